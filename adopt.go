@@ -1,0 +1,239 @@
+package freshkeel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"freshkeel/internal/feed"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tree"
+)
+
+// Adopt says how to take an install under care.
+type Adopt struct {
+	Dir     string
+	Build   string // the archive or folder that the install was made from
+	Version string // what is installed, where it can't be told
+	Name    string // of the server; "": the folder's
+	Feed    string // where builds come from
+	Replace bool   // write a profile over an existing one
+	DryRun  bool
+}
+
+// Adopted is what Adopt found and wrote.
+type Adopted struct {
+	Dir     string   `json:"dir"`
+	Version string   `json:"version"`
+	Profile string   `json:"profile"` // its text
+	Guesses []Guess  `json:"guesses"`
+	Files   int      `json:"files"`
+	Known   bool     `json:"build_known"` // which files are the build's is known
+	Of      int      `json:"of_build"`    // files exactly as the build has them
+	Changed []string `json:"changed,omitempty"`
+	Missing []string `json:"missing,omitempty"`
+	Foreign []string `json:"foreign,omitempty"` // not the build's
+}
+
+// Guess is one thing that Adopt concluded, and from what.
+type Guess struct {
+	Key   string `json:"key"`
+	Value string `json:"value"`
+	From  string `json:"from"`
+}
+
+// AdoptInstall takes an existing install under care: it looks at it, writes a
+// commented profile and records the inventory. It touches nothing else.
+func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
+	dir, err := filepath.Abs(a.Dir)
+	if err != nil {
+		return nil, err
+	}
+	if fi, err := os.Stat(dir); err != nil || !fi.IsDir() {
+		return nil, &Usage{dir + " is not a folder", "name the folder that the server runs from"}
+	}
+	if _, err := os.Stat(filepath.Join(dir, profile.FileName)); err == nil && !a.Replace && !a.DryRun {
+		return nil, &Advised{fmt.Errorf("%s has a profile already", dir), "edit " + filepath.Join(dir, profile.FileName) + ", or write a new one over it with --replace"}
+	}
+	k := newKeel(dir, &profile.Profile{}, o)
+	list, err := tree.Walk(dir, nil)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, &Usage{dir + " is empty", "name the folder that the server runs from"}
+	}
+	l := &lookout{a: a, k: k, dir: dir, list: list, files: tree.ByPath(list), build: map[string]locker.File{}}
+	if a.Build != "" {
+		if err := l.readBuild(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if err := l.look(); err != nil {
+		return nil, err
+	}
+	l.lookAtFeed(ctx)
+	text := l.profileText()
+	p, err := profile.Parse(filepath.Join(dir, profile.FileName), []byte(text))
+	if err != nil {
+		return nil, fmt.Errorf("the profile that adopt would write can't be read back: %w", err)
+	}
+	inv, err := l.inventory(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	out := &Adopted{Dir: dir, Version: inv.Version, Profile: text, Guesses: l.guesses, Files: len(inv.Files), Known: inv.Known, Of: l.same, Changed: l.changed, Missing: l.missing, Foreign: l.foreign}
+	if a.DryRun {
+		return out, nil
+	}
+	k.Profile = p
+	unlock, err := k.lock("adopt")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	if _, err := k.identity(); err != nil {
+		return nil, err
+	}
+	if err := writeInventory(k.state("inventory.json"), inv); err != nil {
+		return nil, err
+	}
+	if err := tree.WriteFile(filepath.Join(dir, profile.FileName), []byte(text), 0o644); err != nil {
+		return nil, err
+	}
+	if owner, _, err := tree.Describe(dir, ""); err == nil {
+		owner.Mode, owner.Kind, owner.Mtime = 0o644, tree.File, 0
+		return out, tree.Mend(filepath.Join(dir, profile.FileName), owner)
+	}
+	return out, nil
+}
+
+// lookAtFeed finds the channel that the installed version belongs to. A feed
+// that can't be read now is no reason not to adopt.
+func (l *lookout) lookAtFeed(ctx context.Context) {
+	if l.a.Feed == "" {
+		return
+	}
+	l.k.Profile.Source.Feed = l.a.Feed
+	f, err := l.k.feed(ctx)
+	if err != nil {
+		l.guess("source.channel", "", "the feed could not be read: "+err.Error())
+		return
+	}
+	if b, ok := f.Find(l.version); ok && b.Channel != "" {
+		l.channel = b.Channel
+		l.guess("source.channel", b.Channel, "the feed lists "+b.Version+" there")
+	}
+}
+
+// readBuild brings the build that the install was made from into the locker,
+// as any other build, and finds which installed file is which of its files.
+func (l *lookout) readBuild(ctx context.Context) error {
+	c, err := l.k.fromPlace(Want{From: l.a.Build, As: l.a.Version})
+	if err != nil {
+		return err
+	}
+	f, err := l.k.fetch(ctx, c)
+	if err != nil {
+		return err
+	}
+	l.set, l.known = f.Set, true
+	if l.a.Version == "" {
+		l.version, l.versionFrom = f.Version, "the name of "+feed.NameOf(l.a.Build)
+	}
+	for _, b := range f.Set.Entries {
+		l.build[b.Path] = b
+	}
+	return nil
+}
+
+// inventory records what is there. With a build known its files are the
+// inventory, each as the build has it; without one, all that was found is.
+func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory, error) {
+	inv := &Inventory{Version: l.version, At: time.Now().Round(0), Known: l.known}
+	if l.known {
+		inv.Build, inv.Channel = l.set.ID, l.set.Channel
+		files, bad, _ := placed(l.set, p.Place)
+		if len(bad) > 0 {
+			return nil, errors.New(bad[0].why)
+		}
+		for _, at := range sortedPaths(files) {
+			f := files[at]
+			if f.Kind == tree.Dir || p.Server.Skip.Match(at) {
+				continue
+			}
+			o := Owned{Entry: f.Entry, Sum: f.Sum}
+			here, ok := l.files[at]
+			same := false
+			if ok {
+				var err error
+				seen := time.Now().UnixNano()
+				if same, err = l.sameAs(here, f); err != nil {
+					return nil, err
+				}
+				if same {
+					o.Entry, o.SeenAt = here, seen
+				}
+			}
+			switch {
+			case same:
+				l.same++
+			case ok:
+				l.changed = append(l.changed, at)
+			default:
+				l.missing = append(l.missing, at)
+			}
+			inv.Files = append(inv.Files, o)
+		}
+		for _, e := range l.list {
+			if _, ours := files[e.Path]; !ours && e.Kind != tree.Dir && e.Path != profile.FileName && !p.Server.Own(e.Path) && !p.Server.Skip.Match(e.Path) {
+				l.foreign = append(l.foreign, e.Path)
+			}
+		}
+		return inv, nil
+	}
+	for _, e := range l.list {
+		if e.Kind == tree.Dir || p.Server.Own(e.Path) || p.Server.Skip.Match(e.Path) {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		o := Owned{Entry: e, SeenAt: time.Now().UnixNano()}
+		if e.Kind == tree.File {
+			var err error
+			if o.Sum, err = tree.SumFile(filepath.Join(l.dir, filepath.FromSlash(e.Path))); err != nil {
+				return nil, err
+			}
+		}
+		inv.Files = append(inv.Files, o)
+	}
+	return inv, nil
+}
+
+func (l *lookout) sameAs(e tree.Entry, f locker.File) (bool, error) {
+	return sums{l.k, nil}.sameAs(e, f)
+}
+
+// quoteList writes a list of TOML strings.
+func quoteList(list []string) string {
+	q := make([]string, len(list))
+	for i, s := range list {
+		q[i] = quote(s)
+	}
+	return "[" + strings.Join(q, ", ") + "]"
+}
+
+// quote writes a TOML string: literal where it can be, since patterns are full
+// of backslashes.
+func quote(s string) string {
+	if !strings.ContainsAny(s, "'\n\r\t") {
+		return "'" + s + "'"
+	}
+	return fmt.Sprintf("%q", s)
+}

@@ -1,0 +1,482 @@
+package freshkeel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/feed"
+	"freshkeel/internal/host"
+	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+
+	"github.com/shirou/gopsutil/v4/disk"
+)
+
+func ok(format string, a ...any) []Finding {
+	return []Finding{{Level: OK, What: fmt.Sprintf(format, a...)}}
+}
+
+// checkDirection keeps a step back from being an accident.
+func checkDirection(_ context.Context, s *situation) []Finding {
+	from, to := s.plan.From, s.plan.To
+	switch {
+	case from == "" || to == "":
+		return nil
+	case from == to && len(s.plan.Steps) == 0:
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s is what is installed: nothing would change", to)}}
+	case from == to || s.want.Back:
+		return nil
+	}
+	older := feed.Compare(to, from) < 0
+	if r := s.cand.rank; r != nil && r(from) >= 0 && r(to) >= 0 {
+		older = r(to) < r(from)
+	}
+	if !older {
+		return ok("%s is newer than the installed %s", to, from)
+	}
+	return []Finding{{Level: Stop, What: fmt.Sprintf("%s is older than the installed %s", to, from), Where: s.cand.Source,
+		Why: "an older build often can't read a world that a newer one has written to",
+		Do:  "to undo the last refit: freshkeel rollback; to step back in any case, add --back"}}
+}
+
+// checkSteps holds the build to the versions that its maker lets step to it.
+func checkSteps(_ context.Context, s *situation) []Finding {
+	if len(s.cand.steps) == 0 || s.plan.From == "" || slices.Contains(s.cand.steps, s.plan.From) {
+		return nil
+	}
+	return []Finding{{Level: Stop, What: fmt.Sprintf("the maker does not let %s step to %s directly", s.plan.From, s.plan.To), Where: s.cand.Source,
+		Why: "it is to be reached from " + strings.Join(s.cand.steps, " or ") + ", which converts what it needs",
+		Do:  "refit to " + s.cand.steps[len(s.cand.steps)-1] + " first"}}
+}
+
+// checkRuntime holds the class files of the jar that the launch script names
+// against the runtime that the script would really run.
+func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
+	for _, c := range s.lines.commands {
+		if !c.Java() || c.Jar == "" {
+			continue
+		}
+		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
+		jar, err := s.readJar(c.Jar)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // checkNames tells
+		}
+		if err != nil {
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be run: %v", c.Jar, err), Where: where,
+				Why: "the runtime would refuse it, too, after the old server is gone", Do: "ask the makers, or take another file of this build"})
+			continue
+		}
+		if c.Path == "" {
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is not found", c.Program), Where: where,
+				Why: fmt.Sprintf("%s needs a Java runtime of release %d or newer", c.Jar, jar.Release),
+				Do:  s.fitting(ctx, jar.Release)})
+			continue
+		}
+		rt, err := needs.ReadRuntime(ctx, c.Path)
+		if err != nil {
+			out = append(out, Finding{Level: Warn, What: "the runtime's version can't be told: " + err.Error(), Where: where,
+				Why: fmt.Sprintf("%s needs release %d or newer", c.Jar, jar.Release), Do: "run it with -version by hand"})
+			continue
+		}
+		if rt.Release >= jar.Release {
+			out = append(out, ok("Java %s runs class files of version %d (it needs %d or newer)", rt.Version, jar.Major, jar.Release)...)
+			continue
+		}
+		out = append(out, Finding{Level: Stop,
+			What:  fmt.Sprintf("%s needs Java %d, the launch script runs Java %d", c.Jar, jar.Release, rt.Release),
+			Where: fmt.Sprintf("%s\nruns %s, version %s", where, rt.Path, rt.Version),
+			Why:   fmt.Sprintf("%s is class file version %d; this runtime reads up to %d and would end with an error", jar.Entry, jar.Major, rt.Release+44),
+			Do:    s.fitting(ctx, jar.Release)})
+	}
+	return out
+}
+
+// fitting advises a runtime of this machine that would do.
+func (s *situation) fitting(ctx context.Context, release int) string {
+	var best *needs.Runtime
+	for _, rt := range needs.FindRuntimes(ctx, s.k.o.Env, s.k.Profile.Runtime.Search) {
+		if rt.Release >= release && (best == nil || rt.Release < best.Release) {
+			best = &rt
+		}
+	}
+	if best == nil {
+		return fmt.Sprintf("install a Java runtime of release %d or newer (none is here), name it in %s, then preflight again", release, s.k.Profile.Launch.Script)
+	}
+	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path, best.Version)
+}
+
+// readJar reads the jar that will stand at a path of the install.
+func (s *situation) readJar(at string) (*needs.Jar, error) {
+	if f, ok := s.plan.files[at]; ok {
+		return needs.ReadJar(s.store.Content(f), f.Size)
+	}
+	if s.removed(at) {
+		return nil, fs.ErrNotExist
+	}
+	f, err := os.Open(s.k.path(at))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	fi, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	return needs.ReadJar(f, fi.Size())
+}
+
+func (s *situation) removed(at string) bool {
+	return slices.Contains(s.plan.Steps, swap.Step{Do: swap.Remove, Path: at})
+}
+
+// willBe tells whether a file will stand at a path after the swap.
+func (s *situation) willBe(at string) bool {
+	if _, ok := s.plan.files[at]; ok {
+		return true
+	}
+	e, ok := s.plan.before[at]
+	if !ok && s.k.exists(at) {
+		return true // in a skipped folder
+	}
+	return ok && e.Kind != tree.Dir && !s.removed(at)
+}
+
+// checkLaunch looks whether the launch script can be run at all.
+func checkLaunch(_ context.Context, s *situation) []Finding {
+	script := s.k.Profile.Launch.Script
+	if script == "" {
+		return []Finding{{Level: Stop, What: "no launch script is named", Where: s.k.path(profile.FileName) + ", [launch] script",
+			Why: "the new build is only known to work once it was started", Do: "set script to the file that starts the server"}}
+	}
+	if !s.willBe(script) {
+		return []Finding{{Level: Stop, What: script + " will not exist", Where: s.k.path(script), Why: "it is what starts the server", Do: "correct [launch] script in " + profile.FileName}}
+	}
+	if s.lines.err != nil {
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", script, s.lines.err), Where: s.k.path(script),
+			Why: "what it runs is not known, so the runtime was not checked", Do: "mend the script, if the server does not start by it"}}
+	}
+	if b, err := os.ReadFile(s.k.path(script)); err == nil && strings.HasPrefix(string(b), "#!") && strings.Contains(strings.SplitN(string(b), "\n", 2)[0], "\r") {
+		return []Finding{{Level: Stop, What: script + " has Windows line ends", Where: s.k.path(script) + ":1",
+			Why: "the system looks for an interpreter whose name ends in a carriage return, and finds none", Do: fmt.Sprintf("sed -i 's/\\r$//' %s", s.k.path(script))}}
+	}
+	return ok("%s starts the server", script)
+}
+
+// checkNames looks whether the files that the launch script names will exist.
+func checkNames(_ context.Context, s *situation) (out []Finding) {
+	for _, c := range s.lines.commands {
+		at := c.Jar
+		if at == "" && c.Path == "" && strings.Contains(c.Program, "/") && !filepath.IsAbs(c.Program) {
+			at = path.Clean(c.Program)
+		}
+		if at == "" || filepath.IsAbs(at) {
+			continue
+		}
+		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
+		if s.willBe(at) {
+			out = append(out, ok("%s, which %s runs, will exist", at, c.File)...)
+			continue
+		}
+		f := Finding{Level: Stop, What: fmt.Sprintf("%s will not exist after the swap", at), Where: where, Why: "the launch script runs it by this name",
+			Do: fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, at)}
+		if like := s.alike(at); like != "" {
+			f.Do = fmt.Sprintf("add to [place] in %s: %q = %q", s.k.path(profile.FileName), like, at)
+		}
+		out = append(out, f)
+	}
+	for _, pat := range s.plan.unfound {
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the [place] pattern %q matches no file of the build", pat), Where: s.k.path(profile.FileName),
+			Why: "makers rename files; the file may now come under another name", Do: "compare it with the build's files, and change the pattern"})
+	}
+	return out
+}
+
+// alike proposes a [place] pattern: the one file of the build with the same
+// extension as at.
+func (s *situation) alike(at string) string {
+	var found []string
+	for _, f := range s.plan.set.Entries {
+		if f.Kind == tree.File && path.Ext(f.Path) == path.Ext(at) && !strings.Contains(f.Path, "/") {
+			found = append(found, f.Path)
+		}
+	}
+	if len(found) != 1 {
+		return ""
+	}
+	return patternFor(found[0])
+}
+
+// patternFor makes a pattern that goes on matching when the version changes.
+func patternFor(name string) string {
+	if v := feed.VersionIn(name); v != "" {
+		return strings.Replace(name, v, "*", 1)
+	}
+	return name
+}
+
+// checkReady looks whether there is a way to tell that the server came up.
+func checkReady(_ context.Context, s *situation) (out []Finding) {
+	r := s.k.Profile.Ready
+	where := s.k.path(profile.FileName) + ", [ready]"
+	if !r.Line.Given() && !r.Port.Given() {
+		return []Finding{{Level: Warn, What: fmt.Sprintf("no ready line and no port are given: a server that runs for %s counts as up", r.Steady), Where: where,
+			Why: "a server that hangs while it loads would be taken for one that came up", Do: "set line to a pattern of the console line that says it is ready"}}
+	}
+	last, err := host.Tail(s.k.runDir().Console(), 5000)
+	if r.Line.Given() && err == nil && len(last) > 20 && !slices.ContainsFunc(last, r.Line.MatchString) {
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the ready line %q matches nothing in the last console log", r.Line), Where: where,
+			Why: fmt.Sprintf("if it never matches, the new build is rolled back after %s although it came up", r.Within), Do: "compare it with: freshkeel log"})
+	}
+	if out == nil {
+		var by []string
+		if r.Line.Given() {
+			by = append(by, "its ready line")
+		}
+		if r.Port.Given() {
+			by = append(by, "port "+r.Port.String())
+		}
+		out = ok("the server is known to be up by %s, within %s", strings.Join(by, " and "), r.Within)
+	}
+	return out
+}
+
+func checkPaths(_ context.Context, s *situation) (out []Finding) {
+	for _, b := range s.plan.Blocked {
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.path), Where: s.k.path(b.path), Why: b.why,
+			Do: "move what stands there out of the way, or name it in [server] keep"})
+	}
+	return out
+}
+
+func checkDrift(_ context.Context, s *situation) (out []Finding) {
+	if n := len(s.plan.Drifted); n > 0 {
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s changed since it was put there, and the new build brings another", plural(n, "file")), Where: some(s.plan.Drifted, 8),
+			Why: "replacing it would lose what was changed",
+			Do:  "name it in [server] settings or keep to have yours stay"})
+	}
+	if n := len(s.plan.Left); n > 0 {
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s of the old build with your changes will be left as you have it", plural(n, "file")), Where: some(s.plan.Left, 8)})
+	}
+	if n := len(s.plan.Kept); n > 0 {
+		out = append(out, ok("%s of your own that the build brings too will be left as you have it: %s", plural(n, "file"), some(s.plan.Kept, 3))...)
+	}
+	return out
+}
+
+func checkRemovals(_ context.Context, s *situation) (out []Finding) {
+	if !s.plan.known {
+		out = append(out, Finding{Level: Warn, What: "which files the old build put there is not known: none will be removed", Where: s.k.state("inventory.json"),
+			Why: "left-over files of an old build are sometimes loaded by a new one", Do: "freshkeel adopt --replace --build PATH " + s.k.Dir + " (the archive or folder it was made from)"})
+		return out
+	}
+	if n := len(s.plan.Foreign); n > 0 {
+		out = append(out, ok("%s neither the build's nor named in the profile will be left alone: %s", plural(n, "file"), some(s.plan.Foreign, 3))...)
+	}
+	return out
+}
+
+// checkProcesses finds a server of this install that nobody here started.
+func checkProcesses(_ context.Context, s *situation) []Finding {
+	var out []Finding
+	for _, p := range host.Outside(s.k.Dir, s.status.Minder) {
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("process %d runs from this install and was not started by Fresh Keel", p.PID),
+			Where: fmt.Sprintf("%s, user %s, since %s", p.Command, p.User, p.Since.Format("2006-01-02 15:04:05")),
+			Why:   "two servers on one world destroy it, and its files can't be exchanged under it",
+			Do:    "stop it at its own console; then: freshkeel start"})
+	}
+	if out == nil {
+		return ok("no other process runs from this install")
+	}
+	return out
+}
+
+func checkPort(_ context.Context, s *situation) []Finding {
+	p := s.k.Profile.Ready.Port
+	if !p.Given() {
+		return nil
+	}
+	pids, err := host.PortHolders(p.Net, p.Number)
+	if err != nil {
+		return nil
+	}
+	for _, pid := range pids {
+		if s.status.Running && slices.Contains(s.status.Processes, pid) {
+			return ok("port %s is held by this server", p)
+		}
+	}
+	if len(pids) > 0 {
+		return []Finding{{Level: Stop, What: fmt.Sprintf("port %s is held by another process", p), Where: fmt.Sprintf("process %d", pids[0]),
+			Why: "the new server could not bind it and would end", Do: "stop that process, or correct [ready] port"}}
+	}
+	return ok("port %s is free", p)
+}
+
+// checkOwner tells when root would run a server that nobody should run as root.
+func checkOwner(_ context.Context, s *situation) []Finding {
+	if os.Geteuid() != 0 {
+		return nil
+	}
+	if uid, _ := host.Owner(s.k.Dir); uid >= 0 {
+		return ok("the server runs as the install's owner, user %d, not as root", uid)
+	}
+	return []Finding{{Level: Warn, What: "the install belongs to root, so the server runs as root", Where: s.k.Dir,
+		Why: "many servers refuse to, and whoever breaks into one has the whole machine", Do: "chown -R USER " + s.k.Dir}}
+}
+
+// checkWritable asks, for every folder whose entries will change, whether they may.
+func checkWritable(_ context.Context, s *situation) (out []Finding) {
+	dirs := map[string]bool{"": true}
+	for _, st := range s.plan.Steps {
+		for d := path.Dir(st.Path); ; d = path.Dir(d) {
+			if d == "." {
+				break
+			}
+			if _, ok := s.plan.before[d]; ok {
+				dirs[d] = true
+				break
+			}
+		}
+	}
+	for _, d := range sortedPaths(dirs) {
+		full := s.k.path(d)
+		err := tree.Writable(full)
+		if err == nil {
+			continue
+		}
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be written to: %v", full, err), Where: full,
+			Why: "files there have to be exchanged", Do: "run as the install's owner, or: chown/chmod that folder"})
+	}
+	if out == nil {
+		return ok("every folder that changes can be written to")
+	}
+	return out
+}
+
+// checkFilesystem keeps the swap to one file system, where a rename is atomic.
+func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
+	home, _, err := tree.Describe(s.k.state(), "")
+	if err != nil {
+		return nil
+	}
+	told := map[string]bool{}
+	for _, st := range s.plan.Steps {
+		for at := st.Path; at != "."; at = path.Dir(at) {
+			e, ok := s.plan.before[at]
+			if !ok || e.Dev == home.Dev || told[at] || e.Kind != tree.Dir {
+				continue
+			}
+			told[at] = true
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is on another file system than %s", at, tree.StateFolder), Where: s.k.path(at),
+				Why: "between file systems there is no atomic rename, so a crash could leave a mixture", Do: "move it into the install's file system, or name it in [server] keep or skip"})
+			break
+		}
+	}
+	if top, _, err := tree.Describe(s.k.Dir, ""); err == nil && top.Dev != home.Dev {
+		out = append(out, Finding{Level: Stop, What: tree.StateFolder + " is on another file system than the install", Where: s.k.state(),
+			Why: "the new build is staged there, and only a rename within one file system is atomic", Do: "put it back onto the install's own file system"})
+	}
+	return out
+}
+
+// slack is what a file system should keep free besides, in bytes.
+const slack = 64 << 20
+
+// checkDisk holds what staging and backup need against what is free, for each
+// file system once.
+func checkDisk(_ context.Context, s *situation) []Finding {
+	type need struct {
+		what  []string
+		bytes int64
+		at    string
+	}
+	needs := map[uint64]*need{}
+	add := func(at, what string, bytes int64) {
+		e, _, err := tree.Describe(at, "")
+		if err != nil {
+			return
+		}
+		n := needs[e.Dev]
+		if n == nil {
+			n = &need{at: at}
+			needs[e.Dev] = n
+		}
+		n.bytes += bytes
+		n.what = append(n.what, fmt.Sprintf("%s for the %s", Bytes(bytes), what))
+	}
+	var backup int64
+	for _, e := range s.plan.before {
+		if b, ok := s.base[e.Path]; !ok || !e.SameIdentity(b.Entry) {
+			backup += e.Size
+		}
+	}
+	add(s.k.state(), "staging", s.plan.Bytes)
+	add(s.store.Dir(), "backup (at most)", backup)
+	var out []Finding
+	for _, n := range needs {
+		u, err := disk.Usage(n.at)
+		if err != nil {
+			continue
+		}
+		if free := int64(u.Free); free < n.bytes+slack {
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s needed, %s free", Bytes(n.bytes+slack), Bytes(free)), Where: n.at,
+				Why: strings.Join(n.what, ", ") + fmt.Sprintf(", %s to spare", Bytes(slack)), Do: "free space there, or move FRESHKEEL_HOME to another disk"})
+		}
+	}
+	if out == nil {
+		return ok("disk space: %s for staging, at most %s for the backup", Bytes(s.plan.Bytes), Bytes(backup))
+	}
+	return out
+}
+
+func checkStopping(_ context.Context, s *situation) []Finding {
+	st := s.k.Profile.Stop
+	if st.Send == "" && s.status.Running {
+		return []Finding{{Level: Warn, What: "no stop line is given: the server will be ended by a signal", Where: s.k.path(profile.FileName) + ", [stop] send",
+			Why: "many servers save the world only when told to stop at their console", Do: "set send to the line you type to stop it"}}
+	}
+	return nil
+}
+
+// checkLinks tells of what a backup can't hold: it stores a link, not what
+// lies behind it.
+func checkLinks(_ context.Context, s *situation) (out []Finding) {
+	for _, at := range sortedPaths(s.plan.before) {
+		e := s.plan.before[at]
+		if e.Kind != tree.Link {
+			continue
+		}
+		to := e.Target
+		if !filepath.IsAbs(to) {
+			to = filepath.Join(filepath.Dir(s.k.path(at)), to)
+		}
+		if !tree.Inside(s.k.Dir, to) {
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s is a link to %s, outside the install", at, e.Target), Where: s.k.path(at),
+				Why: "what lies there is neither backed up nor put back by a rollback", Do: "move it into the install, or back it up yourself"})
+		}
+	}
+	return out
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// some lists a few of many.
+func some(list []string, most int) string {
+	if len(list) <= most {
+		return strings.Join(list, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(list[:most], ", "), len(list)-most)
+}

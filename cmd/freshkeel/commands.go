@@ -1,0 +1,423 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"freshkeel"
+
+	"github.com/urfave/cli/v3"
+)
+
+func dryRun() cli.Flag {
+	return &cli.BoolFlag{Name: "dry-run", Usage: "say what would be done, and do nothing"}
+}
+
+// wantFlags are those of every command that chooses a build.
+func wantFlags(more ...cli.Flag) []cli.Flag {
+	return append([]cli.Flag{
+		&cli.StringFlag{Name: "from", Usage: "take the build from `PATH|URL` (file, folder, zip or tar.gz) instead of the feed"},
+		&cli.StringFlag{Name: "as", Usage: "the `VERSION` of a build taken --from somewhere, where its name does not tell"},
+		&cli.BoolFlag{Name: "back", Usage: "an older version than the installed one is meant"},
+		&cli.StringSliceFlag{Name: "accept", Usage: "go past `CHECK` although it says stop (recorded in the logbook)"},
+	}, more...)
+}
+
+func want(c *cli.Command) (freshkeel.Want, error) {
+	if c.NArg() > 1 {
+		return freshkeel.Want{}, &freshkeel.Usage{What: "one version at a time", Do: "freshkeel " + c.Name + " VERSION"}
+	}
+	return freshkeel.Want{Version: c.Args().First(), From: c.String("from"), As: c.String("as"), Back: c.Bool("back"), Start: c.Bool("start"), Accept: c.StringSlice("accept")}, nil
+}
+
+func (p *program) commands() []*cli.Command {
+	return []*cli.Command{
+		{Name: "adopt", Usage: "take an existing install under care", ArgsUsage: "DIR", Action: p.adopt, Flags: []cli.Flag{
+			&cli.StringFlag{Name: "build", Usage: "`PATH` of the archive or folder that the install was made from"},
+			&cli.StringFlag{Name: "feed", Usage: "where builds come from: `PATH|URL`"},
+			&cli.StringFlag{Name: "name", Usage: "the server's `NAME` (default: the folder's)"},
+			&cli.StringFlag{Name: "version", Usage: "the `VERSION` installed, where it can't be told"},
+			&cli.BoolFlag{Name: "replace", Usage: "write a new profile over the one that is there"},
+			dryRun(),
+		}},
+		{Name: "builds", Usage: "what the source offers, and how each stands to what is installed", Action: p.builds},
+		{Name: "fetch", Usage: "download and verify a build into the locker", ArgsUsage: "[VERSION]", Action: p.fetch, Flags: wantFlags(dryRun())},
+		{Name: "preflight", Usage: "every check and the plan; changes nothing", ArgsUsage: "[VERSION]", Action: p.preflight, Flags: wantFlags(&cli.BoolFlag{Name: "all", Usage: "show the checks that found nothing too, and every file of the plan"})},
+		{Name: "refit", Usage: "the whole job: fetch, check, back up, swap, start, and roll back if it does not come up", ArgsUsage: "[VERSION]", Action: p.refit,
+			Flags: wantFlags(&cli.BoolFlag{Name: "start", Usage: "leave the server running even if it was not"}, dryRun())},
+		{Name: "rollback", Usage: "undo the last refit, or go back to before an earlier one", ArgsUsage: "[REFIT]", Action: p.rollback, Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "world", Usage: "put the world back too, as it was then (what is there now is backed up first)"}, dryRun()}},
+		{Name: "recover", Usage: "finish or reverse what a crash interrupted (every command does this first)", Action: p.recover, Flags: []cli.Flag{dryRun()}},
+		{Name: "backup", Usage: "backups by hand", Commands: []*cli.Command{
+			{Name: "take", Usage: "back the install up as it is now", Action: p.backupTake, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by"}, dryRun()}},
+			{Name: "list", Usage: "the backups of this install", Action: p.backupList},
+			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: p.backupRestore, Flags: []cli.Flag{
+				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
+				&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"}, dryRun()}},
+		}},
+		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{dryRun()}},
+		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop, Flags: []cli.Flag{dryRun()}},
+		{Name: "status", Usage: "how the server stands", Action: p.status},
+		{Name: "send", Usage: "type a line at the server's console", ArgsUsage: "LINE…", Action: p.send, Flags: []cli.Flag{dryRun()}},
+		{Name: "log", Usage: "the server's console log", Action: p.log, Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "f", Usage: "go on as lines come"}, &cli.IntFlag{Name: "n", Value: 40, Usage: "the last `N` lines"}}},
+		{Name: "logbook", Usage: "what was done here, and how it went", ArgsUsage: "[REFIT]", Action: p.logbook},
+		{Name: "demo", Usage: "the full example on made-up data, in DIR or a temporary folder", ArgsUsage: "[DIR]", Action: p.demo},
+	}
+}
+
+func (p *program) adopt(ctx context.Context, c *cli.Command) error {
+	dir := c.Args().First()
+	if dir == "" {
+		dir = p.dir
+	}
+	if dir == "" {
+		return &freshkeel.Usage{What: "which folder?", Do: "freshkeel adopt DIR"}
+	}
+	o, err := p.options()
+	if err != nil {
+		return err
+	}
+	o.Observe = nil
+	a, err := freshkeel.AdoptInstall(ctx, freshkeel.Adopt{Dir: dir, Build: c.String("build"), Feed: c.String("feed"), Name: c.String("name"),
+		Version: c.String("version"), Replace: c.Bool("replace"), DryRun: c.Bool("dry-run")}, o)
+	if err != nil {
+		return err
+	}
+	return p.result(a, func() { p.view.adopted(a, c.Bool("dry-run")) })
+}
+
+func (p *program) builds(ctx context.Context, _ *cli.Command) error {
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	rows, installed, err := k.Builds(ctx)
+	if err != nil {
+		return err
+	}
+	return p.result(map[string]any{"installed": installed, "builds": rows}, func() { p.view.builds(rows, installed, k.Profile.Source.Channel) })
+}
+
+func (p *program) fetch(ctx context.Context, c *cli.Command) error {
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	w, err := want(c)
+	if err != nil {
+		return err
+	}
+	if c.Bool("dry-run") {
+		rows, _, err := k.Builds(ctx)
+		if err != nil {
+			return err
+		}
+		return p.result(map[string]any{"would_fetch": rows}, func() { p.view.wouldFetch(rows, w) })
+	}
+	f, err := k.Fetch(ctx, w)
+	if err != nil {
+		return err
+	}
+	return p.result(f, func() {
+		word := "FETCHED"
+		if f.Cached {
+			word = "THERE"
+		}
+		p.view.outcome(good, word, fmt.Sprintf("%s: %d files, %s, verified in the locker", orBuild(f.Version), f.Files, freshkeel.Bytes(f.Bytes)))
+		if f.Version != "" && w.From == "" {
+			p.view.fact("next", "freshkeel preflight "+f.Version)
+		}
+	})
+}
+
+func (p *program) preflight(ctx context.Context, c *cli.Command) error {
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	w, err := want(c)
+	if err != nil {
+		return err
+	}
+	return p.check(ctx, k, w, c.Bool("all"))
+}
+
+// check prints a preflight and gives Refused where it stops.
+func (p *program) check(ctx context.Context, k *freshkeel.Keel, w freshkeel.Want, all bool) error {
+	pre, err := k.Preflight(ctx, w)
+	if err != nil {
+		return err
+	}
+	if err := p.result(preflightJSON(pre), func() { p.view.preflight(pre, w, all) }); err != nil {
+		return err
+	}
+	if len(pre.Stops()) > 0 {
+		return cli.Exit("", exitRefused)
+	}
+	return nil
+}
+
+func (p *program) refit(ctx context.Context, c *cli.Command) error {
+	k, err := p.open()
+	if err != nil {
+		return err
+	}
+	w, err := want(c)
+	if err != nil {
+		return err
+	}
+	if c.Bool("dry-run") {
+		return p.check(ctx, k, w, true)
+	}
+	p.view.title("refit " + k.Profile.Server.Name)
+	e, err := k.Refit(ctx, w)
+	if err != nil {
+		return err
+	}
+	if e == nil {
+		return p.result(map[string]any{"event": "result", "changed": false}, func() {
+			p.view.outcome(good, "NOTHING TO DO", "what is installed is that build already")
+		})
+	}
+	return p.result(entryJSON{"result", e}, func() { p.view.refitted(e) })
+}
+
+func (p *program) rollback(ctx context.Context, c *cli.Command) error {
+	k, err := p.open()
+	if err != nil {
+		return err
+	}
+	b := freshkeel.Back{Refit: c.Args().First(), World: c.Bool("world")}
+	if c.Bool("dry-run") {
+		plan, err := k.PlanRollback(b)
+		if err != nil {
+			return err
+		}
+		return p.result(plan, func() { p.view.backPlan(plan, k.Profile.Server.Keep) })
+	}
+	p.view.title("rollback " + k.Profile.Server.Name)
+	e, err := k.Rollback(ctx, b)
+	if err != nil {
+		return err
+	}
+	return p.result(entryJSON{"result", e}, func() { p.view.wentBack(e) })
+}
+
+func (p *program) recover(ctx context.Context, c *cli.Command) error {
+	k, err := p.open()
+	if err != nil {
+		return err
+	}
+	var e *freshkeel.Entry
+	if c.Bool("dry-run") {
+		if e, err = k.PendingRecovery(); err == nil && e != nil {
+			return p.result(e, func() {
+				p.view.outcome(minded, "INTERRUPTED", fmt.Sprintf("%s %s, while %s", e.Kind, e.ID, e.Phase))
+				p.view.fact("next", "freshkeel recover")
+			})
+		}
+	} else {
+		e, err = k.Recover(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	return p.result(entryJSON{"result", e}, func() {
+		if e == nil {
+			p.view.outcome(good, "NOTHING TO DO", "nothing was interrupted")
+			return
+		}
+		p.view.outcome(good, "RECOVERED", fmt.Sprintf("%s %s: %s", e.Kind, e.ID, e.Outcome))
+		p.view.fact("why", e.Why)
+		p.view.fact("more", "freshkeel logbook "+e.ID)
+	})
+}
+
+func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
+	k, err := p.open()
+	if err != nil {
+		return err
+	}
+	if c.Bool("dry-run") {
+		return p.result(map[string]any{"would_back_up": k.Dir}, func() {
+			p.view.outcome(calm, "WOULD BACK UP", k.Dir)
+			p.view.fact("but for", strings.Join(k.Profile.Server.Skip, ", "))
+		})
+	}
+	set, moving, err := k.TakeBackup(ctx, c.String("label"))
+	if err != nil {
+		return err
+	}
+	return p.result(map[string]any{"backup": set, "moving": moving}, func() {
+		p.view.outcome(good, "BACKED UP", fmt.Sprintf("%s: %d files, %s, %s of it new", set.ID, set.Files, freshkeel.Bytes(set.Bytes), freshkeel.Bytes(set.New)))
+		if len(moving) > 0 {
+			p.view.fact("mind", "these changed while they were read, and may be half old, half new: "+strings.Join(moving, ", "))
+		}
+	})
+}
+
+func (p *program) backupList(ctx context.Context, _ *cli.Command) error {
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	list, err := k.Backups()
+	if err != nil {
+		return err
+	}
+	return p.result(map[string]any{"backups": nonNil(list)}, func() { p.view.backups(list) })
+}
+
+func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
+	k, err := p.open()
+	if err != nil {
+		return err
+	}
+	if c.NArg() != 1 {
+		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
+	}
+	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to")}
+	if c.Bool("dry-run") {
+		where := "the install, stopping the server first"
+		if r.To != "" {
+			where = r.To
+		}
+		return p.result(r, func() { p.view.outcome(calm, "WOULD RESTORE", fmt.Sprintf("%s into %s", r.Backup, where)) })
+	}
+	e, err := k.Restore(ctx, r)
+	if err != nil {
+		return err
+	}
+	return p.result(entryJSON{"result", e}, func() {
+		p.view.outcome(good, "RESTORED", "from backup "+r.Backup)
+		if e == nil {
+			p.view.fact("into", r.To)
+			return
+		}
+		p.view.fact("before", "what was there is backup "+e.Backup)
+		p.view.told(e)
+	})
+}
+
+func (p *program) start(ctx context.Context, c *cli.Command) error {
+	k, err := p.open()
+	if err != nil {
+		return err
+	}
+	if c.Bool("dry-run") {
+		return p.result(map[string]any{"would_run": k.Profile.Launch.Script}, func() { p.view.outcome(calm, "WOULD START", k.Profile.Launch.Script+" in "+k.Dir) })
+	}
+	v, err := k.Start(ctx)
+	if err != nil {
+		return err
+	}
+	if !v.Up {
+		if p.json {
+			p.result(v, nil)
+			return cli.Exit("", exitFailed)
+		}
+		p.view.end()
+		p.view.outcome(bad, "NOT UP", k.Profile.Server.Name+" did not come up, and was stopped again")
+		p.view.verdict(v)
+		p.view.fact("more", "freshkeel log")
+		return cli.Exit("", exitFailed)
+	}
+	return p.result(v, func() {
+		p.view.outcome(good, "UP", fmt.Sprintf("%s is ready after %s", k.Profile.Server.Name, freshkeel.Age(v.Took)))
+		p.view.verdict(v)
+	})
+}
+
+func (p *program) stop(ctx context.Context, c *cli.Command) error {
+	k, err := p.open()
+	if err != nil {
+		return err
+	}
+	if c.Bool("dry-run") {
+		s := k.Profile.Stop
+		return p.result(s, func() {
+			p.view.outcome(calm, "WOULD STOP", fmt.Sprintf("send %q, wait %s, terminate signal, wait %s, kill: %v", s.Send, s.Wait, s.Terminate, s.MayKill()))
+		})
+	}
+	t := time.Now()
+	exit, err := k.Stop(ctx)
+	if err != nil {
+		return err
+	}
+	return p.result(map[string]any{"exit": exit}, func() {
+		if exit == nil {
+			p.view.outcome(good, "STOPPED", "it was not running")
+			return
+		}
+		p.view.outcome(good, "STOPPED", fmt.Sprintf("%s ended after %s (%s)", k.Profile.Server.Name, freshkeel.Age(time.Since(t)), exit.Status))
+	})
+}
+
+func (p *program) status(ctx context.Context, _ *cli.Command) error {
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	s, err := k.Status()
+	if err != nil {
+		return err
+	}
+	return p.result(s, func() { p.view.status(s) })
+}
+
+func (p *program) send(_ context.Context, c *cli.Command) error {
+	k, err := p.open()
+	if err != nil {
+		return err
+	}
+	line := strings.Join(c.Args().Slice(), " ")
+	if line == "" {
+		return &freshkeel.Usage{What: "which line?", Do: "freshkeel send LINE"}
+	}
+	if c.Bool("dry-run") {
+		return p.result(map[string]any{"would_send": line}, func() { p.view.outcome(calm, "WOULD SEND", line) })
+	}
+	if err := k.Send(line); err != nil {
+		return &freshkeel.Advised{Err: err, Do: "freshkeel status"}
+	}
+	return p.result(map[string]any{"sent": line}, func() {})
+}
+
+func (p *program) log(ctx context.Context, c *cli.Command) error {
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	p.view.end()
+	return k.Log(ctx, c.Int("n"), c.Bool("f"), func(l string) { fmt.Fprintln(p.out, l) })
+}
+
+func (p *program) logbook(ctx context.Context, c *cli.Command) error {
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	if id := c.Args().First(); id != "" {
+		e, err := k.LogbookEntry(id)
+		if err != nil {
+			return &freshkeel.Advised{Err: err, Do: "freshkeel logbook"}
+		}
+		return p.result(e, func() { p.view.entry(e, k.RunDir(id)) })
+	}
+	all, err := k.Logbook()
+	if err != nil {
+		return err
+	}
+	return p.result(map[string]any{"entries": nonNil(all)}, func() { p.view.logbook(all, k.Profile.Server.Name) })
+}
+
+// nonNil has an empty list print as [] and not as null.
+func nonNil[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}

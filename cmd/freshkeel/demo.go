@@ -1,0 +1,243 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+
+	"freshkeel"
+	"freshkeel/demo"
+
+	"github.com/urfave/cli/v3"
+)
+
+// demoPort is what the demo's server binds where it is free.
+const demoPort = 27750
+
+// demo lays out the harbour and runs the real commands in it, one by one.
+func (p *program) demo(ctx context.Context, c *cli.Command) error {
+	if runtime.GOOS == "windows" {
+		return errors.New("the demo's server is started by a shell script, which this system can't run")
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	if dir := c.Args().First(); dir != "" {
+		if list, err := os.ReadDir(dir); err == nil && len(list) > 0 {
+			return &freshkeel.Usage{What: dir + " is not empty", Do: "name a folder that does not exist yet"}
+		}
+		h, err := demo.Make(dir, self, freePortNear(demoPort), demo.Releases)
+		if err != nil {
+			return err
+		}
+		p.view.end()
+		p.view.outcome(good, "READY", "the demo harbour stands in "+h.Dir)
+		for _, s := range byHand(h) {
+			p.view.fact("", s)
+		}
+		return nil
+	}
+	dir, err := os.MkdirTemp("", "freshkeel-demo-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	h, err := demo.Make(dir, self, freePortNear(demoPort), demo.Releases)
+	if err != nil {
+		return err
+	}
+	s := &scenes{p: p, h: h, ctx: ctx}
+	defer s.leaveNothing()
+	if err := s.play(); err != nil {
+		return err
+	}
+	p.view.outcome(good, "DEMO DONE", "every step came out as it should; nothing is left running")
+	p.view.fact("by hand", "freshkeel demo DIR leaves the harbour in DIR; then try:")
+	for _, l := range byHand(&demo.Harbour{Dir: "DIR", Builds: "DIR/builds"})[1:] {
+		p.view.fact("", l)
+	}
+	return nil
+}
+
+func byHand(h *demo.Harbour) []string {
+	f := "bin/freshkeel -d mossgate-east"
+	return []string{
+		"cd " + h.Dir + " && export FRESHKEEL_HOME=$PWD/home",
+		"bin/freshkeel adopt mossgate-east --feed ../builds/feed.json --build builds/mossgate-3.4.1.zip",
+		f + " start",
+		f + " builds",
+		f + " preflight 4.0.0",
+		f + " refit 3.5.0",
+		f + " send members",
+		f + " refit 3.6.0",
+		f + " rollback --dry-run",
+		f + " logbook",
+		f + " stop",
+	}
+}
+
+func freePortNear(port int) int {
+	if c, err := net.ListenPacket("udp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
+		c.Close()
+		return port
+	}
+	return 0
+}
+
+// scenes plays the demo and holds each scene to what it should come to.
+type scenes struct {
+	p   *program
+	h   *demo.Harbour
+	ctx context.Context
+	n   int
+}
+
+func (s *scenes) play() error {
+	feed, closeFeed, err := s.serve()
+	if err != nil {
+		return err
+	}
+	defer closeFeed()
+	in := []string{"-d", s.h.Install}
+	gardens := func() string { return contentOf(filepath.Join(s.h.Install, "gardens")) }
+	var before, pid string
+	for _, sc := range []struct {
+		title string
+		args  []string
+		exit  int
+		check func(out string) error
+	}{
+		{"Take the install under care.", []string{"adopt", s.h.Install, "--feed", feed, "--build", filepath.Join(s.h.Builds, "mossgate-3.4.1.zip")}, exitDone, nil},
+		{"Start the server as it is: 3.4.1.", append(in, "start"), exitDone, nil},
+		{"What do the makers offer?", append(in, "builds"), exitDone, nil},
+		{"4.0.0 needs a newer runtime: refused while the old server runs on.", append(in, "preflight", "4.0.0"), exitRefused, func(string) error {
+			pid = s.pid()
+			return s.expect(pid != "", "the server is still up")
+		}},
+		{"3.5.0: it comes up.", append(in, "refit", "3.5.0"), exitDone, func(string) error {
+			before = gardens()
+			return s.expect(s.pid() != "" && s.pid() != pid, "a new server is up")
+		}},
+		{"3.6.0 rewrites part of the world while it boots, and dies: everything goes back.", append(in, "refit", "3.6.0"), exitRolledBack, func(string) error {
+			if err := s.expect(s.pid() != "", "the old server is up again"); err != nil {
+				return err
+			}
+			return s.expect(gardens() == before, "the gardens are byte for byte what they were")
+		}},
+		{"What was done here?", append(in, "logbook"), exitDone, nil},
+		{"Close the gates.", append(in, "stop"), exitDone, nil},
+	} {
+		if err := s.scene(sc.title, sc.args, sc.exit, sc.check); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// scene shows one command, runs it, and holds it to its exit code and check.
+func (s *scenes) scene(title string, args []string, exit int, check func(string) error) error {
+	if err := s.ctx.Err(); err != nil {
+		return err
+	}
+	s.n++
+	shown := strings.ReplaceAll(strings.Join(args, " "), s.h.Dir+"/", "")
+	fmt.Fprintf(s.p.out, "%s\n%s\n", s.p.view.paint(calm, fmt.Sprintf("%d. %s", s.n, title)), s.p.view.paint(strong, "$ freshkeel "+shown))
+	cmd := s.command(args)
+	var kept bytes.Buffer
+	cmd.Stdout, cmd.Stderr = s.p.out, s.p.err
+	if f, ok := s.p.out.(*os.File); !ok || f == nil {
+		cmd.Stdout = io.MultiWriter(s.p.out, &kept)
+	}
+	err := cmd.Run()
+	code := cmd.ProcessState.ExitCode()
+	if code != exit {
+		return fmt.Errorf("scene %d ended with exit %d, expected %d (%v)", s.n, code, exit, err)
+	}
+	fmt.Fprintf(s.p.out, "%s\n\n", s.p.view.paint(dim, fmt.Sprintf("(exit %d)", code)))
+	if check != nil {
+		if err := check(kept.String()); err != nil {
+			return fmt.Errorf("scene %d: %w", s.n, err)
+		}
+	}
+	return nil
+}
+
+func (s *scenes) command(args []string) *exec.Cmd {
+	cmd := exec.CommandContext(s.ctx, s.h.Program, args...)
+	cmd.Env = append(os.Environ(), "FRESHKEEL_HOME="+s.h.Home)
+	return cmd
+}
+
+// run runs a command of its own, unseen.
+func (s *scenes) run(args []string) (string, int) {
+	cmd := s.command(args)
+	out, _ := cmd.CombinedOutput()
+	return string(out), cmd.ProcessState.ExitCode()
+}
+
+// pid is the running server's process, "" when it is down.
+func (s *scenes) pid() string {
+	out, _ := s.run([]string{"-d", s.h.Install, "--json", "status"})
+	_, rest, ok := strings.Cut(out, `"pid": `)
+	if !ok {
+		return ""
+	}
+	pid, _, _ := strings.Cut(rest, ",")
+	return pid
+}
+
+func (s *scenes) expect(holds bool, what string) error {
+	if !holds {
+		return fmt.Errorf("it should hold that %s", what)
+	}
+	s.p.view.fact("checked", what)
+	fmt.Fprintln(s.p.out)
+	return nil
+}
+
+// leaveNothing ends the demo's server, whatever happened.
+func (s *scenes) leaveNothing() {
+	s.ctx = context.WithoutCancel(s.ctx)
+	if s.pid() != "" {
+		s.run([]string{"-d", s.h.Install, "stop"})
+	}
+}
+
+// serve offers the harbour's builds on loopback.
+func (s *scenes) serve() (feed string, closeFeed func(), err error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", nil, err
+	}
+	srv := &http.Server{Handler: http.FileServer(http.Dir(s.h.Builds)), ReadHeaderTimeout: 5 * time.Second}
+	go srv.Serve(l)
+	return fmt.Sprintf("http://%s/feed.json", l.Addr()), func() { srv.Close() }, nil
+}
+
+// contentOf hashes every file below dir with its name.
+func contentOf(dir string) string {
+	h := sha256.New()
+	filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		fmt.Fprintf(h, "%s %d\n", path, len(b))
+		h.Write(b)
+		return err
+	})
+	return string(h.Sum(nil))
+}

@@ -1,0 +1,268 @@
+// Command freshkeel keeps a dedicated game server at the build its players
+// have. It is flags, tables and progress; the work is package freshkeel's.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"freshkeel"
+	"freshkeel/demo"
+
+	"github.com/urfave/cli/v3"
+)
+
+// version is set when a release is built.
+var version = "0.1.0-dev"
+
+// Exit codes, as docs/commands.md lists them.
+const (
+	exitDone       = 0
+	exitFailed     = 1
+	exitUsage      = 2
+	exitRefused    = 3
+	exitRolledBack = 4
+	exitHands      = 5
+)
+
+// Hidden words by which this program calls itself.
+const (
+	minderWord  = "minder"
+	runtimeWord = "simulated-runtime"
+)
+
+func main() {
+	if len(os.Args) > 1 {
+		switch os.Args[1] {
+		case minderWord:
+			if err := freshkeel.Mind(os.Stdin, os.Stdout); err != nil {
+				os.Exit(exitFailed)
+			}
+			return
+		case runtimeWord:
+			os.Exit(demo.Runtime(os.Args[2], os.Args[3:], os.Stdin, os.Stdout))
+		}
+	}
+	// The first interrupt asks the run to end in good order; a second one does
+	// not shorten that, so no default is ever restored.
+	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer cancel()
+	os.Exit(run(ctx, os.Args, os.Stdout, os.Stderr))
+}
+
+// program is one call of the command line.
+type program struct {
+	out, err io.Writer
+	view     *view
+	json     bool
+	plain    bool
+	dir      string
+}
+
+func run(ctx context.Context, args []string, out, errw io.Writer) int {
+	p := &program{out: out, err: errw}
+	app := p.app()
+	err := app.Run(ctx, args)
+	if p.view == nil {
+		p.view = newView(p)
+	}
+	return p.fail(err)
+}
+
+func (p *program) app() *cli.Command {
+	cli.VersionPrinter = func(*cli.Command) { fmt.Fprintln(p.out, "freshkeel", version) }
+	return &cli.Command{
+		Name:                  "freshkeel",
+		Usage:                 "keep a dedicated game server at the build its players have",
+		Version:               version,
+		Writer:                p.out,
+		ErrWriter:             p.err,
+		EnableShellCompletion: true,
+		Suggest:               true,
+		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
+		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
+			return &freshkeel.Usage{What: err.Error(), Do: "freshkeel help"}
+		},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "d", Usage: "the server's install `DIR` (default: the nearest folder upwards with a freshkeel.toml)", Destination: &p.dir},
+			&cli.BoolFlag{Name: "json", Usage: "results as JSON on standard output; while a refit runs, one event a line", Destination: &p.json},
+			&cli.BoolFlag{Name: "plain", Usage: "no live view and no colour: one line a step", Destination: &p.plain},
+		},
+		Before: func(ctx context.Context, _ *cli.Command) (context.Context, error) {
+			p.view = newView(p)
+			return ctx, nil
+		},
+		Commands: p.commands(),
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return &freshkeel.Usage{What: fmt.Sprintf("there is no command %q", c.Args().First()), Do: "freshkeel help"}
+			}
+			return cli.ShowAppHelp(c)
+		},
+	}
+}
+
+// options are the core's, from the environment.
+func (p *program) options() (freshkeel.Options, error) {
+	home := os.Getenv("FRESHKEEL_HOME")
+	if home == "" {
+		var err error
+		if home, err = freshkeel.DefaultHome(); err != nil {
+			return freshkeel.Options{}, err
+		}
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return freshkeel.Options{}, err
+	}
+	return freshkeel.Options{Home: home, Self: []string{self, minderWord}, Env: os.Environ(), Observe: p.view.observe, Halt: haltFromEnv()}, nil
+}
+
+// open opens the install that the command is for.
+func (p *program) open() (*freshkeel.Keel, error) {
+	o, err := p.options()
+	if err != nil {
+		return nil, err
+	}
+	dir := p.dir
+	if dir == "" {
+		if dir, err = freshkeel.Find("."); err != nil {
+			return nil, &freshkeel.Usage{What: err.Error(), Do: "freshkeel -d DIR …, or freshkeel adopt DIR first"}
+		}
+	}
+	k, err := freshkeel.Open(dir, o)
+	if errors.Is(err, freshkeel.ErrNotAdopted) {
+		return nil, &freshkeel.Usage{What: err.Error(), Do: "freshkeel adopt " + dir}
+	}
+	return k, err
+}
+
+// look opens the install for a command that only looks. What a crash left is
+// settled first; where that fails, the looking goes on.
+func (p *program) look(ctx context.Context) (*freshkeel.Keel, error) {
+	k, err := p.open()
+	if err != nil {
+		return nil, err
+	}
+	if _, err := k.Settle(ctx); err != nil {
+		p.view.warnLine("recovery did not end well: " + err.Error() + " (freshkeel recover tells more)")
+	}
+	return k, nil
+}
+
+// result prints a command's result as JSON, or by show.
+func (p *program) result(v any, show func()) error {
+	p.view.end()
+	if !p.json {
+		show()
+		return nil
+	}
+	enc := json.NewEncoder(p.out)
+	enc.SetEscapeHTML(false)
+	if p.view.events == 0 {
+		enc.SetIndent("", "  ")
+	}
+	return enc.Encode(v)
+}
+
+// failure is the JSON of an error.
+type failure struct {
+	Event string              `json:"event"`
+	Exit  int                 `json:"exit"`
+	Error string              `json:"error"`
+	Try   []string            `json:"try,omitempty"`
+	Stops []freshkeel.Finding `json:"stops,omitempty"`
+	Lines []string            `json:"lines,omitempty"`
+}
+
+// fail prints an error in one line, what to try, and gives the exit code.
+func (p *program) fail(err error) int {
+	p.view.end()
+	if err == nil {
+		return exitDone
+	}
+	// A command that has said all there is to say only gives its exit code.
+	if said := cli.ExitCoder(nil); errors.As(err, &said) && said.Error() == "" {
+		return said.ExitCode()
+	}
+	f := explain(err)
+	if p.json {
+		enc := json.NewEncoder(p.out)
+		enc.SetEscapeHTML(false)
+		enc.Encode(f)
+		return f.Exit
+	}
+	var (
+		refused *freshkeel.Refused
+		back    *freshkeel.RolledBack
+		hands   *freshkeel.NeedsHands
+	)
+	switch {
+	case errors.As(err, &hands):
+		p.view.needsHands(hands)
+	case errors.As(err, &refused):
+		p.view.refused(refused)
+	case errors.As(err, &back):
+		p.view.rolledBack(back)
+	default:
+		fmt.Fprintf(p.err, "freshkeel: %s\n", f.Error)
+		for _, t := range f.Try {
+			fmt.Fprintf(p.err, "try: %s\n", t)
+		}
+	}
+	return f.Exit
+}
+
+// explain sorts an error into exit code, text and next steps.
+func explain(err error) failure {
+	f := failure{Event: "failed", Exit: exitFailed, Error: strings.ReplaceAll(err.Error(), "\n", "; ")}
+	var (
+		usage   *freshkeel.Usage
+		advised *freshkeel.Advised
+		prof    *freshkeel.ProfileError
+		refused *freshkeel.Refused
+		back    *freshkeel.RolledBack
+		hands   *freshkeel.NeedsHands
+		busy    *freshkeel.Busy
+		running *freshkeel.AlreadyRunning
+	)
+	add := func(do ...string) {
+		for _, d := range do {
+			if d != "" {
+				f.Try = append(f.Try, d)
+			}
+		}
+	}
+	switch {
+	case errors.As(err, &hands):
+		f.Exit, f.Lines = exitHands, hands.Lines
+		f.Error = hands.What + "; " + hands.State
+		add(hands.Do...)
+	case errors.As(err, &back):
+		f.Exit, f.Lines = exitRolledBack, back.Lines
+		add("freshkeel logbook " + back.Refit)
+	case errors.As(err, &refused):
+		f.Exit, f.Stops = exitRefused, refused.Stops
+	case errors.As(err, &usage):
+		f.Exit = exitUsage
+		add(usage.Do)
+	case errors.As(err, &prof):
+		f.Exit = exitUsage
+	case errors.As(err, &advised):
+		add(advised.Do)
+	case errors.As(err, &busy):
+		add("freshkeel status")
+	case errors.As(err, &running):
+		add("freshkeel status")
+	case errors.Is(err, context.Canceled):
+		f.Error = "interrupted; nothing was changed"
+	}
+	return f
+}

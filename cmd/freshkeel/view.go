@@ -1,0 +1,394 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"freshkeel"
+
+	"github.com/charmbracelet/x/ansi"
+	"golang.org/x/term"
+)
+
+// view shows what happens: live on a terminal, a line a step elsewhere, an
+// event a line as JSON. Results go to out, progress and notes to err.
+type view struct {
+	p      *program
+	live   bool
+	colour bool
+	width  int
+
+	mu     sync.Mutex
+	events int
+	step   string
+	began  time.Time
+	moved  freshkeel.Event
+	rate   meter
+	shown  bool // a live line stands on the terminal
+	stop   chan struct{}
+}
+
+func newView(p *program) *view {
+	v := &view{p: p, width: 100}
+	f, isFile := p.err.(*os.File)
+	terminal := isFile && term.IsTerminal(int(f.Fd()))
+	if terminal {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w >= 40 {
+			v.width = min(w, 120)
+		}
+	}
+	v.live = terminal && !p.plain && !p.json && os.Getenv("TERM") != "dumb"
+	o, isFile := p.out.(*os.File)
+	v.colour = isFile && term.IsTerminal(int(o.Fd())) && !p.plain && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	return v
+}
+
+// The colours: each only repeats what a word beside it says.
+const (
+	strong = "1"
+	dim    = "2"
+	good   = "32"
+	bad    = "1;31"
+	minded = "33"
+	calm   = "36"
+)
+
+func (v *view) paint(code, s string) string {
+	if !v.colour || s == "" || code == "" {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+// observe hears the core's events.
+func (v *view) observe(e freshkeel.Event) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.p.json {
+		v.events++
+		if e.Kind == freshkeel.StepMoves && time.Since(v.moved.At) < 250*time.Millisecond && e.Done != e.Total {
+			return
+		}
+		v.moved = e
+		enc := json.NewEncoder(v.p.out)
+		enc.SetEscapeHTML(false)
+		enc.Encode(e)
+		return
+	}
+	switch e.Kind {
+	case freshkeel.StepBegun:
+		v.step, v.began, v.moved, v.rate = e.Step, e.At, freshkeel.Event{}, meter{}
+		if v.live && v.stop == nil {
+			v.stop = make(chan struct{})
+			go v.spin(v.stop)
+		}
+	case freshkeel.StepMoves:
+		v.moved = e
+		v.rate.add(e.At, e.Done)
+	case freshkeel.StepEnded:
+		v.step = ""
+		v.line("ok", good, e.Step, e.Text, freshkeel.Age(e.Took))
+	case freshkeel.ServerSaid:
+		if v.live {
+			v.print("        " + v.paint(dim, "│ "+v.clip(e.Text, v.width-12)))
+		}
+	case freshkeel.Noted:
+		v.line("note", calm, "", e.Text, "")
+	case freshkeel.Warned:
+		v.line("warn", minded, "", e.Text, "")
+	}
+	v.redraw()
+}
+
+// line prints one finished line: a word for how it went, the step, its sum.
+func (v *view) line(word, colour, step, text, took string) {
+	if !v.live {
+		if step != "" {
+			step += ": "
+		}
+		if took != "" {
+			took = " (" + took + ")"
+		}
+		if word == "ok" {
+			word = ""
+		} else {
+			word += ": "
+		}
+		fmt.Fprintf(v.p.err, "%s %s%s%s%s\n", time.Now().Format("15:04:05"), word, step, text, took)
+		return
+	}
+	const left = 2 + 6 // margin, word
+	if step != "" {
+		step = pad(step, 20)
+	}
+	room := v.width - left - ansi.StringWidth(step) - 1
+	if took != "" {
+		room -= 12
+	}
+	rows := strings.Split(ansi.Wrap(text, max(room, 20), ""), "\n")
+	for i, row := range rows {
+		head := "  " + v.paint(colour, pad(word, 6)) + v.paint(strong, step)
+		if i > 0 {
+			head = strings.Repeat(" ", left+ansi.StringWidth(step))
+		}
+		if i == 0 && took != "" {
+			row = pad(row, room) + v.paint(dim, fmt.Sprintf("%12s", took))
+		}
+		v.print(head + row)
+	}
+}
+
+func (v *view) print(s string) {
+	v.clear()
+	fmt.Fprintln(v.p.err, s)
+}
+
+func (v *view) clear() {
+	if v.shown {
+		io.WriteString(v.p.err, "\r\x1b[K")
+		v.shown = false
+	}
+}
+
+// redraw puts the running step's line at the bottom.
+func (v *view) redraw() {
+	if !v.live {
+		return
+	}
+	v.clear()
+	if v.step == "" {
+		return
+	}
+	dots := []string{"·  ", "·· ", "···"}[int(time.Since(v.began)/(300*time.Millisecond))%3]
+	s := "  " + v.paint(calm, pad(dots, 6)) + v.paint(strong, pad(v.step, 20)) + v.progress()
+	io.WriteString(v.p.err, ansi.Truncate(s, v.width-1, "…"))
+	v.shown = true
+}
+
+// progress says bytes, rate and time left of the running step, or how long it
+// has taken.
+func (v *view) progress() string {
+	m := v.moved
+	if m.Total <= 0 && m.Done <= 0 {
+		return freshkeel.Age(time.Since(v.began).Round(100 * time.Millisecond))
+	}
+	if m.Total <= 0 {
+		return fmt.Sprintf("%s, %s/s", freshkeel.Bytes(m.Done), freshkeel.Bytes(int64(v.rate.perSecond())))
+	}
+	const cells = 20
+	full := int(m.Done * cells / m.Total)
+	bar := strings.Repeat("=", full) + strings.Repeat("-", cells-full)
+	s := fmt.Sprintf("[%s] %3d%%  %s of %s", bar, m.Done*100/m.Total, freshkeel.Bytes(m.Done), freshkeel.Bytes(m.Total))
+	if r := v.rate.perSecond(); r > 0 {
+		s += fmt.Sprintf("  %s/s", freshkeel.Bytes(int64(r)))
+		if left := time.Duration(float64(m.Total-m.Done) / r * float64(time.Second)); left > time.Second {
+			s += "  " + freshkeel.Age(left.Round(time.Second)) + " left"
+		}
+	}
+	return s
+}
+
+func (v *view) spin(stop chan struct{}) {
+	t := time.NewTicker(100 * time.Millisecond)
+	defer t.Stop()
+	for {
+		select {
+		case <-stop:
+			return
+		case <-t.C:
+			v.mu.Lock()
+			v.redraw()
+			v.mu.Unlock()
+		}
+	}
+}
+
+// end takes the live line away before results are printed.
+func (v *view) end() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.stop != nil {
+		close(v.stop)
+		v.stop = nil
+	}
+	v.clear()
+	v.step = ""
+}
+
+func (v *view) warnLine(s string) {
+	v.observe(freshkeel.Event{At: time.Now(), Kind: freshkeel.Warned, Text: s})
+}
+
+func (v *view) clip(s string, n int) string { return ansi.Truncate(s, max(n, 10), "…") }
+
+func pad(s string, n int) string {
+	if w := ansi.StringWidth(s); w < n {
+		return s + strings.Repeat(" ", n-w)
+	}
+	return s
+}
+
+// meter is a rate over the last seconds.
+type meter struct {
+	at   []time.Time
+	done []int64
+}
+
+func (m *meter) add(at time.Time, done int64) {
+	m.at, m.done = append(m.at, at), append(m.done, done)
+	for len(m.at) > 2 && at.Sub(m.at[0]) > 3*time.Second {
+		m.at, m.done = m.at[1:], m.done[1:]
+	}
+}
+
+func (m *meter) perSecond() float64 {
+	if len(m.at) < 2 {
+		return 0
+	}
+	d := m.at[len(m.at)-1].Sub(m.at[0]).Seconds()
+	if d < 0.05 {
+		return 0
+	}
+	return float64(m.done[len(m.done)-1]-m.done[0]) / d
+}
+
+// outcome prints the first line of a result: what came of it.
+func (v *view) outcome(colour, word, text string) {
+	fmt.Fprintf(v.p.out, "%s  %s\n", v.paint(colour, word), v.paint(strong, text))
+}
+
+// fact prints one labelled row of a result, wrapped under itself.
+func (v *view) fact(label, text string) {
+	if text == "" {
+		return
+	}
+	const margin = 12
+	for i, row := range strings.Split(ansi.Wrap(text, v.width-margin, ""), "\n") {
+		if i > 0 {
+			label = ""
+		}
+		fmt.Fprintf(v.p.out, "  %s%s\n", v.paint(dim, pad(label, margin-2)), row)
+	}
+}
+
+func (v *view) finding(f freshkeel.Finding) {
+	mark := map[freshkeel.Level][2]string{freshkeel.Stop: {"STOP", bad}, freshkeel.Warn: {"warn", minded}, freshkeel.OK: {"ok", good}}[f.Level]
+	word, colour := mark[0], mark[1]
+	rows := strings.Split(ansi.Wrap(f.What, v.width-10, ""), "\n")
+	for i, row := range rows {
+		if i > 0 {
+			word = ""
+		}
+		if f.Level != freshkeel.OK {
+			row = v.paint(strong, row)
+		}
+		fmt.Fprintf(v.p.out, "  %s%s\n", v.paint(colour, pad(word, 6)), row)
+	}
+	for _, part := range [][2]string{{"where", f.Where}, {"why", f.Why}, {"do", f.Do}} {
+		if part[1] == "" || f.Level == freshkeel.OK {
+			continue
+		}
+		for i, row := range strings.Split(ansi.Wrap(part[1], v.width-18, ""), "\n") {
+			if i > 0 {
+				part[0] = ""
+			}
+			fmt.Fprintf(v.p.out, "        %s%s\n", v.paint(dim, pad(part[0], 7)), row)
+		}
+	}
+}
+
+func (v *view) refused(e *freshkeel.Refused) {
+	to := e.To
+	if to == "" {
+		to = "the build"
+	}
+	v.outcome(bad, "REFUSED", to+" can't be installed as things are; nothing was changed, the server was not touched")
+	for _, f := range e.Stops {
+		v.finding(f)
+	}
+}
+
+func (v *view) rolledBack(e *freshkeel.RolledBack) {
+	state := "is in place, stopped as before"
+	if e.Running {
+		state = "is running again"
+	}
+	v.outcome(bad, "ROLLED BACK", fmt.Sprintf("%s did not come up; %s %s", orBuild(e.To), orOld(e.From), state))
+	v.fact("why", e.Why)
+	for _, l := range e.Lines {
+		v.fact("console", l)
+	}
+	v.fact("more", "freshkeel logbook "+e.Refit)
+}
+
+func (v *view) needsHands(e *freshkeel.NeedsHands) {
+	v.outcome(bad, "NEEDS HANDS", e.What)
+	v.fact("state", e.State)
+	for _, l := range e.Lines {
+		v.fact("console", l)
+	}
+	for i, d := range e.Do {
+		label := "do"
+		if i > 0 {
+			label = "then"
+		}
+		v.fact(label, d)
+	}
+}
+
+func orBuild(version string) string {
+	if version == "" {
+		return "the build"
+	}
+	return version
+}
+
+func orOld(version string) string {
+	if version == "" {
+		return "the old build"
+	}
+	return version
+}
+
+// table prints rows under heads, each column as wide as it needs; the last one
+// is cut where the terminal ends.
+func (v *view) table(heads []string, rows [][]string, colour func(row, col int) string) {
+	widths := make([]int, len(heads))
+	for _, r := range append([][]string{heads}, rows...) {
+		for i, c := range r {
+			widths[i] = max(widths[i], ansi.StringWidth(c))
+		}
+	}
+	print := func(r []string, paint func(col int) string) {
+		var b strings.Builder
+		room := v.width - 2
+		b.WriteString("  ")
+		for i, c := range r {
+			if i == len(r)-1 {
+				c = ansi.Truncate(c, max(room, 8), "…")
+			} else {
+				c = pad(c, widths[i])
+			}
+			room -= ansi.StringWidth(c) + 2
+			b.WriteString(v.paint(paint(i), c))
+			if i < len(r)-1 {
+				b.WriteString("  ")
+			}
+		}
+		fmt.Fprintln(v.p.out, strings.TrimRight(b.String(), " "))
+	}
+	print(heads, func(int) string { return dim })
+	for n, r := range rows {
+		print(r, func(col int) string {
+			if colour == nil {
+				return ""
+			}
+			return colour(n, col)
+		})
+	}
+}

@@ -1,0 +1,336 @@
+// Package demo is the demo harbour: a made-up game server with its builds,
+// its world and its runtime, laid out in one folder to try Fresh Keel on.
+//
+// Mossgate is a night-time snail-racing game. The club Lower Fen Snail Racing
+// hosts mossgate-east at build 3.4.1. Its makers offer 3.5.0, which comes up;
+// 3.6.0, which touches the world and then dies; and 4.0.0, which needs a
+// runtime that the club does not have.
+package demo
+
+import (
+	"archive/zip"
+	"bytes"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Harbour is a demo harbour on disk.
+type Harbour struct {
+	Dir     string
+	Install string // mossgate-east
+	Builds  string // folder with feed.json and the archives
+	Home    string // FRESHKEEL_HOME for it
+	Program string // a copy of the program that made it
+	Port    int
+}
+
+// Behaviour of a build of the simulated server.
+const (
+	Good       = "good"
+	Dies       = "dies"        // rewrites part of the world, then ends with an error
+	Hangs      = "hangs"       // never gets ready
+	Deaf       = "deaf"        // ready, but holds no port
+	Misnamed   = "misnamed"    // says another version than its own
+	Stubborn   = "stubborn"    // ignores the stop line and the terminate signal
+	DiesSteady = "dies-steady" // ends right after it was ready
+)
+
+// Release is one build that the makers publish.
+type Release struct {
+	Version   string
+	Channel   string
+	Date      string
+	Notes     string
+	Behaviour string
+	Java      int      // release of its class files
+	Extra     []string // further files, path=content
+}
+
+// Releases are the builds of the demo.
+var Releases = []Release{
+	{"3.4.1", "stable", "2026-05-02", "The build that the club runs.", Good, 17, []string{"tracks/old-mill.track=a slow bend round the mill"}},
+	{"3.5.0", "stable", "2026-09-12", "Lantern races. The old mill track is gone.", Good, 17, []string{"tracks/lantern-row.track=by lantern light", "lib/lanterns.txt=twelve of them"}},
+	{"3.6.0", "stable", "2026-10-30", "Flood gates.", Dies, 17, []string{"tracks/lantern-row.track=by lantern light", "tracks/flood-gate.track=mind the water"}},
+	{"4.0.0", "preview", "2026-11-20", "New physics of slime.", Good, 33, []string{"tracks/lantern-row.track=by lantern light"}},
+}
+
+// Make lays the harbour out in dir, with the install at Releases[0]. program
+// is the file that becomes the simulated runtime; port 0 picks a free one.
+func Make(dir, program string, port int, releases []Release) (*Harbour, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	if port == 0 {
+		if port, err = freePort(); err != nil {
+			return nil, err
+		}
+	}
+	h := &Harbour{Dir: dir, Install: filepath.Join(dir, "mossgate-east"), Builds: filepath.Join(dir, "builds"),
+		Home: filepath.Join(dir, "home"), Program: filepath.Join(dir, "bin", "freshkeel"), Port: port}
+	if err := copyFile(h.Program, program, 0o755); err != nil {
+		return nil, err
+	}
+	if err := h.runtime("17", "17.0.9"); err != nil {
+		return nil, err
+	}
+	if err := h.Publish(releases); err != nil {
+		return nil, err
+	}
+	return h, h.install(releases[0])
+}
+
+// runtime lays out a simulated Java runtime: a release file and a java program.
+func (h *Harbour) runtime(release, version string) error {
+	home := filepath.Join(h.Dir, "runtimes", release)
+	if err := put(filepath.Join(home, "release"), fmt.Sprintf("IMPLEMENTOR=\"Lower Fen Snail Racing\"\nJAVA_VERSION=%q\n", version), 0o644); err != nil {
+		return err
+	}
+	return put(filepath.Join(home, "bin", "java"), fmt.Sprintf("#!/bin/sh\nexec \"${0%%/*}/../../../bin/freshkeel\" simulated-runtime %s \"$@\"\n", version), 0o755)
+}
+
+// Publish writes the archives of releases and the feed that lists them.
+func (h *Harbour) Publish(releases []Release) error {
+	type unpack struct {
+		As string `json:"as"`
+	}
+	type part struct {
+		URL     string            `json:"url"`
+		Size    int               `json:"size"`
+		Digests map[string]string `json:"digests"`
+		Unpack  unpack            `json:"unpack"`
+	}
+	type build struct {
+		Version string            `json:"version"`
+		Channel string            `json:"channel"`
+		Date    string            `json:"date"`
+		Notes   string            `json:"notes"`
+		Parts   []part            `json:"parts"`
+		Needs   map[string]string `json:"needs"`
+	}
+	var list []build
+	for _, r := range releases {
+		z, err := Archive(r)
+		if err != nil {
+			return err
+		}
+		name := "mossgate-" + r.Version + ".zip"
+		if err := put(filepath.Join(h.Builds, name), string(z), 0o644); err != nil {
+			return err
+		}
+		sum := sha256.Sum256(z)
+		list = append(list, build{r.Version, r.Channel, r.Date, r.Notes,
+			[]part{{name, len(z), map[string]string{"sha256": hex.EncodeToString(sum[:])}, unpack{"zip"}}},
+			map[string]string{"java": fmt.Sprintf(">=%d", r.Java)}})
+	}
+	b, err := json.MarshalIndent(map[string]any{"format": "freshkeel-feed/1", "name": "Mossgate dedicated server", "builds": list}, "", "  ")
+	if err != nil {
+		return err
+	}
+	return put(filepath.Join(h.Builds, "feed.json"), string(b)+"\n", 0o644)
+}
+
+// file is one entry of a build.
+type file struct {
+	name string
+	body []byte
+}
+
+// files lists what a release ships.
+func (r Release) files() ([]file, error) {
+	jar, err := Jar(r)
+	if err != nil {
+		return nil, err
+	}
+	out := []file{
+		{"mossgate-server-" + r.Version + ".jar", jar},
+		{"mossgate.conf", []byte("# mossgate settings\nname = A Mossgate garden\nport = 27750\nnight = long\n")},
+		{"README.txt", []byte("Mossgate dedicated server " + r.Version + "\nRun the jar with a Java runtime of release " + fmt.Sprint(r.Java) + " or newer.\n")},
+		{"tracks/fern-mile.track", []byte("fern mile, as ever\n")},
+		{"tracks/dew-loop.track", []byte("dew loop, surveyed for " + r.Version + "\n")},
+		{"assets/snails.pak", noise(r.Version, 384<<10)},
+		{"assets/night.pak", noise("night", 256<<10)}, // the same in every build
+	}
+	for _, e := range r.Extra {
+		name, body, _ := strings.Cut(e, "=")
+		out = append(out, file{name, []byte(body + "\n")})
+	}
+	return out, nil
+}
+
+// Archive is the zip that the makers publish for a release.
+func Archive(r Release) ([]byte, error) {
+	list, err := r.files()
+	if err != nil {
+		return nil, err
+	}
+	return zipped(list)
+}
+
+func zipped(list []file) ([]byte, error) {
+	var buf bytes.Buffer
+	z := zip.NewWriter(&buf)
+	for _, f := range list {
+		h := &zip.FileHeader{Name: f.name, Method: zip.Deflate, Modified: time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)}
+		h.SetMode(0o644)
+		w, err := z.CreateHeader(h)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := w.Write(f.body); err != nil {
+			return nil, err
+		}
+	}
+	if err := z.Close(); err != nil { // it writes the directory
+		return nil, err
+	}
+	return buf.Bytes(), nil
+}
+
+// Jar is a release's server jar: a manifest, a main class with a true class
+// file header, and what the simulated server is to do.
+func Jar(r Release) ([]byte, error) {
+	props, err := json.Marshal(r)
+	if err != nil {
+		return nil, err
+	}
+	return zipped([]file{
+		{"META-INF/MANIFEST.MF", []byte("Manifest-Version: 1.0\r\nMain-Class: mossgate.Gatehouse\r\nImplementation-Version: " + r.Version + "\r\n\r\n")},
+		{"mossgate/Gatehouse.class", classFile("mossgate/Gatehouse", r.Java+44)},
+		{"mossgate/release.json", props},
+	})
+}
+
+// classFile is the smallest class: a name, a superclass and nothing else (The
+// Java Virtual Machine Specification, section 4.1).
+func classFile(name string, major int) []byte {
+	var b bytes.Buffer
+	u2 := func(v ...int) {
+		for _, x := range v {
+			binary.Write(&b, binary.BigEndian, uint16(x))
+		}
+	}
+	utf8 := func(s string) {
+		b.WriteByte(1)
+		u2(len(s))
+		b.WriteString(s)
+	}
+	class := func(at int) {
+		b.WriteByte(7)
+		u2(at)
+	}
+	binary.Write(&b, binary.BigEndian, uint32(0xCAFEBABE))
+	u2(0, major)
+	u2(5)
+	class(2)
+	utf8(name)
+	class(4)
+	utf8("java/lang/Object")
+	u2(0x0021, 1, 3, 0, 0, 0, 0)
+	return b.Bytes()
+}
+
+// install lays out mossgate-east as the club has it: the build, the world, the
+// lists and settings, an own launch script, and last week's log.
+func (h *Harbour) install(r Release) error {
+	list, err := r.files()
+	if err != nil {
+		return err
+	}
+	shipped := time.Now().Add(-200 * 24 * time.Hour)
+	for _, f := range list {
+		name := f.name
+		if strings.HasSuffix(name, ".jar") {
+			name = "mossgate.jar"
+		}
+		full := filepath.Join(h.Install, name)
+		if err := put(full, string(f.body), 0o644); err != nil {
+			return err
+		}
+		if err := os.Chtimes(full, shipped, shipped); err != nil {
+			return err
+		}
+	}
+	own := map[string]string{
+		"mossgate.conf": fmt.Sprintf("# mossgate settings\nname = Lower Fen Snail Racing, east\nport = %d\nnight = longer\n", h.Port),
+		"members.txt":   "Wilmot Pondweed\nAda Understone\nTib Hartstongue\n",
+		"stewards.txt":  "Ada Understone\n",
+		"open-gates.sh": "#!/bin/sh\n# Opens the gates of mossgate-east.\ncd \"$(dirname \"$0\")\" || exit 1\nJAVA=../runtimes/17/bin/java\nMEMORY=\"-Xms64M -Xmx256M\"\nexec \"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens\n",
+		"logs/mossgate.log": fmt.Sprintf("mossgate server 3.4.1\nreading mossgate.conf\nbound udp port %d\n3 gardens, 3 members\ngates open after 0.4 s\n"+
+			"Ada Understone came in\nAda Understone went home\n> close\nclosing the gates\n", h.Port),
+	}
+	for name, body := range own {
+		mode := os.FileMode(0o644)
+		if strings.HasSuffix(name, ".sh") {
+			mode = 0o755
+		}
+		if err := put(filepath.Join(h.Install, name), body, mode); err != nil {
+			return err
+		}
+	}
+	for _, g := range []string{"fen-east", "fen-west", "old-well"} {
+		if err := put(filepath.Join(h.Install, "gardens", g+".garden"), string(Mark(r.Version))+string(noise(g, 96<<10)), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// noise is made-up content that does not compress, the same for the same name.
+func noise(name string, n int) []byte {
+	var seed [32]byte
+	copy(seed[:], name)
+	b := make([]byte, n)
+	io.ReadFull(rand.NewChaCha8(seed), b)
+	return b
+}
+
+func put(full, body string, mode os.FileMode) error {
+	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(full, []byte(body), mode)
+}
+
+func copyFile(to, from string, mode os.FileMode) error {
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	// A link shares the bytes where the file system allows it.
+	if os.Link(from, to) == nil {
+		return nil
+	}
+	src, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	dst, err := os.OpenFile(to, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(dst, src); err != nil {
+		dst.Close()
+		return err
+	}
+	return dst.Close()
+}
+
+func freePort() (int, error) {
+	c, err := net.ListenPacket("udp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer c.Close()
+	return c.LocalAddr().(*net.UDPAddr).Port, nil
+}

@@ -1,0 +1,246 @@
+// Package freshkeel keeps a dedicated game server at the build its players
+// have. It takes an install under care (Adopt), says what builds there are
+// (Builds), checks whether one can run here (Preflight), and exchanges the
+// installed build for it in one transaction that goes back by itself when the
+// new build does not come up (Refit). Rollback, Recover, backups and the
+// server's own start and stop are the rest.
+//
+// The package has no interface: it prints nothing, asks nothing and never
+// exits. Progress goes to Options.Observe; what a caller must decide on comes
+// back as a typed error (Refused, RolledBack, NeedsHands, Busy).
+//
+// Everything about one install that is not the operator's stands in its folder
+// .freshkeel; builds and backups stand in the locker, under Options.Home.
+package freshkeel
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/logbook"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+
+	"github.com/gofrs/flock"
+)
+
+// Options are what the core needs from outside.
+type Options struct {
+	Home    string                // holds the locker; see DefaultHome
+	Self    []string              // command that becomes a minder: this program and its hidden word
+	Env     []string              // the environment, "NAME=value"
+	Observe func(Event)           // hears what happens; may be nil
+	Halt    func(at string) error // asked at every step a crash could fall between; for tests, may be nil
+}
+
+// Keel is one install under care.
+type Keel struct {
+	Dir     string // absolute
+	Profile *profile.Profile
+
+	o     Options
+	store *locker.Locker
+	book  logbook.Book
+}
+
+// ErrNotAdopted says that a folder has no profile.
+var ErrNotAdopted = profile.ErrNone
+
+// Open opens the install at dir, which must have a profile.
+func Open(dir string, o Options) (*Keel, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	p, err := profile.Read(dir)
+	if err != nil {
+		return nil, err
+	}
+	return newKeel(dir, p, o), nil
+}
+
+func newKeel(dir string, p *profile.Profile, o Options) *Keel {
+	k := &Keel{Dir: dir, Profile: p, o: o}
+	k.book = logbook.Book{Dir: k.state("logbook")}
+	return k
+}
+
+// Find returns the nearest folder from start upwards that has a profile.
+func Find(start string) (string, error) {
+	start, err := filepath.Abs(start)
+	if err != nil {
+		return "", err
+	}
+	for dir := start; ; dir = filepath.Dir(dir) {
+		if _, err := os.Stat(filepath.Join(dir, profile.FileName)); err == nil {
+			return dir, nil
+		}
+		if dir == filepath.Dir(dir) {
+			return "", fmt.Errorf("%w in %s or above it", ErrNotAdopted, start)
+		}
+	}
+}
+
+// DefaultHome is where locker and runtimes stand when nobody says otherwise:
+// the user's state folder (XDG Base Directory Specification), or the
+// platform's own place for a program's data.
+func DefaultHome() (string, error) {
+	if s := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(s) {
+		return filepath.Join(s, "freshkeel"), nil
+	}
+	if s := os.Getenv("LocalAppData"); s != "" {
+		return filepath.Join(s, "freshkeel"), nil
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(home, ".local", "state", "freshkeel"), nil
+}
+
+// state is a path in the install's own folder of ours.
+func (k *Keel) state(elem ...string) string {
+	return filepath.Join(append([]string{k.Dir, tree.StateFolder}, elem...)...)
+}
+
+func (k *Keel) runDir() host.Dir { return host.Dir(k.state("run")) }
+
+// run is the folder in which one run stages and keeps files.
+func (k *Keel) run(id string) swap.Run {
+	return swap.Run{Root: k.Dir, Dir: k.state("refits", id)}
+}
+
+func (k *Keel) locker() (*locker.Locker, error) {
+	if k.store == nil {
+		l, err := locker.Open(filepath.Join(k.o.Home, "locker"))
+		if err != nil {
+			return nil, err
+		}
+		k.store = l
+	}
+	return k.store, nil
+}
+
+// identity is the install's own, under which its backups are kept.
+func (k *Keel) identity() (string, error) {
+	path := k.state("identity")
+	if b, err := os.ReadFile(path); err == nil && len(strings.TrimSpace(string(b))) > 0 {
+		return strings.TrimSpace(string(b)), nil
+	}
+	if err := os.MkdirAll(k.state(), 0o700); err != nil {
+		return "", err
+	}
+	var b [6]byte
+	rand.Read(b[:])
+	id := "server-" + hex.EncodeToString(b[:])
+	return id, tree.WriteFile(path, []byte(id+"\n"), 0o600)
+}
+
+// holder is who has an install's lock.
+type holder struct {
+	PID   int       `json:"pid"`
+	Doing string    `json:"doing"`
+	Since time.Time `json:"since"`
+}
+
+// lock keeps every other command that changes the install out (P7). It returns
+// the unlock function, or Busy.
+func (k *Keel) lock(doing string) (unlock func(), err error) {
+	if err := os.MkdirAll(k.state(), 0o700); err != nil {
+		return nil, err
+	}
+	l := flock.New(k.state("lock"), flock.SetPermissions(0o600))
+	ok, err := l.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("lock the install: %w", err)
+	}
+	if !ok {
+		var h holder
+		if b, err := os.ReadFile(k.state("holder.json")); err == nil {
+			json.Unmarshal(b, &h)
+		}
+		return nil, &Busy{h.PID, h.Doing, h.Since}
+	}
+	b, _ := json.Marshal(holder{os.Getpid(), doing, time.Now().Round(0)})
+	if err := tree.WriteFile(k.state("holder.json"), b, 0o600); err != nil {
+		l.Unlock()
+		return nil, fmt.Errorf("lock the install: %w", err)
+	}
+	return func() {
+		k.giveToOwner()
+		l.Unlock()
+	}, nil
+}
+
+// begin is how every command that changes the install starts: alone, and with
+// what a crash left behind settled.
+func (k *Keel) begin(ctx context.Context, doing string) (unlock func(), err error) {
+	if unlock, err = k.lock(doing); err != nil {
+		return nil, err
+	}
+	if _, err := k.recoverLocked(ctx); err != nil {
+		unlock()
+		return nil, err
+	}
+	return unlock, nil
+}
+
+// giveToOwner hands our own files to the install's owner when root made them,
+// so that the owner's own commands go on working. Kept files of the install
+// have their owners already.
+func (k *Keel) giveToOwner() {
+	uid, gid := host.Owner(k.Dir)
+	if uid < 0 {
+		return
+	}
+	filepath.WalkDir(k.state(), func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil
+		}
+		if d.IsDir() && (d.Name() == "displaced" || d.Name() == "staged" || d.Name() == "aside") {
+			os.Lchown(p, uid, gid)
+			return filepath.SkipDir
+		}
+		os.Lchown(p, uid, gid)
+		return nil
+	})
+}
+
+func (k *Keel) halt(at string) error {
+	if k.o.Halt == nil {
+		return nil
+	}
+	return k.o.Halt(at)
+}
+
+// exists tells whether something stands at a path of the install.
+func (k *Keel) exists(p string) bool {
+	_, err := os.Lstat(k.path(p))
+	return !errors.Is(err, fs.ErrNotExist)
+}
+
+func (k *Keel) path(p string) string { return filepath.Join(k.Dir, filepath.FromSlash(p)) }
+
+// What callers meet of the rooms below, by the names they know it by here.
+type (
+	ProfileError   = profile.Error
+	AlreadyRunning = host.AlreadyRunning
+	Damage         = locker.Damage
+)
+
+// Mind turns this process into a minder: see Options.Self. It reads its order
+// from in, answers on out, and returns when the server is gone.
+func Mind(in io.Reader, out io.WriteCloser) error { return host.Mind(in, out) }

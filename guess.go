@@ -1,0 +1,566 @@
+package freshkeel
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"freshkeel/internal/launch"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tree"
+)
+
+// lookout looks at an install that nothing is known about, and says of each
+// conclusion what led to it.
+type lookout struct {
+	a     Adopt
+	k     *Keel
+	dir   string
+	list  []tree.Entry
+	files map[string]tree.Entry
+
+	set   *locker.Set // the build it was made from
+	known bool
+	build map[string]locker.File
+
+	version, versionFrom string
+	channel              string
+	script               string
+	others               []launch.Command
+	artifact             string
+	shipped              time.Time // when the shipped files were put there
+	keep, settings, skip []found
+	place                [][3]string // pattern, name, from
+	stop, ready, said    [2]string   // value, from
+	port                 [2]string
+
+	guesses                   []Guess
+	same                      int
+	changed, missing, foreign []string
+}
+
+type found struct{ pattern, from string }
+
+func (l *lookout) look() error {
+	if err := l.lookForScripts(); err != nil {
+		return err
+	}
+	l.lookForArtifact()
+	l.lookForPlace()
+	l.lookForOwnFiles()
+	l.lookAtLog()
+	if l.a.Version != "" {
+		l.version, l.versionFrom = l.a.Version, "your word"
+	}
+	if l.version != "" {
+		l.guess("version", l.version, l.versionFrom)
+	}
+	return nil
+}
+
+// lookForScripts chooses the launch script: of those that run something of the
+// install, the one that runs a jar or program; named scripts at the top first.
+func (l *lookout) lookForScripts() error {
+	best := -1
+	for _, e := range l.list {
+		ext := strings.ToLower(path.Ext(e.Path))
+		if e.Kind != tree.File || strings.Contains(e.Path, "/") || e.Size > 1<<20 {
+			continue
+		}
+		isShell := ext == ".sh"
+		if !isShell && ext == "" {
+			isShell = launch.LooksShell(e.Path, headOf(filepath.Join(l.dir, e.Path)))
+		}
+		if !isShell && ext != ".bat" && ext != ".cmd" {
+			continue
+		}
+		cmds, err := launch.Read(l.dir, e.Path, l.k.o.Env)
+		if err != nil {
+			continue
+		}
+		score := 1
+		if isShell {
+			score += 2
+		}
+		from := "it is a script at the top of the install"
+		for _, c := range cmds {
+			what := c.Jar
+			if what == "" {
+				what = relTo(l.dir, c.Path)
+			}
+			if what == "" {
+				continue
+			}
+			score += 4
+			from = fmt.Sprintf("its line %d runs %s", c.Line, what)
+			l.others = append(l.others, c)
+			break
+		}
+		if e.Mode&0o111 != 0 {
+			score++
+		}
+		if score > best {
+			best = score
+			l.script = e.Path
+			l.guess("launch.script", e.Path, from)
+		}
+	}
+	if l.script == "" {
+		l.guess("launch.script", "", "no *.sh or *.bat stands at the top of the install")
+	}
+	return nil
+}
+
+// guess records a conclusion; a later one for the same key replaces it.
+func (l *lookout) guess(key, value, from string) {
+	g := Guess{key, value, from}
+	for i := range l.guesses {
+		if l.guesses[i].Key == key {
+			l.guesses[i] = g
+			return
+		}
+	}
+	l.guesses = append(l.guesses, g)
+}
+
+func (l *lookout) from(key string) string {
+	for _, g := range l.guesses {
+		if g.Key == key {
+			return g.From
+		}
+	}
+	return ""
+}
+
+func (l *lookout) lookForArtifact() {
+	for _, c := range l.others {
+		at := c.Jar
+		if at == "" {
+			at = relTo(l.dir, c.Path)
+		}
+		if c.File == l.script && at != "" {
+			l.artifact = at
+			l.guess("artifact", at, fmt.Sprintf("%s:%d runs it", c.File, c.Line))
+		}
+	}
+	if l.artifact == "" {
+		var biggest tree.Entry
+		for _, e := range l.list {
+			full := filepath.Join(l.dir, filepath.FromSlash(e.Path))
+			if e.Kind == tree.File && !strings.Contains(e.Path, "/") && e.Size > biggest.Size && (strings.HasSuffix(e.Path, ".jar") || bytes.HasPrefix(headOf(full), []byte("\x7fELF"))) {
+				biggest = e
+			}
+		}
+		if l.artifact = biggest.Path; l.artifact != "" {
+			l.guess("artifact", l.artifact, "it is the largest jar or program at the top")
+		}
+	}
+	if l.artifact == "" {
+		l.artifact = l.script
+	}
+	if e, ok := l.files[l.artifact]; ok {
+		l.shipped = time.Unix(0, e.Mtime)
+		if l.version == "" && strings.HasSuffix(e.Path, ".jar") {
+			if f, err := os.Open(filepath.Join(l.dir, filepath.FromSlash(e.Path))); err == nil {
+				defer f.Close()
+				if j, _ := needs.ReadJar(f, e.Size); j != nil && j.Version != "" {
+					l.version, l.versionFrom = j.Version, "the manifest of "+e.Path
+				}
+			}
+		}
+	}
+}
+
+// lookForPlace finds build files that the install has under another name, by
+// content; without the build, a version in the artifact's name tells that the
+// name changes with each build.
+func (l *lookout) lookForPlace() {
+	if !l.known {
+		return
+	}
+	here := map[int64][]tree.Entry{}
+	for _, e := range l.list {
+		if e.Kind == tree.File && l.build[e.Path].Path == "" {
+			here[e.Size] = append(here[e.Size], e)
+		}
+	}
+	for _, at := range sortedPaths(l.build) {
+		b := l.build[at]
+		if _, same := l.files[at]; same || b.Kind != tree.File || b.Size == 0 {
+			continue
+		}
+		for _, e := range here[b.Size] {
+			if ok, err := l.sameAs(e, b); err == nil && ok {
+				l.place = append(l.place, [3]string{patternFor(at), e.Path, fmt.Sprintf("%s of the build has the content of %s", at, e.Path)})
+				break
+			}
+		}
+	}
+	if len(l.place) > 0 || l.artifact == "" {
+		return
+	}
+	// The installed artifact may be of another build of the same kind of file.
+	if _, ok := l.build[l.artifact]; !ok {
+		s := situation{plan: &Plan{set: l.set}}
+		if pat := s.alike(l.artifact); pat != "" {
+			l.place = append(l.place, [3]string{pat, l.artifact, "it is the build's only " + path.Ext(l.artifact) + " file, and the script runs " + l.artifact})
+		}
+	}
+}
+
+var (
+	worldName    = regexp.MustCompile(`(?i)^(worlds?|saves?|saved|maps?|gardens|universe|data|database|db|players?|userdata|backups?)$`)
+	listName     = regexp.MustCompile(`(?i)(members|admins?|operators?|stewards|bans?|banned|allow|deny|permissions|users|roles)[\w-]*\.(txt|json|ya?ml|csv)$`)
+	settingsKind = regexp.MustCompile(`(?i)\.(conf|cfg|ini|toml|properties|ya?ml|json|xml)$`)
+	dataKind     = regexp.MustCompile(`(?i)\.(db|sqlite3?|dat|sav|save|world)$`)
+	skipName     = regexp.MustCompile(`(?i)^(logs?|cache|caches|tmp|temp|crash-?reports|dumps)$`)
+)
+
+// lookForOwnFiles sorts what is the operator's: what the build does not ship,
+// by kind, by name, and by having been written after the shipped files.
+func (l *lookout) lookForOwnFiles() {
+	used := map[string]bool{}
+	for _, c := range l.others {
+		used[c.File], used[c.Jar] = true, true
+	}
+	for _, p := range l.place {
+		used[p[1]] = true
+	}
+	tops := map[string][]tree.Entry{} // files by their top folder
+	for _, e := range l.list {
+		if top, _, below := strings.Cut(e.Path, "/"); below && e.Kind == tree.File {
+			tops[top] = append(tops[top], e)
+		}
+	}
+	for _, e := range l.list {
+		if strings.Contains(e.Path, "/") || e.Path == profile.FileName || used[e.Path] || e.Path == l.artifact || e.Path == l.script {
+			continue
+		}
+		if e.Kind == tree.Dir {
+			l.sortFolder(e.Path, tops[e.Path])
+			continue
+		}
+		if e.Kind != tree.File {
+			continue
+		}
+		b, ships := l.build[e.Path]
+		newer := !l.shipped.IsZero() && time.Unix(0, e.Mtime).After(l.shipped.Add(time.Minute))
+		from := ""
+		switch {
+		case l.known && ships:
+			if same, err := l.sameAs(e, b); err == nil && same && !settingsKind.MatchString(e.Path) {
+				continue
+			}
+			from = "the build ships it; settings are yours to change"
+			if same, _ := l.sameAs(e, b); !same {
+				from = "it is not as the build ships it"
+			}
+		case l.known:
+			from = "the build does not ship it"
+		case newer:
+			from = "it was written after " + l.artifact
+		}
+		switch {
+		case strings.HasSuffix(e.Path, ".log"):
+			l.skip = append(l.skip, found{e.Path, "a log"})
+		case listName.MatchString(e.Path):
+			l.keep = append(l.keep, found{e.Path, "a list, by its name" + and(from)})
+		case dataKind.MatchString(e.Path):
+			l.keep = append(l.keep, found{e.Path, "data, by its kind" + and(from)})
+		case settingsKind.MatchString(e.Path):
+			l.settings = append(l.settings, found{e.Path, "settings, by its kind" + and(from)})
+		case strings.HasSuffix(e.Path, ".txt") && from != "" && !(l.known && ships):
+			l.keep = append(l.keep, found{e.Path, from})
+		}
+	}
+}
+
+// sortFolder decides about one folder at the top of the install.
+func (l *lookout) sortFolder(dir string, files []tree.Entry) {
+	if skipName.MatchString(dir) {
+		l.skip = append(l.skip, found{dir + "/**", "logs or cache, by its name"})
+		return
+	}
+	ships, newer, settings, shipped := false, 0, 0, 0
+	for _, e := range files {
+		if b, ok := l.build[e.Path]; ok {
+			ships = true
+			if same, err := l.sameAs(e, b); err == nil && same {
+				shipped++
+			}
+		}
+		if !l.shipped.IsZero() && time.Unix(0, e.Mtime).After(l.shipped.Add(time.Minute)) {
+			newer++
+		}
+		if settingsKind.MatchString(e.Path) {
+			settings++
+		}
+	}
+	switch {
+	case len(files) == 0 && !worldName.MatchString(dir):
+	case worldName.MatchString(dir):
+		from := "a world, by its name"
+		if newer > 0 {
+			from += fmt.Sprintf("; %s in it written after %s", plural(newer, "file"), l.artifact)
+		}
+		l.keep = append(l.keep, found{dir + "/**", from})
+	case l.known && !ships && settings*2 > len(files):
+		l.settings = append(l.settings, found{dir + "/**", "settings, by their kind; the build ships none of them"})
+	case l.known && !ships:
+		l.keep = append(l.keep, found{dir + "/**", "the build ships nothing of it"})
+	case l.known:
+	case settings*2 > len(files) && regexp.MustCompile(`(?i)conf|settings`).MatchString(dir):
+		l.settings = append(l.settings, found{dir + "/**", "settings, by name and kind"})
+	case newer*2 > len(files) && newer > 0:
+		l.keep = append(l.keep, found{dir + "/**", fmt.Sprintf("%d of its %s written after %s", newer, plural(len(files), "file"), l.artifact)})
+	}
+}
+
+func and(from string) string {
+	if from == "" {
+		return ""
+	}
+	return "; " + from
+}
+
+var (
+	versionLine = regexp.MustCompile(`(?i)^(.*?\b(?:version|server|build|v)\b[^0-9\n]{0,24}?)v?(\d+(?:\.\d+)+(?:-[\w.]+)?)`)
+	readyLine   = regexp.MustCompile(`(?i)\b(ready|done|open|opened|listening|started|online|accepting)\b`)
+	portInLine  = regexp.MustCompile(`(?i)\b(udp|tcp)\b\D{0,12}(\d{2,5})`)
+	stopWord    = regexp.MustCompile(`(?i)(?:^|[>\]:] ?|console: ?)(stop|quit|exit|close|shutdown|end)\s*$`)
+)
+
+// lookAtLog reads the install's last log for the lines that tell readiness,
+// version and the end. Time stamps before a line are matched by anything.
+func (l *lookout) lookAtLog() {
+	name, lines := l.lastLog()
+	for i, line := range lines {
+		at := fmt.Sprintf("%s:%d: %s", name, i+1, clip(line, 60))
+		bare := stripStamp(line)
+		if m := versionLine.FindStringSubmatch(bare); m != nil && l.said[0] == "" {
+			l.said = [2]string{loose(line, bare) + regexp.QuoteMeta(m[1]) + `(\S+)`, at}
+			if l.version == "" {
+				l.version, l.versionFrom = m[2], at
+			}
+		} else if readyLine.MatchString(bare) && l.ready[0] == "" {
+			l.ready = [2]string{loose(line, bare) + generalize(bare), at}
+		}
+		if m := portInLine.FindStringSubmatch(bare); m != nil && l.port[0] == "" {
+			l.port = [2]string{strings.ToLower(m[1]) + "/" + m[2], at}
+		}
+		if m := stopWord.FindStringSubmatch(bare); m != nil && l.stop[0] == "" {
+			l.stop = [2]string{m[1], at}
+		}
+	}
+	if l.stop[0] == "" {
+		l.lookForStopInScript()
+	}
+}
+
+var readLoop = regexp.MustCompile(`(?i)\b(quit|stop|exit|close|shutdown|end)\b\s*\)`)
+
+// lookForStopInScript reads a script that is itself the server: the word that
+// ends its reading loop.
+func (l *lookout) lookForStopInScript() {
+	b, err := os.ReadFile(filepath.Join(l.dir, l.script))
+	if l.script == "" || err != nil {
+		return
+	}
+	quoted := regexp.MustCompile(`(?i)=\s*["']?(quit|stop|exit|close|shutdown|end)["']?\s*\]`)
+	for i, line := range strings.Split(string(b), "\n") {
+		for _, re := range []*regexp.Regexp{readLoop, quoted} {
+			if m := re.FindStringSubmatch(line); m != nil && l.stop[0] == "" {
+				l.stop = [2]string{m[1], fmt.Sprintf("%s:%d: %s", l.script, i+1, clip(strings.TrimSpace(line), 60))}
+			}
+		}
+		if l.artifact != l.script {
+			continue
+		}
+		// What it echoes is its log.
+		m := regexp.MustCompile(`\becho\s+["']?([^"']+?)["']?\s*(;|$)`).FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		at := fmt.Sprintf("%s:%d: %s", l.script, i+1, clip(strings.TrimSpace(line), 60))
+		if v := versionLine.FindStringSubmatch(m[1]); v != nil && l.said[0] == "" {
+			l.said = [2]string{"^" + regexp.QuoteMeta(v[1]) + `(\S+)`, at}
+			if l.version == "" {
+				l.version, l.versionFrom = v[2], at
+			}
+		} else if readyLine.MatchString(m[1]) && l.ready[0] == "" && !strings.Contains(m[1], "$") {
+			l.ready = [2]string{"^" + generalize(m[1]), at}
+		}
+	}
+}
+
+// lastLog finds the newest log and returns its first 400 lines and its last 100.
+func (l *lookout) lastLog() (name string, lines []string) {
+	var best tree.Entry
+	for _, e := range l.list {
+		top, _, _ := strings.Cut(e.Path, "/")
+		isLog := strings.HasSuffix(e.Path, ".log") || (skipName.MatchString(top) && strings.HasSuffix(e.Path, ".txt"))
+		if e.Kind == tree.File && isLog && e.Size > 0 && e.Mtime > best.Mtime {
+			best = e
+		}
+	}
+	if best.Path == "" {
+		return "", nil
+	}
+	f, err := os.Open(filepath.Join(l.dir, filepath.FromSlash(best.Path)))
+	if err != nil {
+		return "", nil
+	}
+	defer f.Close()
+	b, _ := io.ReadAll(io.LimitReader(f, 256<<10))
+	lines = strings.Split(strings.ReplaceAll(string(b), "\r\n", "\n"), "\n")
+	return best.Path, lines[:min(len(lines), 400)]
+}
+
+var stamp = regexp.MustCompile(`^(\[[^\]]*\]\s*|\d{4}-\d\d-\d\d[T ]\S+\s+|\d\d:\d\d:\d\d\S*\s+|(?:INFO|WARN|DEBUG)\b:?\s*)+:?\s*`)
+
+func stripStamp(line string) string { return stamp.ReplaceAllString(line, "") }
+
+// loose is how a pattern begins: at the line's start, or anywhere behind a stamp.
+func loose(line, bare string) string {
+	if line == bare {
+		return "^"
+	}
+	return ""
+}
+
+var number = regexp.MustCompile(`\d+(?:[.,]\d+)*`)
+
+// generalize makes a pattern of a line: numbers may be others next time.
+func generalize(line string) string {
+	parts := number.Split(line, -1)
+	for i := range parts {
+		parts[i] = regexp.QuoteMeta(parts[i])
+	}
+	return strings.Join(parts, `[\d.,]+`)
+}
+
+func clip(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}
+
+func relTo(dir, full string) string {
+	if full == "" || !tree.Inside(dir, full) {
+		return ""
+	}
+	r, _ := filepath.Rel(dir, full)
+	return filepath.ToSlash(r)
+}
+
+func headOf(full string) []byte {
+	f, err := os.Open(full)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	b := make([]byte, 200)
+	n, _ := io.ReadFull(f, b)
+	return b[:n]
+}
+
+// profileText writes the profile: each guess with what it was guessed from.
+func (l *lookout) profileText() string {
+	var b strings.Builder
+	w := func(format string, a ...any) { fmt.Fprintf(&b, format+"\n", a...) }
+	name := l.a.Name
+	if name == "" {
+		name = filepath.Base(l.dir)
+	}
+	w("# What Fresh Keel knows about this server. Written by adopt; yours to correct.")
+	w("# A comment behind «guessed from» says what led to the line below it.")
+	w("")
+	w("[server]")
+	w("name = %s", quote(name))
+	l.listKey(&b, "keep", "Your own files: worlds, lists. No build replaces them, no rollback takes them back in time.", l.keep)
+	l.listKey(&b, "settings", "Yours too, but tied to the build: a rollback by hand puts them back with it.", l.settings)
+	l.listKey(&b, "skip", "Neither replaced nor backed up.", l.skip)
+	w("")
+	w("[source]")
+	if l.a.Feed != "" {
+		w("feed = %s", quote(l.a.Feed))
+	} else {
+		w("# The feed that lists the builds: a path or http(s) URL. Without it, use --from.")
+		w("feed = ''")
+	}
+	w("channel = %s   # only builds of this channel; '' takes any", quote(l.channel))
+	w("")
+	w("[place]   # file in the build = name that the install uses")
+	for _, p := range l.place {
+		w("# guessed from: %s", p[2])
+		w("%s = %s", quote(p[0]), quote(p[1]))
+		l.guess("place", p[0]+" = "+p[1], p[2])
+	}
+	w("")
+	w("[launch]")
+	w("# guessed from: %s", l.from("launch.script"))
+	w("script = %s", quote(l.script))
+	if len(l.others) > 0 {
+		var all []string
+		for _, c := range l.others {
+			if c.File != l.script {
+				all = append(all, c.File)
+			}
+		}
+		if len(all) > 0 {
+			slices.Sort(all)
+			w("# others that run something of the install: %s", strings.Join(slices.Compact(all), ", "))
+		}
+	}
+	w("")
+	w("[stop]")
+	l.valueKey(&b, "send", "stop.send", l.stop, "the line you type at the console to stop the server")
+	w("wait = '60s'        # for the stop line to work")
+	w("terminate = '20s'   # then, for a terminate signal to this server's processes")
+	w("kill = true         # then kill them; false: leave them and say so")
+	w("")
+	w("[ready]")
+	l.valueKey(&b, "line", "ready.line", l.ready, "a pattern of the console line that says players can join")
+	l.valueKey(&b, "version", "ready.version", l.said, "a pattern of the line that says the version, with it in (…)")
+	w("fail = ['^FATAL', '(?i)could not bind', 'OutOfMemoryError']   # any of these lines means that it did not come up")
+	w("within = '2m'       # for the ready line to come")
+	w("steady = '5s'       # that it must then run on")
+	l.valueKey(&b, "port", "ready.port", l.port, "'udp/27750': a port that the server must hold")
+	return b.String()
+}
+
+func (l *lookout) listKey(b *strings.Builder, key, what string, list []found) {
+	fmt.Fprintf(b, "# %s\n", what)
+	sort.SliceStable(list, func(i, j int) bool { return list[i].pattern < list[j].pattern })
+	if len(list) == 0 {
+		fmt.Fprintf(b, "%s = []\n", key)
+		return
+	}
+	fmt.Fprintf(b, "%s = [\n", key)
+	for _, f := range list {
+		fmt.Fprintf(b, "  %s,   # guessed from: %s\n", quote(f.pattern), f.from)
+		l.guesses = append(l.guesses, Guess{"server." + key, f.pattern, f.from})
+	}
+	b.WriteString("]\n")
+}
+
+func (l *lookout) valueKey(b *strings.Builder, key, full string, v [2]string, what string) {
+	if v[0] == "" {
+		fmt.Fprintf(b, "# not found; set it: %s\n%s = ''\n", what, key)
+		l.guess(full, "", "not found")
+		return
+	}
+	fmt.Fprintf(b, "# guessed from: %s\n%s = %s\n", v[1], key, quote(v[0]))
+	l.guess(full, v[0], v[1])
+}

@@ -1,0 +1,331 @@
+// Package host starts, stops and minds a server's processes.
+//
+// The minder is a small detached process, one for each running server. It
+// holds the server's console (standard input and output), writes its log,
+// knows every process that the launch script left behind, and answers on a
+// socket in the install. It lives as long as the server does and no longer; a
+// command that dies takes neither with it.
+//
+// Signals go to the minder's own descendants alone. There is no search by
+// name, and so no way to hit somebody else's process.
+package host
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"time"
+
+	"freshkeel/internal/tree"
+
+	"github.com/gofrs/flock"
+)
+
+// Dir is the run folder of one install: .freshkeel/run.
+type Dir string
+
+func (d Dir) file(name string) string { return filepath.Join(string(d), name) }
+
+// Console is the running server's log; older ones are console.1.log and up.
+func (d Dir) Console() string { return d.file("console.log") }
+
+// Launch is what to start. It is handed to the minder on its standard input.
+type Launch struct {
+	Install string   `json:"install"`
+	Script  string   `json:"script"` // relative to Install
+	Args    []string `json:"args"`
+	RunDir  string   `json:"run_dir"`
+	UID     int      `json:"uid"` // whom root runs the server as; -1: as the caller
+	GID     int      `json:"gid"`
+}
+
+// Exit is how a server ended.
+type Exit struct {
+	At     time.Time `json:"at"`     // when no process of it was left
+	PID    int       `json:"pid"`    // of the launch script
+	Status string    `json:"status"` // "status 0", "signal killed"
+	Asked  bool      `json:"asked"`  // it was told to stop
+}
+
+// Status is how a server stands.
+type Status struct {
+	Running   bool      `json:"running"`
+	PID       int       `json:"pid,omitempty"`       // of the launch script
+	Minder    int       `json:"minder,omitempty"`    // its minder's
+	Processes []int     `json:"processes,omitempty"` // all of the server's
+	Since     time.Time `json:"since,omitzero"`
+	Script    string    `json:"script,omitempty"`
+	Stopping  bool      `json:"stopping,omitempty"`
+	Last      *Exit     `json:"last_exit,omitempty"` // how it ended, when it isn't running
+}
+
+// StopOrder is how to end a server. Waits are bounds, not pauses.
+type StopOrder struct {
+	Tell      string        `json:"tell"`
+	Notice    time.Duration `json:"notice"`
+	Send      string        `json:"send"`
+	Wait      time.Duration `json:"wait"`
+	Terminate time.Duration `json:"terminate"`
+	Kill      bool          `json:"kill"`
+}
+
+// StopStep is one thing that happened while it stopped.
+type StopStep struct {
+	Do    string `json:"do"` // told, sent, terminate, kill, gone, still-running
+	PIDs  []int  `json:"pids,omitempty"`
+	Exit  *Exit  `json:"exit,omitempty"`
+	Error string `json:"error,omitempty"`
+}
+
+type request struct {
+	Do   string     `json:"do"` // status, send, stop, wait
+	Line string     `json:"line,omitempty"`
+	Stop *StopOrder `json:"stop,omitempty"`
+}
+
+type reply struct {
+	Error  string  `json:"error,omitempty"`
+	Status *Status `json:"status,omitempty"`
+	Exit   *Exit   `json:"exit,omitempty"`
+}
+
+// AlreadyRunning refuses a second server of one install.
+type AlreadyRunning struct {
+	PID   int
+	Since time.Time
+	How   string // "under its minder", or "started outside Fresh Keel"
+}
+
+func (a *AlreadyRunning) Error() string {
+	return fmt.Sprintf("the server is running already: process %d, for %s, %s", a.PID, time.Since(a.Since).Round(time.Second), a.How)
+}
+
+// ErrNotRunning says that no minder answers.
+var ErrNotRunning = errors.New("the server is not running")
+
+// Start has a minder, which is the command self, start the server and returns
+// once the launch script's process exists. The minder outlives the caller.
+func Start(ctx context.Context, self []string, l Launch) (*Status, error) {
+	d := Dir(l.RunDir)
+	if err := os.MkdirAll(l.RunDir, 0o700); err != nil {
+		return nil, err
+	}
+	if st := d.Status(); st.Running {
+		return nil, &AlreadyRunning{st.PID, st.Since, "under its minder"}
+	}
+	order, err := json.Marshal(l)
+	if err != nil {
+		return nil, err
+	}
+	cmd := exec.Command(self[0], self[1:]...)
+	cmd.Dir = l.Install
+	cmd.Stdin = strings.NewReader(string(order) + "\n")
+	cmd.SysProcAttr = detached()
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("start the minder: %w", err)
+	}
+	got := make(chan reply, 1)
+	go func() {
+		var r reply
+		if err := json.NewDecoder(out).Decode(&r); err != nil {
+			r.Error = "the minder ended without a word: " + err.Error()
+		}
+		got <- r
+		cmd.Wait() // in case this process outlives it
+	}()
+	select {
+	case r := <-got:
+		if r.Error != "" {
+			return nil, errors.New(r.Error)
+		}
+		return r.Status, nil
+	case <-time.After(30 * time.Second):
+		return nil, errors.New("start the minder: no answer within 30s")
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// Status asks the minder. Without one the server isn't running, and Last says
+// how it ended.
+func (d Dir) Status() *Status {
+	for try := 0; ; try++ {
+		var r reply
+		err := d.ask(request{Do: "status"}, func(dec *json.Decoder) error { return dec.Decode(&r) })
+		if err == nil && r.Status != nil {
+			return r.Status
+		}
+		// No socket, or nobody behind it. A minder that holds its lock is just
+		// beginning or ending, and worth another moment.
+		if held, _ := d.held(); !held || try == 40 {
+			return &Status{Last: d.lastExit()}
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+}
+
+func (d Dir) lastExit() *Exit {
+	b, err := os.ReadFile(d.file("exit.json"))
+	e := &Exit{}
+	if err != nil || json.Unmarshal(b, e) != nil {
+		return nil
+	}
+	return e
+}
+
+// held tells whether a minder lives, by its lock.
+func (d Dir) held() (bool, error) {
+	if _, err := os.Stat(d.file("minder.lock")); errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	l := flock.New(d.file("minder.lock"))
+	ok, err := l.TryRLock()
+	if ok {
+		l.Unlock()
+	}
+	return !ok, err
+}
+
+// Send puts one line on the server's standard input.
+func (d Dir) Send(line string) error {
+	if strings.ContainsAny(line, "\r\n") {
+		return errors.New("one line at a time")
+	}
+	var r reply
+	if err := d.ask(request{Do: "send", Line: line}, func(dec *json.Decoder) error { return dec.Decode(&r) }); err != nil {
+		return err
+	}
+	if r.Error != "" {
+		return errors.New(r.Error)
+	}
+	return nil
+}
+
+// Stop ends the server. Once asked, the minder sees it through even if the
+// caller dies. note, which may be nil, hears each step. A server that is left
+// running, because the order forbids killing it, gives StillRunning.
+func (d Dir) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
+	var exit *Exit
+	err := d.ask(request{Do: "stop", Stop: &o}, func(dec *json.Decoder) error {
+		for {
+			var s StopStep
+			if err := dec.Decode(&s); err != nil {
+				return err
+			}
+			if note != nil {
+				note(s)
+			}
+			switch s.Do {
+			case "gone":
+				exit = s.Exit
+				return nil
+			case "still-running":
+				return &StillRunning{s.PIDs}
+			}
+		}
+	})
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil, errors.New("stop: the minder died; see status")
+	}
+	return exit, err
+}
+
+// StillRunning says which processes outlived a stop.
+type StillRunning struct{ PIDs []int }
+
+func (s *StillRunning) Error() string {
+	return fmt.Sprintf("the server did not stop in time, and the profile does not allow killing it: processes %v are still running", s.PIDs)
+}
+
+// Wait returns when no process of the server is left.
+func (d Dir) Wait(ctx context.Context) (*Exit, error) {
+	var r reply
+	done := make(chan error, 1)
+	go func() {
+		done <- d.ask(request{Do: "wait"}, func(dec *json.Decoder) error { return dec.Decode(&r) })
+	}()
+	select {
+	case err := <-done:
+		if r.Exit != nil {
+			return r.Exit, nil
+		}
+		if e := d.lastExit(); e != nil {
+			return e, nil
+		}
+		return nil, fmt.Errorf("the minder is gone: %v", err)
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+func (d Dir) ask(q request, answer func(*json.Decoder) error) error {
+	path, done, err := socketPath(string(d))
+	if err != nil {
+		return ErrNotRunning
+	}
+	defer done()
+	c, err := net.DialTimeout("unix", path, 2*time.Second)
+	if err != nil {
+		return ErrNotRunning
+	}
+	defer c.Close()
+	if err := json.NewEncoder(c).Encode(q); err != nil {
+		return err
+	}
+	return answer(json.NewDecoder(bufio.NewReader(c)))
+}
+
+// socketLimit is what a socket address holds on the systems at hand, in bytes
+// (unix(7): 108 with the closing zero; 104 on others).
+const socketLimit = 100
+
+// socketPath is where the minder listens. A path too long for a socket address
+// is reached through the folder's descriptor, where the system has that.
+func socketPath(dir string) (path string, done func(), err error) {
+	path = filepath.Join(dir, "minder.sock")
+	if len(path) <= socketLimit {
+		return path, func() {}, nil
+	}
+	if runtime.GOOS != "linux" {
+		return "", nil, fmt.Errorf("%s is too long for a socket address; move the install to a shorter path", path)
+	}
+	f, err := os.Open(dir)
+	if err != nil {
+		return "", nil, err
+	}
+	return fmt.Sprintf("/proc/self/fd/%d/minder.sock", f.Fd()), func() { f.Close() }, nil
+}
+
+// Owner is who owns the install, for Launch: the caller unless it is root.
+func Owner(install string) (uid, gid int) {
+	if os.Geteuid() != 0 {
+		return -1, -1
+	}
+	e, _, err := tree.Describe(install, "")
+	if err != nil || e.UID <= 0 {
+		return -1, -1
+	}
+	return e.UID, e.GID
+}
+
+func exitStatus(ws syscall.WaitStatus) string {
+	if ws.Signaled() {
+		return "signal " + ws.Signal().String()
+	}
+	return fmt.Sprintf("status %d", ws.ExitStatus())
+}

@@ -1,0 +1,108 @@
+//go:build unix
+
+package host
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+)
+
+// detached gives the minder a session of its own, away from the terminal.
+func detached() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setsid: true} }
+
+func ignoreHangup() { signal.Ignore(syscall.SIGHUP, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGPIPE) }
+
+// becomeOwner gives up root for good. The run folder goes to the owner first,
+// since all that the minder writes stands there.
+func becomeOwner(l Launch) error {
+	if os.Geteuid() != 0 || l.UID < 0 {
+		return nil
+	}
+	list, _ := filepath.Glob(filepath.Join(l.RunDir, "*"))
+	for _, p := range append(list, l.RunDir, filepath.Dir(l.RunDir)) {
+		if err := os.Lchown(p, l.UID, l.GID); err != nil {
+			return err
+		}
+	}
+	if err := syscall.Setgroups([]int{l.GID}); err != nil {
+		return err
+	}
+	if err := syscall.Setgid(l.GID); err != nil {
+		return err
+	}
+	return syscall.Setuid(l.UID)
+}
+
+// spawn starts the launch script in a session of its own and begins to reap.
+func (m *minder) spawn(log *logFile) error {
+	inR, inW, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	outR, outW, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	args := argv(m.l)
+	m.since = time.Now().Round(0)
+	m.pid, err = syscall.ForkExec(args[0], args, &syscall.ProcAttr{
+		Dir: m.l.Install, Env: environ(m.l),
+		Files: []uintptr{inR.Fd(), outW.Fd(), outW.Fd()},
+		Sys:   &syscall.SysProcAttr{Setsid: true},
+	})
+	inR.Close()
+	outW.Close()
+	if err != nil {
+		return fmt.Errorf("run %s: %w", m.l.Script, err)
+	}
+	m.stdin = inW
+	drained := make(chan struct{})
+	go func() {
+		defer close(drained)
+		buf := make([]byte, 32<<10)
+		for {
+			n, err := outR.Read(buf)
+			log.Write(buf[:n])
+			if err != nil {
+				return
+			}
+		}
+	}()
+	go func() { m.ended(m.reap(), log, drained) }()
+	return nil
+}
+
+// reap waits for every process of the tree and returns the launch script's
+// exit status once none is left. Orphans come here too, where the system hands
+// them to the nearest holder (see holdChildren).
+func (m *minder) reap() (status string) {
+	for {
+		var ws syscall.WaitStatus
+		pid, err := syscall.Wait4(-1, &ws, 0, nil)
+		switch {
+		case errors.Is(err, syscall.EINTR):
+		case err != nil: // ECHILD: none left to wait for
+			for len(descendants()) > 0 {
+				time.Sleep(50 * time.Millisecond)
+			}
+			return status
+		case pid == m.pid:
+			status = exitStatus(ws)
+		}
+	}
+}
+
+func signalTree(kill bool) {
+	sig := syscall.SIGTERM
+	if kill {
+		sig = syscall.SIGKILL
+	}
+	for _, pid := range descendants() {
+		syscall.Kill(pid, sig)
+	}
+}

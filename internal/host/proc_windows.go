@@ -1,0 +1,60 @@
+package host
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"syscall"
+	"time"
+)
+
+func detached() *syscall.SysProcAttr {
+	const detachedProcess = 0x00000008
+	return &syscall.SysProcAttr{CreationFlags: syscall.CREATE_NEW_PROCESS_GROUP | detachedProcess, HideWindow: true}
+}
+
+func ignoreHangup() {}
+
+func becomeOwner(Launch) error { return nil }
+
+func (m *minder) spawn(log *logFile) error {
+	args := argv(m.l)
+	cmd := exec.Command(args[0], args[1:]...)
+	cmd.Dir, cmd.Env = m.l.Install, environ(m.l)
+	cmd.Stdout, cmd.Stderr = log, log
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return err
+	}
+	m.since = time.Now().Round(0)
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("run %s: %w", m.l.Script, err)
+	}
+	m.pid, m.stdin = cmd.Process.Pid, in
+	go func() {
+		err := cmd.Wait()
+		status := "status 0"
+		var ee *exec.ExitError
+		if errors.As(err, &ee) {
+			status = fmt.Sprintf("status %d", ee.ExitCode())
+		}
+		for len(descendants()) > 0 {
+			time.Sleep(50 * time.Millisecond)
+		}
+		drained := make(chan struct{})
+		close(drained)
+		m.ended(status, log, drained)
+	}()
+	return nil
+}
+
+// Windows has no terminate signal for a process without a window: ending is
+// ending.
+func signalTree(bool) {
+	for _, pid := range descendants() {
+		if p, err := os.FindProcess(pid); err == nil {
+			p.Kill()
+		}
+	}
+}

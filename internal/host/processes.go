@@ -1,0 +1,127 @@
+package host
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"freshkeel/internal/tree"
+
+	psnet "github.com/shirou/gopsutil/v4/net"
+	"github.com/shirou/gopsutil/v4/process"
+)
+
+// descendants lists every process below this one.
+func descendants() []int { return below(os.Getpid()) }
+
+// below lists every process below pid, nearest first.
+func below(pid int) (out []int) {
+	all, err := process.Processes()
+	if err != nil {
+		return nil
+	}
+	children := map[int][]int{}
+	for _, p := range all {
+		if parent, err := p.Ppid(); err == nil {
+			if st, err := p.Status(); err == nil && slices.Contains(st, process.Zombie) {
+				continue
+			}
+			children[int(parent)] = append(children[int(parent)], int(p.Pid))
+		}
+	}
+	for queue := children[pid]; len(queue) > 0; queue = queue[1:] {
+		out = append(out, queue[0])
+		queue = append(queue, children[queue[0]]...)
+	}
+	return out
+}
+
+// Process is one process of this machine.
+type Process struct {
+	PID     int
+	Command string // its program and what it runs, without further arguments: they may hold secrets
+	User    string
+	Since   time.Time
+}
+
+// interpreters run a file that is named in their arguments.
+var interpreters = []string{"java", "javaw", "sh", "bash", "dash", "ash", "zsh", "ksh", "mono", "dotnet", "node", "python", "python3", "cmd"}
+
+// Outside lists the processes that run from the install but not below its
+// minder: its own programs, and interpreters that run one of its files. An
+// operator's shell or editor in the folder is neither.
+func Outside(install string, minder int) (out []Process) {
+	all, err := process.Processes()
+	if err != nil {
+		return nil
+	}
+	if real, err := filepath.EvalSymlinks(install); err == nil {
+		install = real
+	}
+	mine := []int{os.Getpid(), os.Getppid()}
+	if minder != 0 {
+		mine = append(append(mine, minder), below(minder)...)
+	}
+	for _, p := range all {
+		if slices.Contains(mine, int(p.Pid)) {
+			continue
+		}
+		what := runsFrom(p, install)
+		if what == "" {
+			continue
+		}
+		user, _ := p.Username()
+		made, _ := p.CreateTime()
+		out = append(out, Process{int(p.Pid), what, user, time.UnixMilli(made)})
+	}
+	return out
+}
+
+// runsFrom tells what of the install a process runs, "" for nothing.
+func runsFrom(p *process.Process, install string) string {
+	state := filepath.Join(install, tree.StateFolder)
+	if exe, err := p.Exe(); err == nil && tree.Inside(install, exe) && !tree.Inside(state, exe) {
+		return exe
+	}
+	args, err := p.CmdlineSlice()
+	if err != nil || len(args) < 2 {
+		return ""
+	}
+	prog := strings.TrimSuffix(filepath.Base(args[0]), ".exe")
+	if !slices.Contains(interpreters, prog) {
+		return ""
+	}
+	cwd, err := p.Cwd()
+	if err != nil {
+		return ""
+	}
+	for i, a := range args[1:] {
+		if strings.HasPrefix(a, "-") || (i > 0 && prog != "java" && prog != "javaw" && !strings.HasPrefix(args[i], "-")) {
+			continue
+		}
+		if !filepath.IsAbs(a) {
+			a = filepath.Join(cwd, a)
+		}
+		if fi, err := os.Stat(a); err == nil && fi.Mode().IsRegular() && tree.Inside(install, a) {
+			return prog + " " + a
+		}
+	}
+	return ""
+}
+
+// PortHolders lists the processes that hold a port; 0 stands for one that
+// can't be seen from here.
+func PortHolders(network string, port int) (pids []int, err error) {
+	conns, err := psnet.Connections(network)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range conns {
+		if int(c.Laddr.Port) == port && (network == "udp" || c.Status == "LISTEN") {
+			pids = append(pids, int(c.Pid))
+		}
+	}
+	return pids, nil
+}

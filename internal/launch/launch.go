@@ -1,0 +1,338 @@
+// Package launch reads launch scripts: which program would really run, from
+// which line, with which jar. It runs nothing. A shell script is read by its
+// syntax tree, with the assignments, cd and export that come before; what it
+// would only know by running (a command's output, a read) stays unknown.
+package launch
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"freshkeel/internal/tree"
+
+	"mvdan.cc/sh/v3/expand"
+	"mvdan.cc/sh/v3/syntax"
+)
+
+// Command is one program that a script starts.
+type Command struct {
+	File       string   // script, relative to the install
+	Line       int      // counted from 1
+	Text       string   // the line as it stands there
+	Program    string   // as written, variables filled in
+	Path       string   // the file that would run; "" when there is none
+	Args       []string // variables filled in
+	Dir        string   // the folder it would run in
+	Jar        string   // of -jar, relative to the install where it lies in it; "" when none
+	Background bool     // a trailing &
+}
+
+// Java tells whether the command is a Java runtime's.
+func (c Command) Java() bool {
+	base := strings.TrimSuffix(filepath.Base(strings.ReplaceAll(c.Program, `\`, "/")), ".exe")
+	return base == "java" || base == "javaw"
+}
+
+// maxDepth bounds how far scripts that run scripts are followed.
+const maxDepth = 4
+
+// Read lists what the script (relative to the install) runs: runtimes, and
+// files of the install. env is the environment the server would get, in the
+// form "NAME=value".
+func Read(install, script string, env []string) ([]Command, error) {
+	return read(install, script, env, 0)
+}
+
+func read(install, script string, env []string, depth int) ([]Command, error) {
+	full := filepath.Join(install, filepath.FromSlash(script))
+	b, err := os.ReadFile(full)
+	if err != nil {
+		return nil, err
+	}
+	if ext := strings.ToLower(filepath.Ext(script)); ext == ".bat" || ext == ".cmd" {
+		return readBatch(install, script, b), nil
+	}
+	if !LooksShell(script, b) {
+		return nil, nil
+	}
+	f, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(bytes.NewReader(bytes.ReplaceAll(b, []byte("\r\n"), []byte("\n"))), script)
+	if err != nil {
+		return nil, fmt.Errorf("read the launch script: %w", err)
+	}
+	s := &shell{install: install, script: script, dir: install, depth: depth, vars: map[string]string{}, lines: strings.Split(string(b), "\n")}
+	for _, kv := range env {
+		if k, v, ok := strings.Cut(kv, "="); ok {
+			s.vars[k] = v
+		}
+	}
+	s.vars["0"] = full
+	s.vars["BASH_SOURCE"] = full
+	s.vars["PWD"] = install
+	s.stmts(f.Stmts)
+	return s.found, nil
+}
+
+// LooksShell tells whether a file is a shell script, by name or first line.
+func LooksShell(name string, b []byte) bool {
+	line, _, _ := bytes.Cut(b[:min(len(b), 200)], []byte("\n"))
+	return strings.HasSuffix(name, ".sh") || regexp.MustCompile(`^#!.*\b(ba|da|z|k)?sh\b`).Match(line)
+}
+
+// shell walks a script's statements in order with what is known so far.
+type shell struct {
+	install, script, dir string
+	depth                int
+	vars                 map[string]string
+	lines                []string
+	found                []Command
+}
+
+func (s *shell) stmts(list []*syntax.Stmt) {
+	for _, st := range list {
+		s.stmt(st)
+	}
+}
+
+func (s *shell) stmt(st *syntax.Stmt) {
+	switch c := st.Cmd.(type) {
+	case *syntax.CallExpr:
+		s.call(c, st.Background)
+	case *syntax.DeclClause:
+		for _, a := range c.Args {
+			s.assign(a)
+		}
+	case *syntax.BinaryCmd:
+		s.stmt(c.X)
+		s.stmt(c.Y)
+	case *syntax.Block:
+		s.stmts(c.Stmts)
+	case *syntax.Subshell:
+		dir := s.dir
+		s.stmts(c.Stmts)
+		s.dir = dir
+	case *syntax.IfClause:
+		for ; c != nil; c = c.Else {
+			s.stmts(c.Cond)
+			s.stmts(c.Then)
+		}
+	case *syntax.WhileClause:
+		s.stmts(c.Cond)
+		s.stmts(c.Do)
+	case *syntax.ForClause:
+		s.stmts(c.Do)
+	case *syntax.CaseClause:
+		for _, it := range c.Items {
+			s.stmts(it.Stmts)
+		}
+	case *syntax.TimeClause:
+		if c.Stmt != nil {
+			s.stmt(c.Stmt)
+		}
+	}
+}
+
+func (s *shell) assign(a *syntax.Assign) {
+	if a.Name == nil || a.Naked {
+		return
+	}
+	v := ""
+	if a.Value != nil {
+		v, _ = expand.Literal(s.config(), a.Value)
+	}
+	if a.Append {
+		v = s.vars[a.Name.Value] + v
+	}
+	s.vars[a.Name.Value] = v
+}
+
+func (s *shell) config() *expand.Config {
+	env := make([]string, 0, len(s.vars))
+	for k, v := range s.vars {
+		env = append(env, k+"="+v)
+	}
+	return &expand.Config{Env: expand.ListEnviron(env...), CmdSubst: s.substitute}
+}
+
+// substitute knows the few substitutions by which scripts find their own folder.
+func (s *shell) substitute(w io.Writer, c *syntax.CmdSubst) error {
+	var b strings.Builder
+	for _, st := range c.Stmts {
+		syntax.NewPrinter().Print(&b, st)
+	}
+	text := b.String()
+	switch {
+	case strings.Contains(text, "dirname"), strings.Contains(text, "pwd"):
+		io.WriteString(w, s.dir)
+	case strings.Contains(text, "readlink"), strings.Contains(text, "realpath"):
+		io.WriteString(w, s.vars["0"])
+	}
+	return nil
+}
+
+// wrappers run the rest of their line; a value is how many words of theirs to
+// pass over besides flags.
+var wrappers = map[string]int{"exec": 0, "nohup": 0, "setsid": 0, "nice": 0, "ionice": 0, "env": 0, "command": 0, "time": 0, "taskset": 1}
+
+// flagWithValue are wrappers' flags whose value is the next word.
+var flagWithValue = map[string]bool{"-n": true, "-c": true, "-a": true}
+
+func (s *shell) call(c *syntax.CallExpr, background bool) {
+	if len(c.Args) == 0 {
+		for _, a := range c.Assigns {
+			s.assign(a)
+		}
+		return
+	}
+	saved := s.vars
+	if len(c.Assigns) > 0 { // these hold for this one command
+		s.vars = map[string]string{}
+		for k, v := range saved {
+			s.vars[k] = v
+		}
+		for _, a := range c.Assigns {
+			s.assign(a)
+		}
+	}
+	words, err := expand.Fields(s.config(), c.Args...)
+	if err == nil {
+		s.words(words, int(c.Pos().Line()), background)
+	}
+	s.vars = saved
+}
+
+func (s *shell) words(words []string, line int, background bool) {
+	for len(words) > 0 {
+		skip, ok := wrappers[words[0]]
+		if !ok {
+			break
+		}
+		words = words[1:]
+		for len(words) > 0 && (strings.HasPrefix(words[0], "-") || strings.Contains(words[0], "=")) {
+			if k, v, ok := strings.Cut(words[0], "="); ok && !strings.HasPrefix(k, "-") {
+				s.vars[k] = v
+			}
+			if flagWithValue[words[0]] && len(words) > 1 {
+				words = words[1:]
+			}
+			words = words[1:]
+		}
+		words = words[min(skip, len(words)):]
+	}
+	if len(words) == 0 {
+		return
+	}
+	if words[0] == "cd" && len(words) > 1 {
+		s.dir = s.abs(words[len(words)-1])
+		s.vars["PWD"] = s.dir
+		return
+	}
+	if base := filepath.Base(words[0]); (base == "sh" || base == "bash" || words[0] == "." || words[0] == "source") && len(words) > 1 && !strings.HasPrefix(words[1], "-") {
+		words = append([]string{s.abs(words[1])}, words[2:]...)
+	}
+	cmd := Command{File: s.script, Line: line, Program: words[0], Args: words[1:], Dir: s.dir, Background: background, Path: s.lookup(words[0])}
+	if line >= 1 && line <= len(s.lines) {
+		cmd.Text = strings.TrimSpace(s.lines[line-1])
+	}
+	inside := cmd.Path != "" && tree.Inside(s.install, cmd.Path)
+	for i, a := range cmd.Args {
+		if a == "-jar" && i+1 < len(cmd.Args) {
+			cmd.Jar = s.rel(s.abs(cmd.Args[i+1]))
+			break
+		}
+	}
+	if inside && s.depth < maxDepth {
+		if more, err := read(s.install, s.rel(cmd.Path), s.environ(), s.depth+1); err == nil && len(more) > 0 {
+			s.found = append(s.found, more...)
+			return
+		}
+	}
+	// A path that points into the install and finds nothing matters as much as
+	// one that does: it is what the build has to bring.
+	missing := cmd.Path == "" && strings.Contains(cmd.Program, "/") && tree.Inside(s.install, s.abs(cmd.Program))
+	if cmd.Java() || cmd.Jar != "" || inside || missing {
+		s.found = append(s.found, cmd)
+	}
+}
+
+func (s *shell) environ() (out []string) {
+	for k, v := range s.vars {
+		out = append(out, k+"="+v)
+	}
+	return out
+}
+
+func (s *shell) abs(p string) string {
+	if filepath.IsAbs(p) {
+		return filepath.Clean(p)
+	}
+	return filepath.Join(s.dir, p)
+}
+
+func (s *shell) rel(p string) string {
+	if r, err := filepath.Rel(s.install, p); err == nil && tree.Inside(s.install, p) {
+		return filepath.ToSlash(r)
+	}
+	return p
+}
+
+// lookup finds the file that a command word runs, by the PATH known so far.
+func (s *shell) lookup(word string) string {
+	if strings.Contains(word, "/") {
+		if runs(s.abs(word)) {
+			return s.abs(word)
+		}
+		return ""
+	}
+	for _, dir := range filepath.SplitList(s.vars["PATH"]) {
+		if p := filepath.Join(s.abs(dir), word); runs(p) {
+			return p
+		}
+	}
+	return ""
+}
+
+func runs(p string) bool {
+	fi, err := os.Stat(p)
+	return err == nil && fi.Mode().IsRegular()
+}
+
+var (
+	batchSet = regexp.MustCompile(`(?i)^\s*@?set\s+"?([A-Za-z_]\w*)=([^"]*)"?\s*$`)
+	batchVar = regexp.MustCompile(`%([A-Za-z_]\w*)%`)
+	batchRun = regexp.MustCompile(`(?i)^\s*@?(?:start\s+(?:"[^"]*"\s+)?(?:/\w+\s+)*|call\s+)?("[^"]+"|[^\s"]+)(.*)$`)
+)
+
+// readBatch reads a Windows batch script line by line: its set lines, and the
+// lines that run a runtime or a program of the install.
+func readBatch(install, script string, b []byte) (out []Command) {
+	vars := map[string]string{}
+	for i, raw := range strings.Split(string(b), "\n") {
+		line := batchVar.ReplaceAllStringFunc(strings.TrimSpace(raw), func(v string) string { return vars[strings.ToUpper(strings.Trim(v, "%"))] })
+		if m := batchSet.FindStringSubmatch(line); m != nil {
+			vars[strings.ToUpper(m[1])] = m[2]
+			continue
+		}
+		m := batchRun.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		c := Command{File: script, Line: i + 1, Text: strings.TrimSpace(raw), Program: strings.Trim(m[1], `"`), Args: strings.Fields(m[2]), Dir: install}
+		for k, a := range c.Args {
+			if strings.EqualFold(a, "-jar") && k+1 < len(c.Args) {
+				c.Jar = strings.ReplaceAll(strings.Trim(c.Args[k+1], `"`), `\`, "/")
+			}
+		}
+		if p := filepath.Join(install, strings.ReplaceAll(c.Program, `\`, "/")); runs(p) && strings.HasSuffix(strings.ToLower(p), ".exe") {
+			c.Path = p
+		}
+		if c.Java() || c.Jar != "" || c.Path != "" {
+			out = append(out, c)
+		}
+	}
+	return out
+}

@@ -1,0 +1,341 @@
+// Package locker keeps fetched builds and backups: every piece of content
+// once, under its BLAKE3 hash, compressed with zstd, in packs that the zstd
+// program can read. docs/locker.md describes the files; this is their layout:
+//
+//	packs/NAME.zst       zstd frames one after the other, one for each piece
+//	packs/NAME.idx       a line for each piece: hash, offset, stored bytes, bytes
+//	packs/NAME.part      a pack being written; its writer holds a lock on it
+//	sets/OWNER/ID.set    zstd of JSON lines: a head, then one line for each entry
+//
+// A pack is flushed before its index appears, and every pack before the set
+// that names its pieces. So a crash leaves at most a .part file, or a pack
+// without a set: harmless, and the first is swept by the next writer. A reader
+// takes no lock. Every piece is hashed again when it is read.
+package locker
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"freshkeel/internal/tree"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// PieceSize is where files are cut, in bytes. It bounds the memory that one
+// worker needs, whatever the size of a file.
+const PieceSize = 1 << 20
+
+// Locker is one store on this machine. It is safe for concurrent use, and
+// several processes may have the same one open.
+type Locker struct {
+	dir string
+
+	mu    sync.RWMutex
+	packs []string           // names; place.pack indexes it
+	known map[string]bool    // packs whose index was read
+	index map[tree.Sum]place // every durable piece
+	dec   sync.Pool          // *zstd.Decoder
+}
+
+type place struct {
+	pack   int32
+	stored int32
+	size   int32
+	off    int64
+}
+
+// Damage is stored content that does not read back as what was stored.
+type Damage struct {
+	Where string // file in the locker
+	Piece string // its hash, "" where the whole file is meant
+	Why   string
+}
+
+func (d *Damage) Error() string {
+	if d.Piece == "" {
+		return fmt.Sprintf("damaged: %s: %s", d.Where, d.Why)
+	}
+	return fmt.Sprintf("damaged: %s, piece %.12s: %s", d.Where, d.Piece, d.Why)
+}
+
+// Open opens the locker in dir, making it where there is none. It is for its
+// owner's eyes alone, since backups hold what the server's folder holds.
+func Open(dir string) (*Locker, error) {
+	for _, d := range []string{"packs", "sets"} {
+		if err := os.MkdirAll(filepath.Join(dir, d), 0o700); err != nil {
+			return nil, fmt.Errorf("open the locker: %w", err)
+		}
+	}
+	l := &Locker{dir: dir, known: map[string]bool{}, index: map[tree.Sum]place{}}
+	l.dec.New = func() any {
+		d, _ := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4*PieceSize))
+		return d
+	}
+	return l, l.refresh()
+}
+
+// Dir is where the locker stands.
+func (l *Locker) Dir() string { return l.dir }
+
+// refresh reads the indexes that appeared since it was last called.
+func (l *Locker) refresh() error {
+	list, err := os.ReadDir(filepath.Join(l.dir, "packs"))
+	if err != nil {
+		return err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, d := range list {
+		name, ok := strings.CutSuffix(d.Name(), ".idx")
+		if !ok || strings.HasPrefix(name, ".") || l.known[name] {
+			continue
+		}
+		b, err := os.ReadFile(filepath.Join(l.dir, "packs", d.Name()))
+		if err != nil {
+			return err
+		}
+		if err := l.readIndex(name, b); err != nil {
+			return &Damage{Where: filepath.Join(l.dir, "packs", d.Name()), Why: err.Error()}
+		}
+	}
+	return nil
+}
+
+func (l *Locker) readIndex(name string, b []byte) error {
+	pack := int32(len(l.packs))
+	l.packs, l.known[name] = append(l.packs, name), true
+	for n := 1; len(b) > 0; n++ {
+		line, rest, ok := bytes.Cut(b, []byte("\n"))
+		f := bytes.Fields(line)
+		if !ok || len(f) != 4 {
+			return fmt.Errorf("line %d is not «hash offset stored size»", n)
+		}
+		var s tree.Sum
+		p := place{pack: pack}
+		if err := s.UnmarshalText(f[0]); err != nil {
+			return fmt.Errorf("line %d: %w", n, err)
+		}
+		if _, err := fmt.Sscan(string(bytes.Join(f[1:], []byte(" "))), &p.off, &p.stored, &p.size); err != nil ||
+			p.off < 0 || p.stored < 1 || p.size < 0 || p.size > PieceSize {
+			return fmt.Errorf("line %d: %q is out of bounds", n, line)
+		}
+		l.index[s] = p
+		b = rest
+	}
+	return nil
+}
+
+func (l *Locker) find(s tree.Sum) (place, string, bool) {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	p, ok := l.index[s]
+	if !ok {
+		return p, "", false
+	}
+	return p, filepath.Join(l.dir, "packs", l.packs[p.pack]+".zst"), true
+}
+
+// piece reads one piece and checks its hash.
+func (l *Locker) piece(s tree.Sum) ([]byte, error) {
+	p, pack, ok := l.find(s)
+	if !ok { // another process may have stored it since
+		if err := l.refresh(); err != nil {
+			return nil, err
+		}
+		if p, pack, ok = l.find(s); !ok {
+			return nil, &Damage{Where: l.dir, Piece: s.String(), Why: "no index names it"}
+		}
+	}
+	bad := func(why string) error { return &Damage{Where: pack, Piece: s.String(), Why: why} }
+	f, err := os.Open(pack)
+	if err != nil {
+		return nil, bad(err.Error())
+	}
+	defer f.Close()
+	frame := make([]byte, p.stored)
+	if _, err := f.ReadAt(frame, p.off); err != nil {
+		return nil, bad("the pack is cut short")
+	}
+	d := l.dec.Get().(*zstd.Decoder)
+	defer l.dec.Put(d)
+	b, err := d.DecodeAll(frame, make([]byte, 0, p.size))
+	if err != nil {
+		return nil, bad(err.Error())
+	}
+	if got := tree.SumBytes(b); got != s {
+		return nil, bad("its content hashes to " + got.Short())
+	}
+	return b, nil
+}
+
+// Copy writes a stored file's content to w, each piece checked against its
+// hash and the whole against the file's.
+func (l *Locker) Copy(w io.Writer, f File) error {
+	h := tree.NewHash()
+	for _, s := range f.Pieces {
+		b, err := l.piece(s)
+		if err != nil {
+			return fmt.Errorf("%s: %w", f.Path, err)
+		}
+		h.Write(b)
+		if _, err := w.Write(b); err != nil {
+			return err
+		}
+	}
+	if got := h.Sum(); got != f.Sum {
+		return fmt.Errorf("%s: %w", f.Path, &Damage{Where: l.dir, Why: "its pieces together hash to " + got.Short() + ", the set says " + f.Sum.Short()})
+	}
+	return nil
+}
+
+// Lay makes the stored file, folder or link at full: content checked, flushed,
+// then mode, owner and times. The folder that holds it must be there. Nothing
+// may stand at full yet.
+func (l *Locker) Lay(full string, f File) (err error) {
+	switch f.Kind {
+	case tree.Dir:
+		if err := os.Mkdir(full, 0o700); err != nil {
+			return err
+		}
+	case tree.Link:
+		if err := os.Symlink(f.Target, full); err != nil {
+			return err
+		}
+	default:
+		out, err := os.OpenFile(full, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return err
+		}
+		defer out.Close()
+		if err := l.Copy(out, f); err != nil {
+			return err
+		}
+		if err := out.Sync(); err != nil {
+			return err
+		}
+		if err := out.Close(); err != nil {
+			return err
+		}
+	}
+	return tree.Mend(full, f.Entry)
+}
+
+// ErrNoSet says that the locker has no such set.
+var ErrNoSet = errors.New("no such set in the locker")
+
+func (l *Locker) setPath(owner, id string) (string, error) {
+	for _, s := range []string{owner, id} {
+		if s == "" || strings.ContainsAny(s, `/\:`) || strings.HasPrefix(s, ".") {
+			return "", fmt.Errorf("%q: %w", id, ErrNoSet)
+		}
+	}
+	return filepath.Join(l.dir, "sets", owner, id+".set"), nil
+}
+
+// Has tells whether a set is stored.
+func (l *Locker) Has(owner, id string) bool {
+	p, err := l.setPath(owner, id)
+	if err != nil {
+		return false
+	}
+	_, err = os.Stat(p)
+	return err == nil
+}
+
+// Read reads a whole set. A set that is not there gives ErrNoSet.
+func (l *Locker) Read(owner, id string) (*Set, error) {
+	p, err := l.setPath(owner, id)
+	if err != nil {
+		return nil, err
+	}
+	return readSet(p, false)
+}
+
+// Heads lists an owner's sets without their entries, oldest first.
+func (l *Locker) Heads(owner string) ([]*Set, error) {
+	p, err := l.setPath(owner, "x")
+	if err != nil {
+		return nil, err
+	}
+	list, err := os.ReadDir(filepath.Dir(p))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []*Set
+	for _, d := range list { // sorted by name, and names count up
+		if !strings.HasSuffix(d.Name(), ".set") || strings.HasPrefix(d.Name(), ".") {
+			continue
+		}
+		s, err := readSet(filepath.Join(filepath.Dir(p), d.Name()), true)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+func readSet(path string, headOnly bool) (*Set, error) {
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s: %w", strings.TrimSuffix(filepath.Base(path), ".set"), ErrNoSet)
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	z, err := zstd.NewReader(f, zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return nil, err
+	}
+	defer z.Close()
+	s, err := decodeSet(bufio.NewReaderSize(z, 64<<10), headOnly)
+	if err != nil {
+		return nil, &Damage{Where: path, Why: err.Error()}
+	}
+	return s, nil
+}
+
+// Content reads a stored file at any offset, holding one piece in memory. It
+// is for one goroutine.
+func (l *Locker) Content(f File) io.ReaderAt { return &content{l: l, f: f, at: -1} }
+
+type content struct {
+	l    *Locker
+	f    File
+	at   int // which piece is held
+	held []byte
+}
+
+func (c *content) ReadAt(b []byte, off int64) (n int, err error) {
+	for n < len(b) {
+		i := int((off + int64(n)) / PieceSize)
+		if off < 0 || i >= len(c.f.Pieces) {
+			return n, io.EOF
+		}
+		if i != c.at {
+			if c.held, err = c.l.piece(c.f.Pieces[i]); err != nil {
+				return n, err
+			}
+			c.at = i
+		}
+		from := int((off + int64(n)) % PieceSize)
+		if from >= len(c.held) {
+			return n, io.EOF
+		}
+		n += copy(b[n:], c.held[from:])
+	}
+	return n, nil
+}

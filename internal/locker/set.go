@@ -1,0 +1,150 @@
+package locker
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+	"unicode/utf8"
+
+	"freshkeel/internal/tree"
+)
+
+// setFormat names the format of a set, in its head.
+const setFormat = "freshkeel-set/1"
+
+// Builds is the owner of the sets that are builds: all servers share them.
+const Builds = "builds"
+
+// Set is a stored tree: a build, or a backup.
+type Set struct {
+	Format  string    `json:"format"`
+	Owner   string    `json:"owner"` // Builds, or the install's identity
+	ID      string    `json:"id"`
+	Server  string    `json:"server,omitempty"` // the profile's name for it
+	Root    string    `json:"root,omitempty"`   // the folder that a backup was taken of
+	Version string    `json:"version,omitempty"`
+	Channel string    `json:"channel,omitempty"`
+	Source  string    `json:"source,omitempty"` // where a build came from
+	Label   string    `json:"label,omitempty"`
+	Taken   time.Time `json:"taken"`
+	Skipped []string  `json:"skipped,omitempty"` // patterns that a backup left out
+	Files   int       `json:"files"`
+	Bytes   int64     `json:"bytes"`     // of content
+	New     int64     `json:"new_bytes"` // that this set added to the packs, compressed
+
+	Entries []File `json:"-"` // sorted by path
+}
+
+// File is one entry of a set, with the pieces of its content in order.
+type File struct {
+	tree.Entry
+	Sum    tree.Sum   `json:"sum,omitzero"`
+	Pieces []tree.Sum `json:"pieces,omitempty"`
+	ReadAt int64      `json:"read_at,omitempty"` // nanoseconds since 1970, when reading began
+	Moving bool       `json:"moving,omitempty"`  // it changed while it was read
+}
+
+// rawNames carries what JSON can't: names that are not UTF-8, in base64.
+type rawNames struct {
+	Path   []byte `json:"raw_path,omitempty"`
+	Target []byte `json:"raw_target,omitempty"`
+}
+
+// ByPath indexes the entries by path.
+func (s *Set) ByPath() map[string]File {
+	m := make(map[string]File, len(s.Entries))
+	for _, f := range s.Entries {
+		m[f.Path] = f
+	}
+	return m
+}
+
+// Tally fills the counts from the entries.
+func (s *Set) Tally() {
+	s.Files, s.Bytes = 0, 0
+	for _, f := range s.Entries {
+		if f.Kind == tree.File {
+			s.Files++
+			s.Bytes += f.Size
+		}
+	}
+}
+
+func encodeSet(w io.Writer, s *Set) error {
+	s.Format = setFormat
+	s.Tally()
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(s); err != nil {
+		return err
+	}
+	for _, f := range s.Entries {
+		var raw rawNames
+		if !utf8.ValidString(f.Path) {
+			raw.Path = []byte(f.Path)
+		}
+		if !utf8.ValidString(f.Target) {
+			raw.Target = []byte(f.Target)
+		}
+		if err := enc.Encode(struct {
+			File
+			rawNames
+		}{f, raw}); err != nil {
+			return err
+		}
+	}
+	// A last line that says it is the last: a set cut short between two lines
+	// would otherwise read as a smaller tree.
+	return enc.Encode(map[string]int{"end": len(s.Entries)})
+}
+
+func decodeSet(r *bufio.Reader, headOnly bool) (*Set, error) {
+	line, err := r.ReadBytes('\n')
+	if err != nil {
+		return nil, fmt.Errorf("its head can't be read: %w", err)
+	}
+	s := &Set{}
+	if err := json.Unmarshal(line, s); err != nil {
+		return nil, fmt.Errorf("its head is not JSON: %w", err)
+	}
+	if s.Format != setFormat {
+		return nil, fmt.Errorf("its format is %q, this program reads %q", s.Format, setFormat)
+	}
+	if headOnly {
+		return s, nil
+	}
+	for n := 2; ; n++ {
+		line, err := r.ReadBytes('\n')
+		if errors.Is(err, io.EOF) {
+			return nil, errors.New("it is cut short")
+		}
+		if err != nil {
+			return nil, err
+		}
+		if bytes.HasPrefix(line, []byte(`{"end":`)) {
+			var end struct{ End int }
+			if err := json.Unmarshal(line, &end); err != nil || end.End != len(s.Entries) {
+				return nil, fmt.Errorf("line %d: it has %d entries, its end says otherwise", n, len(s.Entries))
+			}
+			return s, nil
+		}
+		var f struct {
+			File
+			rawNames
+		}
+		if err := json.Unmarshal(line, &f); err != nil {
+			return nil, fmt.Errorf("line %d: %w", n, err)
+		}
+		if f.rawNames.Path != nil {
+			f.File.Path = string(f.rawNames.Path)
+		}
+		if f.rawNames.Target != nil {
+			f.File.Target = string(f.rawNames.Target)
+		}
+		s.Entries = append(s.Entries, f.File)
+	}
+}

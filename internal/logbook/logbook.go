@@ -1,0 +1,188 @@
+// Package logbook keeps the record of every refit, rollback, backup and
+// restore of one install: one JSON document each, from the moment it begins.
+// An entry without an outcome is one that a crash interrupted; its phase says
+// how far it got.
+package logbook
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"freshkeel/internal/tree"
+)
+
+const format = "freshkeel-logbook/1"
+
+// Kind is what was done.
+type Kind string
+
+const (
+	Refit    Kind = "refit"
+	Rollback Kind = "rollback"
+	Restore  Kind = "restore"
+)
+
+// Phase is how far a run has got. It is flushed before the phase begins, so
+// that after a crash nothing of a later phase can have happened.
+type Phase string
+
+const (
+	Preparing   Phase = "preparing"    // the server runs on; nothing of the install changed
+	Stopping    Phase = "stopping"     // the server was told to stop; nothing changed yet
+	Swapping    Phase = "swapping"     // the backup is complete; files move
+	Watching    Phase = "watching"     // every file is in place; the server starts and is watched
+	Confirming  Phase = "confirming"   // it came up; only our own records are left to write
+	RollingBack Phase = "rolling-back" // on the way back to the tree of the backup
+	Returning   Phase = "returning"    // the old tree is in place; the old server comes up
+	Done        Phase = "done"
+)
+
+// Outcome is how a run ended. "" means that it has not.
+type Outcome string
+
+const (
+	Confirmed  Outcome = "confirmed"   // the new state holds
+	RolledBack Outcome = "rolled back" // the old tree is back
+	Abandoned  Outcome = "abandoned"   // ended before anything changed
+	NeedsHands Outcome = "needs hands" // neither came up; everything is kept
+)
+
+// Step is one step of a run with the time it took.
+type Step struct {
+	Name  string        `json:"name"`
+	Took  time.Duration `json:"took_ns"`
+	Bytes int64         `json:"bytes,omitempty"`
+	Note  string        `json:"note,omitempty"`
+}
+
+// Entry is one run.
+type Entry struct {
+	Format  string    `json:"format"`
+	ID      string    `json:"id"`
+	Kind    Kind      `json:"kind"`
+	From    string    `json:"from"` // version; "" when not known
+	To      string    `json:"to"`
+	Build   string    `json:"build,omitempty"`  // set in the locker
+	Target  string    `json:"target,omitempty"` // of a rollback or restore: the run or backup it goes back to
+	World   bool      `json:"world,omitempty"`  // a rollback that puts the world back too
+	Only    []string  `json:"only,omitempty"`   // of a restore: patterns
+	Backup  string    `json:"backup,omitempty"` // the backup it took before it changed anything
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended,omitzero"`
+	Phase   Phase     `json:"phase"`
+	Outcome Outcome   `json:"outcome,omitempty"`
+
+	WasRunning bool          `json:"was_running"`
+	EndRunning bool          `json:"end_running"`           // whether to leave it running
+	Down       time.Duration `json:"down_ns,omitempty"`     // stop line sent → ready again
+	Exchange   time.Duration `json:"exchange_ns,omitempty"` // old process gone → new one spawned
+	Steps      []Step        `json:"steps"`
+	Why        string        `json:"why,omitempty"`   // what decided the outcome
+	Lines      []string      `json:"lines,omitempty"` // console lines that decided it
+	Told       []string      `json:"told,omitempty"`  // what the operator should know
+	Accepted   []string      `json:"accepted,omitempty"`
+}
+
+// Book is the logbook of one install.
+type Book struct{ Dir string }
+
+var idForm = regexp.MustCompile(`^r(\d{4,})$`)
+
+func (b Book) path(id string) string { return filepath.Join(b.Dir, id+".json") }
+
+// Begin gives a new entry the next free number and writes it.
+func (b Book) Begin(e *Entry) error {
+	if err := os.MkdirAll(b.Dir, 0o700); err != nil {
+		return err
+	}
+	all, err := b.All()
+	if err != nil {
+		return err
+	}
+	n := 0
+	if len(all) > 0 {
+		n, _ = strconv.Atoi(all[len(all)-1].ID[1:])
+	}
+	e.Format, e.ID, e.Started = format, fmt.Sprintf("r%04d", n+1), time.Now().Round(0)
+	return b.Save(e)
+}
+
+// Save makes the entry durable as it is now.
+func (b Book) Save(e *Entry) error {
+	j, err := json.MarshalIndent(e, "", " ")
+	if err != nil {
+		return err
+	}
+	if err := tree.WriteFile(b.path(e.ID), j, 0o600); err != nil {
+		return fmt.Errorf("write the logbook: %w", err)
+	}
+	return nil
+}
+
+// ErrNone says that there is no such entry.
+var ErrNone = errors.New("no such entry in the logbook")
+
+// Get reads one entry.
+func (b Book) Get(id string) (*Entry, error) {
+	if !idForm.MatchString(id) {
+		return nil, fmt.Errorf("%q: %w", id, ErrNone)
+	}
+	j, err := os.ReadFile(b.path(id))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s: %w", id, ErrNone)
+	}
+	if err != nil {
+		return nil, err
+	}
+	e := &Entry{}
+	if err := json.Unmarshal(j, e); err != nil || e.Format != format {
+		return nil, fmt.Errorf("read %s: not an entry of format %s (%v)", b.path(id), format, err)
+	}
+	return e, nil
+}
+
+// All reads every entry, oldest first.
+func (b Book) All() ([]*Entry, error) {
+	list, err := os.ReadDir(b.Dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []*Entry
+	for _, d := range list {
+		id, ok := strings.CutSuffix(d.Name(), ".json")
+		if !ok || !idForm.MatchString(id) {
+			continue
+		}
+		e, err := b.Get(id)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+	}
+	return out, nil
+}
+
+// Unfinished returns the entry that a crash interrupted, or nil.
+func (b Book) Unfinished() (*Entry, error) {
+	all, err := b.All()
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range all {
+		if e.Outcome == "" {
+			return e, nil
+		}
+	}
+	return nil, nil
+}

@@ -1,0 +1,321 @@
+// Package profile reads freshkeel.toml: what is known about one server.
+package profile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"reflect"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"freshkeel/internal/tree"
+
+	"github.com/pelletier/go-toml/v2"
+)
+
+// FileName is the profile's name in the install.
+const FileName = "freshkeel.toml"
+
+// Profile is freshkeel.toml, read and checked.
+type Profile struct {
+	Server  Server            `toml:"server"`
+	Source  Source            `toml:"source"`
+	Place   map[string]string `toml:"place"`
+	Runtime Runtime           `toml:"runtime"`
+	Launch  Launch            `toml:"launch"`
+	Stop    Stop              `toml:"stop"`
+	Ready   Ready             `toml:"ready"`
+}
+
+// Server names the server and sorts its files by whose they are.
+type Server struct {
+	Name     string        `toml:"name"`
+	Keep     tree.Patterns `toml:"keep"`     // the operator's: worlds, lists
+	Settings tree.Patterns `toml:"settings"` // the operator's too, but tied to the build: they go back with it
+	Skip     tree.Patterns `toml:"skip"`     // neither replaced nor backed up
+}
+
+// Own tells whether path is the operator's own: no build ever replaces it.
+func (s Server) Own(path string) bool {
+	return path == FileName || s.Keep.Match(path) || s.Settings.Match(path)
+}
+
+// Source is where builds come from.
+type Source struct {
+	Feed    string `toml:"feed"` // path, relative to the install, or http(s) URL
+	Channel string `toml:"channel"`
+}
+
+// Runtime is where to look for runtimes besides PATH and JAVA_HOME.
+type Runtime struct {
+	Search []string `toml:"search"`
+}
+
+// Launch is how the server is started.
+type Launch struct {
+	Script string   `toml:"script"` // path in the install
+	Args   []string `toml:"args"`
+}
+
+// Stop is how it is ended: its own console line first, signals to its own
+// process tree after.
+type Stop struct {
+	Tell      string   `toml:"tell"`      // console line that warns the players
+	Notice    Duration `toml:"notice"`    // between the warning and the stop line
+	Send      string   `toml:"send"`      // console line that ends the server
+	Wait      Duration `toml:"wait"`      // how long the stop line is given
+	Terminate Duration `toml:"terminate"` // how long the terminate signal is given; 0: not sent
+	Kill      *bool    `toml:"kill"`      // whether to kill what is left then
+}
+
+// MayKill tells whether what outlives the terminate signal is killed.
+func (s Stop) MayKill() bool { return s.Kill == nil || *s.Kill }
+
+// Ready is how to tell that the server came up.
+type Ready struct {
+	Line    Pattern   `toml:"line"`
+	Version Pattern   `toml:"version"` // its first group is the version
+	Fail    []Pattern `toml:"fail"`
+	Within  Duration  `toml:"within"`
+	Steady  Duration  `toml:"steady"`
+	Port    Port      `toml:"port"`
+}
+
+// Duration is a Go duration in a TOML string: "90s", "2m".
+type Duration time.Duration
+
+func (d *Duration) UnmarshalText(b []byte) error {
+	v, err := time.ParseDuration(string(b))
+	if err != nil || v < 0 {
+		return fmt.Errorf("%q is not a length of time: write it as \"90s\" or \"2m\"", b)
+	}
+	*d = Duration(v)
+	return nil
+}
+
+func (d Duration) String() string     { return time.Duration(d).String() }
+func (d Duration) Std() time.Duration { return time.Duration(d) }
+
+// Pattern is a regular expression (RE2 syntax) over one line of the console.
+type Pattern struct{ *regexp.Regexp }
+
+func (p *Pattern) UnmarshalText(b []byte) error {
+	if len(b) == 0 {
+		return nil
+	}
+	re, err := regexp.Compile(string(b))
+	if err != nil {
+		return fmt.Errorf("%q is not a regular expression: %v", b, err)
+	}
+	p.Regexp = re
+	return nil
+}
+
+// Given tells whether the profile has a rule here.
+func (p Pattern) Given() bool { return p.Regexp != nil }
+
+// Port is "udp/27750" or "tcp/25000". The zero Port is none.
+type Port struct {
+	Net    string
+	Number int
+}
+
+func (p *Port) UnmarshalText(b []byte) error {
+	if len(b) == 0 {
+		return nil
+	}
+	kind, num, _ := strings.Cut(string(b), "/")
+	n, err := strconv.Atoi(num)
+	if (kind != "tcp" && kind != "udp") || err != nil || n < 1 || n > 65535 {
+		return fmt.Errorf("%q is not a port: write it as \"udp/27750\" or \"tcp/27750\"", b)
+	}
+	*p = Port{kind, n}
+	return nil
+}
+
+func (p Port) Given() bool    { return p.Number != 0 }
+func (p Port) String() string { return p.Net + "/" + strconv.Itoa(p.Number) }
+
+// Error is a profile that can't be used, with the place to mend.
+type Error struct {
+	File string
+	Line int    // 0: not known
+	Key  string // dotted
+	Why  string
+	Near string // nearest known key, or ""
+}
+
+func (e *Error) Error() string {
+	var b strings.Builder
+	b.WriteString(e.File)
+	if e.Line > 0 {
+		fmt.Fprintf(&b, ":%d", e.Line)
+	}
+	if e.Key != "" {
+		fmt.Fprintf(&b, ": %s", e.Key)
+	}
+	fmt.Fprintf(&b, ": %s", e.Why)
+	if e.Near != "" {
+		fmt.Fprintf(&b, "; did you mean %s?", e.Near)
+	}
+	return b.String()
+}
+
+// ErrNone says that a folder has no profile.
+var ErrNone = errors.New("no " + FileName)
+
+// Read reads and checks the profile of the install at dir.
+func Read(dir string) (*Profile, error) {
+	path := filepath.Join(dir, FileName)
+	b, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w in %s", ErrNone, dir)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return Parse(path, b)
+}
+
+// Parse reads a profile's text; path is only for its errors, which are *Error.
+func Parse(path string, b []byte) (*Profile, error) {
+	p := &Profile{
+		Stop:  Stop{Wait: Duration(time.Minute), Terminate: Duration(20 * time.Second)},
+		Ready: Ready{Within: Duration(2 * time.Minute), Steady: Duration(5 * time.Second)},
+	}
+	d := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields()
+	if err := d.Decode(p); err != nil {
+		return nil, explain(path, b, err)
+	}
+	if err := p.check(path, b); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+func (p *Profile) check(path string, text []byte) error {
+	bad := func(key, why string) error {
+		return &Error{File: path, Line: lineOf(text, key), Key: key, Why: why}
+	}
+	for key, pats := range map[string]tree.Patterns{"server.keep": p.Server.Keep, "server.settings": p.Server.Settings, "server.skip": p.Server.Skip} {
+		if err := pats.Check(); err != nil {
+			return bad(key, err.Error())
+		}
+	}
+	for from, to := range p.Place {
+		if err := (tree.Patterns{from}).Check(); err != nil {
+			return bad("place", err.Error())
+		}
+		if !fs.ValidPath(to) || to == "." {
+			return bad("place", fmt.Sprintf("%q is not a path in the install", to))
+		}
+	}
+	if p.Launch.Script != "" && !fs.ValidPath(p.Launch.Script) {
+		return bad("launch.script", fmt.Sprintf("%q is not a path in the install", p.Launch.Script))
+	}
+	if p.Ready.Version.Given() && p.Ready.Version.NumSubexp() < 1 {
+		return bad("ready.version", "it needs a group, as in '^version (\\S+)', that holds the version")
+	}
+	if p.Server.Name == "" {
+		return bad("server.name", "it is missing: give the server a name")
+	}
+	return nil
+}
+
+// explain turns a decoder's error into one that names file, line, key and the
+// nearest key that exists.
+func explain(path string, text []byte, err error) error {
+	var strict *toml.StrictMissingError
+	if errors.As(err, &strict) && len(strict.Errors) > 0 {
+		first := strict.Errors[0]
+		line, _ := first.Position()
+		key := strings.Join(first.Key(), ".")
+		return &Error{File: path, Line: line, Key: key, Why: "there is no such key", Near: nearest(key)}
+	}
+	var dec *toml.DecodeError
+	if errors.As(err, &dec) {
+		line, _ := dec.Position()
+		return &Error{File: path, Line: line, Key: strings.Join(dec.Key(), "."), Why: strings.TrimPrefix(dec.Error(), "toml: ")}
+	}
+	return &Error{File: path, Why: err.Error()}
+}
+
+// Keys lists every key a profile may have, dotted.
+func Keys() []string {
+	var out []string
+	top := reflect.TypeFor[Profile]()
+	for i := range top.NumField() {
+		sec := top.Field(i)
+		name := sec.Tag.Get("toml")
+		if sec.Type.Kind() != reflect.Struct {
+			out = append(out, name)
+			continue
+		}
+		for j := range sec.Type.NumField() {
+			out = append(out, name+"."+sec.Type.Field(j).Tag.Get("toml"))
+		}
+	}
+	return out
+}
+
+// nearest returns the known key most like key, or "" when none is close.
+func nearest(key string) string {
+	best, near := len(key)/2+1, ""
+	for _, k := range Keys() {
+		if d := distance(key, k); d < best {
+			best, near = d, k
+		}
+		if _, last, ok := strings.Cut(k, "."); ok {
+			_, mine, _ := strings.Cut(key, ".")
+			if mine == last {
+				return k // right key, wrong section
+			}
+		}
+	}
+	return near
+}
+
+// distance is the Levenshtein distance in bytes.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diag := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := 1
+			if a[i] == b[j] {
+				cost = 0
+			}
+			diag, row[j+1] = row[j+1], min(row[j+1]+1, row[j]+1, diag+cost)
+		}
+	}
+	return row[len(b)]
+}
+
+// lineOf finds the line where a dotted key is set, or its section starts; 0
+// when neither stands there.
+func lineOf(text []byte, key string) int {
+	section, name, _ := strings.Cut(key, ".")
+	in, at := false, 0
+	for i, raw := range strings.Split(string(text), "\n") {
+		line := strings.TrimSpace(raw)
+		if strings.HasPrefix(line, "[") {
+			in = strings.HasPrefix(line, "["+section+"]")
+			if in {
+				at = i + 1
+			}
+		} else if k, _, ok := strings.Cut(line, "="); in && ok && strings.TrimSpace(k) == name {
+			return i + 1
+		}
+	}
+	return at
+}

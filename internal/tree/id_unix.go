@@ -1,0 +1,40 @@
+//go:build unix
+
+package tree
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+func fillIdentity(e *Entry, fi fs.FileInfo) {
+	st, ok := fi.Sys().(*syscall.Stat_t)
+	if !ok {
+		return
+	}
+	e.UID, e.GID = int(st.Uid), int(st.Gid)
+	e.Inode, e.Dev = st.Ino, uint64(st.Dev)
+	e.Ctime = ctime(st)
+}
+
+func chown(full string, e Entry) error {
+	if os.Geteuid() != 0 || e.UID < 0 {
+		return nil
+	}
+	return os.Lchown(full, e.UID, e.GID)
+}
+
+// syncDir flushes a folder. Some file systems have nothing to flush and say so.
+func syncDir(d *os.File) error {
+	if err := d.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) && !errors.Is(err, syscall.ENOTSUP) {
+		return err
+	}
+	return nil
+}
+
+// Writable tells why entries of a folder can't be made and renamed here.
+func Writable(dir string) error { return unix.Access(dir, unix.W_OK|unix.X_OK) }

@@ -1,0 +1,41 @@
+package tree
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+// Patterns are shell patterns over whole paths, with ** for any number of
+// folders. "logs/**" matches the folder logs too.
+type Patterns []string
+
+// Match tells whether any pattern matches path.
+func (p Patterns) Match(path string) bool { return p.Which(path) != "" }
+
+// Which returns the first pattern that matches path, or "".
+func (p Patterns) Which(path string) string {
+	for _, pat := range p {
+		if ok, _ := doublestar.Match(pat, path); ok {
+			return pat
+		}
+	}
+	return ""
+}
+
+// Check names the first pattern that is not well formed, or that can never
+// match because it is not a relative slash path.
+func (p Patterns) Check() error {
+	for _, pat := range p {
+		switch {
+		case pat == "":
+			return fmt.Errorf("an empty pattern matches nothing")
+		case strings.HasPrefix(pat, "/") || strings.Contains(pat, `\`):
+			return fmt.Errorf("pattern %q: patterns are relative to the install and use forward slashes", pat)
+		case !doublestar.ValidatePattern(pat):
+			return fmt.Errorf("pattern %q is not well formed", pat)
+		}
+	}
+	return nil
+}

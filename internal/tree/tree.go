@@ -1,0 +1,278 @@
+// Package tree says what files are where. It walks a folder, describes each
+// entry, hashes content with BLAKE3 and matches patterns. It changes nothing
+// but what Mend is told to.
+//
+// Paths are slash-separated and relative to the root of the walk. Symbolic
+// links are described, never followed.
+package tree
+
+import (
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"lukechampine.com/blake3"
+)
+
+// StateFolder is Fresh Keel's own folder in an install. No walk enters it.
+const StateFolder = ".freshkeel"
+
+// Kind is what an entry is.
+type Kind string
+
+const (
+	File Kind = "file"
+	Dir  Kind = "dir"
+	Link Kind = "link"
+)
+
+// Sum is a BLAKE3-256 digest. It reads and writes as 64 hex digits.
+type Sum [32]byte
+
+func (s Sum) String() string               { return hex.EncodeToString(s[:]) }
+func (s Sum) Short() string                { return s.String()[:12] }
+func (s Sum) IsZero() bool                 { return s == Sum{} }
+func (s Sum) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+func (s *Sum) UnmarshalText(b []byte) error {
+	if n, err := hex.Decode(s[:], b); err != nil || n != len(s) {
+		return fmt.Errorf("%q is not a BLAKE3 digest of 64 hex digits", b)
+	}
+	return nil
+}
+
+// Entry describes one file, folder or link.
+type Entry struct {
+	Path   string      `json:"path"`
+	Kind   Kind        `json:"kind"`
+	Mode   fs.FileMode `json:"mode"` // permission, setuid, setgid and sticky bits alone
+	UID    int         `json:"uid"`  // -1 where the system has none
+	GID    int         `json:"gid"`
+	Size   int64       `json:"size,omitempty"`  // bytes; files alone
+	Mtime  int64       `json:"mtime,omitempty"` // nanoseconds since 1970
+	Target string      `json:"target,omitempty"`
+
+	// Identity of the file on this machine: what tells cheaply that nobody
+	// has written to it since. Zero where the system has none.
+	Inode uint64 `json:"inode,omitempty"`
+	Ctime int64  `json:"ctime,omitempty"`
+	Dev   uint64 `json:"-"`
+}
+
+const modeBits = fs.ModePerm | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky
+
+// SameIdentity tells whether e and o are the same inode with the same size and
+// times. A file renamed in between keeps all but its change time, which
+// SameContentTimes leaves out.
+func (e Entry) SameIdentity(o Entry) bool {
+	return e.SameContentTimes(o) && e.Ctime == o.Ctime
+}
+
+// SameContentTimes is SameIdentity but for the change time, which a rename moves.
+func (e Entry) SameContentTimes(o Entry) bool {
+	return e.Kind == o.Kind && e.Size == o.Size && e.Mtime == o.Mtime && e.Inode == o.Inode && e.Inode != 0
+}
+
+// tick is how coarse a file system's clock may be. A file whose change time is
+// this close to the moment it was read may have been written again within the
+// same tick, so its times prove nothing.
+const tick = int64(2 * time.Second)
+
+// Settled tells whether e, read at readAt (nanoseconds), was last changed long
+// enough before for its times to prove that the content read is still there.
+func (e Entry) Settled(readAt int64) bool { return e.Ctime != 0 && e.Ctime < readAt-tick }
+
+// Describe returns the entry for full, named path. Sockets, pipes and devices
+// give ok false.
+func Describe(full, path string) (e Entry, ok bool, err error) {
+	fi, err := os.Lstat(full)
+	if err != nil {
+		return Entry{}, false, err
+	}
+	return describe(full, path, fi)
+}
+
+func describe(full, path string, fi fs.FileInfo) (e Entry, ok bool, err error) {
+	e = Entry{Path: path, Mode: fi.Mode() & modeBits, Mtime: fi.ModTime().UnixNano(), UID: -1, GID: -1}
+	fillIdentity(&e, fi)
+	switch {
+	case fi.Mode().IsRegular():
+		e.Kind, e.Size = File, fi.Size()
+	case fi.IsDir():
+		e.Kind = Dir
+	case fi.Mode()&fs.ModeSymlink != 0:
+		e.Kind = Link
+		if e.Target, err = os.Readlink(full); err != nil {
+			return e, false, err
+		}
+	default:
+		return e, false, nil
+	}
+	return e, true, nil
+}
+
+// Walk lists everything below root, but for the state folder and what skip
+// matches, sorted by path. Sockets, pipes and devices are left out. Files that
+// vanish while it walks are left out too, since a running server's folder moves.
+func Walk(root string, skip Patterns) ([]Entry, error) {
+	if fi, err := os.Stat(root); err != nil {
+		return nil, err
+	} else if !fi.IsDir() {
+		return nil, fmt.Errorf("%s is not a folder", root)
+	}
+	var out []Entry
+	var walk func(rel string) error
+	walk = func(rel string) error {
+		list, err := os.ReadDir(filepath.Join(root, filepath.FromSlash(rel)))
+		if errors.Is(err, fs.ErrNotExist) && rel != "" {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		for _, d := range list {
+			p := d.Name()
+			if rel != "" {
+				p = rel + "/" + p
+			}
+			if p == StateFolder || skip.Match(p) {
+				continue
+			}
+			full := filepath.Join(root, filepath.FromSlash(p))
+			fi, err := d.Info()
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			e, ok, err := describe(full, p, fi)
+			if errors.Is(err, fs.ErrNotExist) || (err == nil && !ok) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			out = append(out, e)
+			if e.Kind == Dir {
+				if err := walk(p); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	if err := walk(""); err != nil {
+		return nil, err
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Path < out[j].Path })
+	return out, nil
+}
+
+// ByPath indexes entries by their path.
+func ByPath(list []Entry) map[string]Entry {
+	m := make(map[string]Entry, len(list))
+	for _, e := range list {
+		m[e.Path] = e
+	}
+	return m
+}
+
+// SumFile hashes a file's content. It holds one buffer, whatever the size.
+func SumFile(path string) (Sum, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return Sum{}, err
+	}
+	defer f.Close()
+	h := NewHash()
+	if _, err := io.CopyBuffer(struct{ io.Writer }{h}, f, make([]byte, 256<<10)); err != nil {
+		return Sum{}, err
+	}
+	return h.Sum(), nil
+}
+
+// SumBytes hashes b.
+func SumBytes(b []byte) Sum { return blake3.Sum256(b) }
+
+// Hash is a running BLAKE3-256.
+type Hash struct{ h *blake3.Hasher }
+
+func NewHash() Hash                              { return Hash{blake3.New(32, nil)} }
+func (h Hash) Write(b []byte) (int, error)       { return h.h.Write(b) }
+func (h Hash) Sum() (s Sum)                      { h.h.Sum(s[:0]); return s }
+func (h Hash) WriteString(s string) (int, error) { return h.h.Write([]byte(s)) }
+
+// Mend gives the thing at full the mode, owner and times of e. Owners are set
+// only by root, and only where they differ: nobody else may give files away.
+func Mend(full string, e Entry) error {
+	if err := chown(full, e); err != nil {
+		return err
+	}
+	if e.Kind == Link {
+		return nil
+	}
+	if err := os.Chmod(full, e.Mode); err != nil {
+		return err
+	}
+	if e.Mtime == 0 {
+		return nil
+	}
+	t := time.Unix(0, e.Mtime)
+	return os.Chtimes(full, t, t)
+}
+
+// SyncDir makes the entries of a folder durable.
+func SyncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return syncDir(d)
+}
+
+// WriteFile replaces the file at path by b: written beside it, flushed,
+// renamed over it, and the folder flushed. A crash leaves the old or the new.
+func WriteFile(path string, b []byte, mode fs.FileMode) (err error) {
+	dir, name := filepath.Split(path)
+	tmp, err := os.CreateTemp(dir, "."+name+".*")
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			tmp.Close()
+			os.Remove(tmp.Name())
+		}
+	}()
+	if _, err = tmp.Write(b); err != nil {
+		return err
+	}
+	if err = tmp.Chmod(mode); err != nil {
+		return err
+	}
+	if err = tmp.Sync(); err != nil {
+		return err
+	}
+	if err = tmp.Close(); err != nil {
+		return err
+	}
+	if err = os.Rename(tmp.Name(), path); err != nil {
+		return err
+	}
+	return SyncDir(filepath.Clean(dir))
+}
+
+// Inside tells whether path, made absolute and clean, lies in root.
+func Inside(root, path string) bool {
+	rel, err := filepath.Rel(root, path)
+	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
+}

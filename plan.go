@@ -1,0 +1,363 @@
+package freshkeel
+
+import (
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+
+	"freshkeel/internal/locker"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+)
+
+// Plan is what a refit would do to the files of the install, each by name. The
+// refit follows it to the letter, or not at all.
+type Plan struct {
+	From, To string
+	Channel  string
+
+	Steps     []swap.Step
+	Unchanged int      // build files that are installed already
+	Bytes     int64    // to be laid out beside the install
+	Kept      []string // the operator's own that the build brings too: not touched
+	Left      []string // build files that the operator changed and the maker did not: not touched
+	Drifted   []string // build files that both changed
+	Foreign   []string // neither the build's nor named in the profile: not touched
+	Blocked   []blocked
+
+	set     *locker.Set
+	files   map[string]locker.File // what is staged, by path in the install
+	owned   []Owned                // the inventory afterwards
+	before  map[string]tree.Entry  // the install as the plan saw it
+	unfound []string               // [place] patterns that match nothing
+	known   bool                   // the old build's files are known
+}
+
+// blocked is a path where the plan can't be carried out.
+type blocked struct{ path, why string }
+
+// Changes counts the plan's steps by kind.
+func (p *Plan) Changes() (replaced, added, removed int) {
+	for _, s := range p.Steps {
+		switch s.Do {
+		case swap.Replace:
+			replaced++
+		case swap.Add:
+			added++
+		case swap.Remove:
+			removed++
+		}
+	}
+	return
+}
+
+// placed gives each file of a build the name that the install uses for it.
+func placed(set *locker.Set, place map[string]string) (map[string]locker.File, []blocked, []string) {
+	out := map[string]locker.File{}
+	var bad []blocked
+	used := map[string]string{}
+	for _, f := range set.Entries {
+		to := f.Path
+		for pat, name := range place {
+			if f.Kind == tree.File && (tree.Patterns{pat}).Match(f.Path) {
+				if first, twice := used[pat]; twice {
+					bad = append(bad, blocked{name, fmt.Sprintf("the [place] pattern %q matches both %s and %s of the build", pat, first, f.Path)})
+				}
+				used[pat], to = f.Path, name
+			}
+		}
+		if to != f.Path || out[to].Path == "" {
+			f.Path = to
+			out[to] = f
+		}
+	}
+	var unfound []string
+	for pat := range place {
+		if used[pat] == "" {
+			unfound = append(unfound, pat)
+		}
+	}
+	sort.Strings(unfound)
+	return out, bad, unfound
+}
+
+// plan compares a build with the install and decides for every path.
+func (k *Keel) plan(f *Fetched, accept []string) (*Plan, error) {
+	inv, err := k.inventory()
+	if err != nil {
+		return nil, err
+	}
+	list, err := tree.Walk(k.Dir, k.Profile.Server.Skip)
+	if err != nil {
+		return nil, fmt.Errorf("look at the install: %w", err)
+	}
+	p := &Plan{From: inv.Version, To: f.Version, Channel: f.Set.Channel, set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: tree.ByPath(list)}
+	var build map[string]locker.File
+	build, p.Blocked, p.unfound = placed(f.Set, k.Profile.Place)
+	old := inv.byPath()
+	look := sums{k, old}
+	replaceDrift := slices.Contains(accept, "drift")
+
+	for _, at := range sortedPaths(build) {
+		if err := k.planFile(p, build[at], old, look, replaceDrift); err != nil {
+			return nil, err
+		}
+	}
+	if err := k.planRemovals(p, build, old, look); err != nil {
+		return nil, err
+	}
+	k.planFolders(p, build)
+	for _, e := range list {
+		_, ours := build[e.Path]
+		o, was := old[e.Path]
+		if e.Kind != tree.Dir && !ours && !(was && inv.Known && o.Kind == e.Kind) && !k.Profile.Server.Own(e.Path) && e.Path != k.Profile.Launch.Script {
+			p.Foreign = append(p.Foreign, e.Path)
+		}
+	}
+	swap.Sort(p.Steps)
+	return p, nil
+}
+
+// planFile decides what becomes of one file of the new build.
+func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums, replaceDrift bool) error {
+	at := f.Path
+	if k.Profile.Server.Skip.Match(at) || at == tree.StateFolder || strings.HasPrefix(at, tree.StateFolder+"/") {
+		return nil
+	}
+	here, exists := p.before[at]
+	was, had := old[at]
+	own := k.Profile.Server.Own(at) || (!p.known && at == k.Profile.Launch.Script && exists)
+	if f.Kind == tree.Dir {
+		if exists && here.Kind != tree.Dir {
+			p.Blocked = append(p.Blocked, blocked{at, "the build has a folder there, the install has a " + kindWord(here.Kind)})
+		}
+		return nil // made where a file needs it, or by planFolders
+	}
+	if why := p.behind(at); why != "" && !own {
+		p.Blocked = append(p.Blocked, blocked{at, why})
+		return nil
+	}
+	switch {
+	case own && (exists || had || !p.known):
+		p.Kept = append(p.Kept, at)
+		return nil
+	case !exists:
+		p.take(swap.Add, at, f)
+		p.Bytes += f.Size
+		return nil
+	case here.Kind == tree.Dir:
+		p.Blocked = append(p.Blocked, blocked{at, "the build has a file there, the install has a folder"})
+		return nil
+	}
+	same, err := look.sameAs(here, f)
+	if err != nil {
+		return fmt.Errorf("compare %s: %w", at, err)
+	}
+	if same {
+		p.Unchanged++
+		p.owned = append(p.owned, Owned{Entry: here, Sum: f.Sum})
+		return nil
+	}
+	if had && was.Kind == tree.File && here.Kind == tree.File {
+		sum, err := look.of(here)
+		if err != nil {
+			return fmt.Errorf("compare %s: %w", at, err)
+		}
+		if sum != was.Sum { // the operator, or the server, wrote to it
+			if f.Sum == was.Sum {
+				p.Left = append(p.Left, at)
+				p.owned = append(p.owned, Owned{Entry: was.Entry, Sum: f.Sum})
+				return nil
+			}
+			p.Drifted = append(p.Drifted, at)
+			if !replaceDrift {
+				return nil
+			}
+		}
+	}
+	// The install's own mode and owner are kept; a program stays a program.
+	if f.Kind == tree.File && here.Kind == tree.File {
+		f.Mode = here.Mode | (f.Mode & 0o111 &^ was.Mode)
+		if !had {
+			f.Mode = here.Mode
+		}
+	}
+	f.UID, f.GID = here.UID, here.GID
+	p.take(swap.Replace, at, f)
+	p.Bytes += f.Size
+	return nil
+}
+
+func (p *Plan) take(do, at string, f locker.File) {
+	p.Steps = append(p.Steps, swap.Step{Do: do, Path: at})
+	p.files[at] = f
+	p.owned = append(p.owned, Owned{Entry: f.Entry, Sum: f.Sum})
+}
+
+// behind tells what stands in the way above a path: a swap goes through real
+// folders alone, never through a link to somewhere else.
+func (p *Plan) behind(at string) string {
+	for dir := path.Dir(at); dir != "."; dir = path.Dir(dir) {
+		if e, ok := p.before[dir]; ok && e.Kind != tree.Dir {
+			if e.Kind == tree.Link {
+				return fmt.Sprintf("%s is a link to %s, and files behind a link are not exchanged", dir, e.Target)
+			}
+			return fmt.Sprintf("%s is a file in the install and a folder in the build", dir)
+		}
+	}
+	return ""
+}
+
+// planRemovals takes out what the old build put there and the new one no
+// longer has. Without knowledge of the old build nothing is removed.
+func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[string]Owned, look sums) error {
+	if !p.known {
+		return nil
+	}
+	for _, at := range sortedPaths(old) {
+		was := old[at]
+		here, exists := p.before[at]
+		if _, stays := build[at]; stays || !exists || was.Kind == tree.Dir || here.Kind != was.Kind || k.Profile.Server.Own(at) || at == k.Profile.Launch.Script {
+			continue
+		}
+		if p.behind(at) != "" {
+			continue
+		}
+		if here.Kind == tree.File {
+			sum, err := look.of(here)
+			if err != nil {
+				return fmt.Errorf("compare %s: %w", at, err)
+			}
+			if sum != was.Sum {
+				p.Left = append(p.Left, at)
+				continue
+			}
+		}
+		p.Steps = append(p.Steps, swap.Step{Do: swap.Remove, Path: at})
+	}
+	return nil
+}
+
+// planFolders makes the folders that new files need and drops those that
+// removals leave empty.
+func (k *Keel) planFolders(p *Plan, build map[string]locker.File) {
+	need := map[string]bool{}
+	drop := map[string]bool{}
+	above := func(at string, each func(dir string)) {
+		for dir := path.Dir(at); dir != "."; dir = path.Dir(dir) {
+			each(dir)
+		}
+	}
+	for at, f := range build {
+		if _, exists := p.before[at]; f.Kind == tree.Dir && !exists && !k.Profile.Server.Own(at) && !k.Profile.Server.Skip.Match(at) && p.behind(at) == "" {
+			need[at] = true
+			above(at, func(dir string) { need[dir] = true })
+		}
+	}
+	for _, s := range p.Steps {
+		switch s.Do {
+		case swap.Add:
+			above(s.Path, func(dir string) { need[dir] = true })
+		case swap.Remove:
+			above(s.Path, func(dir string) { drop[dir] = true })
+		}
+	}
+	for at := range build {
+		above(at, func(dir string) { delete(drop, dir) })
+		delete(drop, at)
+	}
+	for dir := range need {
+		if _, exists := p.before[dir]; exists {
+			continue
+		}
+		f := locker.File{Entry: tree.Entry{Path: dir, Kind: tree.Dir, Mode: 0o755, UID: -1, GID: -1}}
+		if b, ok := build[dir]; ok && b.Kind == tree.Dir && b.Mode != 0 {
+			f.Mode = b.Mode | 0o700
+		}
+		p.Steps = append(p.Steps, swap.Step{Do: swap.MakeDir, Path: dir})
+		p.files[dir] = f
+	}
+	for dir := range drop {
+		p.Steps = append(p.Steps, swap.Step{Do: swap.DropDir, Path: dir})
+	}
+}
+
+// still tells whether the install is what the plan saw, as far as the plan
+// touches it: the server was running since, and may have written.
+func (k *Keel) still(p *Plan) error {
+	for _, s := range p.Steps {
+		if s.Do == swap.MakeDir || s.Do == swap.DropDir {
+			continue
+		}
+		was, had := p.before[s.Path]
+		now, ok, err := tree.Describe(k.path(s.Path), s.Path)
+		gone := err != nil || !ok
+		if had == gone || (had && !(now.SameIdentity(was) || (was.Inode == 0 && now.Size == was.Size && now.Mtime == was.Mtime))) {
+			return fmt.Errorf("%s changed while the refit was prepared", s.Path)
+		}
+	}
+	return nil
+}
+
+// stage lays out beside the install what the plan brings in: read from the
+// locker, hashed again (P5), flushed, with mode and owner.
+func (k *Keel) stage(run swap.Run, p *Plan, progress func(done, total int64)) error {
+	owner, _, err := tree.Describe(k.Dir, "")
+	if err != nil {
+		return err
+	}
+	l, err := k.locker()
+	if err != nil {
+		return err
+	}
+	var done int64
+	for _, s := range p.Steps {
+		f, ok := p.files[s.Path]
+		if !ok {
+			continue
+		}
+		if f.UID < 0 {
+			f.UID, f.GID = owner.UID, owner.GID
+		}
+		if err := layStaged(l, run, f); err != nil {
+			return fmt.Errorf("stage %s: %w", s.Path, err)
+		}
+		done += f.Size
+		progress(done, p.Bytes)
+	}
+	return nil
+}
+
+func layStaged(l *locker.Locker, run swap.Run, f locker.File) error {
+	at := run.Staged(f.Path)
+	if f.Kind == tree.Dir {
+		at = run.StagedDir(f.Path)
+	}
+	if err := os.MkdirAll(filepath.Dir(at), 0o700); err != nil {
+		return err
+	}
+	return l.Lay(at, f)
+}
+
+func kindWord(k tree.Kind) string {
+	switch k {
+	case tree.Dir:
+		return "folder"
+	case tree.Link:
+		return "link"
+	}
+	return "file"
+}
+
+func sortedPaths[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for p := range m {
+		out = append(out, p)
+	}
+	sort.Strings(out)
+	return out
+}

@@ -1,0 +1,221 @@
+package freshkeel
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"sort"
+	"time"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/launch"
+	"freshkeel/internal/locker"
+)
+
+// Level is how much a finding weighs.
+type Level string
+
+const (
+	OK   Level = "ok"
+	Warn Level = "warn"
+	Stop Level = "stop"
+)
+
+// Finding is what one check found: what, where, why it matters, what to do.
+type Finding struct {
+	Check string `json:"check"`
+	Level Level  `json:"level"`
+	What  string `json:"what"`
+	Where string `json:"where,omitempty"`
+	Why   string `json:"why,omitempty"`
+	Do    string `json:"do,omitempty"`
+}
+
+// Preflight is what a refit would meet and do.
+type Preflight struct {
+	From     string    `json:"from"`
+	To       string    `json:"to"`
+	Findings []Finding `json:"findings"` // stops first, then warnings, then what is fine
+	Running  bool      `json:"running"`
+	Plan     *Plan     `json:"-"`
+	Fetched  *Fetched  `json:"-"`
+
+	lines launched
+}
+
+// Stops lists the findings that forbid the refit.
+func (p *Preflight) Stops() []Finding { return p.at(Stop) }
+
+// Warnings lists the findings worth minding.
+func (p *Preflight) Warnings() []Finding { return p.at(Warn) }
+
+func (p *Preflight) at(l Level) (out []Finding) {
+	for _, f := range p.Findings {
+		if f.Level == l {
+			out = append(out, f)
+		}
+	}
+	return
+}
+
+// launched is what the launch script would run.
+type launched struct {
+	commands []launch.Command
+	err      error
+}
+
+// situation is all that checks look at. They change nothing.
+type situation struct {
+	k      *Keel
+	want   Want
+	cand   *Candidate
+	plan   *Plan
+	status *host.Status
+	lines  launched
+	store  *locker.Locker
+	base   map[string]locker.File // of the last backup
+}
+
+// check looks at one thing. No finding means that it does not apply.
+type check struct {
+	name string
+	look func(context.Context, *situation) []Finding
+}
+
+// checks is the list that a refit must pass, in the order of the telling.
+var checks = []check{
+	{"direction", checkDirection},
+	{"steps", checkSteps},
+	{"runtime", checkRuntime},
+	{"launch", checkLaunch},
+	{"names", checkNames},
+	{"ready", checkReady},
+	{"paths", checkPaths},
+	{"drift", checkDrift},
+	{"removals", checkRemovals},
+	{"processes", checkProcesses},
+	{"port", checkPort},
+	{"owner", checkOwner},
+	{"writable", checkWritable},
+	{"filesystem", checkFilesystem},
+	{"disk", checkDisk},
+	{"stopping", checkStopping},
+	{"links", checkLinks},
+}
+
+// acceptable are the checks that an operator may go past, knowing better.
+var acceptable = []string{"direction", "steps", "runtime", "launch", "drift", "disk"}
+
+// Preflight fetches the build that is wanted, makes the plan and runs every
+// check. It changes nothing of the install.
+func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
+	for _, a := range w.Accept {
+		if !slices.Contains(acceptable, a) {
+			return nil, &Usage{fmt.Sprintf("check %q can't be accepted", a), fmt.Sprintf("these can: %v", acceptable)}
+		}
+	}
+	var c *Candidate
+	if _, err := k.step("resolve", func() (sum string, err error) {
+		if c, err = k.resolve(ctx, w); err != nil {
+			return "", err
+		}
+		return "found " + c.label(), nil
+	}); err != nil {
+		return nil, err
+	}
+	var f *Fetched
+	if _, err := k.step("fetch", func() (sum string, err error) {
+		if f, err = k.fetch(ctx, c); err != nil {
+			return "", err
+		}
+		if f.Cached {
+			return fmt.Sprintf("%s is in the locker already, verified", c.label()), nil
+		}
+		return fmt.Sprintf("%d files, %s", f.Files, Bytes(f.Bytes)), nil
+	}); err != nil {
+		return nil, err
+	}
+	var pre *Preflight
+	_, err := k.step("check", func() (sum string, err error) {
+		pre, err = k.check(ctx, w, f)
+		if err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%d checks: %d stop, %d warn", len(checks), len(pre.Stops()), len(pre.Warnings())), nil
+	})
+	return pre, err
+}
+
+func (k *Keel) check(ctx context.Context, w Want, f *Fetched) (*Preflight, error) {
+	plan, err := k.plan(f, w.Accept)
+	if err != nil {
+		return nil, err
+	}
+	l, err := k.locker()
+	if err != nil {
+		return nil, err
+	}
+	s := &situation{k: k, want: w, cand: f.Candidate, plan: plan, status: k.runDir().Status(), store: l}
+	if s.base, err = k.lastBackup(l); err != nil {
+		return nil, err
+	}
+	if script := k.Profile.Launch.Script; script != "" {
+		s.lines.commands, s.lines.err = launch.Read(k.Dir, script, k.o.Env)
+	}
+	pre := &Preflight{From: plan.From, To: plan.To, Running: s.status.Running, Plan: plan, Fetched: f, lines: s.lines}
+	for _, c := range checks {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		for _, fd := range c.look(ctx, s) {
+			fd.Check = c.name
+			if fd.Level == Stop && slices.Contains(w.Accept, c.name) {
+				fd.Level, fd.Do = Warn, "accepted with --accept "+c.name
+			} else if fd.Level == Stop && slices.Contains(acceptable, c.name) {
+				fd.Do += fmt.Sprintf(" (or, knowing better: --accept %s)", c.name)
+			}
+			pre.Findings = append(pre.Findings, fd)
+		}
+	}
+	weight := map[Level]int{Stop: 0, Warn: 1, OK: 2}
+	sort.SliceStable(pre.Findings, func(i, j int) bool {
+		return weight[pre.Findings[i].Level] < weight[pre.Findings[j].Level]
+	})
+	return pre, nil
+}
+
+func (c *Candidate) label() string {
+	if c.Version == "" {
+		return "a build of unknown version from " + filepath.Base(c.Source)
+	}
+	return c.Version
+}
+
+// Bytes writes a number of bytes as a person reads it, in powers of 1024.
+func Bytes(n int64) string {
+	const unit = 1024
+	if n < unit {
+		return fmt.Sprintf("%d B", n)
+	}
+	v, i := float64(n)/unit, 0
+	for v >= unit && i < 4 {
+		v, i = v/unit, i+1
+	}
+	return fmt.Sprintf("%.1f %ciB", v, "KMGTP"[i])
+}
+
+// Age writes how long something lasted as a person reads it.
+func Age(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}

@@ -1,0 +1,153 @@
+package freshkeel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"freshkeel/internal/logbook"
+)
+
+// Recover finishes or reverses what a crash interrupted. It returns nil when
+// there was nothing. Every command that changes the install does it first.
+func (k *Keel) Recover(ctx context.Context) (*logbook.Entry, error) {
+	unlock, err := k.lock("recover")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	return k.recoverLocked(ctx)
+}
+
+// Settle is Recover for commands that only look: where another command is at
+// work there is nothing to settle.
+func (k *Keel) Settle(ctx context.Context) (*logbook.Entry, error) {
+	if e, err := k.book.Unfinished(); e == nil || err != nil {
+		return nil, err
+	}
+	e, err := k.Recover(ctx)
+	if busy := (*Busy)(nil); errors.As(err, &busy) {
+		return nil, nil
+	}
+	return e, err
+}
+
+// PendingRecovery tells what Recover would have to deal with, or nil.
+func (k *Keel) PendingRecovery() (*logbook.Entry, error) { return k.book.Unfinished() }
+
+// recoverLocked reads how far the interrupted run got and leads it to the old
+// tree or the new one. Its own steps are those of the run; a crash in here is
+// just another crash.
+func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
+	e, err := k.book.Unfinished()
+	if e == nil || err != nil {
+		return nil, err
+	}
+	k.warn("%s %s was interrupted while %s: recovering", e.Kind, e.ID, e.Phase)
+	t := k.resume(e)
+	defer t.close()
+	why := fmt.Sprintf("interrupted while %s", e.Phase)
+	switch e.Phase {
+	case logbook.Preparing:
+		err = t.abandonInterrupted(why)
+	case logbook.Stopping:
+		k.awaitStop(ctx)
+		err = t.abandonInterrupted(why)
+	case logbook.Swapping:
+		err = t.goBack(why, nil)
+	case logbook.Watching:
+		err = t.watchThrough(ctx, why)
+	case logbook.Confirming:
+		err = t.confirm()
+	case logbook.RollingBack:
+		switch e.Kind {
+		case logbook.Rollback:
+			err = t.undo()
+		case logbook.Restore:
+			err = t.restore()
+		default:
+			err = t.goBack(orElse(e.Why, why), e.Lines)
+		}
+	case logbook.Returning:
+		if e.Kind == logbook.Refit {
+			err = t.returned()
+		} else {
+			err = t.settle()
+		}
+	default:
+		err = fmt.Errorf("%s stands in phase %q, which this program does not know", e.ID, e.Phase)
+	}
+	// Rolled back is how a recovery may rightly end; only the run that was
+	// interrupted would have called it a failure.
+	if back := (*RolledBack)(nil); errors.As(err, &back) {
+		err = nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	k.note("%s: %s", e.ID, recovered(e))
+	return e, nil
+}
+
+func recovered(e *logbook.Entry) string {
+	switch {
+	case e.Outcome == logbook.Confirmed:
+		return fmt.Sprintf("seen through, %s is in place", orUnknown(e.To))
+	case e.Outcome == logbook.Abandoned:
+		return fmt.Sprintf("nothing had changed, %s is in place", orUnknown(e.From))
+	}
+	return fmt.Sprintf("rolled back, %s is in place", orUnknown(e.From))
+}
+
+// abandonInterrupted is abandon for a run whose own command is gone: that it
+// was interrupted is no error of the recovery.
+func (t *transaction) abandonInterrupted(why string) error {
+	reason := errors.New(why)
+	if err := t.abandon(reason); err != reason {
+		return err
+	}
+	return nil
+}
+
+// awaitStop lets a stop that the minder is carrying out come to its end.
+func (k *Keel) awaitStop(ctx context.Context) {
+	if st := k.runDir().Status(); !st.Running || !st.Stopping {
+		return
+	}
+	o := k.stopOrder()
+	ctx, cancel := context.WithTimeout(ctx, o.Notice+o.Wait+o.Terminate+15*time.Second)
+	defer cancel()
+	k.runDir().Wait(ctx)
+}
+
+// watchThrough sees an interrupted watch through where the new server still
+// runs, and goes back where it does not.
+func (t *transaction) watchThrough(ctx context.Context, why string) error {
+	if !t.k.runDir().Status().Running {
+		return t.goBack(why+", and the new server is not running", nil)
+	}
+	var v *Verdict
+	err := t.step("watch", func() (string, error) {
+		v = t.k.watch(ctx, time.Now(), t.e.To)
+		if !v.Up {
+			return "", errors.New(v.Why)
+		}
+		return v.Why, nil
+	})
+	if err != nil {
+		return t.goBack(v.Why, v.Lines)
+	}
+	t.e.Why, t.e.Lines = v.Why, v.Lines
+	if t.e.To == "" {
+		t.e.To = v.Version
+	}
+	return t.confirm()
+}
+
+func orElse(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}

@@ -1,0 +1,203 @@
+package freshkeel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"freshkeel/internal/logbook"
+	"freshkeel/internal/swap"
+)
+
+// Refit brings the install from its build to another in one transaction. It
+// returns the logbook's entry, or nil where nothing had to change.
+//
+// Until the server has stopped and the backup is complete nothing of the
+// install changes (P1), and an error leaves all as it was. After that the new
+// build comes up, or everything goes back: the error is then RolledBack, or
+// NeedsHands where the old server does not come up either. Ending ctx before
+// the stop abandons the refit; after it, it means going back.
+func (k *Keel) Refit(ctx context.Context, w Want) (*logbook.Entry, error) {
+	unlock, err := k.begin(ctx, "refit")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+
+	// While the old server runs.
+	pre, err := k.Preflight(ctx, w) // resolve, fetch, check
+	if err != nil {
+		return nil, err
+	}
+	if stops := pre.Stops(); len(stops) > 0 {
+		return nil, &Refused{pre.To, stops}
+	}
+	if len(pre.Plan.Steps) == 0 {
+		return nil, k.nothingToChange(pre)
+	}
+	for _, f := range pre.Warnings() {
+		k.warn("%s", f.What)
+	}
+	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, EndRunning: w.Start, Accepted: w.Accept})
+	if err != nil {
+		return nil, err
+	}
+	defer t.close()
+	if err := t.stage(pre.Plan); err != nil {
+		return t.e, t.abandon(err)
+	}
+	if err := t.preCopy(ctx); err != nil {
+		return t.e, t.abandon(err)
+	}
+	if err := ctx.Err(); err != nil {
+		return t.e, t.abandon(err)
+	}
+
+	// With the server down.
+	if err := t.stop(); err != nil {
+		return t.e, t.abandon(err)
+	}
+	if _, err := t.backUp(context.WithoutCancel(ctx), fmt.Sprintf("before %s: %s → %s", t.e.ID, orUnknown(t.e.From), orUnknown(t.e.To))); err != nil {
+		return t.e, t.abandon(err)
+	}
+	if err := t.recheck(pre, w); err != nil {
+		return t.e, t.abandon(err)
+	}
+	if err := ctx.Err(); err != nil {
+		return t.e, t.abandon(err)
+	}
+	if err := t.enter(logbook.Swapping); err != nil {
+		return t.e, t.abandon(err)
+	}
+	if err := t.swap(pre.Plan); err != nil {
+		return t.e, t.goBack(err.Error(), nil)
+	}
+	if v := t.start(ctx); !v.Up {
+		return t.e, t.goBack(v.Why, v.Lines)
+	}
+	return t.e, t.confirm()
+}
+
+// nothingToChange notes a version that the files turn out to be already.
+func (k *Keel) nothingToChange(pre *Preflight) error {
+	inv, err := k.inventory()
+	if err != nil || inv.Version == pre.To || pre.To == "" {
+		return err
+	}
+	k.note("the installed files are those of %s already", pre.To)
+	inv.Version = pre.To
+	return writeInventory(k.state("inventory.json"), inv)
+}
+
+// stage lays the new files out beside the install and writes down the plan.
+// The plan is durable before anything can follow it.
+func (t *transaction) stage(p *Plan) error {
+	return t.step("stage", func() (string, error) {
+		if err := t.k.halt("stage"); err != nil {
+			return "", err
+		}
+		if err := t.k.stage(t.dir, p, t.k.moves("stage")); err != nil {
+			return "", err
+		}
+		if err := t.saveInventories(p); err != nil {
+			return "", err
+		}
+		if err := t.describePlan(p); err != nil {
+			return "", err
+		}
+		if err := t.dir.Write(&swap.Plan{Steps: p.Steps}); err != nil {
+			return "", err
+		}
+		replaced, added, removed := p.Changes()
+		return fmt.Sprintf("%s; %d to replace, %d to add, %d to remove, %d unchanged", Bytes(p.Bytes), replaced, added, removed, p.Unchanged), t.k.halt("staged")
+	})
+}
+
+// recheck holds the plan against the install as the stopping server left it.
+// What the server rewrote meanwhile is fine as long as the same plan follows.
+func (t *transaction) recheck(pre *Preflight, w Want) error {
+	changed := t.k.still(pre.Plan)
+	if changed == nil {
+		return nil
+	}
+	again, err := t.k.plan(pre.Fetched, w.Accept)
+	if err != nil {
+		return err
+	}
+	if !samePlan(again, pre.Plan) {
+		return &Advised{fmt.Errorf("%w, and the plan no longer holds", changed), "run the refit again; it will plan with what is there now"}
+	}
+	return nil
+}
+
+// swap exchanges the files: renames, nothing else.
+func (t *transaction) swap(p *Plan) error {
+	return t.step("swap", func() (string, error) {
+		if err := t.dir.Apply(&swap.Plan{Steps: p.Steps}, t.k.halt); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%d exchanges", len(p.Steps)), nil
+	})
+}
+
+// start starts the new build and watches it. Its verdict decides the refit.
+func (t *transaction) start(ctx context.Context) *Verdict {
+	no := func(err error) *Verdict { return &Verdict{Why: err.Error()} }
+	if err := t.enter(logbook.Watching); err != nil {
+		return no(err)
+	}
+	var v *Verdict
+	err := t.step("start", func() (string, error) {
+		st, err := t.k.spawn(context.WithoutCancel(ctx))
+		if err != nil {
+			return "", fmt.Errorf("the new server could not be started: %w", err)
+		}
+		if !t.gone.IsZero() {
+			t.e.Exchange = st.Since.Sub(t.gone)
+		}
+		return fmt.Sprintf("process %d", st.PID), t.k.halt("started")
+	})
+	if err != nil {
+		return no(err)
+	}
+	err = t.step("watch", func() (string, error) {
+		v = t.k.watch(ctx, time.Now(), t.e.To)
+		if !v.Up {
+			return "", errors.New(v.Why)
+		}
+		return v.Why, nil
+	})
+	if v == nil {
+		return no(err)
+	}
+	if v.Up {
+		t.down(v)
+		t.e.Why, t.e.Lines = v.Why, v.Lines
+		if t.e.To == "" {
+			t.e.To = v.Version
+		}
+	}
+	return v
+}
+
+// confirm makes the new state the one that holds. All of it may be done again
+// after a crash.
+func (t *transaction) confirm() error {
+	if err := t.enter(logbook.Confirming); err != nil {
+		return err
+	}
+	if err := t.takeInventory(t.dir, "inventory-after.json"); err != nil {
+		return err
+	}
+	if !t.e.EndRunning && t.k.runDir().Status().Running {
+		if err := t.step("stop again", func() (string, error) {
+			_, err := t.k.stopServer()
+			return "it was not running before", err
+		}); err != nil {
+			return err
+		}
+	}
+	t.dropStaging()
+	return t.finish(logbook.Confirmed)
+}

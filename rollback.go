@@ -1,0 +1,352 @@
+package freshkeel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/logbook"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tree"
+)
+
+// Entry is one record of the logbook.
+type Entry = logbook.Entry
+
+// Back says how far to go back.
+type Back struct {
+	Refit string // go back to before this refit; "": the last one in effect
+	World bool   // put the world back too
+}
+
+// BackPlan is what a rollback would do.
+type BackPlan struct {
+	To     *logbook.Entry   // the refit before which it goes
+	Undo   []*logbook.Entry // refits undone, newest first
+	Backup string           // from which the rest comes back
+	World  bool
+}
+
+// inEffect lists the refits whose files are in the install, oldest first: each
+// confirmed refit, less those that a rollback undid.
+func (k *Keel) inEffect() ([]*logbook.Entry, error) {
+	all, err := k.book.All()
+	if err != nil {
+		return nil, err
+	}
+	var stack []*logbook.Entry
+	for _, e := range all {
+		switch {
+		case e.Outcome != logbook.Confirmed:
+		case e.Kind == logbook.Refit:
+			stack = append(stack, e)
+		case e.Kind == logbook.Rollback:
+			for i, s := range stack {
+				if s.ID == e.Target {
+					stack = stack[:i]
+					break
+				}
+			}
+		}
+	}
+	return stack, nil
+}
+
+// PlanRollback finds what a rollback would undo. It changes nothing.
+func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
+	stack, err := k.inEffect()
+	if err != nil {
+		return nil, err
+	}
+	if len(stack) == 0 {
+		return nil, &Advised{errors.New("no refit is in effect that could be undone"), "freshkeel logbook"}
+	}
+	from := len(stack) - 1
+	if b.Refit != "" {
+		for from = len(stack) - 1; from >= 0 && stack[from].ID != b.Refit; from-- {
+		}
+		if from < 0 {
+			var have []string
+			for _, e := range stack {
+				have = append(have, e.ID)
+			}
+			return nil, &Advised{fmt.Errorf("%s is no refit in effect; these are: %v", b.Refit, have), "freshkeel logbook"}
+		}
+	}
+	p := &BackPlan{To: stack[from], Backup: stack[from].Backup, World: b.World}
+	for i := len(stack) - 1; i >= from; i-- {
+		p.Undo = append(p.Undo, stack[i])
+	}
+	if _, err := k.backup(p.Backup); err != nil {
+		return nil, fmt.Errorf("the backup from before %s: %w", p.To.ID, err)
+	}
+	return p, nil
+}
+
+// Rollback goes back to before a refit. The build's files, the settings and
+// the launch script go back; the world stays as it is now, unless World says
+// otherwise. What is there now is backed up first in any case.
+func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
+	unlock, err := k.begin(ctx, "rollback")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	p, err := k.PlanRollback(b)
+	if err != nil {
+		return nil, err
+	}
+	inv, err := k.inventory()
+	if err != nil {
+		return nil, err
+	}
+	if err := k.nobodyOutside(); err != nil {
+		return nil, err
+	}
+	t, err := k.transact(&logbook.Entry{Kind: logbook.Rollback, From: inv.Version, To: p.To.From, Target: p.To.ID, World: b.World})
+	if err != nil {
+		return nil, err
+	}
+	defer t.close()
+	if err := t.takeDown(ctx, fmt.Sprintf("before rollback %s: %s → %s", t.e.ID, orUnknown(t.e.From), orUnknown(t.e.To))); err != nil {
+		return t.e, err
+	}
+	return t.e, t.undo()
+}
+
+// takeDown backs up, stops, and backs up what changed since: what a rollback
+// and a restore begin with. An error has abandoned the transaction.
+func (t *transaction) takeDown(ctx context.Context, label string) error {
+	if err := t.preCopy(ctx); err != nil {
+		return t.abandon(err)
+	}
+	if err := t.stop(); err != nil {
+		return t.abandon(err)
+	}
+	if _, err := t.backUp(context.WithoutCancel(ctx), label); err != nil {
+		return t.abandon(err)
+	}
+	if err := ctx.Err(); err != nil {
+		return t.abandon(err)
+	}
+	return nil
+}
+
+// undo is the part of a manual rollback after which only forward leads to a
+// whole tree. It may be done again from its beginning after a crash.
+func (t *transaction) undo() error {
+	stuck := func(err error) error {
+		return &NeedsHands{What: "the rollback did not end well: " + err.Error(), State: "everything is kept; the state before is backup " + t.e.Backup,
+			Do: []string{"mend what it says", "freshkeel recover"}}
+	}
+	if err := t.enter(logbook.RollingBack); err != nil {
+		return stuck(err)
+	}
+	p, err := t.undone()
+	if err != nil {
+		return stuck(err)
+	}
+	err = t.step("roll back", func() (string, error) {
+		swapped := map[string]bool{}
+		for _, e := range p.Undo {
+			paths, err := t.reverse(t.k.run(e.ID))
+			if err != nil {
+				return "", err
+			}
+			for at := range paths {
+				swapped[at] = true
+			}
+		}
+		set, err := t.k.backup(p.Backup)
+		if err != nil {
+			return "", err
+		}
+		report, err := t.k.putBack(t.attempt(), set, t.rollbackScope(swapped), t.k.halt)
+		if err != nil {
+			return "", err
+		}
+		t.e.Told = append(t.e.Told, report.told()...)
+		return fmt.Sprintf("%s put back by renames, %s from backup %s", plural(len(swapped), "path"), plural(report.restored, "file"), p.Backup), nil
+	})
+	if err != nil {
+		return stuck(err)
+	}
+	if !t.e.World && len(t.k.Profile.Server.Keep) > 0 {
+		t.e.Told = append(t.e.Told, fmt.Sprintf("the world was left as it is now (%s); to put it back too: freshkeel backup restore %s --only '%s'",
+			some(t.k.Profile.Server.Keep, 3), p.Backup, t.k.Profile.Server.Keep[0]))
+	}
+	if err := t.takeInventory(t.k.run(p.To.ID), "inventory-before.json"); err != nil {
+		return stuck(err)
+	}
+	return t.settle()
+}
+
+// undone is the plan of a rollback whose entry is all that is left of it.
+func (t *transaction) undone() (*BackPlan, error) {
+	return t.k.PlanRollback(Back{Refit: t.e.Target, World: t.e.World})
+}
+
+// rollbackScope is what goes back by hand: the build's files, settings and
+// launch script, or all there is.
+func (t *transaction) rollbackScope(swapped map[string]bool) scope {
+	s := t.k.Profile.Server
+	if t.e.World {
+		all := func(at string) bool { return at != profile.FileName }
+		return scope{within: all, takeAway: all, trusted: swapped}
+	}
+	return scope{
+		within: func(at string) bool {
+			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == t.k.Profile.Launch.Script)
+		},
+		takeAway: func(at string) bool { return swapped[at] && !s.Keep.Match(at) },
+		trusted:  swapped,
+	}
+}
+
+// settle ends a rollback or restore: its files are in place, and the server
+// comes up again where it ran.
+func (t *transaction) settle() error {
+	if err := t.enter(logbook.Returning); err != nil {
+		return err
+	}
+	if t.e.EndRunning && !t.k.runDir().Status().Running {
+		from := t.e.From
+		t.e.From = t.e.To // the server that is to come up
+		err := t.comeBack(context.Background())
+		t.e.From = from
+		if err != nil {
+			return err
+		}
+	}
+	t.dropStaging()
+	return t.finish(logbook.Confirmed)
+}
+
+func (k *Keel) nobodyOutside() error {
+	for _, p := range host.Outside(k.Dir, k.runDir().Status().Minder) {
+		return &Advised{&host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}, "stop it at its own console, then try again"}
+	}
+	return nil
+}
+
+// Restore says what of a backup to bring back, and where.
+type Restore struct {
+	Backup string
+	Only   tree.Patterns // "": everything
+	To     string        // another folder; "": into the install
+}
+
+// Restore brings a backup back. Into the install it is a transaction of its
+// own: the server stops, what is there is backed up, only what differs is
+// exchanged, and what is not in the backup is moved aside. Elsewhere it makes
+// a new folder; the entry is nil then.
+func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
+	if err := r.Only.Check(); err != nil {
+		return nil, &Usage{err.Error(), ""}
+	}
+	set, err := k.backup(r.Backup)
+	if err != nil {
+		return nil, &Advised{err, "freshkeel backup list"}
+	}
+	if r.To != "" {
+		return nil, k.restoreElsewhere(ctx, set.Entries, r)
+	}
+	unlock, err := k.begin(ctx, "restore")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	inv, err := k.inventory()
+	if err != nil {
+		return nil, err
+	}
+	if err := k.nobodyOutside(); err != nil {
+		return nil, err
+	}
+	e := &logbook.Entry{Kind: logbook.Restore, From: inv.Version, To: inv.Version, Target: r.Backup, Only: r.Only}
+	if len(r.Only) == 0 {
+		e.To = set.Version
+	}
+	t, err := k.transact(e)
+	if err != nil {
+		return nil, err
+	}
+	defer t.close()
+	if err := t.takeDown(ctx, "before restore "+t.e.ID+" of "+r.Backup); err != nil {
+		return t.e, err
+	}
+	return t.e, t.restore()
+}
+
+// restore is the part of a restore that may be done again after a crash.
+func (t *transaction) restore() error {
+	stuck := func(err error) error {
+		return &NeedsHands{What: "the restore did not end well: " + err.Error(), State: "everything is kept; the state before is backup " + t.e.Backup,
+			Do: []string{"mend what it says", "freshkeel recover"}}
+	}
+	if err := t.enter(logbook.RollingBack); err != nil {
+		return stuck(err)
+	}
+	set, err := t.k.backup(t.e.Target)
+	if err != nil {
+		return stuck(err)
+	}
+	only := tree.Patterns(t.e.Only)
+	sc := scope{within: only.Match, takeAway: func(string) bool { return false }}
+	if len(only) == 0 {
+		sc.within = func(at string) bool { return at != profile.FileName }
+		sc.takeAway = sc.within
+	}
+	err = t.step("put back", func() (string, error) {
+		report, err := t.k.putBack(t.attempt(), set, sc, t.k.halt)
+		if err != nil {
+			return "", err
+		}
+		t.e.Told = append(t.e.Told, report.told()...)
+		return fmt.Sprintf("%s from backup %s, %s moved aside", plural(report.restored, "file"), t.e.Target, plural(report.aside, "file")), nil
+	})
+	if err != nil {
+		return stuck(err)
+	}
+	if err := t.inventoryOf(set.Version); err != nil {
+		return stuck(err)
+	}
+	return t.settle()
+}
+
+// inventoryOf takes the inventory of a version that was installed before, when
+// a whole restore went back to it. One that is not known is said to be so.
+func (t *transaction) inventoryOf(version string) error {
+	inv, err := t.k.inventory()
+	if err != nil || inv.Version == version || len(t.e.Only) > 0 {
+		return err
+	}
+	all, err := t.k.book.All()
+	if err != nil {
+		return err
+	}
+	for i := len(all) - 1; i >= 0; i-- {
+		if e := all[i]; e.Kind == logbook.Refit && e.From == version && e.ID != t.e.ID {
+			if err := t.takeInventory(t.k.run(e.ID), "inventory-before.json"); err == nil {
+				return nil
+			}
+		}
+		if e := all[i]; e.Kind == logbook.Refit && e.To == version && e.Outcome == logbook.Confirmed {
+			if err := t.takeInventory(t.k.run(e.ID), "inventory-after.json"); err == nil {
+				return nil
+			}
+		}
+	}
+	return writeInventory(t.k.state("inventory.json"), &Inventory{Version: version})
+}
+
+// Logbook lists every run, oldest first.
+func (k *Keel) Logbook() ([]*logbook.Entry, error) { return k.book.All() }
+
+// LogbookEntry is one run in full.
+func (k *Keel) LogbookEntry(id string) (*logbook.Entry, error) { return k.book.Get(id) }
+
+// RunDir is where a run keeps what it displaced.
+func (k *Keel) RunDir(id string) string { return filepath.Clean(k.run(id).Dir) }

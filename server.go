@@ -1,0 +1,265 @@
+package freshkeel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/logbook"
+	"freshkeel/internal/watch"
+)
+
+// Verdict is whether the server came up, and on what that was decided.
+type Verdict = watch.Verdict
+
+// Status is how things stand.
+type Status struct {
+	Name     string         `json:"name"`
+	Install  string         `json:"install"`
+	Version  string         `json:"version"`
+	Server   *host.Status   `json:"server"`
+	Outside  []host.Process `json:"outside,omitempty"` // running from the install, but not started here
+	Last     *logbook.Entry `json:"last,omitempty"`    // newest entry of the logbook
+	Busy     string         `json:"busy,omitempty"`    // what another command is doing
+	LastLine string         `json:"last_line,omitempty"`
+}
+
+// Status looks; it changes nothing.
+func (k *Keel) Status() (*Status, error) {
+	inv, err := k.inventory()
+	if err != nil {
+		return nil, err
+	}
+	st := k.runDir().Status()
+	s := &Status{Name: k.Profile.Server.Name, Install: k.Dir, Version: inv.Version, Server: st, Outside: host.Outside(k.Dir, st.Minder)}
+	all, err := k.book.All()
+	if err != nil {
+		return nil, err
+	}
+	if len(all) > 0 {
+		s.Last = all[len(all)-1]
+	}
+	if unlock, err := k.lock("status"); err == nil {
+		unlock()
+	} else if busy := (*Busy)(nil); errors.As(err, &busy) {
+		s.Busy = busy.Error()
+	}
+	if lines, err := host.Tail(k.runDir().Console(), 1); err == nil && len(lines) > 0 {
+		s.LastLine = lines[0]
+	}
+	return s, nil
+}
+
+// Start starts the server and watches it come up. A server that does not come
+// up is stopped again, and its verdict returned.
+func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
+	unlock, err := k.begin(ctx, "start")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	inv, err := k.inventory()
+	if err != nil {
+		return nil, err
+	}
+	var v *Verdict
+	_, err = k.step("start", func() (sum string, err error) {
+		if _, v, err = k.bringUp(ctx, inv.Version); err != nil {
+			return "", err
+		}
+		return v.Why, nil
+	})
+	if err == nil && !v.Up {
+		_, err = k.halfStop()
+	}
+	return v, err
+}
+
+// Stop ends the server by the profile's order. It returns nil without a
+// server to stop.
+func (k *Keel) Stop(ctx context.Context) (*host.Exit, error) {
+	unlock, err := k.begin(ctx, "stop")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	if !k.runDir().Status().Running {
+		return nil, nil
+	}
+	return k.stopServer()
+}
+
+// Send puts one line on the server's console.
+func (k *Keel) Send(line string) error { return k.runDir().Send(line) }
+
+// Log calls each with the console's lines: the last n, and with follow all
+// that come until ctx or the server ends.
+func (k *Keel) Log(ctx context.Context, n int, follow bool, each func(string)) error {
+	path := k.runDir().Console()
+	if !follow {
+		lines, err := host.Tail(path, n)
+		if err != nil {
+			return fmt.Errorf("no console log yet: %w", err)
+		}
+		for _, l := range lines {
+			each(l)
+		}
+		return nil
+	}
+	lines, _ := host.Tail(path, 1<<20)
+	skip := max(0, len(lines)-n)
+	ended := make(chan struct{})
+	go func() {
+		k.runDir().Wait(ctx)
+		close(ended)
+	}()
+	return host.Follow(ctx, path, ended, func(l string) {
+		if skip > 0 {
+			skip--
+			return
+		}
+		each(l)
+	})
+}
+
+// bringUp starts the server and watches it. The error is for a server that
+// could not even be started.
+func (k *Keel) bringUp(ctx context.Context, expect string) (*host.Status, *Verdict, error) {
+	for _, p := range host.Outside(k.Dir, 0) {
+		return nil, nil, &host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}
+	}
+	st, err := k.spawn(context.WithoutCancel(ctx))
+	if err != nil {
+		return nil, nil, err
+	}
+	return st, k.watch(ctx, st.Since, expect), nil
+}
+
+// spawn has a minder start the server.
+func (k *Keel) spawn(ctx context.Context) (*host.Status, error) {
+	script := k.Profile.Launch.Script
+	if script == "" {
+		return nil, &Advised{errors.New("no launch script is named"), "set [launch] script in freshkeel.toml"}
+	}
+	uid, gid := host.Owner(k.Dir)
+	return host.Start(ctx, k.o.Self, host.Launch{Install: k.Dir, Script: script, Args: k.Profile.Launch.Args, RunDir: string(k.runDir()), UID: uid, GID: gid})
+}
+
+// portPause is how long the watch rests between looks at the port: each one
+// reads a table of the whole machine.
+const portPause = 200 * time.Millisecond
+
+// watch judges the running server until there is a verdict. When ctx ends,
+// the verdict is that it was interrupted.
+func (k *Keel) watch(ctx context.Context, start time.Time, expect string) *Verdict {
+	j := watch.NewJudge(watch.Rules{Ready: k.Profile.Ready, Expect: expect}, start)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	lines, ended := make(chan string), make(chan struct{})
+	var exit *host.Exit
+	go func() {
+		e, err := k.runDir().Wait(ctx)
+		if err == nil || ctx.Err() == nil {
+			exit = e
+			close(ended)
+		}
+	}()
+	go func() {
+		defer close(lines)
+		host.Follow(ctx, k.runDir().Console(), ended, func(l string) {
+			select {
+			case lines <- l:
+			case <-ctx.Done():
+			}
+		})
+	}()
+	tick := time.NewTicker(portPause)
+	defer tick.Stop()
+	for {
+		var v *Verdict
+		select {
+		case l, more := <-lines:
+			if !more {
+				status := "its minder is gone"
+				if exit != nil {
+					status = exit.Status
+				}
+				if ctx.Err() != nil {
+					return interrupted(start)
+				}
+				return j.Exited(time.Now(), status)
+			}
+			k.tell(Event{Kind: ServerSaid, Text: l})
+			v = j.Line(time.Now(), l)
+		case <-tick.C:
+			if k.Profile.Ready.Port.Given() {
+				v = j.Port(time.Now(), k.holdsPort())
+			} else {
+				v = j.Tick(time.Now())
+			}
+		case <-ctx.Done():
+			return interrupted(start)
+		}
+		if v != nil {
+			return v
+		}
+	}
+}
+
+func interrupted(start time.Time) *Verdict {
+	return &Verdict{Why: "interrupted before the server was known to be up", Took: time.Since(start)}
+}
+
+// holdsPort tells whether a process of this server holds the profile's port.
+func (k *Keel) holdsPort() bool {
+	p := k.Profile.Ready.Port
+	pids, err := host.PortHolders(p.Net, p.Number)
+	if err != nil || len(pids) == 0 {
+		return false
+	}
+	mine := k.runDir().Status().Processes
+	return slices.ContainsFunc(pids, func(pid int) bool { return slices.Contains(mine, pid) })
+}
+
+func (k *Keel) stopOrder() host.StopOrder {
+	s := k.Profile.Stop
+	return host.StopOrder{Tell: s.Tell, Notice: s.Notice.Std(), Send: s.Send, Wait: s.Wait.Std(), Terminate: s.Terminate.Std(), Kill: s.MayKill()}
+}
+
+// stopServer ends the server by the profile's order.
+func (k *Keel) stopServer() (*host.Exit, error) { return k.stopBy(k.stopOrder()) }
+
+// halfStop ends a server that did not come up: nothing of it is worth waiting
+// long for.
+func (k *Keel) halfStop() (*host.Exit, error) {
+	o := k.stopOrder()
+	o.Tell, o.Notice = "", 0
+	o.Wait, o.Terminate = min(o.Wait, 10*time.Second), min(o.Terminate, 5*time.Second)
+	return k.stopBy(o)
+}
+
+func (k *Keel) stopBy(o host.StopOrder) (*host.Exit, error) {
+	exit, err := k.runDir().Stop(o, func(s host.StopStep) {
+		switch s.Do {
+		case "told":
+			k.note("players were told: %s", o.Tell)
+		case "sent":
+			if s.Error != "" && o.Tell+o.Send == k.Profile.Stop.Tell+k.Profile.Stop.Send {
+				k.warn("the stop line %q did not get through: %s", o.Send, s.Error)
+			}
+		case "terminate":
+			if o.Send != "" {
+				k.warn("it did not stop within %s: terminate signal to its processes %v", o.Wait, s.PIDs)
+			}
+		case "kill":
+			k.warn("it did not end within %s of the terminate signal: killing its processes %v", o.Terminate, s.PIDs)
+		}
+	})
+	if errors.Is(err, host.ErrNotRunning) {
+		return k.runDir().Status().Last, nil
+	}
+	return exit, err
+}

@@ -1,0 +1,388 @@
+package freshkeel
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"freshkeel/internal/locker"
+	"freshkeel/internal/logbook"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+)
+
+// transaction is one run that changes the install: a refit, a rollback or a
+// restore. Its logbook entry is on disk from the beginning and says how far it
+// got; recover reads it.
+type transaction struct {
+	k   *Keel
+	e   *logbook.Entry
+	dir swap.Run
+
+	writer *locker.Writer
+	copied *locker.Taken // the first backup pass
+	told   time.Time     // when the server was told to stop
+	gone   time.Time     // when its last process ended
+}
+
+// transact opens a transaction: from here on a crash is something to recover.
+func (k *Keel) transact(e *logbook.Entry) (*transaction, error) {
+	e.Phase = logbook.Preparing
+	e.WasRunning = k.runDir().Status().Running
+	e.EndRunning = e.EndRunning || e.WasRunning
+	if err := k.book.Begin(e); err != nil {
+		return nil, err
+	}
+	t := k.resume(e)
+	if err := os.MkdirAll(t.dir.Dir, 0o700); err != nil {
+		return nil, t.abandon(err)
+	}
+	return t, k.halt("begun")
+}
+
+// resume is transact for an entry that a crash left.
+func (k *Keel) resume(e *logbook.Entry) *transaction {
+	return &transaction{k: k, e: e, dir: k.run(e.ID)}
+}
+
+func (t *transaction) close() {
+	if t.writer != nil {
+		t.writer.Close()
+	}
+}
+
+// step runs a step, tells of it, and records its time.
+func (t *transaction) step(name string, run func() (sum string, err error)) error {
+	var sum string
+	took, err := t.k.step(name, func() (s string, err error) { sum, err = run(); return sum, err })
+	t.e.Steps = append(t.e.Steps, logbook.Step{Name: name, Took: took, Note: sum})
+	return err
+}
+
+// enter makes the next phase durable before anything of it is done.
+func (t *transaction) enter(p logbook.Phase) error {
+	t.e.Phase = p
+	if err := t.k.book.Save(t.e); err != nil {
+		return err
+	}
+	return t.k.halt("phase:" + string(p))
+}
+
+func (t *transaction) finish(o logbook.Outcome) error {
+	t.e.Phase, t.e.Outcome, t.e.Ended = logbook.Done, o, time.Now().Round(0)
+	if err := t.k.book.Save(t.e); err != nil {
+		return err
+	}
+	t.k.prune()
+	return t.k.halt("finished")
+}
+
+// abandon ends a transaction that has changed nothing: staging goes, and the
+// server comes up again if it was stopped. It returns why, which is the
+// command's error.
+func (t *transaction) abandon(why error) error {
+	t.e.Why = why.Error()
+	t.dropStaging()
+	if t.e.WasRunning && !t.k.runDir().Status().Running {
+		if err := t.comeBack(context.Background()); err != nil {
+			return err
+		}
+		t.e.Told = append(t.e.Told, "the server was started again")
+	}
+	if err := t.finish(logbook.Abandoned); err != nil {
+		return errors.Join(why, err)
+	}
+	return why
+}
+
+// dropStaging removes what was laid out and never swapped in.
+func (t *transaction) dropStaging() {
+	os.RemoveAll(filepath.Join(t.dir.Dir, "staged"))
+	os.RemoveAll(filepath.Join(t.dir.Dir, "folders"))
+}
+
+// preCopy is the first backup pass, while the server runs: it leaves the
+// second one little to do.
+func (t *transaction) preCopy(ctx context.Context) error {
+	return t.step("pre-copy", func() (string, error) {
+		if err := t.k.halt("pre-copy"); err != nil {
+			return "", err
+		}
+		l, err := t.k.locker()
+		if err != nil {
+			return "", err
+		}
+		base, err := t.k.lastBackup(l)
+		if err != nil {
+			return "", err
+		}
+		t.writer = l.Writer()
+		t.copied, err = t.writer.Take(ctx, t.k.Dir, t.k.Profile.Server.Skip, base, t.k.moves("pre-copy"))
+		if err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s of %d files read while the server ran", Bytes(t.copied.Read), len(t.copied.Entries)), nil
+	})
+}
+
+// stop ends the server, if it runs.
+func (t *transaction) stop() error {
+	if err := t.enter(logbook.Stopping); err != nil {
+		return err
+	}
+	if !t.k.runDir().Status().Running {
+		return nil
+	}
+	return t.step("stop", func() (string, error) {
+		t.told = time.Now()
+		exit, err := t.k.stopServer()
+		if err != nil {
+			return "", err
+		}
+		t.gone = time.Now()
+		sum := "the server ended"
+		if exit != nil {
+			t.gone = exit.At
+			sum += " (" + exit.Status + ")"
+		}
+		return sum, t.k.halt("stopped")
+	})
+}
+
+// backUp is the second pass: with the server down it is consistent.
+func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, error) {
+	var set *locker.Set
+	err := t.step("backup", func() (string, error) {
+		if err := t.k.halt("backup"); err != nil {
+			return "", err
+		}
+		base := map[string]locker.File{}
+		for _, f := range t.copied.Entries {
+			base[f.Path] = f
+		}
+		taken, err := t.writer.Take(ctx, t.k.Dir, t.k.Profile.Server.Skip, base, t.k.moves("backup"))
+		if err != nil {
+			return "", err
+		}
+		if len(taken.Moving) > 0 {
+			return "", &Advised{fmt.Errorf("%s keeps changing although the server is stopped: something else writes to the install", some(taken.Moving, 3)), "find what writes there, end it, and try again"}
+		}
+		if set, err = t.k.publish(t.writer, taken, label); err != nil {
+			return "", err
+		}
+		t.e.Backup = set.ID
+		return fmt.Sprintf("%s: %d files, %s, %s new in the locker", set.ID, set.Files, Bytes(set.Bytes), Bytes(set.New)), nil
+	})
+	return set, err
+}
+
+// comeBack starts the old server and watches it come up. One that does not
+// ends the transaction: it needs hands.
+func (t *transaction) comeBack(ctx context.Context) error {
+	return t.step("start the old server", func() (string, error) {
+		_, v, err := t.k.bringUp(ctx, t.e.From)
+		if err == nil && v.Up {
+			t.down(v)
+			return v.Why, nil
+		}
+		n := &NeedsHands{What: "the old server does not come up either", State: "the files of " + orUnknown(t.e.From) + " are in place",
+			Do: []string{"freshkeel log", "freshkeel start"}}
+		if err != nil {
+			n.What += ": " + err.Error()
+		} else {
+			n.What, n.Lines = n.What+": "+v.Why, v.Lines
+			t.k.halfStop()
+		}
+		if t.e.Backup != "" {
+			n.State += ", and so is all else as it was in backup " + t.e.Backup
+			n.Do = append(n.Do, "freshkeel backup list")
+		}
+		t.e.Why, t.e.Lines = n.What, n.Lines
+		return "", errors.Join(n, t.finish(logbook.NeedsHands))
+	})
+}
+
+// down notes how long players were without a server.
+func (t *transaction) down(v *Verdict) {
+	if !t.told.IsZero() {
+		t.e.Down = time.Since(t.told) // the steady time is not players' loss
+		if s := t.k.Profile.Ready.Steady.Std(); v.Up && t.e.Down > s {
+			t.e.Down -= s
+		}
+	}
+}
+
+// goBack undoes what the transaction did to the files, as far as it got, until
+// the install is byte for byte what the backup holds (P3), and brings the old
+// server up where one ran. It may be called again after a crash at any point.
+func (t *transaction) goBack(why string, lines []string) error {
+	t.e.Why, t.e.Lines = why, lines
+	stuck := func(err error) error {
+		return &NeedsHands{What: "going back did not end well: " + err.Error(), State: "everything is kept under " + t.dir.Dir + ", the backup is " + t.e.Backup,
+			Do: []string{"mend what it says", "freshkeel recover"}}
+	}
+	// A disk too full for the logbook must not keep renames from going back:
+	// from the phase before, recover leads to the same place.
+	t.e.Phase = logbook.RollingBack
+	if err := t.k.book.Save(t.e); err != nil {
+		t.k.warn("%v", err)
+	}
+	if err := t.k.halt("phase:rolling-back"); err != nil {
+		return stuck(err)
+	}
+	if t.k.runDir().Status().Running {
+		if err := t.step("stop the new server", func() (string, error) { _, err := t.k.halfStop(); return "", err }); err != nil {
+			return stuck(err)
+		}
+	}
+	err := t.step("roll back", func() (string, error) {
+		swapped, err := t.reverse(t.dir)
+		if err != nil {
+			return "", err
+		}
+		back, err := t.toBackup(swapped)
+		if err != nil {
+			return "", err
+		}
+		t.e.Told = append(t.e.Told, back.told()...)
+		return fmt.Sprintf("%s put back by renames, %s from backup %s", plural(len(swapped), "path"), plural(back.restored, "file"), t.e.Backup), nil
+	})
+	if err != nil {
+		return stuck(err)
+	}
+	if err := t.enter(logbook.Returning); err != nil {
+		return stuck(err)
+	}
+	return t.returned()
+}
+
+// returned ends a rolled-back transaction: its files are in place.
+func (t *transaction) returned() error {
+	st := t.k.runDir().Status()
+	if t.e.WasRunning && !st.Running {
+		if err := t.comeBack(context.Background()); err != nil {
+			return err
+		}
+	} else if st.Running && !t.e.WasRunning {
+		if _, err := t.k.stopServer(); err != nil {
+			return err
+		}
+	}
+	t.dropStaging()
+	if err := t.finish(logbook.RolledBack); err != nil {
+		return err
+	}
+	return &RolledBack{Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Running: t.e.WasRunning}
+}
+
+// reverse undoes one exchange by renames alone, and returns the paths it knew.
+func (t *transaction) reverse(run swap.Run) (map[string]bool, error) {
+	p, err := run.Read()
+	if err != nil {
+		return nil, err
+	}
+	return p.Paths(), run.Reverse(p, t.k.halt)
+}
+
+// toBackup makes the whole install, skip aside, what the transaction's backup
+// holds. trusted are paths that renames have just brought back.
+func (t *transaction) toBackup(trusted map[string]bool) (*putBackReport, error) {
+	set, err := t.k.backup(t.e.Backup)
+	if err != nil {
+		return nil, err
+	}
+	all := func(string) bool { return true }
+	return t.k.putBack(t.attempt(), set, scope{within: all, takeAway: all, trusted: trusted}, t.k.halt)
+}
+
+// attempt is a fresh folder for one attempt at putting files back: each begins
+// with a look at what is there, so an earlier one's plan is of no use to it.
+func (t *transaction) attempt() swap.Run {
+	for n := 1; ; n++ {
+		dir := filepath.Join(t.dir.Dir, fmt.Sprintf("back-%d", n))
+		if _, err := os.Stat(dir); err != nil {
+			return swap.Run{Root: t.k.Dir, Dir: dir}
+		}
+	}
+}
+
+// keptRuns is how many of the newest runs keep what they displaced.
+const keptRuns = 6
+
+// prune drops what old runs displaced. Their plans, inventories and backups
+// stay, so that a rollback to before them is still possible from the locker.
+func (k *Keel) prune() {
+	all, err := k.book.All()
+	if err != nil || len(all) <= keptRuns {
+		return
+	}
+	for _, e := range all[:len(all)-keptRuns] {
+		dir := k.run(e.ID).Dir
+		list, _ := os.ReadDir(dir)
+		for _, d := range list {
+			if d.IsDir() {
+				os.RemoveAll(filepath.Join(dir, d.Name()))
+			}
+		}
+	}
+}
+
+// saveInventories keeps, beside the plan, the inventory as it is and as it
+// will be: a crash between swap and confirmation loses neither.
+func (t *transaction) saveInventories(p *Plan) error {
+	before, err := t.k.inventory()
+	if err != nil {
+		return err
+	}
+	if err := writeInventory(filepath.Join(t.dir.Dir, "inventory-before.json"), before); err != nil {
+		return err
+	}
+	return writeInventory(filepath.Join(t.dir.Dir, "inventory-after.json"), &Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: true, Files: p.owned})
+}
+
+// takeInventory makes one of the saved inventories the install's own.
+func (t *transaction) takeInventory(from swap.Run, name string) error {
+	path := filepath.Join(from.Dir, name)
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	inv, err := readInventory(b, path)
+	if err != nil {
+		return err
+	}
+	inv.At = time.Now().Round(0)
+	if inv.Version == "" && name == "inventory-after.json" {
+		inv.Version = t.e.To // as the server said it
+	}
+	for i := range inv.Files {
+		o := &inv.Files[i]
+		o.SeenAt = 0
+		// Only a file that provably still is what was put there is noted with
+		// its identity; any other is read when next it is compared.
+		now, ok, err := tree.Describe(t.k.path(o.Path), o.Path)
+		if err == nil && ok && now.Kind == o.Kind && now.Size == o.Size && o.Mtime != 0 && now.Mtime == o.Mtime && (o.Inode == 0 || o.Inode == now.Inode) {
+			o.Entry, o.SeenAt = now, time.Now().UnixNano()
+		}
+	}
+	return writeInventory(t.k.state("inventory.json"), inv)
+}
+
+// describePlan keeps the plan's prose beside its steps, for whoever looks.
+func (t *transaction) describePlan(p *Plan) error {
+	b, err := json.MarshalIndent(map[string]any{"kept": p.Kept, "left": p.Left, "foreign": p.Foreign}, "", " ")
+	if err != nil {
+		return err
+	}
+	return tree.WriteFile(filepath.Join(t.dir.Dir, "left-alone.json"), b, 0o600)
+}
+
+// samePlan tells whether two plans do the same to the same files.
+func samePlan(a, b *Plan) bool {
+	return slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted)
+}
