@@ -95,6 +95,7 @@ type RolledBack struct {
 	From, To string // the version that is back, the one that failed
 	Why      string
 	Lines    []string
+	Told     []string // what else to know
 	Running  bool
 }
 

@@ -174,10 +174,10 @@ func (k *Keel) lock(doing string) (unlock func(), err error) {
 		}
 		return nil, &Busy{h.PID, h.Doing, h.Since}
 	}
-	b, _ := json.Marshal(holder{os.Getpid(), doing, time.Now().Round(0)})
-	if err := tree.WriteFile(k.state("holder.json"), b, 0o600); err != nil {
-		l.Unlock()
-		return nil, fmt.Errorf("lock the install: %w", err)
+	// Who holds it is only for telling others: a full disk must not keep
+	// anybody from the lock.
+	if b, err := json.Marshal(holder{os.Getpid(), doing, time.Now().Round(0)}); err == nil {
+		tree.WriteFile(k.state("holder.json"), b, 0o600)
 	}
 	return func() {
 		k.giveToOwner()

@@ -242,6 +242,7 @@ func (l *lookout) lookForOwnFiles() {
 			tops[top] = append(tops[top], e)
 		}
 	}
+	l.lookAtScript()
 	for _, e := range l.list {
 		if strings.Contains(e.Path, "/") || e.Path == profile.FileName || used[e.Path] || e.Path == l.artifact || e.Path == l.script {
 			continue
@@ -283,6 +284,23 @@ func (l *lookout) lookForOwnFiles() {
 			l.keep = append(l.keep, found{e.Path, from})
 		}
 	}
+}
+
+// lookAtScript tells whether the launch script is the operator's: one that
+// runs something else holds memory flags and the like. One that is the server
+// itself, or is as the build ships it, is the build's.
+func (l *lookout) lookAtScript() {
+	if l.script == "" || l.artifact == l.script {
+		return
+	}
+	from := "the launch script: its flags are yours"
+	if b, ships := l.build[l.script]; ships {
+		if same, err := l.sameAs(l.files[l.script], b); err == nil && same {
+			return
+		}
+		from += "; it is not as the build ships it"
+	}
+	l.settings = append(l.settings, found{l.script, from})
 }
 
 // sortFolder decides about one folder at the top of the install.
@@ -367,6 +385,8 @@ func (l *lookout) lookAtLog() {
 	}
 }
 
+var echoed = regexp.MustCompile(`\becho\s+["']?([^"';]+?)["']?\s*(?:;|$|&&)`)
+
 var readLoop = regexp.MustCompile(`(?i)\b(quit|stop|exit|close|shutdown|end)\b\s*\)`)
 
 // lookForStopInScript reads a script that is itself the server: the word that
@@ -387,18 +407,16 @@ func (l *lookout) lookForStopInScript() {
 			continue
 		}
 		// What it echoes is its log.
-		m := regexp.MustCompile(`\becho\s+["']?([^"']+?)["']?\s*(;|$)`).FindStringSubmatch(line)
-		if m == nil {
-			continue
-		}
 		at := fmt.Sprintf("%s:%d: %s", l.script, i+1, clip(strings.TrimSpace(line), 60))
-		if v := versionLine.FindStringSubmatch(m[1]); v != nil && l.said[0] == "" {
-			l.said = [2]string{"^" + regexp.QuoteMeta(v[1]) + `(\S+)`, at}
-			if l.version == "" {
-				l.version, l.versionFrom = v[2], at
+		for _, m := range echoed.FindAllStringSubmatch(line, -1) {
+			if v := versionLine.FindStringSubmatch(m[1]); v != nil && l.said[0] == "" {
+				l.said = [2]string{"^" + regexp.QuoteMeta(v[1]) + `(\S+)`, at}
+				if l.version == "" {
+					l.version, l.versionFrom = v[2], at
+				}
+			} else if readyLine.MatchString(m[1]) && l.ready[0] == "" && !strings.Contains(m[1], "$") {
+				l.ready = [2]string{"^" + generalize(m[1]), at}
 			}
-		} else if readyLine.MatchString(m[1]) && l.ready[0] == "" && !strings.Contains(m[1], "$") {
-			l.ready = [2]string{"^" + generalize(m[1]), at}
 		}
 	}
 }

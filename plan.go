@@ -130,7 +130,7 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 	}
 	here, exists := p.before[at]
 	was, had := old[at]
-	own := k.Profile.Server.Own(at) || (!p.known && at == k.Profile.Launch.Script && exists)
+	own := k.Profile.Server.Own(at)
 	if f.Kind == tree.Dir {
 		if exists && here.Kind != tree.Dir {
 			p.Blocked = append(p.Blocked, blocked{at, "the build has a folder there, the install has a " + kindWord(here.Kind)})

@@ -211,7 +211,7 @@ func (t *transaction) settle() error {
 	if err := t.enter(logbook.Returning); err != nil {
 		return err
 	}
-	if t.e.EndRunning && !t.k.runDir().Status().Running {
+	if t.e.EndRunning {
 		from := t.e.From
 		t.e.From = t.e.To // the server that is to come up
 		err := t.comeBack(context.Background())

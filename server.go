@@ -61,13 +61,16 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 		return nil, err
 	}
 	defer unlock()
+	if st := k.runDir().Status(); st.Running {
+		return nil, &host.AlreadyRunning{PID: st.PID, Since: st.Since, How: "under its minder"}
+	}
 	inv, err := k.inventory()
 	if err != nil {
 		return nil, err
 	}
 	var v *Verdict
 	_, err = k.step("start", func() (sum string, err error) {
-		if _, v, err = k.bringUp(ctx, inv.Version); err != nil {
+		if v, err = k.bringUp(ctx, inv.Version); err != nil {
 			return "", err
 		}
 		return v.Why, nil
@@ -125,17 +128,21 @@ func (k *Keel) Log(ctx context.Context, n int, follow bool, each func(string)) e
 	})
 }
 
-// bringUp starts the server and watches it. The error is for a server that
-// could not even be started.
-func (k *Keel) bringUp(ctx context.Context, expect string) (*host.Status, *Verdict, error) {
+// bringUp starts the server and watches it; one that a crashed command has
+// started is only watched. The error is for a server that could not even be
+// started.
+func (k *Keel) bringUp(ctx context.Context, expect string) (*Verdict, error) {
+	if st := k.runDir().Status(); st.Running {
+		return k.watch(ctx, time.Now(), expect), nil
+	}
 	for _, p := range host.Outside(k.Dir, 0) {
-		return nil, nil, &host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}
+		return nil, &host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}
 	}
 	st, err := k.spawn(context.WithoutCancel(ctx))
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	return st, k.watch(ctx, st.Since, expect), nil
+	return k.watch(ctx, st.Since, expect), nil
 }
 
 // spawn has a minder start the server.
@@ -150,7 +157,7 @@ func (k *Keel) spawn(ctx context.Context) (*host.Status, error) {
 
 // portPause is how long the watch rests between looks at the port: each one
 // reads a table of the whole machine.
-const portPause = 200 * time.Millisecond
+const portPause = 100 * time.Millisecond
 
 // watch judges the running server until there is a verdict. When ctx ends,
 // the verdict is that it was interrupted.
@@ -230,7 +237,7 @@ func (k *Keel) stopOrder() host.StopOrder {
 }
 
 // stopServer ends the server by the profile's order.
-func (k *Keel) stopServer() (*host.Exit, error) { return k.stopBy(k.stopOrder()) }
+func (k *Keel) stopServer() (*host.Exit, error) { return k.stopBy(k.stopOrder(), false) }
 
 // halfStop ends a server that did not come up: nothing of it is worth waiting
 // long for.
@@ -238,16 +245,18 @@ func (k *Keel) halfStop() (*host.Exit, error) {
 	o := k.stopOrder()
 	o.Tell, o.Notice = "", 0
 	o.Wait, o.Terminate = min(o.Wait, 10*time.Second), min(o.Terminate, 5*time.Second)
-	return k.stopBy(o)
+	return k.stopBy(o, true)
 }
 
-func (k *Keel) stopBy(o host.StopOrder) (*host.Exit, error) {
+// stopBy ends the server by an order, telling what it takes. Of a hopeless
+// server nobody expects that it still reads its console.
+func (k *Keel) stopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
 	exit, err := k.runDir().Stop(o, func(s host.StopStep) {
 		switch s.Do {
 		case "told":
 			k.note("players were told: %s", o.Tell)
 		case "sent":
-			if s.Error != "" && o.Tell+o.Send == k.Profile.Stop.Tell+k.Profile.Stop.Send {
+			if s.Error != "" && !hopeless {
 				k.warn("the stop line %q did not get through: %s", o.Send, s.Error)
 			}
 		case "terminate":

@@ -88,7 +88,7 @@ func (t *transaction) finish(o logbook.Outcome) error {
 func (t *transaction) abandon(why error) error {
 	t.e.Why = why.Error()
 	t.dropStaging()
-	if t.e.WasRunning && !t.k.runDir().Status().Running {
+	if t.e.WasRunning && !t.runsOn() {
 		if err := t.comeBack(context.Background()); err != nil {
 			return err
 		}
@@ -98,6 +98,13 @@ func (t *transaction) abandon(why error) error {
 		return errors.Join(why, err)
 	}
 	return why
+}
+
+// runsOn tells whether the server has been running since before the
+// transaction. One that was started within it is not known to be up yet.
+func (t *transaction) runsOn() bool {
+	st := t.k.runDir().Status()
+	return st.Running && st.Since.Before(t.e.Started)
 }
 
 // dropStaging removes what was laid out and never swapped in.
@@ -185,7 +192,7 @@ func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, er
 // ends the transaction: it needs hands.
 func (t *transaction) comeBack(ctx context.Context) error {
 	return t.step("start the old server", func() (string, error) {
-		_, v, err := t.k.bringUp(ctx, t.e.From)
+		v, err := t.k.bringUp(ctx, t.e.From)
 		if err == nil && v.Up {
 			t.down(v)
 			return v.Why, nil
@@ -236,7 +243,13 @@ func (t *transaction) goBack(why string, lines []string) error {
 		return stuck(err)
 	}
 	if t.k.runDir().Status().Running {
-		if err := t.step("stop the new server", func() (string, error) { _, err := t.k.halfStop(); return "", err }); err != nil {
+		if err := t.step("stop the new server", func() (string, error) {
+			exit, err := t.k.halfStop()
+			if exit == nil {
+				return "it had ended", err
+			}
+			return exit.Status, err
+		}); err != nil {
 			return stuck(err)
 		}
 	}
@@ -263,12 +276,11 @@ func (t *transaction) goBack(why string, lines []string) error {
 
 // returned ends a rolled-back transaction: its files are in place.
 func (t *transaction) returned() error {
-	st := t.k.runDir().Status()
-	if t.e.WasRunning && !st.Running {
+	if t.e.WasRunning {
 		if err := t.comeBack(context.Background()); err != nil {
 			return err
 		}
-	} else if st.Running && !t.e.WasRunning {
+	} else if t.k.runDir().Status().Running {
 		if _, err := t.k.stopServer(); err != nil {
 			return err
 		}
@@ -277,7 +289,7 @@ func (t *transaction) returned() error {
 	if err := t.finish(logbook.RolledBack); err != nil {
 		return err
 	}
-	return &RolledBack{Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Running: t.e.WasRunning}
+	return &RolledBack{Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Told: t.e.Told, Running: t.e.WasRunning}
 }
 
 // reverse undoes one exchange by renames alone, and returns the paths it knew.

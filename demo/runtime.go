@@ -138,7 +138,7 @@ func (s *server) run(in io.Reader) int {
 	s.say("%d gardens, %d members", len(gardens), strings.Count(string(members), "\n"))
 	if s.r.Behaviour == Hangs {
 		s.say("waiting for the moon")
-		select {}
+		time.Sleep(24 * time.Hour)
 	}
 	s.say("gates open after %.1f s", time.Since(began).Seconds())
 	if s.r.Behaviour == DiesSteady {

@@ -161,6 +161,7 @@ func (p *program) check(ctx context.Context, k *freshkeel.Keel, w freshkeel.Want
 }
 
 func (p *program) refit(ctx context.Context, c *cli.Command) error {
+	p.view.stream = !c.Bool("dry-run")
 	k, err := p.open()
 	if err != nil {
 		return err
@@ -186,6 +187,7 @@ func (p *program) refit(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) rollback(ctx context.Context, c *cli.Command) error {
+	p.view.stream = !c.Bool("dry-run")
 	k, err := p.open()
 	if err != nil {
 		return err
@@ -207,6 +209,7 @@ func (p *program) rollback(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) recover(ctx context.Context, c *cli.Command) error {
+	p.view.stream = !c.Bool("dry-run")
 	k, err := p.open()
 	if err != nil {
 		return err
@@ -237,6 +240,7 @@ func (p *program) recover(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
+	p.view.stream = !c.Bool("dry-run")
 	k, err := p.open()
 	if err != nil {
 		return err
@@ -272,6 +276,7 @@ func (p *program) backupList(ctx context.Context, _ *cli.Command) error {
 }
 
 func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
+	p.view.stream = !c.Bool("dry-run")
 	k, err := p.open()
 	if err != nil {
 		return err
@@ -303,6 +308,7 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) start(ctx context.Context, c *cli.Command) error {
+	p.view.stream = !c.Bool("dry-run")
 	k, err := p.open()
 	if err != nil {
 		return err

@@ -11,7 +11,7 @@ import (
 
 	"freshkeel"
 
-	"github.com/charmbracelet/x/ansi"
+	"github.com/clipperhouse/displaywidth"
 	"golang.org/x/term"
 )
 
@@ -22,6 +22,8 @@ type view struct {
 	live   bool
 	colour bool
 	width  int
+
+	stream bool // with --json, events go to standard output, a line each
 
 	mu     sync.Mutex
 	events int
@@ -69,7 +71,7 @@ func (v *view) paint(code, s string) string {
 func (v *view) observe(e freshkeel.Event) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if v.p.json {
+	if v.p.json && v.stream {
 		v.events++
 		if e.Kind == freshkeel.StepMoves && time.Since(v.moved.At) < 250*time.Millisecond && e.Done != e.Total {
 			return
@@ -126,15 +128,15 @@ func (v *view) line(word, colour, step, text, took string) {
 	if step != "" {
 		step = pad(step, 20)
 	}
-	room := v.width - left - ansi.StringWidth(step) - 1
+	room := v.width - left - displaywidth.String(step) - 1
 	if took != "" {
 		room -= 12
 	}
-	rows := strings.Split(ansi.Wrap(text, max(room, 20), ""), "\n")
+	rows := wrap(text, max(room, 20))
 	for i, row := range rows {
 		head := "  " + v.paint(colour, pad(word, 6)) + v.paint(strong, step)
 		if i > 0 {
-			head = strings.Repeat(" ", left+ansi.StringWidth(step))
+			head = strings.Repeat(" ", left+displaywidth.String(step))
 		}
 		if i == 0 && took != "" {
 			row = pad(row, room) + v.paint(dim, fmt.Sprintf("%12s", took))
@@ -165,8 +167,8 @@ func (v *view) redraw() {
 		return
 	}
 	dots := []string{"·  ", "·· ", "···"}[int(time.Since(v.began)/(300*time.Millisecond))%3]
-	s := "  " + v.paint(calm, pad(dots, 6)) + v.paint(strong, pad(v.step, 20)) + v.progress()
-	io.WriteString(v.p.err, ansi.Truncate(s, v.width-1, "…"))
+	const left = 2 + 6 + 20
+	io.WriteString(v.p.err, "  "+v.paint(calm, pad(dots, 6))+v.paint(strong, pad(v.step, 20))+v.clip(v.progress(), v.width-1-left))
 	v.shown = true
 }
 
@@ -224,13 +226,36 @@ func (v *view) warnLine(s string) {
 	v.observe(freshkeel.Event{At: time.Now(), Kind: freshkeel.Warned, Text: s})
 }
 
-func (v *view) clip(s string, n int) string { return ansi.Truncate(s, max(n, 10), "…") }
+func (v *view) clip(s string, n int) string { return displaywidth.TruncateString(s, max(n, 10), "…") }
 
 func pad(s string, n int) string {
-	if w := ansi.StringWidth(s); w < n {
+	if w := displaywidth.String(s); w < n {
 		return s + strings.Repeat(" ", n-w)
 	}
 	return s
+}
+
+// wrap breaks text into rows of at most n cells, between words where it can.
+func wrap(text string, n int) (rows []string) {
+	for _, line := range strings.Split(text, "\n") {
+		row := ""
+		for _, word := range strings.Split(line, " ") {
+			if row != "" && displaywidth.String(row)+1+displaywidth.String(word) > n {
+				rows = append(rows, row)
+				row = ""
+			}
+			for displaywidth.String(word) > n { // a path longer than a row
+				head := displaywidth.TruncateString(word, n, "")
+				rows, word = append(rows, head), word[len(head):]
+			}
+			if row != "" {
+				row += " "
+			}
+			row += word
+		}
+		rows = append(rows, row)
+	}
+	return rows
 }
 
 // meter is a rate over the last seconds.
@@ -268,7 +293,7 @@ func (v *view) fact(label, text string) {
 		return
 	}
 	const margin = 12
-	for i, row := range strings.Split(ansi.Wrap(text, v.width-margin, ""), "\n") {
+	for i, row := range wrap(text, v.width-margin) {
 		if i > 0 {
 			label = ""
 		}
@@ -279,7 +304,7 @@ func (v *view) fact(label, text string) {
 func (v *view) finding(f freshkeel.Finding) {
 	mark := map[freshkeel.Level][2]string{freshkeel.Stop: {"STOP", bad}, freshkeel.Warn: {"warn", minded}, freshkeel.OK: {"ok", good}}[f.Level]
 	word, colour := mark[0], mark[1]
-	rows := strings.Split(ansi.Wrap(f.What, v.width-10, ""), "\n")
+	rows := wrap(f.What, v.width-10)
 	for i, row := range rows {
 		if i > 0 {
 			word = ""
@@ -293,7 +318,7 @@ func (v *view) finding(f freshkeel.Finding) {
 		if part[1] == "" || f.Level == freshkeel.OK {
 			continue
 		}
-		for i, row := range strings.Split(ansi.Wrap(part[1], v.width-18, ""), "\n") {
+		for i, row := range wrap(part[1], v.width-18) {
 			if i > 0 {
 				part[0] = ""
 			}
@@ -322,6 +347,9 @@ func (v *view) rolledBack(e *freshkeel.RolledBack) {
 	v.fact("why", e.Why)
 	for _, l := range e.Lines {
 		v.fact("console", l)
+	}
+	for _, t := range e.Told {
+		v.fact("note", t)
 	}
 	v.fact("more", "freshkeel logbook "+e.Refit)
 }
@@ -361,7 +389,7 @@ func (v *view) table(heads []string, rows [][]string, colour func(row, col int) 
 	widths := make([]int, len(heads))
 	for _, r := range append([][]string{heads}, rows...) {
 		for i, c := range r {
-			widths[i] = max(widths[i], ansi.StringWidth(c))
+			widths[i] = max(widths[i], displaywidth.String(c))
 		}
 	}
 	print := func(r []string, paint func(col int) string) {
@@ -370,11 +398,11 @@ func (v *view) table(heads []string, rows [][]string, colour func(row, col int) 
 		b.WriteString("  ")
 		for i, c := range r {
 			if i == len(r)-1 {
-				c = ansi.Truncate(c, max(room, 8), "…")
+				c = v.clip(c, room)
 			} else {
 				c = pad(c, widths[i])
 			}
-			room -= ansi.StringWidth(c) + 2
+			room -= displaywidth.String(c) + 2
 			b.WriteString(v.paint(paint(i), c))
 			if i < len(r)-1 {
 				b.WriteString("  ")

@@ -1,0 +1,238 @@
+package main
+
+import (
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"freshkeel/demo"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// crash is one command of which every step is to be a place to die at.
+type crash struct {
+	name     string
+	releases []demo.Release
+	prepare  [][]string
+	command  []string
+	always   string // the version that must hold in the end, "" where either may
+}
+
+func crashes() []crash {
+	r := demo.Releases
+	return []crash{
+		{"refit that comes up", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, ""},
+		{"refit that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1"},
+		{"rollback by hand", []demo.Release{r[0], r[1]}, [][]string{{"refit"}}, []string{"rollback"}, ""},
+		{"restore", []demo.Release{r[0], r[1]}, [][]string{{"backup", "take"}, {"refit"}}, []string{"backup", "restore", "b0001"}, ""},
+	}
+}
+
+// setUp brings a harbour to where the command is about to run, the server up.
+func (c crash) setUp(t *testing.T) *place {
+	p := mossgate(t, c.releases...)
+	p.ok("start")
+	for _, args := range c.prepare {
+		p.ok(args...)
+	}
+	return p
+}
+
+// outcomes are the trees between which nothing may be, by the version said.
+func (c crash) outcomes(t *testing.T) (map[string]map[string]string, []string) {
+	p := c.setUp(t)
+	both := map[string]map[string]string{p.status().Version: p.tree()}
+	trace := filepath.Join(p.dir, "trace")
+	p.runWith([]string{envTrace + "=" + trace}, c.command...)
+	both[p.status().Version] = p.tree()
+	b, err := os.ReadFile(trace)
+	require.NoError(t, err)
+	steps := strings.Fields(string(b))
+	slices.Sort(steps)
+	return both, slices.Compact(steps)
+}
+
+// settled holds an install to P2 after a crash: the next command leaves it at
+// exactly one of the two trees, with that version's server running.
+func (p *place) settled(both map[string]map[string]string, always string) {
+	p.t.Helper()
+	st := p.status() // the next command, any command
+	want, known := both[st.Version]
+	require.True(p.t, known, "version %q is neither", st.Version)
+	require.Equal(p.t, want, p.tree(), "not exactly the tree of %s", st.Version)
+	if always != "" {
+		require.Equal(p.t, always, st.Version)
+	}
+	require.True(p.t, st.Server.Running, "it ran before, so it runs after")
+	lines := p.ok("log").out
+	require.Contains(p.t, lines, "mossgate server "+st.Version)
+	for _, e := range p.entries() {
+		require.NotEmpty(p.t, e.Outcome, "entry %s is left open", e.ID)
+	}
+}
+
+// P2, by name: kill -9 at every step of a refit, of its own rollback, of a
+// rollback by hand and of a restore.
+func TestKilledAtEveryStepLeavesOldOrNew(t *testing.T) {
+	t.Parallel()
+	for _, c := range crashes() {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			both, steps := c.outcomes(t)
+			require.Greater(t, len(steps), 12, "steps: %v", steps)
+			for _, step := range steps {
+				t.Run(step, func(t *testing.T) {
+					t.Parallel()
+					p := c.setUp(t)
+					r := p.runWith([]string{envDieAt + "=" + step}, c.command...)
+					require.Equal(t, -1, r.code, "it was to die at %s\n%s%s", step, r.out, r.err)
+					p.settled(both, c.always)
+				})
+			}
+		})
+	}
+}
+
+// A crash while recovering is just another crash.
+func TestKilledAgainWhileRecovering(t *testing.T) {
+	t.Parallel()
+	c := crashes()[1]
+	both, _ := c.outcomes(t)
+	for _, pair := range [][]string{
+		{"swap:3", "reverse:2", "reverse:1"},
+		{"phase:watching", "reverse:3", "back-swap:1", "phase:returning"},
+		{"phase:rolling-back", "back-swap:2", "reverse:1", "back-swap:1"},
+		{"back-swap:3", "phase:returning", "finished"},
+	} {
+		t.Run(strings.Join(pair, " then "), func(t *testing.T) {
+			t.Parallel()
+			p := c.setUp(t)
+			require.Equal(t, -1, p.runWith([]string{envDieAt + "=" + pair[0]}, c.command...).code)
+			for _, step := range pair[1:] {
+				p.runWith([]string{envDieAt + "=" + step}, "recover") // dies there, where it comes by
+			}
+			p.settled(both, c.always)
+		})
+	}
+}
+
+// Fifty kills from outside at moments that nobody chose, back and forth.
+func TestKilledAtRandomMoments(t *testing.T) {
+	t.Parallel()
+	kills := 25
+	if testing.Short() {
+		kills = 5
+	}
+	for _, seed := range []uint64{1, 2} {
+		t.Run("", func(t *testing.T) {
+			t.Parallel()
+			random := rand.New(rand.NewPCG(seed, uint64(time.Now().UnixNano())))
+			c := crashes()[0]
+			both, _ := c.outcomes(t)
+			p := c.setUp(t)
+			for range kills {
+				args := []string{"refit"}
+				if p.status().Version == "3.5.0" {
+					args = []string{"rollback"}
+				}
+				cmd := p.command(args...)
+				require.NoError(t, cmd.Start())
+				time.Sleep(time.Duration(random.IntN(700)) * time.Millisecond)
+				cmd.Process.Kill()
+				cmd.Wait()
+				p.settled(both, "")
+			}
+		})
+	}
+}
+
+// A full disk before the swap changes nothing; during it, all goes back.
+func TestDiskFullAtAnyStep(t *testing.T) {
+	t.Parallel()
+	c := crashes()[0]
+	both, _ := c.outcomes(t)
+	for step, code := range map[string]int{"stage": exitFailed, "pre-copy": exitFailed, "backup": exitFailed, "phase:swapping": exitFailed, "swap:1": exitRolledBack, "swap:4": exitRolledBack, "phase:watching": exitRolledBack} {
+		t.Run(step, func(t *testing.T) {
+			t.Parallel()
+			p := c.setUp(t)
+			r := p.runWith([]string{envFullAt + "=" + step}, "refit")
+			assert.Equal(t, code, r.code, r.out+r.err)
+			assert.Contains(t, r.out+r.err, "no space left on device")
+			p.settled(both, "3.4.1")
+			p.ok("refit")
+			p.settled(both, "3.5.0")
+		})
+	}
+}
+
+// The same on a file system that really is full: once the install's own, once
+// the locker's.
+func TestDiskReallyFull(t *testing.T) {
+	t.Parallel()
+	for _, where := range []string{"install", "locker"} {
+		t.Run(where, func(t *testing.T) {
+			t.Parallel()
+			p := mossgate(t)
+			p.ok("fetch", "3.5.0")
+			small := filepath.Join(p.dir, "small")
+			require.NoError(t, os.Mkdir(small, 0o755))
+			if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=3m", "tmpfs", small).CombinedOutput(); err != nil {
+				t.Skipf("this machine lets nobody mount: %s", out)
+			}
+			t.Cleanup(func() { exec.Command("umount", "-l", small).Run() })
+			moved := map[string]string{"install": p.install, "locker": filepath.Join(p.home, "locker")}[where]
+			require.NoError(t, exec.Command("cp", "-a", moved+"/.", small).Run())
+			require.NoError(t, os.RemoveAll(moved))
+			require.NoError(t, os.Mkdir(moved, 0o755))
+			require.NoError(t, exec.Command("mount", "--move", small, moved).Run())
+			t.Cleanup(func() { p.run("stop"); exec.Command("umount", "-l", moved).Run() })
+			p.ok("start")
+			before := p.tree()
+			fill, err := os.Create(filepath.Join(moved, "fill"))
+			require.NoError(t, err)
+			for _, err = fill.Write(make([]byte, 4096)); err == nil; _, err = fill.Write(make([]byte, 4096)) {
+			}
+			fill.Close()
+
+			// The check sees it coming while the server runs.
+			r := p.exits(exitRefused, "refit", "3.5.0")
+			assert.Contains(t, r.out, "free")
+			// And where it is told to go on, it still changes nothing.
+			r = p.exits(exitFailed, "refit", "3.5.0", "--accept", "disk")
+			assert.Contains(t, r.err, "no space left on device")
+			require.NoError(t, os.Remove(fill.Name()))
+			assert.Equal(t, before, p.tree())
+			assert.True(t, p.status().Server.Running)
+			p.ok("refit", "3.5.0", "--accept", "disk")
+		})
+	}
+}
+
+// Staging goes beside the install, or nowhere: a rename is atomic within one
+// file system alone.
+func TestStagingOnAnotherFileSystemIsRefused(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.ok("start")
+	for _, at := range []string{"tracks", ".freshkeel/refits"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(p.install, at), 0o755))
+	}
+	mount := func(at string) {
+		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", filepath.Join(p.install, at)).CombinedOutput(); err != nil {
+			t.Skipf("this machine lets nobody mount: %s", out)
+		}
+		t.Cleanup(func() { exec.Command("umount", "-l", filepath.Join(p.install, at)).Run() })
+	}
+	mount("tracks")
+	r := p.exits(exitRefused, "refit", "3.5.0")
+	assert.Contains(t, r.out, "tracks is on another file system than .freshkeel")
+	assert.Contains(t, r.out, "no atomic rename")
+	assert.True(t, p.status().Server.Running)
+}

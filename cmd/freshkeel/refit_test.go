@@ -1,0 +1,259 @@
+package main
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"compress/gzip"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"freshkeel/demo"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// In one run the build is exchanged, and everything that is not the build's
+// stays as it was.
+func TestRefitExchangesTheBuildAndNothingElse(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.put("notes-of-mine.md", "mind the gap")
+	p.put("addons/bell.txt", "ding")
+	p.put("tracks/my-own.track", "round the shed")
+	require.NoError(t, os.Chmod(filepath.Join(p.install, "tracks/dew-loop.track"), 0o640))
+	p.ok("start")
+	before := p.tree()
+	first := p.status()
+
+	r := p.ok("refit", "3.5.0")
+	assert.True(t, strings.HasPrefix(r.out, "REFITTED  3.4.1 → 3.5.0 and runs"), r.out)
+	assert.Contains(t, r.out, "mossgate server 3.5.0", "the line that says so")
+	for _, step := range []string{"resolve", "fetch", "check", "stage", "pre-copy", "stop", "backup", "swap", "start", "watch"} {
+		assert.Regexp(t, `(?m)^\d\d:\d\d:\d\d `+step+`: .*\(.*s\)$`, r.err, "a line a step")
+	}
+
+	after := p.tree()
+	for _, same := range []string{"freshkeel.toml", "members.txt", "stewards.txt", "mossgate.conf", "open-gates.sh", "notes-of-mine.md", "addons/bell.txt", "tracks/my-own.track", "assets/night.pak"} {
+		assert.Equal(t, before[same], after[same], same)
+	}
+	for _, changed := range []string{"mossgate.jar", "README.txt", "assets/snails.pak"} {
+		assert.NotEqual(t, before[changed], after[changed], changed)
+	}
+	assert.NotContains(t, after, "tracks/old-mill.track", "a file that the new build no longer has")
+	assert.Contains(t, after, "lib/lanterns.txt")
+	assert.NotContains(t, after, "mossgate-server-3.5.0.jar", "it has the name that the script runs")
+	assert.Equal(t, "surveyed for 3.5.0\n", strings.SplitN(p.read("tracks/dew-loop.track"), ", ", 2)[1])
+	assert.True(t, strings.HasPrefix(after["tracks/dew-loop.track"], "-rw-r-----"), "its mode is kept: %s", after["tracks/dew-loop.track"])
+
+	now := p.status()
+	assert.True(t, now.Server.Running && now.Server.PID != first.Server.PID)
+	assert.Equal(t, "3.5.0", now.Version)
+	e := p.lastEntry()
+	assert.EqualValues(t, "confirmed", e.Outcome)
+	assert.NotZero(t, e.Down)
+	assert.NotZero(t, e.Exchange)
+	assert.Less(t, e.Exchange, e.Down)
+	assert.FileExists(t, filepath.Join(p.install, ".freshkeel/refits", e.ID, "displaced/tracks/old-mill.track"))
+
+	assert.True(t, strings.HasPrefix(p.ok("refit", "3.5.0").out, "NOTHING TO DO"), "safe to run twice")
+	assert.Len(t, p.entries(), 1)
+	assert.True(t, strings.HasPrefix(p.exits(exitRefused, "refit", "3.4.1").out, "REFUSED"), "a step back is never an accident")
+	p.ok("refit", "3.4.1", "--back")
+	assert.Equal(t, "3.4.1", p.status().Version)
+}
+
+func TestServerThatWasDownIsDownAgainUnlessAskedFor(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.ok("refit", "3.5.0")
+	assert.False(t, p.status().Server.Running)
+	assert.Contains(t, p.read("gardens/fen-east.garden"), string(demo.Mark("3.5.0")), "it has been seen to come up")
+	p.ok("rollback")
+	assert.False(t, p.status().Server.Running)
+	p.ok("refit", "3.5.0", "--start")
+	assert.True(t, p.status().Server.Running)
+}
+
+// The smallest server there is, and the forms in which a build of it may come.
+func TestThreeLineServerFromFolderZipAndTarball(t *testing.T) {
+	t.Parallel()
+	script := func(version string) string {
+		return "#!/bin/sh\necho \"pond server " + version + "\"; echo \"ready for frogs\"\nwhile read line; do [ \"$line\" = quit ] && exit 0; done\n"
+	}
+	p := bare(t)
+	p.put("serve.sh", script("1.0"))
+	p.put("ponds/deep.pond", "frogs: 3")
+	p.ok("adopt", p.install, "--version", "1.0")
+	p.editProfile(quick.Replace)
+	prof := p.read("freshkeel.toml")
+	for _, line := range []string{"script = 'serve.sh'", "send = 'quit'", "line = '^ready for frogs'", `version = '^pond server (\S+)'`} {
+		assert.Contains(t, prof, line)
+	}
+	p.ok("start")
+	old := p.tree()
+
+	folder := filepath.Join(p.dir, "pond-1.1")
+	put(t, filepath.Join(folder, "serve.sh"), script("1.1"))
+	put(t, filepath.Join(folder, "reeds.txt"), "green")
+	p.ok("refit", "--from", folder)
+	assert.Equal(t, "1.1", p.status().Version)
+	assert.Contains(t, p.read("serve.sh"), "1.1")
+
+	zipFile := filepath.Join(p.dir, "pond-1.2.zip")
+	writeZip(t, zipFile, map[string]string{"pond-1.2/serve.sh": script("1.2"), "pond-1.2/reeds.txt": "greener"})
+	p.ok("refit", "--from", zipFile)
+	assert.Equal(t, "greener", p.read("reeds.txt"), "the one folder around everything is taken off")
+	fi, err := os.Stat(filepath.Join(p.install, "serve.sh"))
+	require.NoError(t, err)
+	assert.NotZero(t, fi.Mode()&0o100, "it stays a program")
+
+	tarball := filepath.Join(p.dir, "pond-1.3.tar.gz")
+	writeTarball(t, tarball, map[string]string{"serve.sh": script("0.9"), "lilies.txt": "white"})
+	r := p.exits(exitRolledBack, "refit", "--from", tarball)
+	assert.Contains(t, r.out, "says it is version 0.9, the build is 1.3")
+	assert.Contains(t, r.out, "pond server 0.9")
+	assert.NoFileExists(t, filepath.Join(p.install, "lilies.txt"))
+	assert.Equal(t, "1.2", p.status().Version)
+	assert.True(t, p.status().Server.Running)
+
+	p.ok("rollback", "r0001")
+	assert.Equal(t, old, p.tree())
+	assert.Equal(t, "1.0", p.status().Version)
+	assert.True(t, p.status().Server.Running)
+}
+
+// What an interrupt means depends on whether the server has been stopped.
+func TestInterruptBeforeTheStopAbandonsAndAfterItGoesBack(t *testing.T) {
+	t.Parallel()
+	slow := demo.Release{Version: "3.5.5", Channel: "stable", Date: "2026-10-01", Behaviour: demo.Hangs, Java: 17}
+	p := mossgate(t, demo.Releases[0], slow)
+	p.ok("start")
+	before, pid := p.tree(), p.status().Server.PID
+
+	cmd := p.command("refit", "3.5.5")
+	cmd.Env = append(cmd.Env, envStayAt+"=stage", envTrace+"="+filepath.Join(p.dir, "trace"))
+	require.NoError(t, cmd.Start())
+	until(t, "staging", func() bool {
+		b, _ := os.ReadFile(filepath.Join(p.dir, "trace"))
+		return strings.Contains(string(b), "stage\n")
+	})
+	// It stands in the middle of staging and can't hear the interrupt there, so
+	// it is killed: nothing of it may be left.
+	require.NoError(t, cmd.Process.Kill())
+	cmd.Wait()
+	assert.Equal(t, pid, p.status().Server.PID, "the server never noticed")
+	assert.Equal(t, before, p.tree())
+
+	cmd = p.command("refit", "3.5.5")
+	require.NoError(t, cmd.Start())
+	until(t, "the new server to hang", func() bool { return strings.Contains(p.run("log").out, "waiting for the moon") })
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM)) // impatience changes nothing
+	cmd.Wait()
+	assert.Equal(t, exitRolledBack, cmd.ProcessState.ExitCode())
+	assert.Equal(t, before, p.tree())
+	assert.True(t, p.status().Server.Running)
+	assert.Contains(t, p.lastEntry().Why, "interrupted")
+}
+
+// The feed and the archive over http, with a connection that is cut.
+func TestFetchOverHTTPResumesACutConnection(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	var ranges []string
+	files := http.FileServer(http.Dir(p.harbour.Builds))
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, ".zip") {
+			w.Header().Set("ETag", `"moss"`)
+			if ranges = append(ranges, r.Header.Get("Range")); len(ranges) == 1 {
+				b, _ := os.ReadFile(filepath.Join(p.harbour.Builds, "mossgate-3.5.0.zip"))
+				w.Header().Set("Content-Length", "999999")
+				w.Write(b[:200_000])
+				panic(http.ErrAbortHandler)
+			}
+		}
+		files.ServeHTTP(w, r)
+	}))
+	t.Cleanup(srv.Close)
+	p.editProfile(func(s string) string { return strings.Replace(s, "../builds/feed.json", srv.URL+"/feed.json", 1) })
+	assert.True(t, strings.HasPrefix(p.ok("fetch", "3.5.0").out, "FETCHED"))
+	assert.Equal(t, []string{"", "bytes=200000-"}, ranges)
+	assert.True(t, strings.HasPrefix(p.ok("fetch", "3.5.0").out, "THERE"))
+	assert.Len(t, ranges, 2, "what is in the locker is not fetched again")
+	assert.Regexp(t, `3\.5\.0 +newer +stable .* fetched`, p.ok("builds").out)
+	p.ok("refit", "3.5.0")
+}
+
+// Nothing that is not what it should be gets past the fetch, and nothing of it
+// stays behind.
+func TestWrongDownloadsAreRefusedAndNotKept(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		spoil func(b []byte) []byte
+		want  string
+	}{
+		"cut short": {func(b []byte) []byte { return b[:len(b)-1000] }, "its size is"},
+		"one bit":   {func(b []byte) []byte { b[len(b)/2] ^= 1; return b }, "its sha256 is"},
+		"web page":  {func([]byte) []byte { return []byte("<!DOCTYPE html><title>Log in</title>") }, "an HTML page"},
+		"empty":     {func([]byte) []byte { return nil }, "the file is empty"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := mossgate(t)
+			zipPath := filepath.Join(p.harbour.Builds, "mossgate-3.5.0.zip")
+			good, err := os.ReadFile(zipPath)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(zipPath, c.spoil(append([]byte{}, good...)), 0o644))
+			before := p.tree()
+			r := p.exits(exitFailed, "refit", "3.5.0")
+			assert.Contains(t, r.err, c.want)
+			assert.Contains(t, r.err, "expected")
+			assert.Equal(t, before, p.tree())
+			left, _ := filepath.Glob(filepath.Join(p.home, "locker/incoming/*.part"))
+			assert.Empty(t, left)
+			require.NoError(t, os.WriteFile(zipPath, good, 0o644))
+			p.ok("refit", "3.5.0")
+		})
+	}
+}
+
+func writeZip(t *testing.T, path string, files map[string]string) {
+	t.Helper()
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	defer f.Close()
+	z := zip.NewWriter(f)
+	for name, body := range files {
+		w, err := z.Create(name) // without modes, as many tools write them
+		require.NoError(t, err)
+		io.WriteString(w, body)
+	}
+	require.NoError(t, z.Close())
+}
+
+func writeTarball(t *testing.T, path string, files map[string]string) {
+	t.Helper()
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	defer f.Close()
+	g := gzip.NewWriter(f)
+	w := tar.NewWriter(g)
+	for name, body := range files {
+		mode := fs.FileMode(0o644)
+		if strings.HasSuffix(name, ".sh") {
+			mode = 0o755
+		}
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: name, Mode: int64(mode), Size: int64(len(body)), Typeflag: tar.TypeReg}))
+		io.WriteString(w, body)
+	}
+	require.NoError(t, w.Close())
+	require.NoError(t, g.Close())
+}
