@@ -78,7 +78,7 @@ func run(ctx context.Context, args []string, out, errw io.Writer) int {
 
 func (p *program) app() *cli.Command {
 	cli.VersionPrinter = func(*cli.Command) { fmt.Fprintln(p.out, "freshkeel", version) }
-	return &cli.Command{
+	app := &cli.Command{
 		Name:                  "freshkeel",
 		Usage:                 "keep a dedicated game server at the build its players have",
 		Version:               version,
@@ -87,9 +87,6 @@ func (p *program) app() *cli.Command {
 		EnableShellCompletion: true,
 		Suggest:               true,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
-		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
-			return &freshkeel.Usage{What: err.Error(), Do: "freshkeel help"}
-		},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "d", Usage: "the server's install `DIR` (default: the nearest folder upwards with a freshkeel.toml)", Destination: &p.dir},
 			&cli.BoolFlag{Name: "json", Usage: "results as JSON on standard output; while a refit runs, one event a line", Destination: &p.json},
@@ -100,12 +97,26 @@ func (p *program) app() *cli.Command {
 			return ctx, nil
 		},
 		Commands: p.commands(),
-		Action: func(_ context.Context, c *cli.Command) error {
+	}
+	answerMistakes(app, "freshkeel")
+	return app
+}
+
+// answerMistakes has every command answer a mistyped flag or word in one line.
+func answerMistakes(c *cli.Command, path string) {
+	c.OnUsageError = func(_ context.Context, _ *cli.Command, err error, _ bool) error {
+		return &freshkeel.Usage{What: err.Error(), Do: path + " --help"}
+	}
+	if c.Action == nil {
+		c.Action = func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
-				return &freshkeel.Usage{What: fmt.Sprintf("there is no command %q", c.Args().First()), Do: "freshkeel help"}
+				return &freshkeel.Usage{What: fmt.Sprintf("there is no command %q", c.Args().First()), Do: path + " --help"}
 			}
-			return cli.ShowAppHelp(c)
-		},
+			return cli.ShowSubcommandHelp(c)
+		}
+	}
+	for _, sub := range c.Commands {
+		answerMistakes(sub, path+" "+sub.Name)
 	}
 }
 

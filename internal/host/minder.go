@@ -68,13 +68,13 @@ func (m *minder) begin(in io.Reader) (unlock func(), l net.Listener, err error) 
 	if err := becomeOwner(m.l); err != nil {
 		return nil, nil, fmt.Errorf("become the install's owner: %w", err)
 	}
-	unlock, err = m.lock()
+	letGo, err := m.lock()
 	if err != nil {
 		return nil, nil, err
 	}
 	defer func() {
 		if err != nil {
-			unlock()
+			letGo()
 		}
 	}()
 	if err := holdChildren(); err != nil {
@@ -103,7 +103,7 @@ func (m *minder) begin(in io.Reader) (unlock func(), l net.Listener, err error) 
 		l.Close()
 		return nil, nil, err
 	}
-	return unlock, l, nil
+	return letGo, l, nil
 }
 
 // lock makes this the only minder of the install (P7). It is tried for a

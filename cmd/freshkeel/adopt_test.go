@@ -1,0 +1,205 @@
+package main
+
+import (
+	"encoding/json"
+	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"freshkeel"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestAdoptSaysWhatEachGuessWasGuessedFrom(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		build bool
+		keep  string
+	}{
+		"with the build":    {true, "the build does not ship it"},
+		"without the build": {false, "it was written after mossgate.jar"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := mossgate(t)
+			profile := filepath.Join(p.install, "freshkeel.toml")
+			require.NoError(t, os.Remove(profile))
+			require.NoError(t, os.RemoveAll(filepath.Join(p.install, ".freshkeel")))
+			p.put("cache/tiles.bin", "x")
+			p.put("open-gates.bat", "@echo off\r\njava -jar mossgate.jar\r\n")
+			before := p.tree()
+			args := []string{"adopt", p.install}
+			if c.build {
+				args = append(args, "--build", filepath.Join(p.harbour.Builds, "mossgate-3.4.1.zip"))
+			}
+			dry := p.ok(append(args, "--dry-run")...)
+			assert.NoFileExists(t, profile)
+			p.ok(args...)
+			b, err := os.ReadFile(profile)
+			require.NoError(t, err)
+			text := string(b)
+			assert.Contains(t, dry.out, text, "it prints what it then writes")
+			for _, line := range []string{
+				"'gardens/**',   # guessed from: a world, by its name; 3 files in it written after mossgate.jar",
+				"'members.txt',   # guessed from: a list, by its name; " + c.keep,
+				"'mossgate.conf',   # guessed from: settings, by its kind",
+				"'open-gates.sh',   # guessed from: the launch script: its flags are yours",
+				"'logs/**',   # guessed from: logs or cache, by its name",
+				"'cache/**',",
+				"# guessed from: its line 6 runs mossgate.jar\nscript = 'open-gates.sh'",
+				"# others that run something of the install: open-gates.bat",
+				"# guessed from: logs/mossgate.log:8: > close\nsend = 'close'",
+				`line = '^gates open after [\d.,]+ s'`,
+				`version = '^mossgate server (\S+)'`,
+				"port = 'udp/",
+			} {
+				assert.Contains(t, text, line)
+			}
+			assert.Equal(t, c.build, strings.Contains(text, "'mossgate-server-*.jar' = 'mossgate.jar'"))
+			after := p.tree()
+			delete(after, "freshkeel.toml")
+			assert.Equal(t, before, withoutProfile(before, after), "touches nothing else")
+			assert.Equal(t, "3.4.1", p.status().Version)
+			r := p.exits(exitFailed, args...)
+			assert.Contains(t, r.err, "has a profile already")
+			assert.Contains(t, r.err, "--replace")
+			p.ok(append(args, "--replace")...)
+		})
+	}
+}
+
+// withoutProfile evens out the top folder's own entry, which adopt fills.
+func withoutProfile(before, after map[string]string) map[string]string {
+	after["."] = before["."]
+	return after
+}
+
+// Adopt knows which files are the build's, which the operator's, and which
+// neither's.
+func TestAdoptTellsTheBuildsFilesFromOthers(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.put("tracks/fern-mile.track", "mended")
+	p.put("tracks/of-mine.track", "x")
+	require.NoError(t, os.Remove(filepath.Join(p.install, "README.txt")))
+	var a freshkeel.Adopted
+	r := p.ok("adopt", p.install, "--replace", "--build", filepath.Join(p.harbour.Builds, "mossgate-3.4.1.zip"), "--json")
+	require.NoError(t, json.Unmarshal([]byte(r.out), &a))
+	assert.True(t, a.Known)
+	assert.ElementsMatch(t, []string{"mossgate.conf", "tracks/fern-mile.track"}, a.Changed)
+	assert.Equal(t, []string{"README.txt"}, a.Missing)
+	assert.Equal(t, []string{"tracks/of-mine.track"}, a.Foreign)
+}
+
+func TestCommandLineAnswersMistakes(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	for _, c := range []struct {
+		args []string
+		code int
+		want string
+	}{
+		{[]string{"adopt", p.install + "/nowhere"}, exitUsage, "is not a folder"},
+		{[]string{"refitt"}, exitUsage, `there is no command "refitt"`},
+		{[]string{"refit", "--frm", "x"}, exitUsage, "frm"},
+		{[]string{"refit", "3.5.0", "3.6.0"}, exitUsage, "one version at a time"},
+		{[]string{"refit", "9.9"}, exitFailed, "the feed has no build 9.9; it has 3.4.1, 3.5.0"},
+		{[]string{"refit", "--from", "/no/such.zip"}, exitFailed, "no such file"},
+		{[]string{"refit", "3.5.0", "--from", "x"}, exitUsage, "which one is meant"},
+		{[]string{"logbook", "r0042"}, exitFailed, "no such entry"},
+	} {
+		r := p.exits(c.code, c.args...)
+		assert.Contains(t, r.err, c.want)
+		assert.True(t, strings.HasPrefix(r.err, "freshkeel: "), r.err)
+		assert.Regexp(t, `^freshkeel: [^\n]*\n(try: [^\n]*\n)*$`, r.err, "one line, then what to try")
+	}
+	p.editProfile(func(s string) string { return strings.Replace(s, "keep =", "kep =", 1) })
+	assert.Regexp(t, `freshkeel\.toml:\d+: server\.kep: there is no such key; did you mean server\.keep\?`, p.exits(exitUsage, "status").err)
+
+	lost := exec.Command(binary, "status")
+	lost.Dir = p.dir
+	out, _ := lost.CombinedOutput()
+	assert.Equal(t, exitUsage, lost.ProcessState.ExitCode())
+	assert.Contains(t, string(out), "adopt DIR first")
+}
+
+// The JSON is a contract: these keys, in one document, or one event a line.
+func TestJSONIsAContract(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.ok("start")
+	keys := func(args ...string) []string {
+		var doc map[string]any
+		r := p.run(append([]string{"--json"}, args...)...)
+		require.NoError(t, json.Unmarshal([]byte(r.out), &doc), "one document: %s", r.out)
+		return sortedKeys(doc)
+	}
+	assert.Equal(t, []string{"install", "last_line", "name", "server", "version"}, keys("status"))
+	assert.Equal(t, []string{"builds", "installed"}, keys("builds"))
+	assert.Equal(t, []string{"event", "findings", "from", "outcome", "plan", "running", "to"}, keys("preflight", "3.5.0"))
+	assert.Equal(t, []string{"error", "event", "exit", "try"}, keys("rollback"))
+
+	r := p.ok("--json", "refit", "3.5.0")
+	lines := strings.Split(strings.TrimSpace(r.out), "\n")
+	seen := map[string]bool{}
+	for _, l := range lines {
+		var e map[string]any
+		require.NoError(t, json.Unmarshal([]byte(l), &e), l)
+		seen[e["event"].(string)] = true
+	}
+	for _, kind := range []string{"step", "progress", "done", "console", "result"} {
+		assert.True(t, seen[kind], kind)
+	}
+	var last struct {
+		Event string
+		Entry freshkeel.Entry
+	}
+	require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &last))
+	assert.Equal(t, "result", last.Event)
+	assert.Equal(t, "3.5.0", last.Entry.To)
+	assert.Equal(t, []string{"backup", "build", "down_ns", "end_running", "ended", "exchange_ns", "format", "from", "id", "kind", "lines", "outcome", "phase", "started", "steps", "to", "was_running", "why"},
+		keys("logbook", "r0001"))
+
+	r = p.run("--json", "refit", "3.6.0")
+	require.Equal(t, exitRolledBack, r.code)
+	lines = strings.Split(strings.TrimSpace(r.out), "\n")
+	var f failure
+	require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &f))
+	assert.Equal(t, exitRolledBack, f.Exit)
+	assert.Equal(t, []string{"FATAL the flood-gate table has no row for fen-west"}, f.Lines)
+}
+
+func sortedKeys(m map[string]any) []string { return slices.Sorted(maps.Keys(m)) }
+
+// The demo is a promise too: it ends well, in under a minute, and leaves
+// nothing behind.
+func TestDemoEndsWellAndLeavesNothing(t *testing.T) {
+	t.Parallel()
+	tmp := t.TempDir()
+	cmd := exec.Command(binary, "demo")
+	cmd.Env = append(os.Environ(), "TMPDIR="+tmp, "NO_COLOR=1")
+	start := time.Now()
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Less(t, time.Since(start), time.Minute)
+	for _, s := range []string{"REFITTED  3.4.1 → 3.5.0", "ROLLED BACK  3.6.0 did not come up; 3.5.0 is running again", "the gardens are byte for byte what they were", "mossgate.jar needs Java 33", "DEMO DONE"} {
+		assert.Contains(t, string(out), s)
+	}
+	left, _ := os.ReadDir(tmp)
+	assert.Empty(t, left)
+	assert.Empty(t, processesIn(tmp))
+
+	dir := filepath.Join(t.TempDir(), "harbour")
+	out, err = exec.Command(binary, "demo", dir).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.FileExists(t, filepath.Join(dir, "mossgate-east/open-gates.sh"))
+	assert.Contains(t, string(out), "bin/freshkeel adopt mossgate-east")
+	assert.Empty(t, processesIn(dir))
+}

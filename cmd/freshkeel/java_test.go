@@ -1,0 +1,120 @@
+package main
+
+import (
+	bin "encoding/binary"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const pondSource = `
+import java.io.*;
+import java.net.*;
+
+public class Pond {
+    public static void main(String[] args) throws Exception {
+        System.out.println("pond server VERSION");
+        try (DatagramSocket gate = new DatagramSocket(Integer.parseInt(args[0]), InetAddress.getLoopbackAddress())) {
+            System.out.println("frogs may come in");
+            BufferedReader in = new BufferedReader(new InputStreamReader(System.in));
+            for (String line; (line = in.readLine()) != null; ) {
+                if (line.equals("drain")) {
+                    System.out.println("the pond is empty");
+                    return;
+                }
+            }
+        }
+    }
+}
+`
+
+// envMustJava makes a missing javac a failure, for machines that are to have it.
+const envMustJava = "FRESHKEEL_TEST_MUST_JAVA"
+
+// buildPond compiles a version of the pond server into a jar in folder.
+func buildPond(t *testing.T, folder, version string) string {
+	t.Helper()
+	src := t.TempDir()
+	put(t, filepath.Join(src, "Pond.java"), strings.Replace(pondSource, "VERSION", version, 1))
+	out, err := exec.Command("javac", "--release", "11", "-d", src, filepath.Join(src, "Pond.java")).CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.NoError(t, os.MkdirAll(folder, 0o755))
+	jar := filepath.Join(folder, "pond-"+version+".jar")
+	out, err = exec.Command("jar", "--create", "--file", jar, "--main-class", "Pond", "-C", src, "Pond.class").CombinedOutput()
+	require.NoError(t, err, string(out))
+	return jar
+}
+
+// A real server on the real runtime: refitted, and protected from a class file
+// that this runtime can't read, which it then really can't.
+func TestRealJavaServerIsRefittedAndProtected(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("javac"); err != nil {
+		if os.Getenv(envMustJava) != "" {
+			t.Fatal("javac is to be here, and is not")
+		}
+		t.Skip("no javac here")
+	}
+	p := bare(t)
+	port := freePort(t)
+	old := buildPond(t, filepath.Join(p.dir, "pond-1.0"), "1.0")
+	b, err := os.ReadFile(old)
+	require.NoError(t, err)
+	p.put("pond.jar", string(b))
+	p.put("fill.sh", fmt.Sprintf("#!/bin/sh\nMEM=-Xmx64m\nexec java $MEM -jar pond.jar %d\n", port))
+	p.put("frogs/count.dat", "3")
+	p.put("logs/latest.log", fmt.Sprintf("pond server 1.0\nfrogs may come in\nudp %d\n> drain\n", port))
+	p.ok("adopt", p.install, "--build", filepath.Dir(old))
+	p.editProfile(func(s string) string {
+		s = quick.Replace(s)
+		s = strings.Replace(s, "send = ''", "send = 'drain'", 1)
+		return strings.Replace(s, "line = ''", "line = '^frogs may come in'", 1)
+	})
+	p.editProfile(func(s string) string { return strings.Replace(s, "within = '4s'", "within = '30s'", 1) })
+	p.ok("start")
+	pid := p.status().Server.PID
+
+	next := buildPond(t, filepath.Join(p.dir, "pond-1.1"), "1.1")
+	r := p.ok("refit", "--from", filepath.Dir(next))
+	assert.Contains(t, r.out, "REFITTED  1.0 → 1.1 and runs")
+	assert.Contains(t, r.out, "pond server 1.1")
+	assert.NotEqual(t, pid, p.status().Server.PID)
+	pid = p.status().Server.PID
+
+	// The same class, said to be of a release that nobody has yet.
+	future := filepath.Join(p.dir, "pond-1.2")
+	jar := buildPond(t, future, "1.2")
+	unpacked := t.TempDir()
+	unzip := exec.Command("jar", "--extract", "--file", jar)
+	unzip.Dir = unpacked
+	require.NoError(t, unzip.Run())
+	class, err := os.ReadFile(filepath.Join(unpacked, "Pond.class"))
+	require.NoError(t, err)
+	bin.BigEndian.PutUint16(class[6:], 244) // release 200
+	require.NoError(t, os.WriteFile(filepath.Join(unpacked, "Pond.class"), class, 0o644))
+	require.NoError(t, exec.Command("jar", "--create", "--file", jar, "--main-class", "Pond", "-C", unpacked, "Pond.class").Run())
+
+	before := p.tree()
+	r = p.exits(exitRefused, "refit", "--from", future)
+	assert.Contains(t, r.out, "pond.jar needs Java 200, the launch script runs Java ")
+	assert.Contains(t, r.out, "fill.sh:3: exec java $MEM -jar pond.jar")
+	assert.Contains(t, r.out, "Pond.class is class file version 244")
+	assert.Equal(t, pid, p.status().Server.PID, "the server was not stopped")
+	assert.Equal(t, before, p.tree())
+
+	out, err := exec.Command("java", "-jar", jar, fmt.Sprint(freePort(t))).CombinedOutput()
+	require.Error(t, err, "the runtime refuses it too")
+	assert.Contains(t, string(out), "244.0")
+
+	// And told to go on all the same, it comes back by itself.
+	r = p.exits(exitRolledBack, "refit", "--from", future, "--accept", "runtime")
+	assert.Contains(t, r.out, "UnsupportedClassVersionError")
+	assert.Equal(t, before, p.tree())
+	assert.True(t, p.status().Server.Running)
+}

@@ -1,0 +1,190 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"freshkeel"
+	"freshkeel/demo"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// preflight runs the checks with --json and returns the findings by check.
+func (p *place) preflight(code int, args ...string) map[string]freshkeel.Finding {
+	p.t.Helper()
+	var pre struct {
+		Outcome  string
+		Findings []freshkeel.Finding
+	}
+	r := p.exits(code, append([]string{"--json", "preflight"}, args...)...)
+	require.NoError(p.t, json.Unmarshal([]byte(r.out), &pre), r.out)
+	require.Equal(p.t, map[int]string{exitDone: "clear", exitRefused: "stopped"}[code], pre.Outcome)
+	out := map[string]freshkeel.Finding{}
+	for _, f := range pre.Findings {
+		if old, ok := out[f.Check]; !ok || old.Level == freshkeel.OK {
+			out[f.Check] = f
+		}
+	}
+	return out
+}
+
+// P6 and P8: what can be known to fail is refused while the old server runs,
+// with what, where, why and what to do; and refit refuses it too.
+func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		spoil func(p *place)
+		args  []string
+		check string
+		level freshkeel.Level
+		parts []string // in what, where, why, do
+	}{
+		"runtime too old": {nil, []string{"4.0.0"}, "runtime", freshkeel.Stop,
+			[]string{"mossgate.jar needs Java 33, the launch script runs Java 17", "open-gates.sh:6: exec", "class file version 77; this runtime reads up to 61", "33 or newer"}},
+		"runtime not there": {func(p *place) {
+			p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "runtimes/17", "runtimes/18", 1))
+		}, nil, "runtime", freshkeel.Stop, []string{"runtimes/18/bin/java is not found", "open-gates.sh:6", "release 17 or newer", "let open-gates.sh run "}},
+		"name not there": {func(p *place) {
+			p.editProfile(func(s string) string { return strings.Replace(s, "'mossgate-server-*.jar' = ", "# ", 1) })
+		}, nil, "names", freshkeel.Stop,
+			[]string{"mossgate.jar will not exist after the swap", "open-gates.sh:6", "runs it by this name", `"mossgate-server-*.jar" = "mossgate.jar"`}},
+		"pattern of no use": {func(p *place) {
+			p.editProfile(func(s string) string {
+				return strings.Replace(s, "[place] ", "[place]\n'snail-*.bin' = 'snail.bin'\n# ", 1)
+			})
+		}, nil, "names", freshkeel.Warn, []string{`"snail-*.bin" matches no file`, "freshkeel.toml", "rename files", "change the pattern"}},
+		"step back": {nil, []string{"3.4.0"}, "direction", freshkeel.Stop, []string{"3.4.0 is older than the installed 3.4.1", "feed.json", "can't read a world", "--back"}},
+		"changed by both": {func(p *place) { p.put("tracks/dew-loop.track", "my own bend") }, nil, "drift", freshkeel.Stop,
+			[]string{"1 file changed since it was put there", "tracks/dew-loop.track", "lose what was changed", "--accept drift"}},
+		"in the way": {func(p *place) {
+			require.NoError(p.t, os.Mkdir(filepath.Join(p.install, "lib"), 0o755))
+			p.put("lib/lanterns.txt/x", "")
+		}, nil, "paths", freshkeel.Stop,
+			[]string{"lib/lanterns.txt can't be exchanged", "lib/lanterns.txt", "the install has a folder", "move what stands there"}},
+		"behind a link": {func(p *place) {
+			require.NoError(p.t, os.Rename(filepath.Join(p.install, "tracks"), filepath.Join(p.dir, "tracks")))
+			require.NoError(p.t, os.Symlink("../tracks", filepath.Join(p.install, "tracks")))
+		}, nil, "paths", freshkeel.Stop, []string{"can't be exchanged", "tracks/", "is a link to ../tracks", "keep"}},
+		"world behind a link": {func(p *place) {
+			require.NoError(p.t, os.Rename(filepath.Join(p.install, "gardens"), filepath.Join(p.dir, "gardens")))
+			require.NoError(p.t, os.Symlink("../gardens", filepath.Join(p.install, "gardens")))
+		}, nil, "links", freshkeel.Warn, []string{"gardens is a link to ../gardens, outside the install", "gardens", "neither backed up nor put back", "back it up yourself"}},
+		"no launch script": {func(p *place) {
+			p.editProfile(func(s string) string { return strings.Replace(s, "script = 'open-gates.sh'", "script = 'open.sh'", 1) })
+		}, nil, "launch", freshkeel.Stop, []string{"open.sh will not exist", "open.sh", "starts the server", "[launch] script"}},
+		"windows line ends": {func(p *place) {
+			p.put("open-gates.sh", strings.ReplaceAll(p.read("open-gates.sh"), "\n", "\r\n"))
+		}, nil, "launch", freshkeel.Stop, []string{"has Windows line ends", "open-gates.sh:1", "carriage return", "sed -i"}},
+		"no way to know": {func(p *place) {
+			p.editProfile(func(s string) string {
+				s = strings.Replace(s, "line = '^gates", "# '^gates", 1)
+				return strings.Replace(s, "port = 'udp", "# 'udp", 1)
+			})
+		}, nil, "ready", freshkeel.Warn, []string{"no ready line and no port", "[ready]", "hangs", "set line"}},
+		"port taken": {func(p *place) {
+			port := freePort(p.t)
+			c, err := net.ListenPacket("udp", fmt.Sprintf("127.0.0.1:%d", port))
+			require.NoError(p.t, err)
+			p.t.Cleanup(func() { c.Close() })
+			p.editProfile(func(s string) string {
+				return strings.Replace(s, fmt.Sprintf("'udp/%d'", p.port), fmt.Sprintf("'udp/%d'", port), 1)
+			})
+		}, nil, "port", freshkeel.Stop, []string{"is held by another process", "process ", "could not bind", "stop that process"}},
+		"started outside": {func(p *place) {
+			cmd := exec.Command("sh", "other.sh")
+			p.put("other.sh", "sleep 60; exit\n")
+			cmd.Dir = p.install
+			require.NoError(p.t, cmd.Start())
+			p.t.Cleanup(func() { exec.Command("pkill", "-P", fmt.Sprint(cmd.Process.Pid)).Run(); cmd.Process.Kill(); cmd.Wait() })
+		}, nil, "processes", freshkeel.Stop, []string{"was not started by Fresh Keel", "other.sh", "two servers on one world", "stop it at its own console"}},
+		"build not known": {func(p *place) {
+			require.NoError(p.t, os.Remove(filepath.Join(p.install, ".freshkeel/inventory.json")))
+		}, nil, "removals", freshkeel.Warn, []string{"none will be removed", "inventory.json", "left-over files", "adopt --replace --build"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			older := demo.Releases[0]
+			older.Version = "3.4.0"
+			p := mossgate(t, demo.Releases[0], older, demo.Releases[1], demo.Releases[3])
+			// The feed lists newest last; the installed build was made first.
+			require.NoError(t, p.harbour.Publish([]demo.Release{older, demo.Releases[0], demo.Releases[1], demo.Releases[3]}))
+			p.ok("start")
+			pid := p.status().Server.PID
+			if c.spoil != nil {
+				c.spoil(p)
+			}
+			before := p.tree()
+			args := c.args
+			if args == nil {
+				args = []string{"3.5.0"}
+			}
+			code := map[freshkeel.Level]int{freshkeel.Stop: exitRefused, freshkeel.Warn: exitDone}[c.level]
+			f := p.preflight(code, args...)[c.check]
+			assert.Equal(t, c.level, f.Level, "%+v", f)
+			for i, text := range []string{f.What, f.Where, f.Why, f.Do} {
+				assert.Contains(t, text, c.parts[i])
+			}
+			if c.level == freshkeel.Stop {
+				r := p.exits(exitRefused, append([]string{"refit"}, args...)...)
+				assert.True(t, strings.HasPrefix(r.out, "REFUSED"), r.out)
+				assert.Contains(t, strings.Join(strings.Fields(r.out), " "), c.parts[0])
+			}
+			assert.Equal(t, before, p.tree(), "changes nothing")
+			assert.Equal(t, pid, p.status().Server.PID, "the server never noticed")
+			assert.Empty(t, p.entries())
+		})
+	}
+}
+
+func TestReadOnlyFolderIsFoundBeforeAnythingStops(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("needs another user to be")
+	}
+	p := mossgate(t)
+	ro := filepath.Join(p.install, "tracks")
+	if out, err := exec.Command("mount", "--bind", "-o", "ro", ro, ro).CombinedOutput(); err != nil {
+		t.Skipf("this machine lets nobody mount: %s", out)
+	}
+	t.Cleanup(func() { exec.Command("umount", "-l", ro).Run() })
+	if out, err := exec.Command("mount", "-o", "remount,ro,bind", ro).CombinedOutput(); err != nil {
+		t.Skipf("this machine lets nobody mount: %s", out)
+	}
+	f := p.preflight(exitRefused, "3.5.0")["writable"]
+	assert.Contains(t, f.What, "tracks can't be written to: read-only file system")
+}
+
+func TestAcceptedCheckIsGonePastAndRecorded(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.put("tracks/dew-loop.track", "my own bend")
+	assert.Contains(t, p.exits(exitUsage, "refit", "3.5.0", "--accept", "port").err, `check "port" can't be accepted`)
+	p.ok("refit", "3.5.0", "--accept", "drift")
+	assert.Contains(t, p.read("tracks/dew-loop.track"), "surveyed for 3.5.0")
+	e := p.lastEntry()
+	assert.Equal(t, []string{"drift"}, e.Accepted)
+	kept, err := os.ReadFile(filepath.Join(p.install, ".freshkeel/refits", e.ID, "displaced/tracks/dew-loop.track"))
+	require.NoError(t, err)
+	assert.Equal(t, "my own bend", string(kept))
+}
+
+// A build file that the operator changed and the maker did not stays changed.
+func TestOperatorsChangeToAnUnchangedBuildFileStays(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.put("tracks/fern-mile.track", "shorter, since the storm")
+	p.put("tracks/old-mill.track", "mine now")
+	p.ok("refit", "3.5.0")
+	assert.Equal(t, "shorter, since the storm", p.read("tracks/fern-mile.track"))
+	assert.Equal(t, "mine now", p.read("tracks/old-mill.track"), "not removed with the build's")
+	p.ok("rollback")
+	assert.Equal(t, "shorter, since the storm", p.read("tracks/fern-mile.track"))
+}

@@ -1,0 +1,213 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"freshkeel/demo"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// scripted is an install whose server is the shell script given.
+func scripted(t *testing.T, script string) *place {
+	p := bare(t)
+	p.put("run.sh", "#!/bin/sh\n"+script)
+	p.put("freshkeel.toml", `[server]
+name = "pond"
+[launch]
+script = "run.sh"
+[stop]
+send = "quit"
+wait = "1s"
+terminate = "1s"
+[ready]
+line = '^ready'
+within = "5s"
+steady = "50ms"
+`)
+	return p
+}
+
+const patient = "echo ready\nwhile read line; do echo \"heard $line\"; [ \"$line\" = quit ] && exit 0; done\n"
+
+func TestConsoleIsReachableAndSurvivesItsCommand(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	p.ok("start")
+	p.ok("send", "hello", "there")
+	until(t, "the answer", func() bool { return strings.Contains(p.run("log").out, "heard hello there") })
+
+	// log -f goes on as lines come, and ends when the server does.
+	follow := p.command("log", "-f", "-n", "1")
+	var heard bytes.Buffer
+	follow.Stdout = &heard
+	require.NoError(t, follow.Start())
+	until(t, "the follower to stand", func() bool { p.ok("send", "ping"); return p.status().LastLine == "heard ping" })
+	r := p.ok("stop")
+	assert.Contains(t, r.out, "(status 0)")
+	require.NoError(t, follow.Wait())
+	assert.Contains(t, heard.String(), "heard ping")
+	assert.Contains(t, heard.String(), "heard quit")
+	assert.Contains(t, p.ok("stop").out, "it was not running", "safe to run twice")
+	assert.Contains(t, p.exits(exitFailed, "send", "anybody").err, "not running")
+	assert.Contains(t, p.ok("status").out, "as told (status 0)")
+}
+
+// P7: a second start is refused with the first one's process and age, however
+// it was started; so is a second run at a time.
+func TestSecondStartAndSecondRefitAreRefused(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	p.ok("start")
+	pid := p.status().Server.PID
+	r := p.exits(exitFailed, "start")
+	assert.Regexp(t, fmt.Sprintf(`the server is running already: process %d, for \d+s, under its minder\ntry: freshkeel status`, pid), r.err)
+	assert.Equal(t, pid, p.status().Server.PID)
+
+	holder := p.command("refit", "--from", filepath.Join(p.dir, "pond-2.0"), "--accept", "drift")
+	holder.Env = append(holder.Env, envStayAt+"=begun")
+	put(t, filepath.Join(p.dir, "pond-2.0/run.sh"), "#!/bin/sh\n# 2.0\n"+patient)
+	require.NoError(t, holder.Start())
+	until(t, "the refit to hold the lock", func() bool { return p.status().Busy != "" })
+	r = p.exits(exitFailed, "backup", "take")
+	assert.Regexp(t, fmt.Sprintf(`another command is at work here: refit, process %d, since`, holder.Process.Pid), r.err)
+	require.NoError(t, holder.Process.Kill())
+	holder.Wait()
+	p.ok("stop")
+
+	outside := exec.Command("sh", "run.sh")
+	outside.Dir = p.install
+	in, err := outside.StdinPipe()
+	require.NoError(t, err)
+	require.NoError(t, outside.Start())
+	r = p.exits(exitFailed, "start")
+	assert.Contains(t, r.err, fmt.Sprintf("process %d", outside.Process.Pid))
+	assert.Contains(t, r.err, "started outside Fresh Keel")
+	in.Close()
+	outside.Wait()
+}
+
+// P4, and a launch script that puts its server in the background: the whole
+// tree is known, ended, and nothing else is touched.
+func TestStopReachesTheWholeTreeAndNothingElse(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, "echo ready\n(trap '' TERM HUP; sh -c 'trap \"\" TERM; while :; do sleep 0.2; done' ) &\nsetsid sleep 300 &\nexit 0\n")
+	bystander := exec.Command("sleep", "300")
+	bystander.Dir = p.dir
+	require.NoError(t, bystander.Start())
+	t.Cleanup(func() { bystander.Process.Kill(); bystander.Wait() })
+	p.ok("start")
+	st := p.status()
+	assert.True(t, st.Server.Running, "the script has ended, the server has not")
+	assert.GreaterOrEqual(t, len(st.Server.Processes), 2)
+	assert.NotContains(t, st.Server.Processes, bystander.Process.Pid)
+	r := p.ok("stop")
+	assert.Contains(t, r.err, "terminate signal to its processes")
+	assert.Contains(t, r.err, "killing its processes")
+	for _, pid := range st.Server.Processes {
+		until(t, "process "+strconv.Itoa(pid)+" to be gone", func() bool { return syscall.Kill(pid, 0) != nil })
+	}
+	assert.NoError(t, bystander.Process.Signal(syscall.Signal(0)))
+	assert.Nil(t, bystander.ProcessState)
+}
+
+func TestStopWithoutLeaveToKillSaysWhatIsLeft(t *testing.T) {
+	t.Parallel()
+	stubborn := demo.Releases[0]
+	stubborn.Behaviour = demo.Stubborn
+	p := mossgate(t, stubborn, demo.Releases[1])
+	p.editProfile(func(s string) string {
+		s = strings.Replace(s, "wait = '5s'", "wait = '300ms'", 1)
+		return strings.NewReplacer("terminate = '2s'", "terminate = '300ms'", "kill = true", "kill = false").Replace(s)
+	})
+	p.ok("start")
+	before, pid := p.tree(), p.status().Server.PID
+	r := p.exits(exitFailed, "refit", "3.5.0")
+	assert.Contains(t, r.err, "the profile does not allow killing it: processes")
+	assert.Equal(t, before, p.tree())
+	assert.Equal(t, pid, p.status().Server.PID)
+	p.editProfile(func(s string) string { return strings.Replace(s, "kill = false", "kill = true", 1) })
+	p.ok("refit", "3.5.0")
+}
+
+// The minder is away from the terminal: hanging up ends neither it nor the
+// server. Killed itself, it leaves nothing that passes for running.
+func TestMinderSurvivesTheTerminalAndItsDeathIsNoticed(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	session := exec.Command("setsid", "-w", "sh", "-c", binary+" -d "+p.install+" start; kill -HUP 0; sleep 5")
+	session.Env = p.env
+	session.Run()
+	st := p.status()
+	require.True(t, st.Server.Running)
+	require.NoError(t, syscall.Kill(st.Server.Minder, syscall.SIGKILL))
+	until(t, "the server to end with its console", func() bool { return syscall.Kill(st.Server.PID, 0) != nil })
+	assert.False(t, p.status().Server.Running)
+	p.ok("start")
+}
+
+func TestServerThatDoesNotComeUpIsStoppedAndTold(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, "echo no water in the pond; exit 7\n")
+	r := p.exits(exitFailed, "start")
+	assert.True(t, strings.HasPrefix(r.out, "NOT UP"), r.out)
+	assert.Contains(t, r.out, "ended (status 7) before it was ready")
+	assert.Contains(t, r.out, "no water in the pond")
+	assert.False(t, p.status().Server.Running)
+	p.put("run.sh", "#!/no/such/interpreter\n")
+	r = p.exits(exitFailed, "start")
+	assert.Contains(t, r.err, "run run.sh")
+}
+
+// Run as root, the server belongs to the install's owner, and so does all that
+// a refit puts there.
+func TestRootRunsTheServerAsTheInstallsOwner(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("only root can give files away")
+	}
+	const owner = 54321
+	p := scripted(t, "id -u; "+patient)
+	for d := p.dir; d != "/tmp" && d != "/"; d = filepath.Dir(d) {
+		require.NoError(t, os.Chmod(d, 0o755))
+	}
+	require.NoError(t, exec.Command("chown", "-R", fmt.Sprint(owner), p.install).Run())
+	p.ok("start")
+	assert.Contains(t, p.ok("log").out, "54321")
+	put(t, filepath.Join(p.dir, "pond-2.0/run.sh"), "#!/bin/sh\nid -u; # two\n"+patient)
+	put(t, filepath.Join(p.dir, "pond-2.0/deep/new.txt"), "new")
+	p.ok("refit", "--from", filepath.Join(p.dir, "pond-2.0"))
+	for _, name := range []string{"run.sh", "deep", "deep/new.txt", ".freshkeel", ".freshkeel/run/minder.sock", ".freshkeel/run/console.log", ".freshkeel/logbook/r0001.json", ".freshkeel/inventory.json"} {
+		fi, err := os.Lstat(filepath.Join(p.install, name))
+		require.NoError(t, err)
+		assert.EqualValues(t, owner, fi.Sys().(*syscall.Stat_t).Uid, name)
+	}
+	fi, err := os.Stat(filepath.Join(p.install, ".freshkeel/run/minder.sock"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o600, fi.Mode().Perm(), "the console is the owner's alone")
+}
+
+// An install may stand at a path longer than a socket's address can be.
+func TestMinderAnswersAtTheEndOfALongPath(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	long := filepath.Join(p.dir, strings.Repeat("a-long-way-down-", 12))
+	require.NoError(t, os.Rename(p.install, long))
+	p.install = long
+	p.ok("start")
+	p.ok("send", "hello")
+	until(t, "the answer", func() bool { return strings.Contains(p.run("log").out, "heard hello") })
+	start := time.Now()
+	p.ok("stop")
+	assert.Less(t, time.Since(start), 20*time.Second)
+}
