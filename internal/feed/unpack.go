@@ -40,7 +40,8 @@ func (h *Hostile) Error() string {
 const (
 	maxItems  = 2_000_000
 	maxTotal  = 512 << 30 // bytes
-	maxFactor = 1100      // content over archive; deflate's own limit is 1032
+	maxFactor = 200       // content over archive, once the content is large; deflate's own limit is 1032
+	large     = 64 << 20  // bytes
 )
 
 // Kind tells how the file at path is to be opened: "zip", "tar.gz", "tar" or
@@ -189,7 +190,7 @@ type metered struct {
 func (m *metered) Read(b []byte) (int, error) {
 	n, err := m.r.Read(b)
 	m.o.total += int64(n)
-	if t := m.o.total; m.o.size > 0 && (t > maxTotal || (t > 64<<20 && t/maxFactor > m.o.size)) {
+	if t := m.o.total; m.o.size > 0 && (t > maxTotal || (t > large && t/maxFactor > m.o.size)) {
 		return n, m.o.bad(m.entry, fmt.Sprintf("brings the content to %d bytes from an archive of %d", t, m.o.size))
 	}
 	return n, err

@@ -1,0 +1,69 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A follower misses no line and sees none twice, however often the log is put
+// aside under it.
+func TestFollowerSeesEveryLineOnceOverRotation(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "console.log")
+	ended, done := make(chan struct{}), make(chan []string)
+	go func() {
+		var got []string
+		err := Follow(context.Background(), path, ended, func(l string) { got = append(got, l) })
+		assert.NoError(t, err)
+		done <- got
+	}()
+	log, err := openLog(path)
+	require.NoError(t, err)
+	filler := strings.Repeat("x", 60<<10)
+	const lines = 400 // about 24 MiB: three rotations
+	for i := range lines {
+		fmt.Fprintf(log, "%d %s\r\n", i, filler)
+		if i%100 == 99 {
+			time.Sleep(2 * followPause) // a follower is to be near the end when it rotates
+		}
+	}
+	fmt.Fprint(log, "no line end")
+	log.Close()
+	close(ended)
+	got := <-done
+	require.Len(t, got, lines+1)
+	for i := range lines {
+		require.Equal(t, fmt.Sprintf("%d %s", i, filler), got[i])
+	}
+	assert.Equal(t, "no line end", got[lines])
+	fi, err := os.Stat(older(path, 1))
+	require.NoError(t, err)
+	assert.LessOrEqual(t, fi.Size(), int64(logLimit+64<<10))
+	tail, err := Tail(path, 2)
+	require.NoError(t, err)
+	assert.Equal(t, "no line end", tail[len(tail)-1])
+}
+
+func TestOldLogsArePutAsideAndTheOldestDropped(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "console.log")
+	for i := range 7 {
+		l, err := openLog(path)
+		require.NoError(t, err)
+		fmt.Fprintf(l, "start %d\n", i)
+		l.Close()
+	}
+	left, _ := filepath.Glob(filepath.Join(filepath.Dir(path), "*"))
+	assert.Len(t, left, 1+logKept)
+	for n, want := range map[string]string{path: "start 6\n", older(path, 1): "start 5\n", older(path, logKept): "start 2\n"} {
+		b, err := os.ReadFile(n)
+		require.NoError(t, err)
+		assert.Equal(t, want, string(b))
+	}
+}

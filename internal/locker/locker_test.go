@@ -1,0 +1,272 @@
+package locker
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"freshkeel/internal/tree"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func open(t *testing.T, dir string) *Locker {
+	t.Helper()
+	l, err := Open(dir)
+	require.NoError(t, err)
+	return l
+}
+
+// noise does not compress.
+func noise(seed uint64, n int) []byte {
+	b := make([]byte, n)
+	r := rand.New(rand.NewPCG(seed, 1))
+	for i := range b {
+		b[i] = byte(r.Uint32())
+	}
+	return b
+}
+
+// install makes a folder with every kind of thing a backup has to bring back.
+func install(t *testing.T) string {
+	dir := t.TempDir()
+	for name, b := range map[string][]byte{
+		"big.pak": noise(1, 3*PieceSize+17), "exact.pak": noise(2, PieceSize), "twice.pak": bytes.Repeat([]byte("again "), 300_000),
+		"empty": nil, "deep/er/small.txt": []byte("small"), "logs/x.log": []byte("skipped"), "caf\xe9.txt": []byte("latin one"),
+	} {
+		full := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		require.NoError(t, os.WriteFile(full, b, 0o644))
+		require.NoError(t, os.Chtimes(full, time.Unix(1_700_000_000, 123456789), time.Unix(1_700_000_000, 123456789)))
+	}
+	require.NoError(t, os.Chmod(filepath.Join(dir, "deep/er/small.txt"), 0o4751))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "hollow"), 0o700))
+	require.NoError(t, os.Symlink("big.pak", filepath.Join(dir, "link")))
+	return dir
+}
+
+func take(t *testing.T, l *Locker, dir string, base map[string]File) (*Set, *Taken) {
+	t.Helper()
+	w := l.Writer()
+	defer w.Close()
+	got, err := w.Take(context.Background(), dir, tree.Patterns{"logs/**"}, base, nil)
+	require.NoError(t, err)
+	s := &Set{Owner: "server-1", Taken: time.Now(), Entries: got.Entries}
+	require.NoError(t, w.Publish(s))
+	return s, got
+}
+
+func TestBackupBringsEverythingBackAsItWas(t *testing.T) {
+	dir, home := install(t), t.TempDir()
+	s, _ := take(t, open(t, home), dir, nil)
+	assert.Equal(t, "b0001", s.ID)
+
+	l := open(t, home) // as another process would
+	got, err := l.Read("server-1", "b0001")
+	require.NoError(t, err)
+	to := t.TempDir()
+	for _, f := range got.Entries {
+		require.NoError(t, l.Lay(filepath.Join(to, f.Path), f))
+	}
+	want, err := tree.Walk(dir, tree.Patterns{"logs/**"})
+	require.NoError(t, err)
+	have, err := tree.Walk(to, nil)
+	require.NoError(t, err)
+	require.Equal(t, len(want), len(have))
+	for i := range want {
+		a, b := want[i], have[i]
+		assert.Equal(t, []any{a.Path, a.Kind, a.Mode, a.Size, a.Target, a.UID}, []any{b.Path, b.Kind, b.Mode, b.Size, b.Target, b.UID})
+		if a.Kind == tree.File {
+			assert.Equal(t, a.Mtime, b.Mtime, a.Path)
+			x, _ := tree.SumFile(filepath.Join(dir, a.Path))
+			y, _ := tree.SumFile(filepath.Join(to, a.Path))
+			assert.Equal(t, x, y, a.Path)
+			assert.Equal(t, x, got.ByPath()[a.Path].Sum, a.Path)
+		}
+	}
+}
+
+func TestSecondBackupStoresOnlyWhatChangedAndReadsOnlyWhatMightHave(t *testing.T) {
+	dir, l := install(t), open(t, t.TempDir())
+	first, _ := take(t, l, dir, nil)
+	// As if all of it had been read long after it was last written.
+	for i := range first.Entries {
+		first.Entries[i].ReadAt += int64(time.Minute)
+	}
+	f, err := os.OpenFile(filepath.Join(dir, "big.pak"), os.O_WRONLY, 0)
+	require.NoError(t, err)
+	f.WriteAt([]byte("changed in place"), 2*PieceSize+5)
+	f.Close()
+	second, got := take(t, l, dir, first.ByPath())
+	assert.EqualValues(t, 3*PieceSize+17, got.Read)
+	assert.InDelta(t, PieceSize, second.New, 1000, "one piece")
+	assert.Equal(t, "b0002", second.ID)
+
+	// A file written within the clock's tick of its reading is read again,
+	// though its times are the same.
+	third, got := take(t, l, dir, func() map[string]File { _, g := take(t, l, dir, nil); return byPath(g.Entries) }())
+	assert.EqualValues(t, third.Bytes, got.Read)
+}
+
+func byPath(list []File) map[string]File { return (&Set{Entries: list}).ByPath() }
+
+// Every read is checked; damage is named, and hurts nothing that it does not
+// touch.
+func TestDamageIsNoticedAndNamed(t *testing.T) {
+	dir, home := install(t), t.TempDir()
+	s, _ := take(t, open(t, home), dir, nil)
+	packs, _ := filepath.Glob(filepath.Join(home, "packs/*.zst"))
+	require.Len(t, packs, 1)
+	good, err := os.ReadFile(packs[0])
+	require.NoError(t, err)
+
+	broken := func() (names []string, last error) {
+		l := open(t, home)
+		for _, f := range s.Entries {
+			var b bytes.Buffer
+			if err := l.Copy(&b, f); f.Kind == tree.File && err != nil {
+				names, last = append(names, f.Path), err
+			}
+		}
+		return
+	}
+	// One bit, in the middle of the pack.
+	bad := bytes.Clone(good)
+	bad[len(bad)/2] ^= 1
+	require.NoError(t, os.WriteFile(packs[0], bad, 0o600))
+	names, err2 := broken()
+	assert.Len(t, names, 1)
+	var d *Damage
+	require.ErrorAs(t, err2, &d)
+	assert.Equal(t, packs[0], d.Where)
+	// Cut short.
+	require.NoError(t, os.WriteFile(packs[0], good[:len(good)-10], 0o600))
+	names, _ = broken()
+	assert.Len(t, names, 1)
+	// Gone.
+	require.NoError(t, os.Remove(packs[0]))
+	names, err2 = broken()
+	assert.Len(t, names, 6-1, "all but the empty file")
+	require.ErrorAs(t, err2, &d)
+	require.NoError(t, os.WriteFile(packs[0], good, 0o600))
+
+	sets, _ := filepath.Glob(filepath.Join(home, "sets/server-1/*.set"))
+	b, err := os.ReadFile(sets[0])
+	require.NoError(t, err)
+	for _, spoiled := range [][]byte{b[:len(b)-8], append(bytes.Clone(b[:len(b)/2]), b[len(b)/2+1:]...), {}} {
+		require.NoError(t, os.WriteFile(sets[0], spoiled, 0o600))
+		_, err = open(t, home).Read("server-1", "b0001")
+		require.ErrorAs(t, err, &d)
+		assert.Equal(t, sets[0], d.Where)
+	}
+	_, err = open(t, home).Read("server-1", "b0009")
+	assert.ErrorIs(t, err, ErrNoSet)
+	_, err = open(t, home).Read("../etc", "b0001")
+	assert.ErrorIs(t, err, ErrNoSet)
+}
+
+// A writer that dies leaves nothing but a file that the next one sweeps; one
+// that lives is left in peace.
+func TestHalfWrittenPacksAreSweptUnlessSomebodyHoldsThem(t *testing.T) {
+	home := t.TempDir()
+	l := open(t, home)
+	living := l.Writer()
+	defer living.Close()
+	_, err := living.Add(context.Background(), bytes.NewReader(noise(3, 1000)), nil)
+	require.NoError(t, err)
+	dead := filepath.Join(home, "packs/0123456789abcdef.part")
+	require.NoError(t, os.WriteFile(dead, []byte("half a pack"), 0o600))
+	open(t, home).Writer().Close()
+	assert.NoFileExists(t, dead)
+	s := &Set{Owner: Builds, ID: "b", Entries: nil}
+	require.NoError(t, living.Publish(s))
+	assert.True(t, open(t, home).Has(Builds, "b"))
+	assert.False(t, open(t, home).Has(Builds, "c"))
+}
+
+// Two servers' backups run side by side and share what they have in common.
+func TestTwoWritersAtOnce(t *testing.T) {
+	home := t.TempDir()
+	var wg sync.WaitGroup
+	errs := make(chan error, 8)
+	for i := range 4 {
+		wg.Go(func() {
+			l, err := Open(home)
+			if err != nil {
+				errs <- err
+				return
+			}
+			w := l.Writer()
+			defer w.Close()
+			f, err := w.Add(context.Background(), bytes.NewReader(noise(9, 2*PieceSize)), nil)
+			f.Path = "same"
+			errs <- errors.Join(err, w.Publish(&Set{Owner: fmt.Sprint("server-", i), Entries: []File{f}}))
+		})
+	}
+	wg.Wait()
+	close(errs)
+	for err := range errs {
+		require.NoError(t, err)
+	}
+	l := open(t, home)
+	for i := range 4 {
+		s, err := l.Read(fmt.Sprint("server-", i), "b0001")
+		require.NoError(t, err)
+		var b bytes.Buffer
+		require.NoError(t, l.Copy(&b, s.Entries[0]))
+		assert.Equal(t, noise(9, 2*PieceSize), b.Bytes())
+	}
+}
+
+func TestContentIsReadAtAnyOffset(t *testing.T) {
+	l := open(t, t.TempDir())
+	w := l.Writer()
+	defer w.Close()
+	want := noise(4, 2*PieceSize+100)
+	f, err := w.Add(context.Background(), bytes.NewReader(want), nil)
+	require.NoError(t, err)
+	require.NoError(t, w.Publish(&Set{Owner: Builds, ID: "x", Entries: []File{f}}))
+	r := l.Content(f)
+	for _, at := range []struct{ off, n int }{{0, 10}, {PieceSize - 5, 10}, {2 * PieceSize, 100}, {5, PieceSize}} {
+		b := make([]byte, at.n)
+		_, err := r.ReadAt(b, int64(at.off))
+		require.NoError(t, err)
+		assert.Equal(t, want[at.off:at.off+at.n], b)
+	}
+	n, err := r.ReadAt(make([]byte, 10), int64(len(want)-3))
+	assert.Equal(t, 3, n)
+	assert.Error(t, err)
+}
+
+// docs/locker.md promises that zstd and a shell are enough to get a file out.
+func TestFileComesOutWithZstdAndAShell(t *testing.T) {
+	if _, err := exec.LookPath("zstd"); err != nil {
+		t.Skip("no zstd here")
+	}
+	dir, home := install(t), t.TempDir()
+	take(t, open(t, home), dir, nil)
+	doc, err := os.ReadFile("../../docs/locker.md")
+	require.NoError(t, err)
+	_, rest, ok := strings.Cut(string(doc), "<!-- recovery -->\n```sh\n")
+	require.True(t, ok, "the worked recovery is marked in the page")
+	script, _, _ := strings.Cut(rest, "```")
+	cmd := exec.Command("sh", "-eu", "-c", script)
+	cmd.Dir = home
+	cmd.Env = append(os.Environ(), "LOCKER="+home, "SET="+filepath.Join(home, "sets/server-1/b0001.set"), "WANTED=big.pak", "OUT="+filepath.Join(home, "out"))
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	want, _ := tree.SumFile(filepath.Join(dir, "big.pak"))
+	got, err := tree.SumFile(filepath.Join(home, "out"))
+	require.NoError(t, err)
+	assert.Equal(t, want, got)
+}

@@ -1,0 +1,85 @@
+package needs
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func jarOf(t *testing.T, entries map[string]string) *bytes.Reader {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for name, body := range entries {
+		w, err := z.Create(name)
+		require.NoError(t, err)
+		w.Write([]byte(body))
+	}
+	require.NoError(t, z.Close())
+	return bytes.NewReader(b.Bytes())
+}
+
+func TestJarTellsWhatItNeeds(t *testing.T) {
+	const manifest = "Manifest-Version: 1.0\r\nMain-Class: a.very.long.name.that.goes.on.over.the.end.of.its.line.of\r\n .Main\r\nImplementation-Version: 3.4.1\r\n\r\nName: x\r\nMain-Class: not.this.One\r\n"
+	const entry = "a/very/long/name/that/goes/on/over/the/end/of/its/line/of/Main.class"
+	class := "\xca\xfe\xba\xbe\x00\x00\x00\x45rest"
+	r := jarOf(t, map[string]string{"META-INF/MANIFEST.MF": manifest, entry: class})
+	j, err := ReadJar(r, r.Size())
+	require.NoError(t, err)
+	assert.Equal(t, &Jar{MainClass: "a.very.long.name.that.goes.on.over.the.end.of.its.line.of.Main", Entry: entry, Major: 69, Release: 25, Version: "3.4.1"}, j)
+
+	for want, entries := range map[string]map[string]string{
+		"names no Main-Class":              {"META-INF/MANIFEST.MF": "Manifest-Version: 1.0\r\n"},
+		"holds no M.class":                 {"META-INF/MANIFEST.MF": "Main-Class: M\r\n"},
+		"M.class: it begins with 48656c6c": {"META-INF/MANIFEST.MF": "Main-Class: M\r\n", "M.class": "Hello, world"},
+		"M.class: it is too short":         {"META-INF/MANIFEST.MF": "Main-Class: M\r\n", "M.class": "\xca\xfe"},
+	} {
+		r := jarOf(t, entries)
+		_, err := ReadJar(r, r.Size())
+		assert.ErrorContains(t, err, want)
+	}
+	_, err = ReadJar(bytes.NewReader([]byte("<html>")), 6)
+	assert.ErrorContains(t, err, "not a jar")
+}
+
+func TestRuntimeSaysItsVersionByFileOrByWord(t *testing.T) {
+	dir := t.TempDir()
+	put := func(name, body string) string {
+		full := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		require.NoError(t, os.WriteFile(full, []byte(body), 0o755))
+		return full
+	}
+	put("filed/release", "IMPLEMENTOR=\"x\"\nJAVA_VERSION=\"21.0.3\"\n")
+	filed := put("filed/bin/java", "#!/bin/sh\nexit 9\n")
+	asked := put("asked/bin/java", "#!/bin/sh\necho 'some version \"1.8.0_402\"' >&2\n")
+	mute := put("mute/bin/java", "#!/bin/sh\nexit 1\n")
+	require.NoError(t, os.Symlink(filed, filepath.Join(dir, "java")))
+
+	for path, want := range map[string]int{filed: 21, asked: 8, filepath.Join(dir, "java"): 21} {
+		rt, err := ReadRuntime(context.Background(), path)
+		require.NoError(t, err)
+		assert.Equal(t, want, rt.Release, path)
+	}
+	_, err := ReadRuntime(context.Background(), mute)
+	assert.ErrorContains(t, err, "does not say its version")
+
+	found := FindRuntimes(context.Background(), []string{"PATH=" + dir, "JAVA_HOME=" + filepath.Join(dir, "asked")}, []string{filepath.Join(dir, "m*")})
+	var releases []int
+	for _, rt := range found {
+		if rt.Home == filepath.Join(dir, "filed") || rt.Home == filepath.Join(dir, "asked") {
+			releases = append(releases, rt.Release)
+		}
+	}
+	assert.ElementsMatch(t, []int{21, 8}, releases, "each once, the broken one left out")
+}
+
+func FuzzReadJar(f *testing.F) {
+	f.Add([]byte("PK\x05\x06\x00\x00"))
+	f.Fuzz(func(_ *testing.T, b []byte) { ReadJar(bytes.NewReader(b), int64(len(b))) })
+}
