@@ -220,15 +220,6 @@ func (l *lookout) sameAs(e tree.Entry, f locker.File) (bool, error) {
 	return sums{l.k, nil}.sameAs(e, f)
 }
 
-// quoteList writes a list of TOML strings.
-func quoteList(list []string) string {
-	q := make([]string, len(list))
-	for i, s := range list {
-		q[i] = quote(s)
-	}
-	return "[" + strings.Join(q, ", ") + "]"
-}
-
 // quote writes a TOML string: literal where it can be, since patterns are full
 // of backslashes.
 func quote(s string) string {

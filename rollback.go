@@ -137,10 +137,7 @@ func (t *transaction) takeDown(ctx context.Context, label string) error {
 // undo is the part of a manual rollback after which only forward leads to a
 // whole tree. It may be done again from its beginning after a crash.
 func (t *transaction) undo() error {
-	stuck := func(err error) error {
-		return &NeedsHands{What: "the rollback did not end well: " + err.Error(), State: "everything is kept; the state before is backup " + t.e.Backup,
-			Do: []string{"mend what it says", "freshkeel recover"}}
-	}
+	stuck := func(err error) error { return t.stuck("the rollback", err) }
 	if err := t.enter(logbook.RollingBack); err != nil {
 		return stuck(err)
 	}
@@ -282,10 +279,7 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 
 // restore is the part of a restore that may be done again after a crash.
 func (t *transaction) restore() error {
-	stuck := func(err error) error {
-		return &NeedsHands{What: "the restore did not end well: " + err.Error(), State: "everything is kept; the state before is backup " + t.e.Backup,
-			Do: []string{"mend what it says", "freshkeel recover"}}
-	}
+	stuck := func(err error) error { return t.stuck("the restore", err) }
 	if err := t.enter(logbook.RollingBack); err != nil {
 		return stuck(err)
 	}

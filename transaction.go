@@ -229,10 +229,7 @@ func (t *transaction) down(v *Verdict) {
 // server up where one ran. It may be called again after a crash at any point.
 func (t *transaction) goBack(why string, lines []string) error {
 	t.e.Why, t.e.Lines = why, lines
-	stuck := func(err error) error {
-		return &NeedsHands{What: "going back did not end well: " + err.Error(), State: "everything is kept under " + t.dir.Dir + ", the backup is " + t.e.Backup,
-			Do: []string{"mend what it says", "freshkeel recover"}}
-	}
+	stuck := func(err error) error { return t.stuck("going back", err) }
 	// A disk too full for the logbook must not keep renames from going back:
 	// from the phase before, recover leads to the same place.
 	t.e.Phase = logbook.RollingBack
@@ -272,6 +269,13 @@ func (t *transaction) goBack(why string, lines []string) error {
 		return stuck(err)
 	}
 	return t.returned()
+}
+
+// stuck is for an error after which only going on leads to a whole tree: the
+// entry stays open, and recover goes on from it once the cause is mended.
+func (t *transaction) stuck(doing string, err error) error {
+	return &NeedsHands{What: doing + " did not end well: " + err.Error(), State: "everything is kept under " + t.dir.Dir + "; the state before is backup " + t.e.Backup,
+		Do: []string{"mend what it says", "freshkeel recover"}}
 }
 
 // returned ends a rolled-back transaction: its files are in place.

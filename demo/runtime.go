@@ -30,7 +30,7 @@ func Runtime(version string, args []string, in io.Reader, out io.Writer) int {
 	jar := ""
 	for i, a := range args {
 		if a == "-jar" && i+1 < len(args) {
-			jar, args = args[i+1], args[i+2:]
+			jar = args[i+1]
 			break
 		}
 	}

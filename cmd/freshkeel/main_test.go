@@ -1,3 +1,5 @@
+//go:build unix
+
 package main
 
 import (
@@ -13,7 +15,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -37,6 +38,9 @@ func TestMain(m *testing.M) {
 	binary = filepath.Join(dir, "freshkeel")
 	build := exec.Command("go", "build", "-o", binary, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if os.Getenv("FRESHKEEL_TEST_RACE") != "" {
+		build = exec.Command("go", "build", "-race", "-o", binary, ".")
+	}
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build the program: %v\n%s", err, out)
 		os.Exit(1)
@@ -291,5 +295,3 @@ func until(t *testing.T, what string, holds func() bool) {
 	}
 	t.Fatalf("waited in vain: %s", what)
 }
-
-var ansiCode = regexp.MustCompile(`\x1b\[[0-9;?]*[A-Za-z]`)
