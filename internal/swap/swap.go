@@ -174,7 +174,10 @@ func (j *journal) rename(what, from, to string) error {
 func (j *journal) done() error {
 	defer j.f.Close()
 	for d := range j.dirs {
-		if err := tree.SyncDir(d); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if fi, err := os.Lstat(d); err != nil || !fi.IsDir() {
+			continue // it went itself, or a file stands there now
+		}
+		if err := tree.SyncDir(d); err != nil {
 			return fmt.Errorf("flush %s: %w", d, err)
 		}
 	}

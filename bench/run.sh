@@ -1,0 +1,109 @@
+#!/usr/bin/env bash
+# What a backup and a refit cost, beside cp, on one machine in one run.
+#
+#   bench/run.sh [WORK]      WORK: a folder on the disk to measure, about 15 GiB free
+#
+# The install: 256 region files of 4 MiB (half of each compresses), 8 assets of
+# 128 MiB and a database of 200 MiB (which do not), 20,000 files of 0.2 to 6 KiB;
+# 2.3 GiB in all. Needs: go, GNU time, awk, jq.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+work=${1:-bench/work}
+mkdir -p "$work"
+work=$(cd "$work" && pwd)
+export FRESHKEEL_HOME=$work/home
+fk=$work/freshkeel
+CGO_ENABLED=0 go build -trimpath -o "$fk" ./cmd/freshkeel
+trap '"$fk" -d "$work/srv" stop >/dev/null 2>&1 || true' EXIT
+
+make_install() {
+  local at=$1
+  mkdir -p "$at"/{world/region,assets,data,lib}
+  for i in $(seq 256); do
+    { head -c 2097152 /dev/urandom; yes "moss and more moss $i" | head -c 2097152 || true; } >"$at/world/region/$i.region"
+  done
+  for i in $(seq 8); do head -c 134217728 /dev/urandom >"$at/assets/$i.pak"; done
+  head -c 209715200 /dev/urandom >"$at/data/main.db"
+  awk -v at="$at/lib" 'BEGIN {
+    srand(7)
+    for (i = 0; i < 20000; i++) {
+      if (i % 200 == 0) { dir = sprintf("%s/%03d", at, i / 200); system("mkdir -p " dir) }
+      n = 200 + int(rand() * 5944); s = ""
+      while (length(s) < n) s = s sprintf("%x ", int(rand() * 4294967295))
+      f = sprintf("%s/%05d.txt", dir, i); printf "%s", substr(s, 1, n) > f; close(f)
+    }
+  }'
+  cat >"$at/run.sh" <<'SRV'
+#!/bin/sh
+echo "bench server 1.0"; echo "ready"
+while read -r line; do [ "$line" = quit ] && exit 0; done
+SRV
+  chmod +x "$at/run.sh"
+}
+
+if [ ! -e "$work/srv/run.sh" ]; then
+  echo "making the install (2.3 GiB)" >&2
+  make_install "$work/srv"
+fi
+rm -rf "$work/srv/freshkeel.toml" "$work/srv/.freshkeel" "$work/home" "$work/copy"
+sed -i 's/server [0-9.]*"/server 1.0"/' "$work/srv/run.sh"
+sync
+
+took() { # seconds and peak KiB of a command, which flushes what it wrote
+  /usr/bin/time -f '%e %M' -o "$work/time" "$@" >"$work/out" 2>"$work/err" || { cat "$work/out" "$work/err" >&2; exit 1; }
+  cat "$work/time"
+}
+row() { printf '%-44s %10s %10s %8s %12s\n' "$@"; }
+
+"$fk" adopt "$work/srv" --version 1.0 >/dev/null
+cat "$work"/srv/world/region/*.region "$work"/srv/assets/*.pak >/dev/null # both start with a warm cache
+row "case" "ours, s" "theirs, s" "ratio" "our peak"
+
+# Twice each, in turn, the better of the two: a disk has moods.
+best_ours=999 best_theirs=999 peak=0
+for _ in 1 2; do
+  rm -rf "$work/copy"; sync
+  read -r t _ < <(took sh -c "cp -a '$work/srv' '$work/copy' && sync")
+  best_theirs=$(awk -v a="$t" -v b="$best_theirs" 'BEGIN { print (a < b) ? a : b }')
+  rm -rf "$work/home" "$work/copy"; sync
+  read -r t m < <(took "$fk" -d "$work/srv" backup take)
+  best_ours=$(awk -v a="$t" -v b="$best_ours" 'BEGIN { print (a < b) ? a : b }')
+  peak=$m
+done
+row "first backup | cp -a + sync" "$best_ours" "$best_theirs" "$(awk "BEGIN { printf \"%.2f\", $best_ours / $best_theirs }")" "$((peak / 1024)) MiB"
+printf '%-44s %10s %10s %8s\n' "  size, MiB | plain copy" "$(du -sm "$work/home/locker" | cut -f1)" "$(du -sm --exclude=.freshkeel "$work/srv" | cut -f1)" \
+  "$(awk "BEGIN { printf \"%.2f\", $(du -sm "$work/home/locker" | cut -f1) / $(du -sm --exclude=.freshkeel "$work/srv" | cut -f1) }")"
+
+read -r t m < <(took "$fk" -d "$work/srv" backup take)
+read -r f _ < <(took find "$work/srv" -printf '%s %T@ %p\n')
+row "second backup, nothing changed | find -printf" "$t" "$f" "$(awk "BEGIN { printf \"%.1f\", $t / ($f + 0.001) }")" "$((m / 1024)) MiB"
+
+# A refit whose build changes one asset of 128 MiB and the script, the world
+# being written to meanwhile; then one that fails.
+next=$work/next-2.0
+rm -rf "$next"; mkdir -p "$next/assets"
+sed 's/server 1.0/server 2.0/' "$work/srv/run.sh" >"$next/run.sh"; chmod +x "$next/run.sh"
+head -c 134217728 /dev/urandom >"$next/assets/1.pak"
+sed -i "s/^version = .*/version = '^bench server (\\\\S+)'/; s/^line = .*/line = '^ready'/; s/^send = .*/send = 'quit'/; s/steady = '5s'/steady = '1s'/" "$work/srv/freshkeel.toml"
+"$fk" -d "$work/srv" start >/dev/null 2>&1
+read -r t m < <(took "$fk" -d "$work/srv" --json refit --from "$next")
+ns=$(tail -n 1 "$work/out" | jq .entry.exchange_ns)
+row "refit, 128 MiB changed: whole" "$t" "-" "-" "$((m / 1024)) MiB"
+row "  old process gone → new one started" "$(awk "BEGIN { printf \"%.3f\", $ns / 1e9 }")" "-" "-" "-"
+tail -n 1 "$work/out" | jq -r '.entry.steps[] | "    \(.name)\t\(.took_ns / 1e9 * 1000 | round) ms\t\(.note // "")"'
+
+fail=$work/next-3.0
+rm -rf "$fail"; mkdir -p "$fail/assets"
+printf '#!/bin/sh\necho "bench server 3.0"; echo oh >> world/region/1.region; exit 1\n' >"$fail/run.sh"; chmod +x "$fail/run.sh"
+head -c 134217728 /dev/urandom >"$fail/assets/1.pak"
+/usr/bin/time -f '%e %M' -o "$work/time" "$fk" -d "$work/srv" --json refit --from "$fail" >"$work/out" 2>/dev/null || true
+read -r t m < <(tail -n 1 "$work/time")
+row "refit that fails and goes back: whole" "$t" "-" "-" "$((m / 1024)) MiB"
+"$fk" -d "$work/srv" --json logbook r0002 | jq -r '.steps[] | "    \(.name)\t\(.took_ns / 1e9 * 1000 | round) ms\t\(.note // "")"'
+"$fk" -d "$work/srv" stop >/dev/null 2>&1
+
+# One file of 8 GiB: memory must not follow it.
+truncate -s 8G "$work/srv/data/huge.db"
+read -r t m < <(took "$fk" -d "$work/srv" backup take)
+row "backup with one file of 8 GiB" "$t" "-" "-" "$((m / 1024)) MiB"
+rm "$work/srv/data/huge.db"

@@ -1,0 +1,299 @@
+package freshkeel
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"freshkeel/internal/locker"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// stand is an install whose old build, present content and new build are given
+// file by file.
+type stand struct {
+	t *testing.T
+	k *Keel
+}
+
+func newStand(t *testing.T, prof string) *stand {
+	t.Helper()
+	dir := t.TempDir()
+	p, err := profile.Parse("p", []byte("[server]\nname = 'x'\n"+prof))
+	require.NoError(t, err)
+	k := newKeel(dir, p, Options{Home: t.TempDir()})
+	require.NoError(t, os.MkdirAll(k.state(), 0o755))
+	return &stand{t, k}
+}
+
+func (s *stand) put(files map[string]string) {
+	s.t.Helper()
+	for at, body := range files {
+		full := s.k.path(at)
+		if strings.HasSuffix(at, "/") {
+			require.NoError(s.t, os.MkdirAll(full, 0o755))
+			continue
+		}
+		require.NoError(s.t, os.MkdirAll(filepath.Dir(full), 0o755))
+		require.NoError(s.t, os.WriteFile(full, []byte(body), 0o644))
+	}
+}
+
+// build stores files as a build in the locker.
+func (s *stand) build(version string, files map[string]string) *Fetched {
+	s.t.Helper()
+	l, err := s.k.locker()
+	require.NoError(s.t, err)
+	w := l.Writer()
+	defer w.Close()
+	set := &locker.Set{Owner: locker.Builds, ID: "build-" + version, Version: version, Taken: time.Now()}
+	for _, at := range sortedPaths(files) {
+		f := locker.File{}
+		if !strings.HasSuffix(at, "/") {
+			f, err = w.Add(context.Background(), bytes.NewReader([]byte(files[at])), nil)
+			require.NoError(s.t, err)
+		}
+		size := f.Size
+		f.Entry = tree.Entry{Path: strings.TrimSuffix(at, "/"), Kind: tree.File, Mode: 0o644, UID: -1, GID: -1, Mtime: 1}
+		f.Size = size
+		if strings.HasSuffix(at, "/") {
+			f.Kind, f.Mode = tree.Dir, 0o755
+		}
+		set.Entries = append(set.Entries, f)
+	}
+	require.NoError(s.t, w.Publish(set))
+	return &Fetched{Set: set, Version: version}
+}
+
+// installed records files as what the old build put there.
+func (s *stand) installed(version string, files map[string]string) {
+	s.t.Helper()
+	inv := &Inventory{Version: version, Known: true}
+	for at, body := range files {
+		inv.Files = append(inv.Files, Owned{Entry: tree.Entry{Path: at, Kind: tree.File, Size: int64(len(body)), Mode: 0o644}, Sum: tree.SumBytes([]byte(body))})
+	}
+	require.NoError(s.t, writeInventory(s.k.state("inventory.json"), inv))
+}
+
+// Whose file it is decides what becomes of it: every case of the guide's table.
+func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
+	const none = "-"
+	for name, c := range map[string]struct {
+		old, here, next string // content, or none
+		prof            string
+		want            string // step, or where it is listed
+	}{
+		"same in both":                        {"a", "a", "a", "", "unchanged"},
+		"maker changed it":                    {"a", "a", "b", "", swap.Replace},
+		"new in the build":                    {none, none, "b", "", swap.Add},
+		"gone from the build":                 {"a", "a", none, "", swap.Remove},
+		"gone from the build and deleted":     {"a", none, none, "", ""},
+		"operator changed it":                 {"a", "mine", "a", "", "left"},
+		"both changed it":                     {"a", "mine", "b", "", "drifted"},
+		"both changed it alike":               {"a", "b", "b", "", "unchanged"},
+		"operator changed it, build drops it": {"a", "mine", none, "", "left"},
+		"operator deleted it":                 {"a", none, "a", "", swap.Add},
+		"foreign":                             {none, "mine", none, "", "foreign"},
+		"foreign, and now the build has it":   {none, "mine", "b", "", swap.Replace},
+		"kept":                                {"a", "mine", "b", "keep = ['f']", "kept"},
+		"kept, not there, shipped before":     {"a", none, "b", "keep = ['f']", "kept"},
+		"kept, not there, new in the build":   {none, none, "b", "keep = ['f']", swap.Add},
+		"kept, dropped by the build":          {"a", "a", none, "keep = ['f']", ""},
+		"settings":                            {"a", "a", "b", "settings = ['f']", "kept"},
+		"skipped":                             {"a", "a", "b", "skip = ['f']", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newStand(t, c.prof)
+			of := func(body string) map[string]string {
+				m := map[string]string{"other": "o"}
+				if body != none {
+					m["f"] = body
+				}
+				return m
+			}
+			s.installed("1", of(c.old))
+			s.put(of(c.here))
+			p, err := s.k.plan(s.build("2", of(c.next)), nil)
+			require.NoError(t, err)
+			got := ""
+			for _, st := range p.Steps {
+				if st.Path == "f" {
+					got = st.Do
+				}
+			}
+			for word, list := range map[string][]string{"left": p.Left, "drifted": p.Drifted, "kept": p.Kept, "foreign": p.Foreign} {
+				if len(list) > 0 && assert.Equal(t, []string{"f"}, list) {
+					got += word
+				}
+			}
+			if p.Unchanged == 2 {
+				got = "unchanged"
+			}
+			assert.Equal(t, c.want, got)
+		})
+	}
+}
+
+func TestPlanMakesAndDropsFolders(t *testing.T) {
+	s := newStand(t, "keep = ['worlds/**']")
+	old := map[string]string{"gone/deep/a": "a", "stays/b": "b", "half/c": "c"}
+	s.installed("1", old)
+	s.put(old)
+	s.put(map[string]string{"half/mine": "m", "worlds/w": "w"})
+	p, err := s.k.plan(s.build("2", map[string]string{"stays/b": "b", "new/er/d": "d", "hollow/": "", "stays/more/e": "e"}), nil)
+	require.NoError(t, err)
+	assert.Equal(t, []swap.Step{
+		{Do: swap.Remove, Path: "gone/deep/a"}, {Do: swap.Remove, Path: "half/c"},
+		{Do: swap.DropDir, Path: "half"}, {Do: swap.DropDir, Path: "gone/deep"}, {Do: swap.DropDir, Path: "gone"},
+		{Do: swap.MakeDir, Path: "hollow"}, {Do: swap.MakeDir, Path: "new"}, {Do: swap.MakeDir, Path: "new/er"}, {Do: swap.MakeDir, Path: "stays/more"},
+		{Do: swap.Add, Path: "new/er/d"}, {Do: swap.Add, Path: "stays/more/e"},
+	}, p.Steps)
+	run := s.k.run("r0001")
+	require.NoError(t, s.k.stage(run, p, func(int64, int64) {}))
+	require.NoError(t, run.Write(&swap.Plan{Steps: p.Steps}))
+	require.NoError(t, run.Apply(&swap.Plan{Steps: p.Steps}, nil))
+	list, err := tree.Walk(s.k.Dir, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"half", "half/mine", "hollow", "new", "new/er", "new/er/d", "stays", "stays/b", "stays/more", "stays/more/e", "worlds", "worlds/w"}, sortedPaths(tree.ByPath(list)))
+}
+
+// What can't be exchanged safely is said before anything is tried.
+func TestPlanSeesWhatStandsInItsWay(t *testing.T) {
+	for name, c := range map[string]struct {
+		here, next map[string]string
+		link       string
+		where, why string
+	}{
+		"folder for a file":  {here: map[string]string{"f/x": ""}, next: map[string]string{"f": "b"}, where: "f", why: "the install has a folder"},
+		"file for a folder":  {here: map[string]string{"f": ""}, next: map[string]string{"f/x": "b"}, where: "f/x", why: "f is a file in the install and a folder in the build"},
+		"folder, named so":   {here: map[string]string{"f": ""}, next: map[string]string{"f/": ""}, where: "f", why: "the build has a folder there, the install has a file"},
+		"link on the way":    {here: map[string]string{"elsewhere/x": ""}, next: map[string]string{"f/x": "b"}, link: "f", where: "f/x", why: "f is a link to elsewhere"},
+		"two for one place":  {next: map[string]string{"s-1.jar": "a", "s-2.jar": "b"}, where: "s.jar", why: "matches both s-1.jar and s-2.jar"},
+		"our own folder":     {next: map[string]string{".freshkeel/inventory.json": "evil"}},
+		"the profile itself": {here: map[string]string{"freshkeel.toml": "mine"}, next: map[string]string{"freshkeel.toml": "theirs"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newStand(t, "[place]\n's-*.jar' = 's.jar'\n")
+			s.installed("1", nil)
+			s.put(c.here)
+			if c.link != "" {
+				require.NoError(t, os.Symlink("elsewhere", s.k.path(c.link)))
+			}
+			p, err := s.k.plan(s.build("2", c.next), nil)
+			require.NoError(t, err)
+			if c.where == "" {
+				assert.Empty(t, p.Blocked)
+				assert.Empty(t, p.Steps)
+				return
+			}
+			require.Len(t, p.Blocked, 1)
+			assert.Equal(t, c.where, p.Blocked[0].path)
+			assert.Contains(t, p.Blocked[0].why, c.why)
+		})
+	}
+}
+
+// A plan made while the server ran is held against what it left.
+func TestPlanNoticesWhatChangedSince(t *testing.T) {
+	s := newStand(t, "")
+	old := map[string]string{"f": "a", "g": "a"}
+	s.installed("1", old)
+	s.put(old)
+	f := s.build("2", map[string]string{"f": "b", "new": "n"})
+	p, err := s.k.plan(f, nil)
+	require.NoError(t, err)
+	require.NoError(t, s.k.still(p))
+	for name, change := range map[string]func() error{
+		"written to": func() error { return os.WriteFile(s.k.path("f"), []byte("c"), 0o644) },
+		"appeared":   func() error { return os.WriteFile(s.k.path("new"), nil, 0o644) },
+		"vanished":   func() error { return os.Remove(s.k.path("g")) },
+	} {
+		s.put(old)
+		os.Remove(s.k.path("new"))
+		p, err := s.k.plan(f, nil)
+		require.NoError(t, err)
+		require.NoError(t, change(), name)
+		assert.ErrorContains(t, s.k.still(p), "changed while the refit was prepared", name)
+	}
+}
+
+// putBack, at its own level: any mess becomes the backup again, and a second
+// call finds nothing to do.
+func TestPutBackMakesAnyMessTheBackupAgain(t *testing.T) {
+	s := newStand(t, "")
+	s.put(map[string]string{"same": "s", "rewritten": "r", "deleted/deep/f": "f", "file": "x", "folder/in": "i", "touched": "t", "logs/l": "l"})
+	require.NoError(t, os.Symlink("same", s.k.path("link")))
+	require.NoError(t, os.Mkdir(s.k.path("hollow"), 0o711))
+	l, err := s.k.locker()
+	require.NoError(t, err)
+	w := l.Writer()
+	defer w.Close()
+	skip := tree.Patterns{"logs/**"}
+	taken, err := w.Take(context.Background(), s.k.Dir, skip, nil, nil)
+	require.NoError(t, err)
+	set := &locker.Set{Owner: "server-x", Skipped: skip, Entries: taken.Entries}
+	require.NoError(t, w.Publish(set))
+	before := look(t, s.k.Dir)
+
+	s.put(map[string]string{"rewritten": "R", "new/one": "n", "logs/l": "more"})
+	require.NoError(t, os.RemoveAll(s.k.path("deleted")))
+	require.NoError(t, os.Remove(s.k.path("file")))
+	s.put(map[string]string{"file/now/a": "folder"})
+	require.NoError(t, os.RemoveAll(s.k.path("folder")))
+	s.put(map[string]string{"folder": "now a file"})
+	require.NoError(t, os.Chmod(s.k.path("touched"), 0o600))
+	require.NoError(t, os.Remove(s.k.path("link")))
+	require.NoError(t, os.Symlink("rewritten", s.k.path("link")))
+	require.NoError(t, os.Chmod(s.k.path("hollow"), 0o755))
+
+	all := func(string) bool { return true }
+	quiet := func(string) error { return nil }
+	run := swap.Run{Root: s.k.Dir, Dir: s.k.state("refits/r0001/back-1")}
+	r, err := s.k.putBack(run, set, scope{within: all, takeAway: all}, quiet)
+	require.NoError(t, err)
+	assert.Equal(t, before, look(t, s.k.Dir))
+	b, err := os.ReadFile(s.k.path("logs/l"))
+	require.NoError(t, err)
+	assert.Equal(t, "more", string(b), "skipped")
+	for at, body := range map[string]string{"new/one": "n", "rewritten": "R", "file/now/a": "folder", "folder": "now a file"} {
+		b, err := os.ReadFile(run.Displaced(at))
+		require.NoError(t, err, "moved aside, not destroyed")
+		assert.Equal(t, body, string(b))
+	}
+	assert.NotEmpty(t, r.told())
+	run.Dir = s.k.state("refits/r0001/back-2")
+	r, err = s.k.putBack(run, set, scope{within: all, takeAway: all}, quiet)
+	require.NoError(t, err)
+	assert.Zero(t, r.restored+r.aside)
+	assert.NoDirExists(t, run.Displaced(""))
+}
+
+// look lists what is in a folder but for logs: kind, mode, content, target.
+func look(t *testing.T, dir string) map[string]string {
+	t.Helper()
+	list, err := tree.Walk(dir, tree.Patterns{"logs/**"})
+	require.NoError(t, err)
+	out := map[string]string{}
+	for _, e := range list {
+		body := ""
+		if e.Kind == tree.File {
+			b, err := os.ReadFile(filepath.Join(dir, e.Path))
+			require.NoError(t, err)
+			body = string(b)
+		}
+		out[e.Path] = strings.Join([]string{string(e.Kind), e.Mode.String(), e.Target, body, time.Unix(0, e.Mtime).Format(time.RFC3339Nano)}, " ")
+		if e.Kind == tree.Link {
+			out[e.Path] = "link " + e.Target
+		}
+	}
+	return out
+}
