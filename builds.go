@@ -115,7 +115,7 @@ func (k *Keel) feed(ctx context.Context) (*feed.Feed, error) {
 }
 
 func (k *Keel) candidate(f *feed.Feed, b feed.Build) (*Candidate, error) {
-	c := &Candidate{Version: b.Version, Channel: b.Channel, Date: b.Date, Notes: b.Notes, Needs: b.Needs, Source: f.Where(), steps: b.From, rank: f.Rank}
+	c := &Candidate{Version: b.Version, Channel: b.Channel, Date: b.Date, Notes: b.Notes, Needs: b.Needs, Source: feed.Shown(f.Where()), steps: b.From, rank: f.Rank}
 	for _, p := range b.Parts {
 		url, err := f.Resolve(p.URL)
 		if err != nil {
@@ -159,7 +159,7 @@ func (k *Keel) resolve(ctx context.Context, w Want) (*Candidate, error) {
 
 // fromPlace makes a candidate of a file, folder or URL.
 func (k *Keel) fromPlace(w Want) (*Candidate, error) {
-	c := &Candidate{Version: w.As, Source: w.From, guess: true}
+	c := &Candidate{Version: w.As, Source: feed.Shown(w.From), guess: true}
 	if c.Version == "" {
 		c.Version = feed.VersionIn(feed.NameOf(w.From))
 	}
@@ -314,7 +314,7 @@ func (k *Keel) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer
 		name := filepath.Join(incoming, tree.SumBytes([]byte(p.URL)).String()[:16])
 		lock := flock.New(name+".lock", flock.SetPermissions(0o600))
 		if ok, err := lock.TryLockContext(ctx, 100*time.Millisecond); err != nil || !ok {
-			return nil, fmt.Errorf("wait for another download of %s: %w", p.URL, err)
+			return nil, fmt.Errorf("wait for another download of %s: %w", feed.Shown(p.URL), err)
 		}
 		err := k.takePart(ctx, w, p, name+".part", c.guess, got)
 		lock.Unlock()

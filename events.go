@@ -10,12 +10,13 @@ import (
 type EventKind string
 
 const (
-	StepBegun  EventKind = "step"     // Step begins
-	StepMoves  EventKind = "progress" // Step is at Done of Total bytes
-	StepEnded  EventKind = "done"     // Step ended well after Took; Text may sum it up
-	ServerSaid EventKind = "console"  // the server printed Text
-	Noted      EventKind = "note"     // Text is worth knowing
-	Warned     EventKind = "warning"  // Text is worth minding
+	StepBegun  EventKind = "step"        // Step begins
+	StepMoves  EventKind = "progress"    // Step is at Done of Total bytes, or at what Text says
+	StepEnded  EventKind = "done"        // Step ended well after Took; Text may sum it up
+	StepFailed EventKind = "step-failed" // Step ended badly; Text says why
+	ServerSaid EventKind = "console"     // the server printed Text
+	Noted      EventKind = "note"        // Text is worth knowing
+	Warned     EventKind = "warning"     // Text is worth minding
 )
 
 // Event is one thing that happened during a run. Events come from one
@@ -54,6 +55,8 @@ func (k *Keel) step(name string, run func() (sum string, err error)) (time.Durat
 	took := time.Since(t)
 	if err == nil {
 		k.tell(Event{Kind: StepEnded, Step: name, Text: sum, Took: took})
+	} else {
+		k.tell(Event{Kind: StepFailed, Step: name, Text: err.Error(), Took: took})
 	}
 	return took, err
 }

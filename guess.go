@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
@@ -39,6 +40,7 @@ type lookout struct {
 	others               []launch.Command
 	artifact             string
 	shipped              time.Time // when the shipped files were put there
+	running              time.Time // since when a server of this install runs; zero: none does
 	keep, settings, skip []found
 	place                [][3]string // pattern, name, from
 	stop, ready, said    [2]string   // value, from
@@ -52,6 +54,11 @@ type lookout struct {
 type found struct{ pattern, from string }
 
 func (l *lookout) look() error {
+	for _, p := range host.Outside(l.dir, 0) {
+		if l.running.IsZero() || p.Since.Before(l.running) {
+			l.running = p.Since
+		}
+	}
 	if err := l.lookForScripts(); err != nil {
 		return err
 	}
@@ -119,6 +126,11 @@ func (l *lookout) lookForScripts() error {
 		l.guess("launch.script", "", "no *.sh or *.bat stands at the top of the install")
 	}
 	return nil
+}
+
+// writtenNow tells whether the server that is running now has written to e.
+func (l *lookout) writtenNow(e tree.Entry) bool {
+	return !l.running.IsZero() && time.Unix(0, e.Mtime).After(l.running.Add(time.Second))
 }
 
 // guess records a conclusion; a later one for the same key replaces it.
@@ -258,6 +270,8 @@ func (l *lookout) lookForOwnFiles() {
 		newer := !l.shipped.IsZero() && time.Unix(0, e.Mtime).After(l.shipped.Add(time.Minute))
 		from := ""
 		switch {
+		case l.writtenNow(e):
+			from = "it was written while the server ran"
 		case l.known && ships:
 			if same, err := l.sameAs(e, b); err == nil && same && !settingsKind.MatchString(e.Path) {
 				continue
@@ -309,13 +323,13 @@ func (l *lookout) sortFolder(dir string, files []tree.Entry) {
 		l.skip = append(l.skip, found{dir + "/**", "logs or cache, by its name"})
 		return
 	}
-	ships, newer, settings, shipped := false, 0, 0, 0
+	ships, newer, settings, live := false, 0, 0, 0
 	for _, e := range files {
-		if b, ok := l.build[e.Path]; ok {
+		if _, ok := l.build[e.Path]; ok {
 			ships = true
-			if same, err := l.sameAs(e, b); err == nil && same {
-				shipped++
-			}
+		}
+		if l.writtenNow(e) {
+			live++
 		}
 		if !l.shipped.IsZero() && time.Unix(0, e.Mtime).After(l.shipped.Add(time.Minute)) {
 			newer++
@@ -328,7 +342,9 @@ func (l *lookout) sortFolder(dir string, files []tree.Entry) {
 	case len(files) == 0 && !worldName.MatchString(dir):
 	case worldName.MatchString(dir):
 		from := "a world, by its name"
-		if newer > 0 {
+		if live > 0 {
+			from += fmt.Sprintf("; %s in it written while the server ran", plural(live, "file"))
+		} else if newer > 0 {
 			from += fmt.Sprintf("; %s in it written after %s", plural(newer, "file"), l.artifact)
 		}
 		l.keep = append(l.keep, found{dir + "/**", from})
@@ -336,6 +352,8 @@ func (l *lookout) sortFolder(dir string, files []tree.Entry) {
 		l.settings = append(l.settings, found{dir + "/**", "settings, by their kind; the build ships none of them"})
 	case l.known && !ships:
 		l.keep = append(l.keep, found{dir + "/**", "the build ships nothing of it"})
+	case live > 0:
+		l.keep = append(l.keep, found{dir + "/**", fmt.Sprintf("%s in it written while the server ran", plural(live, "file"))})
 	case l.known:
 	case settings*2 > len(files) && regexp.MustCompile(`(?i)conf|settings`).MatchString(dir):
 		l.settings = append(l.settings, found{dir + "/**", "settings, by name and kind"})
@@ -353,9 +371,11 @@ func and(from string) string {
 
 var (
 	versionLine = regexp.MustCompile(`(?i)^(.*?\b(?:version|server|build|v)\b[^0-9\n]{0,24}?)v?(\d+(?:\.\d+)+(?:-[\w.]+)?)`)
-	readyLine   = regexp.MustCompile(`(?i)\b(ready|done|open|opened|listening|started|online|accepting)\b`)
-	portInLine  = regexp.MustCompile(`(?i)\b(udp|tcp)\b\D{0,12}(\d{2,5})`)
-	stopWord    = regexp.MustCompile(`(?i)(?:^|[>\]:] ?|console: ?)(stop|quit|exit|close|shutdown|end)\s*$`)
+	// What a script echoes of itself may be no more than a name and a number.
+	nameAndVersion = regexp.MustCompile(`^((?:[A-Za-z][\w-]* ){0,3})v?(\d+(?:\.\d+)+(?:-[\w.]+)?)$`)
+	readyLine      = regexp.MustCompile(`(?i)\b(ready|done|open|opened|listening|started|online|accepting)\b`)
+	portInLine     = regexp.MustCompile(`(?i)\b(udp|tcp)\b\D{0,12}(\d{2,5})`)
+	stopWord       = regexp.MustCompile(`(?i)(?:^|[>\]:] ?|console: ?)(stop|quit|exit|close|shutdown|end)\s*$`)
 )
 
 // lookAtLog reads the install's last log for the lines that tell readiness,
@@ -409,7 +429,11 @@ func (l *lookout) lookForStopInScript() {
 		// What it echoes is its log.
 		at := fmt.Sprintf("%s:%d: %s", l.script, i+1, clip(strings.TrimSpace(line), 60))
 		for _, m := range echoed.FindAllStringSubmatch(line, -1) {
-			if v := versionLine.FindStringSubmatch(m[1]); v != nil && l.said[0] == "" {
+			v := versionLine.FindStringSubmatch(m[1])
+			if v == nil {
+				v = nameAndVersion.FindStringSubmatch(m[1])
+			}
+			if v != nil && l.said[0] == "" {
 				l.said = [2]string{"^" + regexp.QuoteMeta(v[1]) + `(\S+)`, at}
 				if l.version == "" {
 					l.version, l.versionFrom = v[2], at

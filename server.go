@@ -185,6 +185,7 @@ func (k *Keel) watch(ctx context.Context, start time.Time, expect string) *Verdi
 	}()
 	tick := time.NewTicker(portPause)
 	defer tick.Stop()
+	awaited := ""
 	for {
 		var v *Verdict
 		select {
@@ -206,6 +207,10 @@ func (k *Keel) watch(ctx context.Context, start time.Time, expect string) *Verdi
 				v = j.Port(time.Now(), k.holdsPort())
 			} else {
 				v = j.Tick(time.Now())
+			}
+			if w := j.Awaits(); w != awaited {
+				awaited = w
+				k.tell(Event{Kind: StepMoves, Step: "watch", Text: w})
 			}
 		case <-ctx.Done():
 			return interrupted(start)

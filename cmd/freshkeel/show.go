@@ -358,7 +358,11 @@ func (v *view) logbook(all []*freshkeel.Entry, name string) {
 		if e.Down > 0 {
 			down = freshkeel.Age(e.Down)
 		}
-		rows = append(rows, []string{e.ID, when(e.Started), string(e.Kind), orUnknown(e.From) + " → " + orBuild(e.To), orRunning(e), down, e.Backup, e.Why})
+		why := ""
+		if e.Outcome != "confirmed" { // what went as it should needs no reason
+			why = e.Why
+		}
+		rows = append(rows, []string{e.ID, e.Started.Local().Format("2006-01-02 15:04"), string(e.Kind), orUnknown(e.From) + " → " + orBuild(e.To), orRunning(e), down, e.Backup, why})
 	}
 	fmt.Fprintln(v.p.out)
 	v.table([]string{"entry", "when", "what", "build", "outcome", "down", "backup", "why"}, rows, func(row, col int) string {

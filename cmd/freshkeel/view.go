@@ -73,7 +73,7 @@ func (v *view) observe(e freshkeel.Event) {
 	defer v.mu.Unlock()
 	if v.p.json && v.stream {
 		v.events++
-		if e.Kind == freshkeel.StepMoves && time.Since(v.moved.At) < 250*time.Millisecond && e.Done != e.Total {
+		if e.Kind == freshkeel.StepMoves && e.Text == "" && time.Since(v.moved.At) < 250*time.Millisecond && e.Done != e.Total {
 			return
 		}
 		v.moved = e
@@ -95,6 +95,9 @@ func (v *view) observe(e freshkeel.Event) {
 	case freshkeel.StepEnded:
 		v.step = ""
 		v.line("ok", good, e.Step, e.Text, freshkeel.Age(e.Took))
+	case freshkeel.StepFailed:
+		v.step = ""
+		v.line("FAIL", bad, e.Step, e.Text, freshkeel.Age(e.Took))
 	case freshkeel.ServerSaid:
 		if v.live {
 			v.print("        " + v.paint(dim, "│ "+v.clip(e.Text, v.width-12)))
@@ -106,6 +109,9 @@ func (v *view) observe(e freshkeel.Event) {
 	}
 	v.redraw()
 }
+
+// stepWidth is the column of step names, in cells: the longest and a space.
+const stepWidth = 22
 
 // line prints one finished line: a word for how it went, the step, its sum.
 func (v *view) line(word, colour, step, text, took string) {
@@ -126,7 +132,7 @@ func (v *view) line(word, colour, step, text, took string) {
 	}
 	const left = 2 + 6 // margin, word
 	if step != "" {
-		step = pad(step, 20)
+		step = pad(step, stepWidth)
 	}
 	room := v.width - left - displaywidth.String(step) - 1
 	if took != "" {
@@ -167,8 +173,8 @@ func (v *view) redraw() {
 		return
 	}
 	dots := []string{"·  ", "·· ", "···"}[int(time.Since(v.began)/(300*time.Millisecond))%3]
-	const left = 2 + 6 + 20
-	io.WriteString(v.p.err, "  "+v.paint(calm, pad(dots, 6))+v.paint(strong, pad(v.step, 20))+v.clip(v.progress(), v.width-1-left))
+	const left = 2 + 6 + stepWidth
+	io.WriteString(v.p.err, "  "+v.paint(calm, pad(dots, 6))+v.paint(strong, pad(v.step, stepWidth))+v.clip(v.progress(), v.width-1-left))
 	v.shown = true
 }
 
@@ -177,7 +183,11 @@ func (v *view) redraw() {
 func (v *view) progress() string {
 	m := v.moved
 	if m.Total <= 0 && m.Done <= 0 {
-		return freshkeel.Age(time.Since(v.began).Round(100 * time.Millisecond))
+		s := freshkeel.Age(time.Since(v.began).Round(100 * time.Millisecond))
+		if m.Text != "" {
+			s += "  " + m.Text
+		}
+		return s
 	}
 	if m.Total <= 0 {
 		return fmt.Sprintf("%s, %s/s", freshkeel.Bytes(m.Done), freshkeel.Bytes(int64(v.rate.perSecond())))
@@ -214,11 +224,12 @@ func (v *view) spin(stop chan struct{}) {
 func (v *view) end() {
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	v.clear()
 	if v.stop != nil {
 		close(v.stop)
 		v.stop = nil
+		fmt.Fprintln(v.p.err) // steps above, outcome below
 	}
-	v.clear()
 	v.step = ""
 }
 

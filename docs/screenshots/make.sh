@@ -9,7 +9,7 @@ only=${1:-}
 work=$(mktemp -d)
 harbour=/tmp/harbour
 export DISPLAY=:97
-Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
+Xvfb "$DISPLAY" -screen 0 1232x800x24 >/dev/null 2>&1 &
 xvfb=$!
 trap 'kill $xvfb 2>/dev/null || true; "$work/freshkeel" -d $harbour/mossgate-east stop >/dev/null 2>&1 || true; rm -rf "$work" $harbour' EXIT
 sleep 1
@@ -44,7 +44,7 @@ touch $work/done
 sleep 60
 RUN
   xterm -geometry 100x33+0+0 -fa 'DejaVu Sans Mono' -fs 14 -bg '#14181c' -fg '#d8dee4' -b 12 +sb \
-    -xrm 'XTerm*color1: #ff7b72' -xrm 'XTerm*color2: #7ee787' -xrm 'XTerm*color3: #e3b341' -xrm 'XTerm*color6: #79c0ff' \
+    -xrm 'XTerm*color1: #ff7b72' -xrm 'XTerm*color9: #ff7b72' -xrm 'XTerm*color2: #7ee787' -xrm 'XTerm*color3: #e3b341' -xrm 'XTerm*color6: #79c0ff' \
     -e bash "$work/run" &
   local term=$!
   if [ "$seconds" = 0 ]; then

@@ -12,6 +12,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -52,8 +53,18 @@ var retryWait = 500 * time.Millisecond
 
 const tries = 6
 
-func get(ctx context.Context, url string, head http.Header) (*http.Response, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+// hidden takes the address out of a network error, which the caller names as
+// it may be shown.
+func hidden(err error) error {
+	var u *url.Error
+	if errors.As(err, &u) {
+		return u.Err
+	}
+	return err
+}
+
+func get(ctx context.Context, where string, head http.Header) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, where, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +90,7 @@ type Wrong struct {
 }
 
 func (w *Wrong) Error() string {
-	return fmt.Sprintf("fetch %s: %s is %s, expected %s", w.URL, w.What, w.Got, w.Want)
+	return fmt.Sprintf("fetch %s: %s is %s, expected %s", Shown(w.URL), w.What, w.Got, w.Want)
 }
 
 // Download fetches a part into the file at dest, which may hold the beginning
@@ -110,7 +121,7 @@ func Download(ctx context.Context, p Part, dest string, progress func(done, tota
 		var status statusError
 		final := errors.As(err, &status) && !status.passing()
 		if try == tries || final || errors.Is(err, errLocal) {
-			return nil, fmt.Errorf("fetch %s: %w", p.URL, err)
+			return nil, fmt.Errorf("fetch %s: %w", Shown(p.URL), hidden(err))
 		}
 		pause := max(wait, status.after)
 		wait *= 2

@@ -98,11 +98,11 @@ func (f *Feed) Newest(channel string) (Build, bool) {
 func Read(ctx context.Context, where string) (*Feed, error) {
 	b, err := slurp(ctx, where)
 	if err != nil {
-		return nil, fmt.Errorf("read the feed %s: %w", where, err)
+		return nil, fmt.Errorf("read the feed %s: %w", Shown(where), err)
 	}
 	f, err := Parse(b)
 	if err != nil {
-		return nil, fmt.Errorf("read the feed %s: %w", where, err)
+		return nil, fmt.Errorf("read the feed %s: %w", Shown(where), err)
 	}
 	f.where = where
 	return f, nil
@@ -114,7 +114,7 @@ func slurp(ctx context.Context, where string) ([]byte, error) {
 	}
 	resp, err := get(ctx, where, nil)
 	if err != nil {
-		return nil, err
+		return nil, hidden(err)
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK {
@@ -222,6 +222,20 @@ func (f *Feed) Resolve(part string) (string, error) {
 // IsURL tells whether where is to be fetched over http or https.
 func IsURL(where string) bool {
 	return strings.HasPrefix(where, "http://") || strings.HasPrefix(where, "https://")
+}
+
+// Shown is an address as it may be shown and stored: a name, password or token
+// in it is nobody's business (P9).
+func Shown(where string) string {
+	u, err := url.Parse(where)
+	if !IsURL(where) || err != nil {
+		return where
+	}
+	u.User, u.Fragment = nil, ""
+	if u.RawQuery != "" {
+		u.RawQuery = "…"
+	}
+	return u.String()
 }
 
 func localPath(where string) string { return strings.TrimPrefix(where, "file://") }

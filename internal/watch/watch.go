@@ -127,6 +127,14 @@ func (j *Judge) missing() string {
 	return ""
 }
 
+// Awaits says what the verdict waits for.
+func (j *Judge) Awaits() string {
+	if m := j.missing(); m != "" {
+		return "there is " + m + " yet"
+	}
+	return fmt.Sprintf("ready; to run on for %s", j.rules.Steady)
+}
+
 func (j *Judge) upWhy() string {
 	why := fmt.Sprintf("it ran for %s", j.rules.Steady)
 	if j.rules.Line.Given() {
