@@ -160,12 +160,12 @@ type holder struct {
 // the unlock function, or Busy.
 func (k *Keel) lock(doing string) (unlock func(), err error) {
 	if err := os.MkdirAll(k.state(), 0o700); err != nil {
-		return nil, err
+		return nil, k.notMine(err)
 	}
 	l := flock.New(k.state("lock"), flock.SetPermissions(0o600))
 	ok, err := l.TryLock()
 	if err != nil {
-		return nil, fmt.Errorf("lock the install: %w", err)
+		return nil, k.notMine(err)
 	}
 	if !ok {
 		var h holder
@@ -183,6 +183,15 @@ func (k *Keel) lock(doing string) (unlock func(), err error) {
 		k.giveToOwner()
 		l.Unlock()
 	}, nil
+}
+
+// notMine explains why the install can't be locked.
+func (k *Keel) notMine(err error) error {
+	err = fmt.Errorf("lock the install: %w", err)
+	if e, _, derr := tree.Describe(k.Dir, ""); derr == nil && errors.Is(err, fs.ErrPermission) {
+		return &Advised{err, fmt.Sprintf("run it as the install's owner, user %d, or as root", e.UID)}
+	}
+	return err
 }
 
 // begin is how every command that changes the install starts: alone, and with

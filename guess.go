@@ -386,7 +386,7 @@ func (l *lookout) lookAtLog() {
 		at := fmt.Sprintf("%s:%d: %s", name, i+1, clip(line, 60))
 		bare := stripStamp(line)
 		if m := versionLine.FindStringSubmatch(bare); m != nil && l.said[0] == "" {
-			l.said = [2]string{loose(line, bare) + regexp.QuoteMeta(m[1]) + `(\S+)`, at}
+			l.said = [2]string{loose(line, bare) + saying(bare, m), at}
 			if l.version == "" {
 				l.version, l.versionFrom = m[2], at
 			}
@@ -434,7 +434,7 @@ func (l *lookout) lookForStopInScript() {
 				v = nameAndVersion.FindStringSubmatch(m[1])
 			}
 			if v != nil && l.said[0] == "" {
-				l.said = [2]string{"^" + regexp.QuoteMeta(v[1]) + `(\S+)`, at}
+				l.said = [2]string{"^" + saying(m[1], v), at}
 				if l.version == "" {
 					l.version, l.versionFrom = v[2], at
 				}
@@ -443,6 +443,16 @@ func (l *lookout) lookForStopInScript() {
 			}
 		}
 	}
+}
+
+// saying makes the pattern of a line that says the version; m is the line's
+// match of what leads to it and the version itself.
+func saying(line string, m []string) string {
+	v := ""
+	if at := strings.Index(line, m[2]); at > 0 && (line[at-1] == 'v' || line[at-1] == 'V') && !strings.HasSuffix(m[1], line[at-1:at]) {
+		v = line[at-1:at] + "?"
+	}
+	return regexp.QuoteMeta(m[1]) + v + `(\S+)`
 }
 
 // lastLog finds the newest log and returns its first 400 lines and its last 100.

@@ -59,7 +59,7 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 	case logbook.Watching:
 		err = t.watchThrough(ctx, why)
 	case logbook.Confirming:
-		err = t.confirm()
+		err = t.confirmAgain(ctx)
 	case logbook.RollingBack:
 		switch e.Kind {
 		case logbook.Rollback:
@@ -141,6 +141,17 @@ func (t *transaction) watchThrough(ctx context.Context, why string) error {
 	t.e.Why, t.e.Lines = v.Why, v.Lines
 	if t.e.To == "" {
 		t.e.To = v.Version
+	}
+	return t.confirm()
+}
+
+// confirmAgain confirms what a crash kept from being confirmed. Where the
+// whole machine went down, the new server has to come up once more.
+func (t *transaction) confirmAgain(ctx context.Context) error {
+	if t.e.EndRunning && !t.k.runDir().Status().Running {
+		if v := t.start(ctx); !v.Up {
+			return t.goBack(v.Why, v.Lines)
+		}
 	}
 	return t.confirm()
 }

@@ -1,0 +1,252 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"freshkeel/demo"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// P9: what stands in an address to open it with is shown and stored nowhere.
+func TestSecretsInAddressesAppearNowhere(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	srv := httptest.NewServer(http.FileServer(http.Dir(p.harbour.Builds)))
+	t.Cleanup(srv.Close)
+	secret := strings.Replace(srv.URL, "http://", "http://keeper:swordfish@", 1)
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "../builds/feed.json", secret+"/feed.json?token=swordfish", 1)
+	})
+	said := ""
+	for _, args := range [][]string{{"builds"}, {"preflight", "4.0.0", "--all"}, {"--json", "refit", "3.5.0"}, {"refit", "3.4.1"}, {"logbook", "r0001"}, {"status"},
+		{"fetch", "--from", secret + "/mossgate-3.6.0.zip?key=swordfish"}, {"fetch", "--from", secret + "/nothing.zip?key=swordfish"}, {"adopt", p.install}} {
+		r := p.run(args...)
+		said += r.out + r.err
+	}
+	srv.Close()
+	r := p.run("builds")
+	said += r.out + r.err
+	assert.Contains(t, said, srv.Listener.Addr().String(), "the host is named")
+	assert.NotContains(t, said, "swordfish")
+	for _, dir := range []string{filepath.Join(p.install, ".freshkeel"), p.home} {
+		require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !d.Type().IsRegular() {
+				return err
+			}
+			b, err := os.ReadFile(path)
+			assert.NotContains(t, string(b), "swordfish", path)
+			return err
+		}))
+	}
+	sets, _ := filepath.Glob(filepath.Join(p.home, "locker/sets/builds/*.set"))
+	for _, s := range sets {
+		if out, err := exec.Command("zstd", "-dcq", s).Output(); err == nil {
+			assert.NotContains(t, string(out), "swordfish", s)
+		}
+	}
+}
+
+// A build may come in parts: a base and what is laid over it, each with rules.
+func TestBuildInPartsAndTheMakersSteps(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	writeZip(t, filepath.Join(p.harbour.Builds, "more.zip"), map[string]string{"wrap/tracks/dew-loop.track": "laid over", "wrap/tracks/extra.track": "extra"})
+	writeTarball(t, filepath.Join(p.harbour.Builds, "songs.tar.gz"), map[string]string{"night.song": "la"})
+	put(t, filepath.Join(p.harbour.Builds, "notice.md"), "single")
+	b, err := os.ReadFile(filepath.Join(p.harbour.Builds, "feed.json"))
+	require.NoError(t, err)
+	var feed map[string]any
+	require.NoError(t, json.Unmarshal(b, &feed))
+	builds := feed["builds"].([]any)
+	feed["builds"] = append(builds[:1:1], map[string]any{"version": "3.4.5", "channel": "stable", "parts": []any{
+		map[string]any{"url": "mossgate-3.5.0.zip"},
+		map[string]any{"url": "more.zip", "unpack": map[string]any{"strip": 1}},
+		map[string]any{"url": "songs.tar.gz", "unpack": map[string]any{"into": "songs"}},
+		map[string]any{"url": "notice.md", "unpack": map[string]any{"as": "file", "name": "NOTICE.md"}},
+	}}, map[string]any{"version": "3.9.9", "channel": "stable", "from": []any{"3.4.5"}, "parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}})
+	b, err = json.Marshal(feed)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(p.harbour.Builds, "feed.json"), b, 0o644))
+
+	r := p.exits(exitRefused, "refit", "3.9.9")
+	assert.Contains(t, r.out, "the maker does not let 3.4.1 step to 3.9.9 directly")
+	assert.Contains(t, r.out, "refit to 3.4.5 first")
+	p.editProfile(func(s string) string { return strings.Replace(s, "version = '^mossgate", "# '^mossgate", 1) })
+	p.ok("refit", "3.4.5")
+	assert.Equal(t, "laid over", p.read("tracks/dew-loop.track"))
+	assert.Equal(t, "extra", p.read("tracks/extra.track"))
+	assert.Equal(t, "la", p.read("songs/night.song"))
+	assert.Equal(t, "single", p.read("NOTICE.md"))
+	p.ok("refit", "3.9.9")
+	assert.NoFileExists(t, filepath.Join(p.install, "songs/night.song"))
+	assert.NoDirExists(t, filepath.Join(p.install, "songs"))
+}
+
+// Old runs let go of what they displaced, and going back to before them still
+// works, from the locker.
+func TestRollbackReachesBehindWhatWasPruned(t *testing.T) {
+	t.Parallel()
+	script := "#!/bin/sh\necho \"pond server %d\"\necho ready\nwhile read l; do [ \"$l\" = quit ] && exit 0; done\n"
+	p := scripted(t, strings.TrimPrefix(fmt.Sprintf(script, 0), "#!/bin/sh\n"))
+	p.put("frogs/one", "1")
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, `name = "pond"`, "name = \"pond\"\nkeep = [\"frogs/**\"]", 1)
+	})
+	p.ok("start")
+	old := p.tree()
+	for i := 1; i <= 9; i++ {
+		dir := filepath.Join(p.dir, fmt.Sprintf("pond-%d.0", i))
+		put(t, filepath.Join(dir, "run.sh"), fmt.Sprintf(script, i))
+		put(t, filepath.Join(dir, fmt.Sprintf("of/%d.txt", i)), "x")
+		p.ok("refit", "--from", dir)
+	}
+	assert.NoDirExists(t, filepath.Join(p.install, ".freshkeel/refits/r0001/displaced"))
+	assert.DirExists(t, filepath.Join(p.install, ".freshkeel/refits/r0009/displaced"))
+	assert.NoFileExists(t, filepath.Join(p.install, "of/8.txt"))
+	p.put("frogs/two", "2")
+	p.ok("rollback", "r0001")
+	now := p.tree()
+	delete(now, "frogs/two")
+	assert.Equal(t, old, now)
+	assert.Contains(t, p.ok("log").out, "pond server 0")
+	assert.Equal(t, "2", p.read("frogs/two"))
+}
+
+// A way back that lacks what it needs stays open, says so, and is gone on with
+// once that is mended.
+func TestStuckRollbackGoesOnOnceTheLockerIsBack(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, demo.Releases[0], demo.Releases[2])
+	p.ok("start")
+	before := p.tree()
+	// Killed on the way back; then the locker's disk is gone.
+	require.Equal(t, -1, p.runWith([]string{envDieAt + "=back-swap:1"}, "refit").code)
+	sets := filepath.Join(p.home, "locker/sets")
+	require.NoError(t, os.Rename(sets, sets+".away"))
+	r := p.exits(exitHands, "recover")
+	assert.Contains(t, r.out, "NEEDS HANDS")
+	assert.Contains(t, r.out, "freshkeel recover")
+	r = p.ok("status")
+	assert.Contains(t, r.err, "recovery did not end well", "looking is possible all the same")
+	p.exits(exitHands, "start")
+	require.NoError(t, os.RemoveAll(sets))
+	require.NoError(t, os.Rename(sets+".away", sets))
+	assert.Contains(t, p.ok("recover", "--dry-run").out, "INTERRUPTED  refit r0001, while rolling-back")
+	assert.Contains(t, p.ok("recover").out, "RECOVERED  refit r0001: rolled back")
+	assert.Equal(t, before, p.tree())
+	assert.True(t, p.status().Server.Running)
+	assert.Contains(t, p.ok("recover").out, "NOTHING TO DO")
+}
+
+// Players are told before the server stops, and given the notice.
+func TestPlayersAreToldBeforeTheStop(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "[stop]", "[stop]\ntell = 'say the gates close'\nnotice = '700ms'", 1)
+	})
+	p.ok("start")
+	r := p.ok("stop")
+	assert.Contains(t, r.err, "players were told: say the gates close")
+	assert.Regexp(t, `(?s)to everybody: the gates close.*> close.*good night`, p.ok("log").out)
+	var ended float64
+	_, err := fmt.Sscanf(r.out[strings.Index(r.out, "after")+6:], "%f", &ended)
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, ended, 0.7, r.out)
+}
+
+// A launch script that puts its server in the background is common: the server
+// has no console then, and is still refitted and rolled back.
+func TestServerInTheBackgroundIsRefittedToo(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, demo.Releases[0], demo.Releases[1], demo.Releases[2])
+	p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "exec \"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens", "\"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens &", 1))
+	p.editProfile(func(s string) string { return strings.Replace(s, "wait = '5s'", "wait = '200ms'", 1) })
+	p.ok("start")
+	p.ok("refit", "3.5.0")
+	assert.Equal(t, "3.5.0", p.status().Version)
+	before := p.tree()
+	p.exits(exitRolledBack, "refit", "3.6.0")
+	assert.Equal(t, before, p.tree())
+	st := p.status()
+	assert.True(t, st.Server.Running)
+	assert.NotContains(t, st.Server.Processes, st.Server.PID, "the script itself has ended")
+}
+
+// Installs of other kinds, and what adopt makes of them.
+func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		files map[string]string
+		want  []string
+	}{
+		"native program": {map[string]string{"slugserver": "\x7fELF" + strings.Repeat("x", 5000), "start.sh": "#!/bin/sh\ncd \"$(dirname \"$0\")\"\nexec ./slugserver --port 1\n", "maps/a.map": "m", "server.cfg": "x=1", "banned.txt": "", "stats.sqlite": "s"},
+			[]string{"script = 'start.sh'", "its line 3 runs slugserver", "'maps/**',", "'server.cfg',", "'banned.txt',", "'stats.sqlite',   # guessed from: data, by its kind"}},
+		"windows only":   {map[string]string{"run.bat": "@echo off\r\njava -jar s.jar\r\n", "s.jar": "PK"}, []string{"script = 'run.bat'", "its line 2 runs s.jar"}},
+		"nothing to run": {map[string]string{"readme.md": "hello"}, []string{"# guessed from: no *.sh or *.bat stands at the top of the install\nscript = ''"}},
+		"two scripts":    {map[string]string{"a-update.sh": "#!/bin/sh\necho hi\n", "z-run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK"}, []string{"script = 'z-run.sh'"}},
+		"stamped log": {map[string]string{"run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK", "logs/latest.log": "[12:00:01] [main/INFO]: Starting server version 1.20\n[12:00:09] [main/INFO]: Done (8.2s)! listening on tcp port 25000\n[12:30:00] [main/INFO]: console: stop\n"},
+			[]string{`version = 'Starting server version (\S+)'`, `line = 'Done \([\d.,]+s\)! listening on tcp port [\d.,]+'`, "port = 'tcp/25000'", "send = 'stop'"}},
+		"name and number": {map[string]string{"pond": "#!/bin/sh\necho pond v1.4.2\necho 'frogs may start; ready'\ncase $x in quit) exit;; esac\n"},
+			[]string{"script = 'pond'", `version = '^pond v?(\S+)'`, "send = 'quit'"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := bare(t)
+			for at, body := range c.files {
+				p.put(at, body)
+			}
+			p.ok("adopt", p.install)
+			for _, want := range c.want {
+				assert.Contains(t, p.read("freshkeel.toml"), want)
+			}
+			p.ok("status")
+		})
+	}
+
+	// What the running server writes is the operator's.
+	p := bare(t)
+	p.put("run.sh", "#!/bin/sh\nsleep 1.5\nmkdir -p shells; echo 1 > shells/one.bin\nsleep 60\n")
+	cmd := exec.Command("sh", "run.sh")
+	cmd.Dir = p.install
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { exec.Command("pkill", "-P", fmt.Sprint(cmd.Process.Pid)).Run(); cmd.Process.Kill(); cmd.Wait() })
+	until(t, "the server to write", func() bool { _, err := os.Stat(filepath.Join(p.install, "shells/one.bin")); return err == nil })
+	p.ok("adopt", p.install)
+	assert.Contains(t, p.read("freshkeel.toml"), "'shells/**',   # guessed from: 1 file in it written while the server ran")
+}
+
+// A live backup of a file that never holds still says so; a refit does not
+// take such a one for consistent.
+func TestFileThatWillNotHoldStillIsTold(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	p.put("busy.dat", strings.Repeat("x", 8<<20))
+	writer := exec.Command("sh", "-c", "while :; do echo y >> "+filepath.Join(p.install, "busy.dat")+"; done")
+	require.NoError(t, writer.Start())
+	stop := func() { writer.Process.Kill(); writer.Wait() }
+	t.Cleanup(stop)
+	r := p.ok("backup", "take")
+	assert.Contains(t, r.out, "these changed while they were read")
+	assert.Contains(t, r.out, "busy.dat")
+	p.ok("start")
+	put(t, filepath.Join(p.dir, "pond-2.0/new.txt"), "n")
+	r = p.exits(exitFailed, "refit", "--from", filepath.Join(p.dir, "pond-2.0"))
+	assert.Contains(t, r.err, "busy.dat keeps changing although the server is stopped")
+	assert.True(t, p.status().Server.Running, "and comes up again")
+	stop()
+	p.ok("refit", "--from", filepath.Join(p.dir, "pond-2.0"))
+}

@@ -1,0 +1,89 @@
+package freshkeel_test
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"freshkeel/internal/feed"
+	"freshkeel/internal/profile"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func page(t *testing.T, name string) string {
+	t.Helper()
+	b, err := os.ReadFile(name)
+	require.NoError(t, err)
+	return string(b)
+}
+
+// What the pages promise is there: every key, every command, every link.
+func TestDocumentationCoversWhatThereIs(t *testing.T) {
+	prof := page(t, "docs/profile.md")
+	for _, key := range profile.Keys() {
+		assert.Contains(t, prof, "`"+key+"`", "docs/profile.md")
+	}
+	help, err := exec.Command("go", "run", "./cmd/freshkeel", "help").CombinedOutput()
+	require.NoError(t, err, string(help))
+	readme := page(t, "README.md")
+	commands := regexp.MustCompile(`(?m)^   ([a-z]+)(?:, \w+)? {2,}\S`).FindAllStringSubmatch(string(help), -1)
+	require.GreaterOrEqual(t, len(commands), 15)
+	for _, c := range commands {
+		if c[1] != "help" {
+			assert.Regexp(t, "`"+c[1]+"[ `]", readme, "README.md")
+		}
+	}
+	pages, err := filepath.Glob("docs/*.md")
+	require.NoError(t, err)
+	for _, name := range append(pages, "README.md") {
+		for _, l := range regexp.MustCompile(`\]\(([^)#:]+)\)`).FindAllStringSubmatch(page(t, name), -1) {
+			_, err := os.Stat(filepath.Join(filepath.Dir(name), l[1]))
+			assert.NoError(t, err, "%s links to it", name)
+		}
+	}
+}
+
+// The page's example is a feed, and the schema knows each of its keys.
+func TestFeedPageAndSchemaAgreeWithTheReader(t *testing.T) {
+	doc := page(t, "docs/feed.md")
+	_, example, ok := strings.Cut(doc, "```json\n")
+	require.True(t, ok)
+	example, _, _ = strings.Cut(example, "```")
+	f, err := feed.Parse([]byte(example))
+	require.NoError(t, err)
+	require.Len(t, f.Builds, 1)
+	assert.Equal(t, []string{"3.4.0", "3.4.1"}, f.Builds[0].From)
+
+	var schema map[string]any
+	require.NoError(t, json.Unmarshal([]byte(page(t, "docs/feed.schema.json")), &schema))
+	known := map[string]bool{}
+	var collect func(v any)
+	collect = func(v any) {
+		m, ok := v.(map[string]any)
+		if !ok {
+			return
+		}
+		if props, ok := m["properties"].(map[string]any); ok {
+			for k := range props {
+				known[k] = true
+			}
+		}
+		for _, sub := range m {
+			collect(sub)
+		}
+	}
+	collect(schema)
+	b, err := json.Marshal(f)
+	require.NoError(t, err)
+	for _, k := range regexp.MustCompile(`"(\w+)":`).FindAllStringSubmatch(string(b), -1) {
+		if k[1] != "java" { // a runtime's name is a key of the operator's world
+			assert.True(t, known[k[1]], "the schema does not know %q", k[1])
+		}
+	}
+}
