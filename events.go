@@ -55,8 +55,6 @@ func (k *Keel) step(name string, run func() (sum string, err error)) (time.Durat
 	took := time.Since(t)
 	if err == nil {
 		k.tell(Event{Kind: StepEnded, Step: name, Text: sum, Took: took})
-	} else {
-		k.tell(Event{Kind: StepFailed, Step: name, Text: err.Error(), Took: took})
 	}
 	return took, err
 }

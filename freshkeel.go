@@ -168,11 +168,7 @@ func (k *Keel) lock(doing string) (unlock func(), err error) {
 		return nil, k.notMine(err)
 	}
 	if !ok {
-		var h holder
-		if b, err := os.ReadFile(k.state("holder.json")); err == nil {
-			json.Unmarshal(b, &h)
-		}
-		return nil, &Busy{h.PID, h.Doing, h.Since}
+		return nil, k.holder()
 	}
 	// Who holds it is only for telling others: a full disk must not keep
 	// anybody from the lock.
@@ -181,8 +177,22 @@ func (k *Keel) lock(doing string) (unlock func(), err error) {
 	}
 	return func() {
 		k.giveToOwner()
+		os.Remove(k.state("holder.json"))
 		l.Unlock()
 	}, nil
+}
+
+// holder tells who has the lock. Whoever has just taken it may not have said
+// so yet, and a dead holder's word may still stand there.
+func (k *Keel) holder() *Busy {
+	var h holder
+	for range 20 {
+		if b, err := os.ReadFile(k.state("holder.json")); err == nil && json.Unmarshal(b, &h) == nil && host.Alive(h.PID) {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return &Busy{h.PID, h.Doing, h.Since}
 }
 
 // notMine explains why the install can't be locked.

@@ -256,7 +256,7 @@ func (k *Keel) halfStop() (*host.Exit, error) {
 // stopBy ends the server by an order, telling what it takes. Of a hopeless
 // server nobody expects that it still reads its console.
 func (k *Keel) stopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
-	exit, err := k.runDir().Stop(o, func(s host.StopStep) {
+	return k.runDir().Stop(o, func(s host.StopStep) {
 		switch s.Do {
 		case "told":
 			k.note("players were told: %s", o.Tell)
@@ -272,8 +272,4 @@ func (k *Keel) stopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
 			k.warn("it did not end within %s of the terminate signal: killing its processes %v", o.Terminate, s.PIDs)
 		}
 	})
-	if errors.Is(err, host.ErrNotRunning) {
-		return k.runDir().Status().Last, nil
-	}
-	return exit, err
 }

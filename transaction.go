@@ -60,6 +60,10 @@ func (t *transaction) close() {
 func (t *transaction) step(name string, run func() (sum string, err error)) error {
 	var sum string
 	took, err := t.k.step(name, func() (s string, err error) { sum, err = run(); return sum, err })
+	if err != nil {
+		sum = err.Error()
+		t.k.tell(Event{Kind: StepFailed, Step: name, Text: sum, Took: took})
+	}
 	t.e.Steps = append(t.e.Steps, logbook.Step{Name: name, Took: took, Note: sum})
 	return err
 }

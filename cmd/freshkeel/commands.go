@@ -161,7 +161,9 @@ func (p *program) check(ctx context.Context, k *freshkeel.Keel, w freshkeel.Want
 }
 
 func (p *program) refit(ctx context.Context, c *cli.Command) error {
-	p.view.stream = !c.Bool("dry-run")
+	if !c.Bool("dry-run") {
+		p.seeThrough()
+	}
 	k, err := p.open()
 	if err != nil {
 		return err
@@ -187,7 +189,9 @@ func (p *program) refit(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) rollback(ctx context.Context, c *cli.Command) error {
-	p.view.stream = !c.Bool("dry-run")
+	if !c.Bool("dry-run") {
+		p.seeThrough()
+	}
 	k, err := p.open()
 	if err != nil {
 		return err
@@ -209,7 +213,9 @@ func (p *program) rollback(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) recover(ctx context.Context, c *cli.Command) error {
-	p.view.stream = !c.Bool("dry-run")
+	if !c.Bool("dry-run") {
+		p.seeThrough()
+	}
 	k, err := p.open()
 	if err != nil {
 		return err
@@ -240,7 +246,9 @@ func (p *program) recover(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
-	p.view.stream = !c.Bool("dry-run")
+	if !c.Bool("dry-run") {
+		p.seeThrough()
+	}
 	k, err := p.open()
 	if err != nil {
 		return err
@@ -276,7 +284,9 @@ func (p *program) backupList(ctx context.Context, _ *cli.Command) error {
 }
 
 func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
-	p.view.stream = !c.Bool("dry-run")
+	if !c.Bool("dry-run") {
+		p.seeThrough()
+	}
 	k, err := p.open()
 	if err != nil {
 		return err
@@ -308,7 +318,9 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) start(ctx context.Context, c *cli.Command) error {
-	p.view.stream = !c.Bool("dry-run")
+	if !c.Bool("dry-run") {
+		p.seeThrough()
+	}
 	k, err := p.open()
 	if err != nil {
 		return err

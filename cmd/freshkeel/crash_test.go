@@ -65,7 +65,9 @@ func (c crash) outcomes(t *testing.T) (map[string]map[string]string, []string) {
 // exactly one of the two trees, with that version's server running.
 func (p *place) settled(both map[string]map[string]string, always string) {
 	p.t.Helper()
-	st := p.status() // the next command, any command
+	next := p.ok("status") // the next command, any command
+	require.NotContains(p.t, next.err, "did not end well")
+	st := p.status()
 	want, known := both[st.Version]
 	require.True(p.t, known, "version %q is neither", st.Version)
 	require.Equal(p.t, want, p.tree(), "not exactly the tree of %s", st.Version)

@@ -136,6 +136,14 @@ func (p *program) options() (freshkeel.Options, error) {
 	return freshkeel.Options{Home: home, Self: []string{self, minderWord}, Env: os.Environ(), Observe: p.view.observe, Halt: haltFromEnv()}, nil
 }
 
+// seeThrough is for commands that change the install: a terminal that goes
+// away, or a reader of their output, is no reason to stop half-way. The signals
+// are taken and dropped, not ignored: ignoring is handed down to the server.
+func (p *program) seeThrough() {
+	p.view.stream = true
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGHUP, syscall.SIGPIPE)
+}
+
 // open opens the install that the command is for.
 func (p *program) open() (*freshkeel.Keel, error) {
 	o, err := p.options()

@@ -158,6 +158,31 @@ func TestMinderSurvivesTheTerminalAndItsDeathIsNoticed(t *testing.T) {
 	p.ok("start")
 }
 
+// A terminal that goes away in the middle of a refit does not leave the server
+// down: the refit goes on. And the server is not deaf to the signals.
+func TestRefitGoesOnWhenItsTerminalGoesAway(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, "trap 'echo hung up' HUP\n"+strings.Replace(patient, "while read line; do", "while read line || [ $? -gt 128 ]; do", 1))
+	p.ok("start")
+	put(t, filepath.Join(p.dir, "pond-2.0/run.sh"), p.read("run.sh")+"# 2.0\n")
+	p.editProfile(func(s string) string { return strings.Replace(s, `steady = "50ms"`, `steady = "900ms"`, 1) })
+	cmd := p.command("refit", "--from", filepath.Join(p.dir, "pond-2.0"))
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	cmd.Stderr = cmd.Stdout
+	require.NoError(t, cmd.Start())
+	until(t, "the new server to be watched", func() bool {
+		b, _ := os.ReadFile(filepath.Join(p.install, ".freshkeel/logbook/r0001.json"))
+		return strings.Contains(string(b), `"watching"`)
+	})
+	out.Close()
+	require.NoError(t, cmd.Process.Signal(syscall.SIGHUP))
+	cmd.Wait()
+	assert.EqualValues(t, "confirmed", p.lastEntry().Outcome)
+	require.NoError(t, syscall.Kill(p.status().Server.PID, syscall.SIGHUP))
+	until(t, "the server to hear it", func() bool { return strings.Contains(p.run("log").out, "hung up") })
+}
+
 func TestServerThatDoesNotComeUpIsStoppedAndTold(t *testing.T) {
 	t.Parallel()
 	p := scripted(t, "echo no water in the pond; exit 7\n")

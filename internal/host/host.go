@@ -16,7 +16,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -239,10 +238,16 @@ func (d Dir) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 			}
 		}
 	})
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return nil, errors.New("stop: the minder died; see status")
+	var still *StillRunning
+	if err == nil || errors.As(err, &still) {
+		return exit, err
 	}
-	return exit, err
+	// The server may have ended by itself just now, and its minder with it, in
+	// the middle of a word.
+	if st := d.Status(); !st.Running {
+		return st.Last, nil
+	}
+	return nil, fmt.Errorf("stop: the minder does not answer: %w", err)
 }
 
 // StillRunning says which processes outlived a stop.

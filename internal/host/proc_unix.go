@@ -15,7 +15,11 @@ import (
 // detached gives the minder a session of its own, away from the terminal.
 func detached() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setsid: true} }
 
-func ignoreHangup() { signal.Ignore(syscall.SIGHUP, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGPIPE) }
+// ignoreHangup takes the signals and does nothing. To ignore them properly
+// would be handed down: the server would be deaf to them too.
+func ignoreHangup() {
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGHUP, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGPIPE)
+}
 
 // becomeOwner gives up root for good. The run folder goes to the owner first,
 // since all that the minder writes stands there.

@@ -111,6 +111,12 @@ func runsFrom(p *process.Process, install string) string {
 	return ""
 }
 
+// Alive tells whether a process exists.
+func Alive(pid int) bool {
+	ok, err := process.PidExists(int32(pid))
+	return err == nil && ok
+}
+
 // PortHolders lists the processes that hold a port; 0 stands for one that
 // can't be seen from here.
 func PortHolders(network string, port int) (pids []int, err error) {
