@@ -85,6 +85,12 @@ func (k *Keel) nothingToChange(pre *Preflight) error {
 	if err != nil || inv.Version == pre.To || pre.To == "" {
 		return err
 	}
+	// A feed knows what it lists; a file's name alone does not outweigh what
+	// the installed server has said.
+	if inv.Version != "" && pre.Fetched.Candidate.rank == nil {
+		k.note("the installed files are those of that build already; they are known as %s", inv.Version)
+		return nil
+	}
 	k.note("the installed files are those of %s already", pre.To)
 	inv.Version = pre.To
 	return writeInventory(k.state("inventory.json"), inv)

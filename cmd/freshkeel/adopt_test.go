@@ -125,6 +125,13 @@ func TestCommandLineAnswersMistakes(t *testing.T) {
 	p.editProfile(func(s string) string { return strings.Replace(s, "keep =", "kep =", 1) })
 	assert.Regexp(t, `freshkeel\.toml:\d+: server\.kep: there is no such key; did you mean server\.keep\?`, p.exits(exitUsage, "status").err)
 
+	p.editProfile(func(s string) string { return strings.Replace(s, "kep =", "keep =", 1) })
+	inside := exec.Command(binary, "status")
+	inside.Dir, inside.Env = filepath.Join(p.install, "gardens"), p.env
+	found, err := inside.CombinedOutput()
+	require.NoError(t, err, "the install is found from any folder in it")
+	assert.Contains(t, string(found), "DOWN  mossgate-east")
+
 	lost := exec.Command(binary, "status")
 	lost.Dir = p.dir
 	out, _ := lost.CombinedOutput()

@@ -132,6 +132,29 @@ func TestThreeLineServerFromFolderZipAndTarball(t *testing.T) {
 	assert.True(t, p.status().Server.Running)
 }
 
+// A build whose name tells no version is known by what its server says.
+func TestBuildWithoutAVersionIsWhatItsServerSays(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "line = '^ready'", "line = '^ready'\nversion = '^pond (\\S+)'", 1)
+	})
+	for _, version := range []string{"4.4", "4.5"} {
+		put(t, filepath.Join(p.dir, "newest/run.sh"), "#!/bin/sh\necho pond "+version+"\n"+patient)
+		p.ok("refit", "--from", filepath.Join(p.dir, "newest"))
+		assert.Equal(t, version, p.status().Version)
+		assert.Equal(t, version, p.lastEntry().To)
+	}
+	// And one that is named otherwise than it says is not taken.
+	assert.Contains(t, p.ok("refit", "--from", filepath.Join(p.dir, "newest"), "--as", "5.0").err, "they are known as 4.5")
+	put(t, filepath.Join(p.dir, "newest/reeds.txt"), "new")
+	r := p.exits(exitRolledBack, "refit", "--from", filepath.Join(p.dir, "newest"), "--as", "5.0")
+	assert.Contains(t, r.out, "says it is version 4.5, the build is 5.0")
+	assert.Equal(t, "4.5", p.status().Version)
+	p.ok("rollback")
+	assert.Equal(t, "4.4", p.status().Version)
+}
+
 // What an interrupt means depends on whether the server has been stopped.
 func TestInterruptBeforeTheStopAbandonsAndAfterItGoesBack(t *testing.T) {
 	t.Parallel()

@@ -142,6 +142,23 @@ func TestStopWithoutLeaveToKillSaysWhatIsLeft(t *testing.T) {
 	p.ok("refit", "3.5.0")
 }
 
+// A second stop waits along with the first, and does not cut it short.
+func TestSecondStopWaitsWithTheFirst(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, "echo ready\nwhile read line; do [ \"$line\" = quit ] && { sleep 0.7; echo saved; exit 0; }; done\n")
+	p.ok("start")
+	first := p.command("stop")
+	require.NoError(t, first.Start())
+	until(t, "the first stop to be under way", func() bool { return p.status().Server.Stopping })
+	assert.True(t, strings.HasPrefix(p.ok("status").out, "STOPPING  pond"))
+	require.NoError(t, first.Process.Kill()) // the minder sees it through
+	first.Wait()
+	r := p.ok("stop")
+	assert.Contains(t, r.out, "(status 0)")
+	assert.NotContains(t, r.err, "terminate")
+	assert.Contains(t, p.ok("log").out, "saved")
+}
+
 // The minder is away from the terminal: hanging up ends neither it nor the
 // server. Killed itself, it leaves nothing that passes for running.
 func TestMinderSurvivesTheTerminalAndItsDeathIsNoticed(t *testing.T) {
