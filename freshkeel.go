@@ -163,12 +163,19 @@ func (k *Keel) lock(doing string) (unlock func(), err error) {
 		return nil, k.notMine(err)
 	}
 	l := flock.New(k.state("lock"), flock.SetPermissions(0o600))
-	ok, err := l.TryLock()
-	if err != nil {
-		return nil, k.notMine(err)
-	}
-	if !ok {
-		return nil, k.holder()
+	// Tried for a moment: a status command may be looking at the lock.
+	for try := 0; ; try++ {
+		ok, err := l.TryLock()
+		if err != nil {
+			return nil, k.notMine(err)
+		}
+		if ok {
+			break
+		}
+		if try == 5 {
+			return nil, k.holder()
+		}
+		time.Sleep(10 * time.Millisecond)
 	}
 	// Who holds it is only for telling others: a full disk must not keep
 	// anybody from the lock.
@@ -193,6 +200,19 @@ func (k *Keel) holder() *Busy {
 		time.Sleep(10 * time.Millisecond)
 	}
 	return &Busy{h.PID, h.Doing, h.Since}
+}
+
+// busy tells what another command is doing here, "" for nothing.
+func (k *Keel) busy() string {
+	if _, err := os.Stat(k.state("holder.json")); err != nil {
+		return ""
+	}
+	l := flock.New(k.state("lock"))
+	if ok, err := l.TryRLock(); err != nil || ok { // a dead command's word
+		l.Unlock()
+		return ""
+	}
+	return k.holder().Error()
 }
 
 // notMine explains why the install can't be locked.

@@ -42,11 +42,7 @@ func (k *Keel) Status() (*Status, error) {
 	if len(all) > 0 {
 		s.Last = all[len(all)-1]
 	}
-	if unlock, err := k.lock("status"); err == nil {
-		unlock()
-	} else if busy := (*Busy)(nil); errors.As(err, &busy) {
-		s.Busy = busy.Error()
-	}
+	s.Busy = k.busy()
 	if lines, err := host.Tail(k.runDir().Console(), 1); err == nil && len(lines) > 0 {
 		s.LastLine = lines[0]
 	}

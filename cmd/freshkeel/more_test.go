@@ -12,7 +12,9 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"freshkeel/demo"
 
@@ -234,10 +236,24 @@ func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
 func TestFileThatWillNotHoldStillIsTold(t *testing.T) {
 	t.Parallel()
 	p := scripted(t, patient)
-	p.put("busy.dat", strings.Repeat("x", 8<<20))
-	writer := exec.Command("sh", "-c", "while :; do echo y >> "+filepath.Join(p.install, "busy.dat")+"; done")
-	require.NoError(t, writer.Start())
-	stop := func() { writer.Process.Kill(); writer.Wait() }
+	// Large enough that reading it takes many of the writer's turns.
+	p.put("busy.dat", strings.Repeat("x", 96<<20))
+	busy, err := os.OpenFile(filepath.Join(p.install, "busy.dat"), os.O_WRONLY, 0)
+	require.NoError(t, err)
+	done, gone := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(gone)
+		for n := int64(0); ; n++ {
+			select {
+			case <-done:
+				return
+			default:
+				busy.WriteAt([]byte("y"), n)
+				time.Sleep(time.Millisecond)
+			}
+		}
+	}()
+	stop := sync.OnceFunc(func() { close(done); <-gone; busy.Close() })
 	t.Cleanup(stop)
 	r := p.ok("backup", "take")
 	assert.Contains(t, r.out, "these changed while they were read")
