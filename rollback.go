@@ -170,9 +170,12 @@ func (t *transaction) undo() error {
 	if err != nil {
 		return stuck(err)
 	}
-	if !t.e.World && len(t.k.Profile.Server.Keep) > 0 {
-		t.e.Told = append(t.e.Told, fmt.Sprintf("the world was left as it is now (%s); to put it back too: freshkeel backup restore %s --only '%s'",
-			some(t.k.Profile.Server.Keep, 3), p.Backup, t.k.Profile.Server.Keep[0]))
+	if keep := t.k.Profile.Server.Keep; !t.e.World && len(keep) > 0 {
+		hint := "freshkeel backup restore " + p.Backup
+		for _, pat := range keep {
+			hint += " --only '" + pat + "'"
+		}
+		t.e.Told = append(t.e.Told, "the world was left as it is now; to put it back too: "+hint)
 	}
 	if err := t.takeInventory(t.k.run(p.To.ID), "inventory-before.json"); err != nil {
 		return stuck(err)

@@ -195,7 +195,7 @@ func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, er
 // comeBack starts the old server and watches it come up. One that does not
 // ends the transaction: it needs hands.
 func (t *transaction) comeBack(ctx context.Context) error {
-	return t.step("start the old server", func() (string, error) {
+	return t.step("start old server", func() (string, error) {
 		v, err := t.k.bringUp(ctx, t.e.From)
 		if err == nil && v.Up {
 			t.down(v)
@@ -244,7 +244,7 @@ func (t *transaction) goBack(why string, lines []string) error {
 		return stuck(err)
 	}
 	if t.k.runDir().Status().Running {
-		if err := t.step("stop the new server", func() (string, error) {
+		if err := t.step("stop new server", func() (string, error) {
 			exit, err := t.k.halfStop()
 			if exit == nil {
 				return "it had ended", err

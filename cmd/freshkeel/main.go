@@ -86,7 +86,9 @@ func (p *program) app() *cli.Command {
 		ErrWriter:             p.err,
 		EnableShellCompletion: true,
 		Suggest:               true,
-		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
+		// A pattern may hold a comma: 'gardens/{east,west}/**'.
+		DisableSliceFlagSeparator: true,
+		ExitErrHandler:            func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "d", Usage: "the server's install `DIR` (default: the nearest folder upwards with a freshkeel.toml)", Destination: &p.dir},
 			&cli.BoolFlag{Name: "json", Usage: "results as JSON on standard output; while a refit runs, one event a line", Destination: &p.json},

@@ -38,8 +38,13 @@ func TestMain(m *testing.M) {
 	binary = filepath.Join(dir, "freshkeel")
 	build := exec.Command("go", "build", "-o", binary, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if os.Getenv("FRESHKEEL_TEST_RACE") != "" {
-		build = exec.Command("go", "build", "-race", "-o", binary, ".")
+	// Other ways to build the program under test: "-race", say, or "-cover"
+	// with GOCOVERDIR set.
+	if how := os.Getenv("FRESHKEEL_TEST_BUILD"); how != "" {
+		build = exec.Command("go", "build", how, "-coverpkg=freshkeel/...", "-o", binary, ".")
+		if how == "-race" {
+			build = exec.Command("go", "build", how, "-o", binary, ".")
+		}
 	}
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build the program: %v\n%s", err, out)

@@ -89,7 +89,9 @@ func TestRollbackByHandLeavesTheWorldUnlessAskedFor(t *testing.T) {
 
 	r = p.ok("rollback")
 	assert.True(t, strings.HasPrefix(r.out, "WENT BACK  3.5.0 → 3.4.1 and runs"), r.out)
-	assert.Contains(t, r.out, "the world was left as it is now")
+	_, hint, ok := strings.Cut(strings.Join(strings.Fields(r.out), " "), "the world was left as it is now; to put it back too: freshkeel ")
+	require.True(t, ok, r.out)
+	hint, _, _ = strings.Cut(hint, " before what was there")
 	now := p.tree()
 	for _, back := range []string{"mossgate.jar", "mossgate.conf", "tracks/old-mill.track", "assets/snails.pak", "open-gates.sh"} {
 		assert.Equal(t, old[back], now[back], back)
@@ -101,6 +103,13 @@ func TestRollbackByHandLeavesTheWorldUnlessAskedFor(t *testing.T) {
 	assert.True(t, p.status().Server.Running)
 	assert.Equal(t, "3.4.1", p.status().Version)
 	assert.Contains(t, p.exits(exitFailed, "rollback").err, "no refit is in effect")
+
+	// The hint is a command, and does what it says, without losing anything.
+	p.ok(strings.Fields(strings.ReplaceAll(hint, "'", ""))...)
+	assert.NotContains(t, p.read("members.txt"), "Perpetua")
+	assert.Equal(t, old["gardens/fen-west.garden"], p.tree()["gardens/fen-west.garden"])
+	p.ok("backup", "restore", p.lastEntry().Backup, "--only", "members.txt")
+	assert.Contains(t, p.read("members.txt"), "Perpetua")
 
 	// And forward again, and back with the world.
 	p.ok("refit", "3.5.0")

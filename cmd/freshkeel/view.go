@@ -111,7 +111,7 @@ func (v *view) observe(e freshkeel.Event) {
 }
 
 // stepWidth is the column of step names, in cells: the longest and a space.
-const stepWidth = 22
+const stepWidth = 18
 
 // line prints one finished line: a word for how it went, the step, its sum.
 func (v *view) line(word, colour, step, text, took string) {
@@ -136,7 +136,7 @@ func (v *view) line(word, colour, step, text, took string) {
 	}
 	room := v.width - left - displaywidth.String(step) - 1
 	if took != "" {
-		room -= 12
+		room -= 10
 	}
 	rows := wrap(text, max(room, 20))
 	for i, row := range rows {
@@ -145,7 +145,7 @@ func (v *view) line(word, colour, step, text, took string) {
 			head = strings.Repeat(" ", left+displaywidth.String(step))
 		}
 		if i == 0 && took != "" {
-			row = pad(row, room) + v.paint(dim, fmt.Sprintf("%12s", took))
+			row = pad(row, room) + v.paint(dim, fmt.Sprintf("%10s", took))
 		}
 		v.print(head + row)
 	}

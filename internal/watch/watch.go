@@ -138,10 +138,10 @@ func (j *Judge) Awaits() string {
 func (j *Judge) upWhy() string {
 	why := fmt.Sprintf("it ran for %s", j.rules.Steady)
 	if j.rules.Line.Given() {
-		why = fmt.Sprintf("its ready line came and it ran steadily for %s", j.rules.Steady)
+		why = fmt.Sprintf("its ready line came, then steady for %s", j.rules.Steady)
 	}
 	if j.rules.Ready.Port.Given() {
-		why += fmt.Sprintf(", holding port %s", j.rules.Ready.Port)
+		why += fmt.Sprintf(", holding %s", j.rules.Ready.Port)
 	}
 	return why
 }
