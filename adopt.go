@@ -217,7 +217,7 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory
 }
 
 func (l *lookout) sameAs(e tree.Entry, f locker.File) (bool, error) {
-	return sums{l.k, nil}.sameAs(e, f)
+	return l.k.sums(nil).sameAs(e, f)
 }
 
 // quote writes a TOML string: literal where it can be, since patterns are full

@@ -32,6 +32,10 @@ func (k *Keel) TakeBackup(ctx context.Context, label string) (set *Backup, movin
 	if err != nil {
 		return nil, nil, err
 	}
+	inv, err := k.inventory()
+	if err != nil {
+		return nil, nil, err
+	}
 	w := l.Writer()
 	defer w.Close()
 	_, err = k.step("backup", func() (string, error) {
@@ -40,7 +44,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string) (set *Backup, movin
 			return "", err
 		}
 		moving = taken.Moving
-		if set, err = k.publish(w, taken, label); err != nil {
+		if set, err = k.publish(w, taken, inv.Version, label); err != nil {
 			return "", err
 		}
 		return fmt.Sprintf("%s: %d files, %s, %s new in the locker", set.ID, set.Files, Bytes(set.Bytes), Bytes(set.New)), nil

@@ -76,13 +76,23 @@ func writeInventory(path string, inv *Inventory) error {
 type sums struct {
 	k    *Keel
 	seen map[string]Owned
+	read map[string]tree.Sum // what had to be read, once
 }
+
+func (k *Keel) sums(seen map[string]Owned) sums { return sums{k, seen, map[string]tree.Sum{}} }
 
 func (s sums) of(e tree.Entry) (tree.Sum, error) {
 	if o, ok := s.seen[e.Path]; ok && o.SeenAt != 0 && e.SameIdentity(o.Entry) && e.Settled(o.SeenAt) {
 		return o.Sum, nil
 	}
-	return tree.SumFile(s.k.path(e.Path))
+	if sum, ok := s.read[e.Path]; ok {
+		return sum, nil
+	}
+	sum, err := tree.SumFile(s.k.path(e.Path))
+	if err == nil {
+		s.read[e.Path] = sum
+	}
+	return sum, err
 }
 
 // sameAs tells whether an installed entry has the content of a stored file.

@@ -99,7 +99,7 @@ func (k *Keel) plan(f *Fetched, accept []string) (*Plan, error) {
 	var build map[string]locker.File
 	build, p.Blocked, p.unfound = placed(f.Set, k.Profile.Place)
 	old := inv.byPath()
-	look := sums{k, old}
+	look := k.sums(old)
 	replaceDrift := slices.Contains(accept, "drift")
 
 	for _, at := range sortedPaths(build) {

@@ -208,16 +208,12 @@ func (k *Keel) backup(id string) (*locker.Set, error) {
 	return l.Read(owner, id)
 }
 
-// publish makes a finished pass a backup.
-func (k *Keel) publish(w *locker.Writer, taken *locker.Taken, label string) (*locker.Set, error) {
+// publish makes a finished pass a backup of the install at version.
+func (k *Keel) publish(w *locker.Writer, taken *locker.Taken, version, label string) (*locker.Set, error) {
 	id, err := k.identity()
 	if err != nil {
 		return nil, err
 	}
-	inv, err := k.inventory()
-	if err != nil {
-		return nil, err
-	}
-	set := &locker.Set{Owner: id, Server: k.Profile.Server.Name, Root: k.Dir, Version: inv.Version, Label: label, Taken: time.Now().Round(0), Skipped: k.Profile.Server.Skip, Entries: taken.Entries}
+	set := &locker.Set{Owner: id, Server: k.Profile.Server.Name, Root: k.Dir, Version: version, Label: label, Taken: time.Now().Round(0), Skipped: k.Profile.Server.Skip, Entries: taken.Entries}
 	return set, w.Publish(set)
 }

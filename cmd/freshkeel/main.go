@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"strings"
 	"syscall"
 
@@ -38,7 +39,14 @@ const (
 	runtimeWord = "simulated-runtime"
 )
 
+// memoryLimit is where collecting garbage gets eager, in bytes: a large install
+// is no reason to take memory from the server that runs beside.
+const memoryLimit = 80 << 20
+
 func main() {
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryLimit)
+	}
 	if len(os.Args) > 1 {
 		switch os.Args[1] {
 		case minderWord:

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"lukechampine.com/blake3"
@@ -185,6 +186,10 @@ func ByPath(list []Entry) map[string]Entry {
 	return m
 }
 
+// buffers serve SumFile: thousands of small files must not cost a large buffer
+// each.
+var buffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b }}
+
 // SumFile hashes a file's content. It holds one buffer, whatever the size.
 func SumFile(path string) (Sum, error) {
 	f, err := os.Open(path)
@@ -193,7 +198,9 @@ func SumFile(path string) (Sum, error) {
 	}
 	defer f.Close()
 	h := NewHash()
-	if _, err := io.CopyBuffer(struct{ io.Writer }{h}, f, make([]byte, 256<<10)); err != nil {
+	buf := buffers.Get().(*[]byte)
+	defer buffers.Put(buf)
+	if _, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{f}, *buf); err != nil {
 		return Sum{}, err
 	}
 	return h.Sum(), nil
