@@ -47,7 +47,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string) (set *Backup, movin
 		if set, err = k.publish(w, taken, inv.Version, label); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s: %d files, %s, %s new in the locker", set.ID, set.Files, Bytes(set.Bytes), Bytes(set.New)), nil
+		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, plural(set.Files, "file"), Bytes(set.Bytes), Bytes(set.New)), nil
 	})
 	return set, moving, err
 }

@@ -132,7 +132,7 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 		if f.Cached {
 			return fmt.Sprintf("%s is in the locker already, verified", c.label()), nil
 		}
-		return fmt.Sprintf("%d files, %s", f.Files, Bytes(f.Bytes)), nil
+		return fmt.Sprintf("%s, %s", plural(f.Files, "file"), Bytes(f.Bytes)), nil
 	}); err != nil {
 		return nil, err
 	}

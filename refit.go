@@ -143,7 +143,7 @@ func (t *transaction) swap(p *Plan) error {
 		if err := t.dir.Apply(&swap.Plan{Steps: p.Steps}, t.k.halt); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%d exchanges", len(p.Steps)), nil
+		return plural(len(p.Steps), "exchange"), nil
 	})
 }
 

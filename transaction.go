@@ -137,7 +137,7 @@ func (t *transaction) preCopy(ctx context.Context) error {
 		if err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s of %d files read while the server ran", Bytes(t.copied.Read), len(t.copied.Entries)), nil
+		return fmt.Sprintf("%s read while the server ran", Bytes(t.copied.Read)), nil
 	})
 }
 
@@ -187,7 +187,7 @@ func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, er
 			return "", err
 		}
 		t.e.Backup = set.ID
-		return fmt.Sprintf("%s: %d files, %s, %s new in the locker", set.ID, set.Files, Bytes(set.Bytes), Bytes(set.New)), nil
+		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, plural(set.Files, "file"), Bytes(set.Bytes), Bytes(set.New)), nil
 	})
 	return set, err
 }

@@ -126,7 +126,7 @@ func (p *program) fetch(ctx context.Context, c *cli.Command) error {
 		if f.Cached {
 			word = "THERE"
 		}
-		p.view.outcome(good, word, fmt.Sprintf("%s: %d files, %s, verified in the locker", orBuild(f.Version), f.Files, freshkeel.Bytes(f.Bytes)))
+		p.view.outcome(good, word, fmt.Sprintf("%s: %s, %s, verified in the locker", orBuild(f.Version), count(f.Files, "file"), freshkeel.Bytes(f.Bytes)))
 		if f.Version != "" && w.From == "" {
 			p.view.fact("next", "freshkeel preflight "+f.Version)
 		}
@@ -264,7 +264,7 @@ func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return p.result(map[string]any{"backup": set, "moving": moving}, func() {
-		p.view.outcome(good, "BACKED UP", fmt.Sprintf("%s: %d files, %s, %s of it new", set.ID, set.Files, freshkeel.Bytes(set.Bytes), freshkeel.Bytes(set.New)))
+		p.view.outcome(good, "BACKED UP", fmt.Sprintf("%s: %s, %s, %s of it new", set.ID, count(set.Files, "file"), freshkeel.Bytes(set.Bytes), freshkeel.Bytes(set.New)))
 		if len(moving) > 0 {
 			p.view.fact("mind", "these changed while they were read, and may be half old, half new: "+strings.Join(moving, ", "))
 		}

@@ -57,12 +57,12 @@ func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
 	}
 	v.fact("version", version)
 	if a.Known {
-		v.fact("build", fmt.Sprintf("%d files exactly as the build has them", a.Of))
+		v.fact("build", fmt.Sprintf("%s exactly as the build has them", count(a.Of, "file")))
 		v.fact("changed", short(a.Changed))
 		v.fact("missing", short(a.Missing))
 		v.fact("not of it", short(a.Foreign))
 	} else {
-		v.fact("inventory", fmt.Sprintf("%d files; which of them are the build's is not known (adopt --build PATH tells)", a.Files))
+		v.fact("inventory", fmt.Sprintf("%s; which of them are the build's is not known (adopt --build PATH tells)", count(a.Files, "file")))
 	}
 	var rows [][]string
 	for _, g := range a.Guesses {
