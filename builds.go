@@ -35,9 +35,6 @@ type Want struct {
 type Candidate struct {
 	Version string
 	Channel string
-	Date    string
-	Notes   string
-	Needs   map[string]string
 	Source  string // feed or place it comes from
 
 	steps  []string // versions that may step to it
@@ -115,7 +112,7 @@ func (k *Keel) feed(ctx context.Context) (*feed.Feed, error) {
 }
 
 func (k *Keel) candidate(f *feed.Feed, b feed.Build) (*Candidate, error) {
-	c := &Candidate{Version: b.Version, Channel: b.Channel, Date: b.Date, Notes: b.Notes, Needs: b.Needs, Source: feed.Shown(f.Where()), steps: b.From, rank: f.Rank}
+	c := &Candidate{Version: b.Version, Channel: b.Channel, Source: feed.Shown(f.Where()), steps: b.From, rank: f.Rank}
 	for _, p := range b.Parts {
 		url, err := f.Resolve(p.URL)
 		if err != nil {

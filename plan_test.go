@@ -297,3 +297,25 @@ func look(t *testing.T, dir string) map[string]string {
 	}
 	return out
 }
+
+// A build that did nothing but create a file is undone as well.
+func TestPutBackOfNothingButNewFiles(t *testing.T) {
+	s := newStand(t, "")
+	s.put(map[string]string{"a": "a"})
+	l, err := s.k.locker()
+	require.NoError(t, err)
+	w := l.Writer()
+	defer w.Close()
+	taken, err := w.Take(context.Background(), s.k.Dir, nil, nil, nil)
+	require.NoError(t, err)
+	set := &locker.Set{Owner: "server-x", Entries: taken.Entries}
+	require.NoError(t, w.Publish(set))
+	s.put(map[string]string{"new/b": "b"})
+	all := func(string) bool { return true }
+	run := swap.Run{Root: s.k.Dir, Dir: s.k.state("refits/r0001/back-1")}
+	r, err := s.k.putBack(run, set, scope{within: all, takeAway: all}, func(string) error { return nil })
+	require.NoError(t, err)
+	assert.Equal(t, 1, r.aside)
+	assert.NoDirExists(t, s.k.path("new"))
+	assert.FileExists(t, run.Displaced("new/b"))
+}

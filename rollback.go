@@ -212,11 +212,7 @@ func (t *transaction) settle() error {
 		return err
 	}
 	if t.e.EndRunning {
-		from := t.e.From
-		t.e.From = t.e.To // the server that is to come up
-		err := t.comeBack(context.Background())
-		t.e.From = from
-		if err != nil {
+		if err := t.comeBack(t.e.To); err != nil {
 			return err
 		}
 	}

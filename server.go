@@ -85,10 +85,15 @@ func (k *Keel) Stop(ctx context.Context) (*host.Exit, error) {
 		return nil, err
 	}
 	defer unlock()
-	if !k.runDir().Status().Running {
-		return nil, nil
+	if k.runDir().Status().Running {
+		return k.stopServer()
 	}
-	return k.stopServer()
+	// Only what a minder of ours holds is ever signalled (P4).
+	for _, p := range host.Outside(k.Dir, 0) {
+		return nil, &Advised{fmt.Errorf("process %d runs from this install (%s), but not under Fresh Keel: it is not ours to stop", p.PID, p.Command),
+			fmt.Sprintf("stop it at its own console, or: kill %d", p.PID)}
+	}
+	return nil, nil
 }
 
 // Send puts one line on the server's console.

@@ -93,7 +93,7 @@ func (t *transaction) abandon(why error) error {
 	t.e.Why = why.Error()
 	t.dropStaging()
 	if t.e.WasRunning && !t.runsOn() {
-		if err := t.comeBack(context.Background()); err != nil {
+		if err := t.comeBack(t.e.From); err != nil {
 			return err
 		}
 		t.e.Told = append(t.e.Told, "the server was started again")
@@ -192,17 +192,20 @@ func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, er
 	return set, err
 }
 
-// comeBack starts the old server and watches it come up. One that does not
-// ends the transaction: it needs hands.
-func (t *transaction) comeBack(ctx context.Context) error {
+// comeBack starts the server of the version that is in place again, and
+// watches it come up. One that does not ends the transaction: it needs hands.
+func (t *transaction) comeBack(version string) error {
 	return t.step("start old server", func() (string, error) {
-		v, err := t.k.bringUp(ctx, t.e.From)
+		v, err := t.k.bringUp(context.Background(), version)
 		if err == nil && v.Up {
 			t.down(v)
 			return v.Why, nil
 		}
-		n := &NeedsHands{What: "the old server does not come up either", State: "the files of " + orUnknown(t.e.From) + " are in place",
+		n := &NeedsHands{What: "the old server does not come up either", State: "the files of " + orUnknown(version) + " are in place",
 			Do: []string{"freshkeel log", "freshkeel start"}}
+		if t.e.Kind != logbook.Refit {
+			n.What = "the server does not come up with what was put back"
+		}
 		if err != nil {
 			n.What += ": " + err.Error()
 		} else {
@@ -285,7 +288,7 @@ func (t *transaction) stuck(doing string, err error) error {
 // returned ends a rolled-back transaction: its files are in place.
 func (t *transaction) returned() error {
 	if t.e.WasRunning {
-		if err := t.comeBack(context.Background()); err != nil {
+		if err := t.comeBack(t.e.From); err != nil {
 			return err
 		}
 	} else if t.k.runDir().Status().Running {

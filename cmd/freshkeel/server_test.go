@@ -172,6 +172,22 @@ func TestMinderSurvivesTheTerminalAndItsDeathIsNoticed(t *testing.T) {
 	require.NoError(t, syscall.Kill(st.Server.Minder, syscall.SIGKILL))
 	until(t, "the server to end with its console", func() bool { return syscall.Kill(st.Server.PID, 0) != nil })
 	assert.False(t, p.status().Server.Running)
+
+	// One that does not care for its console lives on, and is neither started
+	// a second time nor signalled.
+	p.put("run.sh", "#!/bin/sh\necho ready\nwhile :; do sleep 0.2; done\n")
+	p.ok("start")
+	st = p.status()
+	require.NoError(t, syscall.Kill(st.Server.Minder, syscall.SIGKILL))
+	until(t, "the loss to be seen", func() bool { return len(p.status().Outside) == 1 })
+	assert.Contains(t, p.ok("status").out, "RUNNING  pond, but not started by Fresh Keel")
+	for _, command := range []string{"start", "stop"} {
+		r := p.exits(exitFailed, command)
+		assert.Contains(t, r.err, fmt.Sprintf("process %d", st.Server.PID))
+	}
+	assert.Contains(t, p.exits(exitFailed, "stop").err, fmt.Sprintf("or: kill %d", st.Server.PID))
+	require.NoError(t, syscall.Kill(st.Server.PID, syscall.SIGKILL))
+	until(t, "it to be gone", func() bool { return len(p.status().Outside) == 0 })
 	p.ok("start")
 }
 

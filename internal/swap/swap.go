@@ -108,6 +108,9 @@ func (r Run) Write(p *Plan) error {
 	if err != nil {
 		return err
 	}
+	if err := os.MkdirAll(r.Dir, 0o700); err != nil {
+		return fmt.Errorf("write the swap's plan: %w", err)
+	}
 	if err := tree.WriteFile(r.planFile(), b, 0o600); err != nil {
 		return fmt.Errorf("write the swap's plan: %w", err)
 	}
