@@ -363,9 +363,11 @@ func checkWritable(_ context.Context, s *situation) (out []Finding) {
 
 // checkFilesystem keeps the swap to one file system, where a rename is atomic.
 func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
-	home, _, err := tree.Describe(s.k.state(), "")
-	if err != nil {
-		return nil
+	home, _, err := tree.Describe(s.k.state("refits"), "")
+	if err != nil { // the first refit will make it
+		if home, _, err = tree.Describe(s.k.state(), ""); err != nil {
+			return nil
+		}
 	}
 	told := map[string]bool{}
 	for _, st := range s.plan.Steps {

@@ -22,8 +22,8 @@ type scope struct {
 
 // putBackReport is what was done.
 type putBackReport struct {
-	restored, aside, mended int
-	asideDir                string
+	restored, aside int
+	asideDir        string
 }
 
 func (r *putBackReport) told() []string {
@@ -33,25 +33,36 @@ func (r *putBackReport) told() []string {
 	return []string{fmt.Sprintf("%s that was not there before is kept in %s", plural(r.aside, "file"), r.asideDir)}
 }
 
-// putBack makes the part of the install that is in scope what the backup
-// holds, touching only what differs: what was rewritten is exchanged, what was
-// deleted comes back, what is new is moved aside into the run's folder. It
-// looks, plans, stages and exchanges like a refit does; called again after a
-// crash it looks again and does what is left.
-func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string) error) (*putBackReport, error) {
+// backPlan is what has to be done for the part of the install in scope to be
+// what the backup holds.
+type backPlan struct {
+	steps []swap.Step
+	mend  []tree.Entry // modes, owners and times that differ
+	files map[string]locker.File
+}
+
+// count tells how many files and links the plan brings back and moves aside.
+func (p *backPlan) count() (restored, aside int) {
+	for _, s := range p.steps {
+		switch s.Do {
+		case swap.Add, swap.Replace:
+			restored++
+		case swap.Remove:
+			aside++
+		}
+	}
+	return
+}
+
+// planPutBack looks at the install and finds all that differs from the backup.
+func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 	list, err := tree.Walk(k.Dir, tree.Patterns(set.Skipped))
 	if err != nil {
 		return nil, err
 	}
-	l, err := k.locker()
-	if err != nil {
-		return nil, err
-	}
 	here := tree.ByPath(list)
-	want := set.ByPath()
-	var steps []swap.Step
-	var mend []tree.Entry
-	report := &putBackReport{asideDir: filepath.Join(run.Dir, "displaced")}
+	p := &backPlan{files: set.ByPath()}
+	add := func(do, at string) { p.steps = append(p.steps, swap.Step{Do: do, Path: at}) }
 	for _, f := range set.Entries {
 		if !sc.within(f.Path) {
 			continue
@@ -64,70 +75,81 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 			}
 			if same {
 				if cur.Mode != f.Mode || cur.UID != f.UID || cur.GID != f.GID || (f.Kind == tree.File && cur.Mtime != f.Mtime) {
-					mend = append(mend, f.Entry)
+					p.mend = append(p.mend, f.Entry)
 				}
 				continue
 			}
 		}
-		s := swap.Step{Do: swap.Add, Path: f.Path}
 		switch {
 		case f.Kind == tree.Dir:
-			s.Do = swap.MakeDir
-			mend = append(mend, f.Entry) // its time changes when it is filled
 			if exists {
-				steps = append(steps, swap.Step{Do: swap.Remove, Path: f.Path})
+				add(swap.Remove, f.Path)
 			}
+			add(swap.MakeDir, f.Path)
+			p.mend = append(p.mend, f.Entry) // its time changes when it is filled
 		case exists && cur.Kind == tree.Dir:
-			steps = append(steps, swap.Step{Do: swap.DropDir, Path: f.Path})
+			add(swap.DropDir, f.Path)
+			add(swap.Add, f.Path)
 		case exists:
-			s.Do = swap.Replace
+			add(swap.Replace, f.Path)
+		default:
+			add(swap.Add, f.Path)
 		}
-		if err := layStaged(l, run, f); err != nil {
-			return nil, fmt.Errorf("put back %s: %w", f.Path, err)
-		}
-		if f.Kind != tree.Dir {
-			report.restored++
-		}
-		steps = append(steps, s)
 	}
 	for _, e := range list {
-		if _, known := want[e.Path]; known || !sc.takeAway(e.Path) {
+		if _, known := p.files[e.Path]; known || !sc.takeAway(e.Path) {
 			continue
 		}
 		if e.Kind == tree.Dir {
-			steps = append(steps, swap.Step{Do: swap.DropDir, Path: e.Path})
+			add(swap.DropDir, e.Path)
+		} else {
+			add(swap.Remove, e.Path)
+		}
+	}
+	p.addFolders(here)
+	swap.Sort(p.steps)
+	// Deepest first: mending a folder's time is undone by mending below it.
+	slices.SortFunc(p.mend, func(a, b tree.Entry) int { return strings.Compare(b.Path, a.Path) })
+	return p, nil
+}
+
+// putBack makes the part of the install that is in scope what the backup
+// holds, touching only what differs: what was rewritten is exchanged, what was
+// deleted comes back, what is new is moved aside into the run's folder. Called
+// again after a crash it looks again and does what is left.
+func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string) error) (*putBackReport, error) {
+	l, err := k.locker()
+	if err != nil {
+		return nil, err
+	}
+	p, err := k.planPutBack(set, sc)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range p.steps {
+		if s.Do == swap.Remove || s.Do == swap.DropDir {
 			continue
 		}
-		report.aside++
-		steps = append(steps, swap.Step{Do: swap.Remove, Path: e.Path})
-	}
-	steps, mend = withFolders(steps, mend, here, want)
-	for _, s := range steps {
-		// A folder above that is missing although out of scope still has to be.
-		if f, ok := want[s.Path]; ok && s.Do == swap.MakeDir && !sc.within(s.Path) {
-			if err := layStaged(l, run, f); err != nil {
-				return nil, fmt.Errorf("put back %s: %w", s.Path, err)
-			}
+		if err := layStaged(l, run, p.files[s.Path]); err != nil {
+			return nil, fmt.Errorf("put back %s: %w", s.Path, err)
 		}
 	}
-	swap.Sort(steps)
-	if len(steps) > 0 {
-		p := &swap.Plan{Steps: steps}
-		if err := run.Write(p); err != nil {
+	if len(p.steps) > 0 {
+		plan := &swap.Plan{Steps: p.steps}
+		if err := run.Write(plan); err != nil {
 			return nil, err
 		}
-		if err := run.Apply(p, func(at string) error { return halt("back-" + at) }); err != nil {
+		if err := run.Apply(plan, func(at string) error { return halt("back-" + at) }); err != nil {
 			return nil, err
 		}
 	}
-	// Deepest first: mending a folder's time is undone by mending below it.
-	slices.SortFunc(mend, func(a, b tree.Entry) int { return strings.Compare(b.Path, a.Path) })
-	for _, e := range mend {
+	for _, e := range p.mend {
 		if err := tree.Mend(k.path(e.Path), e); err != nil {
 			return nil, fmt.Errorf("put back mode and times of %s: %w", e.Path, err)
 		}
-		report.mended++
 	}
+	report := &putBackReport{asideDir: filepath.Join(run.Dir, "displaced")}
+	report.restored, report.aside = p.count()
 	return report, nil
 }
 
@@ -151,30 +173,33 @@ func (k *Keel) unchanged(cur tree.Entry, f locker.File, trusted bool) (bool, err
 	return got == f.Sum, err
 }
 
-// withFolders adds the folders above what comes back that are missing, and
-// whose times are to be mended in any case.
-func withFolders(steps []swap.Step, mend []tree.Entry, here map[string]tree.Entry, want map[string]locker.File) ([]swap.Step, []tree.Entry) {
-	made := map[string]bool{}
-	touched := map[string]bool{}
-	for _, s := range steps {
+// addFolders adds the folders above what comes back that are missing, in scope
+// or not, and has the times of those above every step mended.
+func (p *backPlan) addFolders(here map[string]tree.Entry) {
+	made, touched := map[string]bool{}, map[string]bool{}
+	for _, s := range p.steps {
 		made[s.Path] = made[s.Path] || s.Do == swap.MakeDir
 	}
-	for _, s := range steps {
+	for _, s := range p.steps {
+		brings := s.Do != swap.Remove && s.Do != swap.DropDir
 		for dir := path.Dir(s.Path); dir != "."; dir = path.Dir(dir) {
 			touched[dir] = true
-			f, known := want[dir]
-			if e, exists := here[dir]; known && !made[dir] && (!exists || e.Kind != tree.Dir) && s.Do != swap.Remove && s.Do != swap.DropDir {
-				made[dir] = true
-				steps = append(steps, swap.Step{Do: swap.MakeDir, Path: f.Path})
+			cur, exists := here[dir]
+			if _, known := p.files[dir]; !known || made[dir] || !brings || (exists && cur.Kind == tree.Dir) {
+				continue
 			}
+			made[dir] = true
+			if exists {
+				p.steps = append(p.steps, swap.Step{Do: swap.Remove, Path: dir})
+			}
+			p.steps = append(p.steps, swap.Step{Do: swap.MakeDir, Path: dir})
 		}
 	}
 	for dir := range touched {
-		if f, known := want[dir]; known && f.Kind == tree.Dir {
-			mend = append(mend, f.Entry)
+		if f, known := p.files[dir]; known && f.Kind == tree.Dir {
+			p.mend = append(p.mend, f.Entry)
 		}
 	}
-	return steps, mend
 }
 
 // lastBackup indexes the newest backup, as what the next one need not read.

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 )
 
@@ -23,10 +25,11 @@ type Back struct {
 
 // BackPlan is what a rollback would do.
 type BackPlan struct {
-	To     *logbook.Entry   // the refit before which it goes
-	Undo   []*logbook.Entry // refits undone, newest first
-	Backup string           // from which the rest comes back
-	World  bool
+	To     *logbook.Entry   `json:"to"`     // the refit before which it goes
+	Undo   []*logbook.Entry `json:"undo"`   // refits undone, newest first
+	Backup string           `json:"backup"` // from which the rest comes back
+	World  bool             `json:"world"`
+	Paths  []string         `json:"paths"` // of the builds' files that renames bring back
 }
 
 // inEffect lists the refits whose files are in the install, oldest first: each
@@ -78,7 +81,14 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 	p := &BackPlan{To: stack[from], Backup: stack[from].Backup, World: b.World}
 	for i := len(stack) - 1; i >= from; i-- {
 		p.Undo = append(p.Undo, stack[i])
+		plan, err := k.run(stack[i].ID).Read()
+		if err != nil {
+			return nil, err
+		}
+		p.Paths = append(p.Paths, sortedPaths(plan.Paths())...)
 	}
+	slices.Sort(p.Paths)
+	p.Paths = slices.Compact(p.Paths)
 	if _, err := k.backup(p.Backup); err != nil {
 		return nil, fmt.Errorf("the backup from before %s: %w", p.To.ID, err)
 	}
@@ -229,9 +239,34 @@ func (k *Keel) nobodyOutside() error {
 
 // Restore says what of a backup to bring back, and where.
 type Restore struct {
-	Backup string
-	Only   tree.Patterns // "": everything
-	To     string        // another folder; "": into the install
+	Backup string        `json:"backup"`
+	Only   tree.Patterns `json:"only,omitempty"` // none: everything
+	To     string        `json:"to,omitempty"`   // another folder; "": into the install
+}
+
+// restoreScope is what a restore into the install brings back: what the
+// patterns say, or everything but the profile, what is not in the backup then
+// being moved aside.
+func restoreScope(only tree.Patterns) scope {
+	if len(only) > 0 {
+		return scope{within: only.Match, takeAway: func(string) bool { return false }}
+	}
+	all := func(at string) bool { return at != profile.FileName }
+	return scope{within: all, takeAway: all}
+}
+
+// PlanRestore tells what a restore into the install would exchange, as things
+// are now. It changes nothing.
+func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
+	set, err := k.backup(r.Backup)
+	if err != nil {
+		return nil, &Advised{err, "freshkeel backup list"}
+	}
+	p, err := k.planPutBack(set, restoreScope(r.Only))
+	if err != nil {
+		return nil, err
+	}
+	return p.steps, nil
 }
 
 // Restore brings a backup back. Into the install it is a transaction of its
@@ -286,12 +321,7 @@ func (t *transaction) restore() error {
 	if err != nil {
 		return stuck(err)
 	}
-	only := tree.Patterns(t.e.Only)
-	sc := scope{within: only.Match, takeAway: func(string) bool { return false }}
-	if len(only) == 0 {
-		sc.within = func(at string) bool { return at != profile.FileName }
-		sc.takeAway = sc.within
-	}
+	sc := restoreScope(t.e.Only)
 	err = t.step("put back", func() (string, error) {
 		report, err := t.k.putBack(t.attempt(), set, sc, t.k.halt)
 		if err != nil {

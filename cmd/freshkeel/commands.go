@@ -173,6 +173,7 @@ func (p *program) refit(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("dry-run") {
+		p.settle(ctx, k)
 		return p.check(ctx, k, w, true)
 	}
 	p.view.title("refit " + k.Profile.Server.Name)
@@ -198,6 +199,7 @@ func (p *program) rollback(ctx context.Context, c *cli.Command) error {
 	}
 	b := freshkeel.Back{Refit: c.Args().First(), World: c.Bool("world")}
 	if c.Bool("dry-run") {
+		p.settle(ctx, k)
 		plan, err := k.PlanRollback(b)
 		if err != nil {
 			return err
@@ -296,11 +298,19 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 	}
 	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to")}
 	if c.Bool("dry-run") {
-		where := "the install, stopping the server first"
 		if r.To != "" {
-			where = r.To
+			return p.result(r, func() { p.view.outcome(calm, "WOULD RESTORE", r.Backup+" into "+r.To) })
 		}
-		return p.result(r, func() { p.view.outcome(calm, "WOULD RESTORE", fmt.Sprintf("%s into %s", r.Backup, where)) })
+		steps, err := k.PlanRestore(r)
+		if err != nil {
+			return err
+		}
+		return p.result(map[string]any{"steps": nonNil(steps)}, func() {
+			p.view.outcome(calm, "WOULD RESTORE", fmt.Sprintf("%s into the install: %s, the server down meanwhile, what is there backed up first", r.Backup, count(len(steps), "exchange")))
+			for _, s := range steps {
+				p.view.fact("", fmt.Sprintf("%-11s %s", s.Do, s.Path))
+			}
+		})
 	}
 	e, err := k.Restore(ctx, r)
 	if err != nil {
@@ -356,7 +366,8 @@ func (p *program) stop(ctx context.Context, c *cli.Command) error {
 	}
 	if c.Bool("dry-run") {
 		s := k.Profile.Stop
-		return p.result(s, func() {
+		order := map[string]any{"tell": s.Tell, "notice_ns": s.Notice, "send": s.Send, "wait_ns": s.Wait, "terminate_ns": s.Terminate, "kill": s.MayKill()}
+		return p.result(order, func() {
 			p.view.outcome(calm, "WOULD STOP", fmt.Sprintf("send %q, wait %s, terminate signal, wait %s, kill: %v", s.Send, s.Wait, s.Terminate, s.MayKill()))
 		})
 	}
@@ -386,8 +397,8 @@ func (p *program) status(ctx context.Context, _ *cli.Command) error {
 	return p.result(s, func() { p.view.status(s) })
 }
 
-func (p *program) send(_ context.Context, c *cli.Command) error {
-	k, err := p.open()
+func (p *program) send(ctx context.Context, c *cli.Command) error {
+	k, err := p.look(ctx)
 	if err != nil {
 		return err
 	}

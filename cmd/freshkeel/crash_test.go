@@ -234,8 +234,12 @@ func TestStagingOnAnotherFileSystemIsRefused(t *testing.T) {
 		}
 		t.Cleanup(func() { exec.Command("umount", "-l", filepath.Join(p.install, at)).Run() })
 	}
-	mount("tracks")
+	mount(".freshkeel/refits")
 	r := p.exits(exitRefused, "refit", "3.5.0")
+	assert.Contains(t, r.out, ".freshkeel is on another file system than the install")
+	require.NoError(t, exec.Command("umount", filepath.Join(p.install, ".freshkeel/refits")).Run())
+	mount("tracks")
+	r = p.exits(exitRefused, "refit", "3.5.0")
 	assert.Contains(t, r.out, "tracks is on another file system than .freshkeel")
 	assert.Contains(t, r.out, "no atomic rename")
 	assert.True(t, p.status().Server.Running)

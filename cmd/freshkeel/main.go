@@ -180,10 +180,14 @@ func (p *program) look(ctx context.Context) (*freshkeel.Keel, error) {
 	if err != nil {
 		return nil, err
 	}
+	p.settle(ctx, k)
+	return k, nil
+}
+
+func (p *program) settle(ctx context.Context, k *freshkeel.Keel) {
 	if _, err := k.Settle(ctx); err != nil {
 		p.view.warnLine("recovery did not end well: " + err.Error() + " (freshkeel recover tells more)")
 	}
-	return k, nil
 }
 
 // result prints a command's result as JSON, or by show.

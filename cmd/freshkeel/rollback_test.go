@@ -85,6 +85,7 @@ func TestRollbackByHandLeavesTheWorldUnlessAskedFor(t *testing.T) {
 
 	r := p.ok("rollback", "--dry-run")
 	assert.Contains(t, r.out, "WOULD GO BACK  to 3.4.1, before r0001")
+	assert.Contains(t, r.out, "tracks/old-mill.track")
 	assert.Equal(t, "3.5.0", p.status().Version)
 
 	r = p.ok("rollback")
@@ -158,6 +159,11 @@ func TestRestoreIntoTheInstallBacksUpWhatItReplaces(t *testing.T) {
 	p.put("members.txt", "all gone\n")
 	p.put("gardens/extra.garden", "extra")
 	p.put("assets/night.pak", "torn")
+	dry := p.ok("backup", "restore", "b0001", "--dry-run").out
+	assert.True(t, strings.HasPrefix(dry, "WOULD RESTORE  b0001 into the install: 3 exchanges"), dry)
+	for _, step := range []string{"replace     members.txt", "replace     assets/night.pak", "remove      gardens/extra.garden"} {
+		assert.Contains(t, dry, step)
+	}
 	p.ok("backup", "restore", "b0001", "--only", "members.txt")
 	assert.Contains(t, p.read("members.txt"), "Ada")
 	assert.Equal(t, "torn", p.read("assets/night.pak"), "only what was asked for")

@@ -256,7 +256,10 @@ func (v *view) backPlan(p *freshkeel.BackPlan, keep []string) {
 	for _, e := range p.Undo {
 		v.fact("undo", fmt.Sprintf("%s: %s → %s of %s", e.ID, orUnknown(e.From), orUnknown(e.To), when(e.Started)))
 	}
-	v.fact("from", "backup "+p.Backup+", for what renames don't bring back")
+	for _, at := range p.Paths {
+		v.fact("", at)
+	}
+	v.fact("from", "backup "+p.Backup+", for settings and for what renames don't bring back")
 	if p.World {
 		v.fact("world", "put back as it was then; what is there now is backed up first")
 	} else {

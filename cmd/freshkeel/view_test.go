@@ -134,7 +134,6 @@ func TestOutcomeComesFirst(t *testing.T) {
 		"WOULD SEND  say hello":                             {"send", "--dry-run", "say", "hello"},
 		"WOULD BACK UP  ":                                   {"backup", "take", "--dry-run"},
 		"WOULD FETCH  3.6.0, ":                              {"fetch", "--dry-run"},
-		"WOULD RESTORE  b0001 into the install":             {"backup", "restore", "b0001", "--dry-run"},
 		"CLEAR  3.4.1 → 3.5.0 can go ahead":                 {"refit", "3.5.0", "--dry-run"},
 		"STOPPED  4.0.0 can't be installed as things are: ": {"preflight", "4.0.0"},
 	} {
