@@ -290,6 +290,21 @@ func processesIn(dir string) (pids []int) {
 	return pids
 }
 
+// outside starts a script of the install as an operator would, without Fresh
+// Keel; its whole group ends with the test.
+func (p *place) outside(script string) *exec.Cmd {
+	p.t.Helper()
+	cmd := exec.Command("sh", script)
+	cmd.Dir = p.install
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	require.NoError(p.t, cmd.Start())
+	p.t.Cleanup(func() {
+		syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+		cmd.Wait()
+	})
+	return cmd
+}
+
 // until waits for something to hold.
 func until(t *testing.T, what string, holds func() bool) {
 	t.Helper()

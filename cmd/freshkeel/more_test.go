@@ -222,10 +222,7 @@ func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
 	// What the running server writes is the operator's.
 	p := bare(t)
 	p.put("run.sh", "#!/bin/sh\nsleep 1.5\nmkdir -p shells; echo 1 > shells/one.bin\nsleep 60\n")
-	cmd := exec.Command("sh", "run.sh")
-	cmd.Dir = p.install
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { exec.Command("pkill", "-P", fmt.Sprint(cmd.Process.Pid)).Run(); cmd.Process.Kill(); cmd.Wait() })
+	p.outside("run.sh")
 	until(t, "the server to write", func() bool { _, err := os.Stat(filepath.Join(p.install, "shells/one.bin")); return err == nil })
 	p.ok("adopt", p.install)
 	assert.Contains(t, p.read("freshkeel.toml"), "'shells/**',   # guessed from: 1 file in it written while the server ran")

@@ -101,11 +101,8 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 			})
 		}, nil, "port", freshkeel.Stop, []string{"is held by another process", "process ", "could not bind", "stop that process"}},
 		"started outside": {func(p *place) {
-			cmd := exec.Command("sh", "other.sh")
 			p.put("other.sh", "sleep 60; exit\n")
-			cmd.Dir = p.install
-			require.NoError(p.t, cmd.Start())
-			p.t.Cleanup(func() { exec.Command("pkill", "-P", fmt.Sprint(cmd.Process.Pid)).Run(); cmd.Process.Kill(); cmd.Wait() })
+			p.outside("other.sh")
 		}, nil, "processes", freshkeel.Stop, []string{"was not started by Fresh Keel", "other.sh", "two servers on one world", "stop it at its own console"}},
 		"build not known": {func(p *place) {
 			require.NoError(p.t, os.Remove(filepath.Join(p.install, ".freshkeel/inventory.json")))

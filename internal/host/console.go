@@ -122,13 +122,13 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 				return err
 			}
 		}
-		if moved(f, path) {
+		if next := successor(f, path); next != nil {
 			// What was written between the last read and the rotation comes
 			// first; nobody writes to the old file any more.
 			rest, _ := io.ReadAll(f)
 			part = append(part, rest...)
 			f.Close()
-			f = nil
+			f = next
 			continue
 		}
 		if over && got == 0 {
@@ -146,14 +146,44 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 	}
 }
 
-// moved tells whether the log at path is another file by now.
-func moved(f *os.File, path string) bool {
-	if f == nil {
-		return false
+// successor opens the log that came after f, when f was put aside: a follower
+// that is behind by more than one finds them in turn. Nil while f is the newest.
+func successor(f *os.File, path string) *os.File {
+	if f == nil || at(f, path) {
+		return nil
 	}
+	for range 10 { // the names may move on while they are read
+		for n := 1; n <= logKept; n++ {
+			if !at(f, older(path, n)) {
+				continue
+			}
+			newer := path
+			if n > 1 {
+				newer = older(path, n-1)
+			}
+			next, err := os.Open(newer)
+			if err == nil && at(f, older(path, n)) {
+				return next
+			}
+			if err == nil {
+				next.Close()
+			}
+			break
+		}
+		time.Sleep(time.Millisecond)
+	}
+	next, err := os.Open(path) // behind by more than is kept
+	if err != nil {
+		return nil
+	}
+	return next
+}
+
+// at tells whether f stands at path.
+func at(f *os.File, path string) bool {
 	a, err1 := f.Stat()
 	b, err2 := os.Stat(path)
-	return err1 == nil && err2 == nil && !os.SameFile(a, b)
+	return err1 == nil && err2 == nil && os.SameFile(a, b)
 }
 
 // Tail returns the last n lines of the console log.
