@@ -23,23 +23,32 @@ import (
 // next command finds is the disk alone.
 func TestPowerCutLeavesOldOrNewAndTheServerUp(t *testing.T) {
 	t.Parallel()
-	c := crashes()[0]
-	both, _ := c.outcomes(t)
-	for _, at := range []string{"staged", "phase:stopping", "stopped", "backup", "phase:swapping", "swap:5", "phase:watching", "started", "phase:confirming"} {
-		t.Run(at, func(t *testing.T) {
+	for i, steps := range [][]string{
+		{"staged", "phase:stopping", "stopped", "backup", "phase:swapping", "swap:5", "phase:watching", "started", "phase:confirming"},
+		{"phase:rolling-back", "reverse:2", "back-swap:2", "phase:returning"},
+		{"stopped", "phase:rolling-back", "reverse:3", "phase:returning"},
+	} {
+		c := crashes()[i]
+		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			p := c.setUp(t)
-			cmd := p.command("refit")
-			trace := filepath.Join(p.dir, "trace")
-			cmd.Env = append(cmd.Env, envStayAt+"="+at, envTrace+"="+trace)
-			require.NoError(t, cmd.Start())
-			until(t, "the refit to get to "+at, func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), at+"\n") })
-			for _, pid := range append(processesIn(p.dir), cmd.Process.Pid) {
-				syscall.Kill(pid, syscall.SIGKILL)
+			both, _ := c.outcomes(t)
+			for _, at := range steps {
+				t.Run(at, func(t *testing.T) {
+					t.Parallel()
+					p := c.setUp(t)
+					cmd := p.command(c.command...)
+					trace := filepath.Join(p.dir, "trace")
+					cmd.Env = append(cmd.Env, envStayAt+"="+at, envTrace+"="+trace)
+					require.NoError(t, cmd.Start())
+					until(t, "the command to get to "+at, func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), at+"\n") })
+					for _, pid := range append(processesIn(p.dir), cmd.Process.Pid) {
+						syscall.Kill(pid, syscall.SIGKILL)
+					}
+					cmd.Wait()
+					until(t, "everything to be dead", func() bool { return len(processesIn(p.dir)) == 0 })
+					p.settled(both, c.always)
+				})
 			}
-			cmd.Wait()
-			until(t, "everything to be dead", func() bool { return len(processesIn(p.dir)) == 0 })
-			p.settled(both, "")
 		})
 	}
 }
