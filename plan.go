@@ -144,6 +144,9 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 	switch {
 	case own && (exists || had || !p.known):
 		p.Kept = append(p.Kept, at)
+		// That the build ships it is noted all the same: one that the operator
+		// deleted is not new in the next build either.
+		p.owned = append(p.owned, Owned{Entry: f.Entry, Sum: f.Sum})
 		return nil
 	case !exists:
 		p.take(swap.Add, at, f)

@@ -143,6 +143,24 @@ func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 	}
 }
 
+// What the operator deleted of the own files stays deleted, however many builds
+// ship it.
+func TestDeletedOwnFileDoesNotComeBack(t *testing.T) {
+	s := newStand(t, "keep = ['gardens/**']")
+	ships := map[string]string{"gardens/sample": "s"}
+	s.installed("1", ships)
+	s.put(map[string]string{"gardens/mine": "m"})
+	for _, version := range []string{"2", "3"} {
+		ships["jar"] = version
+		p, err := s.k.plan(s.build(version, ships), nil)
+		require.NoError(t, err)
+		assert.NotContains(t, p.files, "gardens/sample", "build %s", version)
+		inv := &Inventory{Version: version, Known: true, Files: p.owned}
+		require.NoError(t, writeInventory(s.k.state("inventory.json"), inv))
+		s.put(map[string]string{"jar": version})
+	}
+}
+
 func TestPlanMakesAndDropsFolders(t *testing.T) {
 	s := newStand(t, "keep = ['worlds/**']")
 	old := map[string]string{"gone/deep/a": "a", "stays/b": "b", "half/c": "c"}
