@@ -60,6 +60,9 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if _, err := os.Stat(filepath.Join(dir, profile.FileName)); err == nil && !a.Replace && !a.DryRun {
 		return nil, &Advised{fmt.Errorf("%s has a profile already", dir), "edit " + filepath.Join(dir, profile.FileName) + ", or write a new one over it with --replace"}
 	}
+	if err := homeApart(dir, o.Home); err != nil {
+		return nil, err
+	}
 	k := newKeel(dir, &profile.Profile{}, o)
 	list, err := tree.Walk(dir, nil)
 	if err != nil {

@@ -69,7 +69,18 @@ func Open(dir string, o Options) (*Keel, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := homeApart(dir, o.Home); err != nil {
+		return nil, err
+	}
 	return newKeel(dir, p, o), nil
+}
+
+// homeApart keeps the locker out of what it backs up.
+func homeApart(dir, home string) error {
+	if home, err := filepath.Abs(home); err == nil && tree.Inside(dir, home) {
+		return &Usage{fmt.Sprintf("FRESHKEEL_HOME, %s, lies in the install: every backup would hold all backups before it", home), "set it to a folder elsewhere"}
+	}
+	return nil
 }
 
 func newKeel(dir string, p *profile.Profile, o Options) *Keel {

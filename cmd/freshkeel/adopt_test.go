@@ -132,6 +132,10 @@ func TestCommandLineAnswersMistakes(t *testing.T) {
 	require.NoError(t, err, "the install is found from any folder in it")
 	assert.Contains(t, string(found), "DOWN  mossgate-east")
 
+	r := p.runWith([]string{"FRESHKEEL_HOME=" + filepath.Join(p.install, "backups")}, "backup", "take")
+	assert.Equal(t, exitUsage, r.code)
+	assert.Contains(t, r.err, "lies in the install: every backup would hold all backups before it")
+
 	lost := exec.Command(binary, "status")
 	lost.Dir = p.dir
 	out, _ := lost.CombinedOutput()

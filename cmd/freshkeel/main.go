@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"syscall"
@@ -141,6 +142,9 @@ func (p *program) options() (freshkeel.Options, error) {
 	}
 	self, err := os.Executable()
 	if err != nil {
+		return freshkeel.Options{}, err
+	}
+	if home, err = filepath.Abs(home); err != nil {
 		return freshkeel.Options{}, err
 	}
 	return freshkeel.Options{Home: home, Self: []string{self, minderWord}, Env: os.Environ(), Observe: p.view.observe, Halt: haltFromEnv()}, nil

@@ -20,6 +20,7 @@ import (
 	"path"
 	"path/filepath"
 	"sort"
+	"unicode/utf8"
 
 	"freshkeel/internal/tree"
 )
@@ -39,6 +40,34 @@ const (
 type Step struct {
 	Do   string `json:"do"`
 	Path string `json:"path"` // slash-separated, in the install
+}
+
+// rawStep is a step as it is written down: JSON can't hold a name that is not
+// UTF-8, so its bytes stand beside it.
+type rawStep struct {
+	Do   string `json:"do"`
+	Path string `json:"path"`
+	Raw  []byte `json:"raw_path,omitempty"`
+}
+
+func (s Step) MarshalJSON() ([]byte, error) {
+	r := rawStep{Do: s.Do, Path: s.Path}
+	if !utf8.ValidString(s.Path) {
+		r.Raw = []byte(s.Path)
+	}
+	return json.Marshal(r)
+}
+
+func (s *Step) UnmarshalJSON(b []byte) error {
+	var r rawStep
+	if err := json.Unmarshal(b, &r); err != nil {
+		return err
+	}
+	s.Do, s.Path = r.Do, r.Path
+	if r.Raw != nil {
+		s.Path = string(r.Raw)
+	}
+	return nil
 }
 
 // Plan is the whole exchange, in the order in which it is done.

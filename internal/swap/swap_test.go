@@ -19,7 +19,7 @@ var errHalt = errors.New("halt")
 func world(t *testing.T) (Run, *Plan) {
 	root := t.TempDir()
 	r := Run{Root: root, Dir: filepath.Join(root, ".freshkeel/refits/r0001")}
-	for at, body := range map[string]string{"same.txt": "same", "jar": "old", "gone/deep/a": "a", "gone/deep/b": "b", "stays/c": "c", "stays/mine": "mine"} {
+	for at, body := range map[string]string{"same.txt": "same", "jar": "old", "gone/deep/a": "a", "gone/deep/b": "b", "stays/c": "c", "stays/mine": "mine", "caf\xe9": "not UTF-8"} {
 		put(t, filepath.Join(root, at), body)
 	}
 	for at, body := range map[string]string{"jar": "new", "fresh/x": "x", "fresh/er/y": "y", "stays/d": "d"} {
@@ -28,7 +28,7 @@ func world(t *testing.T) (Run, *Plan) {
 	for _, dir := range []string{"fresh", "fresh/er"} {
 		require.NoError(t, os.MkdirAll(r.StagedDir(dir), 0o755))
 	}
-	p := &Plan{Steps: []Step{{Add, "fresh/x"}, {Add, "fresh/er/y"}, {Add, "stays/d"}, {Replace, "jar"}, {Remove, "gone/deep/a"}, {Remove, "gone/deep/b"}, {Remove, "stays/c"},
+	p := &Plan{Steps: []Step{{Add, "fresh/x"}, {Add, "fresh/er/y"}, {Add, "stays/d"}, {Replace, "jar"}, {Remove, "gone/deep/a"}, {Remove, "gone/deep/b"}, {Remove, "stays/c"}, {Remove, "caf\xe9"},
 		{DropDir, "gone"}, {DropDir, "gone/deep"}, {DropDir, "stays"}, {MakeDir, "fresh/er"}, {MakeDir, "fresh"}}}
 	Sort(p.Steps)
 	require.NoError(t, r.Write(p))
