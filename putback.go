@@ -209,16 +209,18 @@ func (k *Keel) lastBackup(l *locker.Locker) (map[string]locker.File, error) {
 		return nil, err
 	}
 	heads, err := l.Heads(id)
-	if err != nil || len(heads) == 0 {
+	if err != nil {
 		return nil, err
 	}
-	s, err := l.Read(id, heads[len(heads)-1].ID)
-	if err != nil {
+	for i := len(heads) - 1; i >= 0; i-- {
+		s, err := l.Read(id, heads[i].ID)
+		if err == nil {
+			return s.ByPath(), nil
+		}
 		// Damage there must not keep a new backup from being made.
-		k.warn("the newest backup can't be read (%v): everything is read again", err)
-		return nil, nil
+		k.warn("backup %s can't be read: %v", heads[i].ID, err)
 	}
-	return s.ByPath(), nil
+	return nil, nil
 }
 
 func (k *Keel) backup(id string) (*locker.Set, error) {

@@ -153,6 +153,23 @@ func TestStuckRollbackGoesOnOnceTheLockerIsBack(t *testing.T) {
 	assert.Contains(t, p.ok("recover").out, "NOTHING TO DO")
 }
 
+// A damaged old backup stands in nobody's way, and is shown to be damaged.
+func TestDamagedBackupIsShownAndDoesNotStopARefit(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.ok("backup", "take")
+	sets, _ := filepath.Glob(filepath.Join(p.home, "locker/sets/server-*/b0001.set"))
+	require.Len(t, sets, 1)
+	require.NoError(t, os.WriteFile(sets[0], []byte("torn"), 0o600))
+	r := p.ok("refit", "3.5.0")
+	assert.Contains(t, r.err, "warn: backup b0001 can't be read")
+	list := p.ok("backup", "list").out
+	assert.Regexp(t, `b0001 .*DAMAGED: `, list)
+	assert.Regexp(t, `b0002 .*before r0001`, list)
+	assert.Contains(t, p.exits(exitFailed, "backup", "restore", "b0001").err, "damaged: "+sets[0])
+	p.ok("rollback")
+}
+
 // Players are told before the server stops, and given the notice.
 func TestPlayersAreToldBeforeTheStop(t *testing.T) {
 	t.Parallel()

@@ -325,6 +325,10 @@ func (v *view) backups(list []*freshkeel.Backup) {
 	v.outcome(good, "BACKUPS", fmt.Sprintf("%s, newest last", count(len(list), "backup")))
 	var rows [][]string
 	for _, b := range list {
+		if b.Damage != "" {
+			rows = append(rows, []string{b.ID, "-", "-", "-", "-", "-", "DAMAGED: " + b.Damage})
+			continue
+		}
 		rows = append(rows, []string{b.ID, when(b.Taken), orUnknown(b.Version), fmt.Sprint(b.Files), freshkeel.Bytes(b.Bytes), freshkeel.Bytes(b.New), b.Label})
 	}
 	fmt.Fprintln(v.p.out)

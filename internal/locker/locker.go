@@ -22,6 +22,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -39,11 +40,12 @@ const PieceSize = 1 << 20
 type Locker struct {
 	dir string
 
-	mu    sync.RWMutex
-	packs []string           // names; place.pack indexes it
-	known map[string]bool    // packs whose index was read
-	index map[tree.Sum]place // every durable piece
-	dec   sync.Pool          // *zstd.Decoder
+	mu     sync.RWMutex
+	packs  []string           // names; place.pack indexes it
+	known  map[string]bool    // packs whose index was read
+	index  map[tree.Sum]place // every durable piece
+	damage []*Damage          // of indexes
+	dec    sync.Pool          // *zstd.Decoder
 }
 
 type place struct {
@@ -103,8 +105,10 @@ func (l *Locker) refresh() error {
 		if err != nil {
 			return err
 		}
+		// A damaged line loses its piece and nothing else: every other one is
+		// still found, and checked by its hash when it is read.
 		if err := l.readIndex(name, b); err != nil {
-			return &Damage{Where: filepath.Join(l.dir, "packs", d.Name()), Why: err.Error()}
+			l.damage = append(l.damage, &Damage{Where: filepath.Join(l.dir, "packs", d.Name()), Why: err.Error()})
 		}
 	}
 	return nil
@@ -113,25 +117,40 @@ func (l *Locker) refresh() error {
 func (l *Locker) readIndex(name string, b []byte) error {
 	pack := int32(len(l.packs))
 	l.packs, l.known[name] = append(l.packs, name), true
+	var bad error
 	for n := 1; len(b) > 0; n++ {
-		line, rest, ok := bytes.Cut(b, []byte("\n"))
-		f := bytes.Fields(line)
-		if !ok || len(f) != 4 {
-			return fmt.Errorf("line %d is not «hash offset stored size»", n)
+		line, rest, _ := bytes.Cut(b, []byte("\n"))
+		s, p, err := readIndexLine(line)
+		if err != nil {
+			bad = fmt.Errorf("line %d: %w", n, err)
+		} else {
+			p.pack = pack
+			l.index[s] = p
 		}
-		var s tree.Sum
-		p := place{pack: pack}
-		if err := s.UnmarshalText(f[0]); err != nil {
-			return fmt.Errorf("line %d: %w", n, err)
-		}
-		if _, err := fmt.Sscan(string(bytes.Join(f[1:], []byte(" "))), &p.off, &p.stored, &p.size); err != nil ||
-			p.off < 0 || p.stored < 1 || p.size < 0 || p.size > PieceSize {
-			return fmt.Errorf("line %d: %q is out of bounds", n, line)
-		}
-		l.index[s] = p
 		b = rest
 	}
-	return nil
+	return bad
+}
+
+func readIndexLine(line []byte) (s tree.Sum, p place, err error) {
+	f := bytes.Fields(line)
+	if len(f) != 4 {
+		return s, p, errors.New("it is not «hash offset stored size»")
+	}
+	if err := s.UnmarshalText(f[0]); err != nil {
+		return s, p, err
+	}
+	var n [3]int64
+	for i := range n {
+		if n[i], err = strconv.ParseInt(string(f[i+1]), 10, 64); err != nil {
+			return s, p, err
+		}
+	}
+	p = place{off: n[0], stored: int32(n[1]), size: int32(n[2])}
+	if n[0] < 0 || n[1] < 1 || n[1] > 2*PieceSize || n[2] < 0 || n[2] > PieceSize {
+		return s, p, fmt.Errorf("%q is out of bounds", line)
+	}
+	return s, p, nil
 }
 
 func (l *Locker) find(s tree.Sum) (place, string, bool) {
@@ -152,7 +171,13 @@ func (l *Locker) piece(s tree.Sum) ([]byte, error) {
 			return nil, err
 		}
 		if p, pack, ok = l.find(s); !ok {
-			return nil, &Damage{Where: l.dir, Piece: s.String(), Why: "no index names it"}
+			d := &Damage{Where: l.dir, Piece: s.String(), Why: "no index names it"}
+			l.mu.RLock()
+			defer l.mu.RUnlock()
+			for _, known := range l.damage {
+				d.Why += "; " + known.Error()
+			}
+			return nil, d
 		}
 	}
 	bad := func(why string) error { return &Damage{Where: pack, Piece: s.String(), Why: why} }
@@ -260,7 +285,8 @@ func (l *Locker) Read(owner, id string) (*Set, error) {
 	return readSet(p, false)
 }
 
-// Heads lists an owner's sets without their entries, oldest first.
+// Heads lists an owner's sets without their entries, oldest first. One whose
+// head can't be read is listed with its damage.
 func (l *Locker) Heads(owner string) ([]*Set, error) {
 	p, err := l.setPath(owner, "x")
 	if err != nil {
@@ -279,6 +305,9 @@ func (l *Locker) Heads(owner string) ([]*Set, error) {
 			continue
 		}
 		s, err := readSet(filepath.Join(filepath.Dir(p), d.Name()), true)
+		if damage := (*Damage)(nil); errors.As(err, &damage) {
+			s, err = &Set{Owner: owner, ID: strings.TrimSuffix(d.Name(), ".set"), Damage: damage.Why}, nil
+		}
 		if err != nil {
 			return nil, err
 		}

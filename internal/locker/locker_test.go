@@ -160,6 +160,18 @@ func TestDamageIsNoticedAndNamed(t *testing.T) {
 	require.ErrorAs(t, err2, &d)
 	require.NoError(t, os.WriteFile(packs[0], good, 0o600))
 
+	// One digit of one line of the index: that piece is lost, no other.
+	indexes, _ := filepath.Glob(filepath.Join(home, "packs/*.idx"))
+	lines, err := os.ReadFile(indexes[0])
+	require.NoError(t, err)
+	spoilt := bytes.Clone(lines)
+	spoilt[len(spoilt)-3] = 'x'
+	require.NoError(t, os.WriteFile(indexes[0], spoilt, 0o600))
+	names, err2 = broken()
+	assert.Len(t, names, 1)
+	assert.ErrorContains(t, err2, "no index names it; damaged: "+indexes[0])
+	require.NoError(t, os.WriteFile(indexes[0], lines, 0o600))
+
 	sets, _ := filepath.Glob(filepath.Join(home, "sets/server-1/*.set"))
 	b, err := os.ReadFile(sets[0])
 	require.NoError(t, err)
@@ -169,6 +181,10 @@ func TestDamageIsNoticedAndNamed(t *testing.T) {
 		require.ErrorAs(t, err, &d)
 		assert.Equal(t, sets[0], d.Where)
 	}
+	heads, err := open(t, home).Heads("server-1")
+	require.NoError(t, err)
+	require.Len(t, heads, 1)
+	assert.NotEmpty(t, heads[0].Damage, "it is listed, and said to be damaged")
 	_, err = open(t, home).Read("server-1", "b0009")
 	assert.ErrorIs(t, err, ErrNoSet)
 	_, err = open(t, home).Read("../etc", "b0001")

@@ -33,8 +33,9 @@ type Set struct {
 	Taken   time.Time `json:"taken"`
 	Skipped []string  `json:"skipped,omitempty"` // patterns that a backup left out
 	Files   int       `json:"files"`
-	Bytes   int64     `json:"bytes"`     // of content
-	New     int64     `json:"new_bytes"` // that this set added to the packs, compressed
+	Bytes   int64     `json:"bytes"`            // of content
+	New     int64     `json:"new_bytes"`        // that this set added to the packs, compressed
+	Damage  string    `json:"damage,omitempty"` // why it can't be read; never stored
 
 	Entries []File `json:"-"` // sorted by path
 }
