@@ -136,9 +136,6 @@ func (k *Keel) bringUp(ctx context.Context, expect string) (*Verdict, error) {
 	if st := k.runDir().Status(); st.Running {
 		return k.watch(ctx, time.Now(), expect), nil
 	}
-	for _, p := range host.Outside(k.Dir, 0) {
-		return nil, &host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}
-	}
 	st, err := k.spawn(context.WithoutCancel(ctx))
 	if err != nil {
 		return nil, err
@@ -146,8 +143,11 @@ func (k *Keel) bringUp(ctx context.Context, expect string) (*Verdict, error) {
 	return k.watch(ctx, st.Since, expect), nil
 }
 
-// spawn has a minder start the server.
+// spawn has a minder start the server, unless somebody else has (P7).
 func (k *Keel) spawn(ctx context.Context) (*host.Status, error) {
+	for _, p := range host.Outside(k.Dir, 0) {
+		return nil, &host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}
+	}
 	script := k.Profile.Launch.Script
 	if script == "" {
 		return nil, &Advised{errors.New("no launch script is named"), "set [launch] script in freshkeel.toml"}

@@ -13,6 +13,7 @@ const (
 	envDieAt  = "FRESHKEEL_TEST_DIE_AT"
 	envFullAt = "FRESHKEEL_TEST_DISK_FULL_AT"
 	envStayAt = "FRESHKEEL_TEST_STAY_AT"
+	envStay   = "FRESHKEEL_TEST_STAY"  // for how long; an hour
 	envTrace  = "FRESHKEEL_TEST_TRACE" // file that gets the name of every step passed
 )
 
@@ -37,7 +38,11 @@ func haltFromEnv() func(at string) error {
 		case full:
 			return &os.PathError{Op: "write", Path: at, Err: syscall.ENOSPC}
 		case stay:
-			time.Sleep(time.Hour)
+			long, err := time.ParseDuration(os.Getenv(envStay))
+			if err != nil {
+				long = time.Hour
+			}
+			time.Sleep(long)
 		}
 		return nil
 	}

@@ -99,6 +99,30 @@ func TestSecondStartAndSecondRefitAreRefused(t *testing.T) {
 	outside.Wait()
 }
 
+// Nor is there a second server when somebody starts one by hand in the middle
+// of a refit: all goes back, and it is said who runs.
+func TestServerStartedByHandInTheMiddleOfARefit(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	p.put("by-hand.sh", "sleep 60; exit\n")
+	p.ok("start")
+	put(t, filepath.Join(p.dir, "pond-2.0/new.txt"), "new")
+	before := p.tree()
+	cmd := p.command("refit", "--from", filepath.Join(p.dir, "pond-2.0"))
+	trace := filepath.Join(p.dir, "trace")
+	cmd.Env = append(cmd.Env, envStayAt+"=phase:watching", envTrace+"="+trace, envStay+"=1s")
+	var out bytes.Buffer
+	cmd.Stdout = &out
+	require.NoError(t, cmd.Start())
+	until(t, "the swap to be done", func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), "phase:watching\n") })
+	byHand := p.outside("by-hand.sh")
+	cmd.Wait()
+	assert.Equal(t, exitHands, cmd.ProcessState.ExitCode())
+	assert.Contains(t, out.String(), fmt.Sprintf("process %d", byHand.Process.Pid))
+	assert.Equal(t, before, p.tree())
+	assert.False(t, p.status().Server.Running)
+}
+
 // P4, and a launch script that puts its server in the background: the whole
 // tree is known, ended, and nothing else is touched.
 func TestStopReachesTheWholeTreeAndNothingElse(t *testing.T) {
