@@ -90,7 +90,13 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Adopted{Dir: dir, Version: inv.Version, Profile: text, Guesses: l.guesses, Files: len(inv.Files), Known: inv.Known, Of: l.same, Changed: l.changed, Missing: l.missing, Foreign: l.foreign}
+	// The file gets the feed's address as it was given; what is shown does not
+	// show what opens it (P9).
+	shown := text
+	if a.Feed != "" {
+		shown = strings.ReplaceAll(text, a.Feed, feed.Shown(a.Feed))
+	}
+	out := &Adopted{Dir: dir, Version: inv.Version, Profile: shown, Guesses: l.guesses, Files: len(inv.Files), Known: inv.Known, Of: l.same, Changed: l.changed, Missing: l.missing, Foreign: l.foreign}
 	if a.DryRun {
 		return out, nil
 	}

@@ -127,20 +127,8 @@ func (t *transaction) watchThrough(ctx context.Context, why string) error {
 	if !t.k.runDir().Status().Running {
 		return t.goBack(why+", and the new server is not running", nil)
 	}
-	var v *Verdict
-	err := t.step("watch", func() (string, error) {
-		v = t.k.watch(ctx, time.Now(), t.e.To)
-		if !v.Up {
-			return "", errors.New(v.Why)
-		}
-		return v.Why, nil
-	})
-	if err != nil {
+	if v := t.watch(ctx); !v.Up {
 		return t.goBack(v.Why, v.Lines)
-	}
-	t.e.Why, t.e.Lines = v.Why, v.Lines
-	if t.e.To == "" {
-		t.e.To = v.Version
 	}
 	return t.confirm()
 }

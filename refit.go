@@ -109,9 +109,6 @@ func (t *transaction) stage(p *Plan) error {
 		if err := t.saveInventories(p); err != nil {
 			return "", err
 		}
-		if err := t.describePlan(p); err != nil {
-			return "", err
-		}
 		if err := t.dir.Write(&swap.Plan{Steps: p.Steps}); err != nil {
 			return "", err
 		}
@@ -153,7 +150,6 @@ func (t *transaction) start(ctx context.Context) *Verdict {
 	if err := t.enter(logbook.Watching); err != nil {
 		return no(err)
 	}
-	var v *Verdict
 	err := t.step("start", func() (string, error) {
 		st, err := t.k.spawn(context.WithoutCancel(ctx))
 		if err != nil {
@@ -167,16 +163,17 @@ func (t *transaction) start(ctx context.Context) *Verdict {
 	if err != nil {
 		return no(err)
 	}
-	err = t.step("watch", func() (string, error) {
-		v = t.k.watch(ctx, time.Now(), t.e.To)
-		if !v.Up {
+	return t.watch(ctx)
+}
+
+// watch watches the new build and notes what decided it.
+func (t *transaction) watch(ctx context.Context) (v *Verdict) {
+	t.step("watch", func() (string, error) {
+		if v = t.k.watch(ctx, time.Now(), t.e.To); !v.Up {
 			return "", errors.New(v.Why)
 		}
 		return v.Why, nil
 	})
-	if v == nil {
-		return no(err)
-	}
 	if v.Up {
 		t.down(v)
 		t.e.Why, t.e.Lines = v.Why, v.Lines
@@ -190,20 +187,24 @@ func (t *transaction) start(ctx context.Context) *Verdict {
 // confirm makes the new state the one that holds. All of it may be done again
 // after a crash.
 func (t *transaction) confirm() error {
+	stuck := func(err error) error { return t.stuck("confirming", err) }
 	if err := t.enter(logbook.Confirming); err != nil {
-		return err
+		return stuck(err)
 	}
 	if err := t.takeInventory(t.dir, "inventory-after.json"); err != nil {
-		return err
+		return stuck(err)
 	}
 	if !t.e.EndRunning && t.k.runDir().Status().Running {
 		if err := t.step("stop again", func() (string, error) {
 			_, err := t.k.stopServer()
 			return "it was not running before", err
 		}); err != nil {
-			return err
+			return stuck(err)
 		}
 	}
 	t.dropStaging()
-	return t.finish(logbook.Confirmed)
+	if err := t.finish(logbook.Confirmed); err != nil {
+		return stuck(err)
+	}
+	return nil
 }

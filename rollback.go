@@ -219,7 +219,7 @@ func (t *transaction) rollbackScope(swapped map[string]bool) scope {
 // comes up again where it ran.
 func (t *transaction) settle() error {
 	if err := t.enter(logbook.Returning); err != nil {
-		return err
+		return t.stuck("the "+string(t.e.Kind), err)
 	}
 	if t.e.EndRunning {
 		if err := t.comeBack(t.e.To); err != nil {
@@ -227,9 +227,13 @@ func (t *transaction) settle() error {
 		}
 	}
 	t.dropStaging()
-	return t.finish(logbook.Confirmed)
+	if err := t.finish(logbook.Confirmed); err != nil {
+		return t.stuck("the "+string(t.e.Kind), err)
+	}
+	return nil
 }
 
+// nobodyOutside refuses to go on beside a server that nobody here started (P7).
 func (k *Keel) nobodyOutside() error {
 	for _, p := range host.Outside(k.Dir, k.runDir().Status().Minder) {
 		return &Advised{&host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}, "stop it at its own console, then try again"}

@@ -143,10 +143,10 @@ func (k *Keel) bringUp(ctx context.Context, expect string) (*Verdict, error) {
 	return k.watch(ctx, st.Since, expect), nil
 }
 
-// spawn has a minder start the server, unless somebody else has (P7).
+// spawn has a minder start the server, unless somebody else has.
 func (k *Keel) spawn(ctx context.Context) (*host.Status, error) {
-	for _, p := range host.Outside(k.Dir, 0) {
-		return nil, &host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}
+	if err := k.nobodyOutside(); err != nil {
+		return nil, err
 	}
 	script := k.Profile.Launch.Script
 	if script == "" {

@@ -2,7 +2,6 @@ package freshkeel
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -91,6 +90,9 @@ func (t *transaction) finish(o logbook.Outcome) error {
 // command's error.
 func (t *transaction) abandon(why error) error {
 	t.e.Why = why.Error()
+	if errors.Is(why, context.Canceled) {
+		t.e.Why = "interrupted before anything was changed"
+	}
 	t.dropStaging()
 	if t.e.WasRunning && !t.runsOn() {
 		if err := t.comeBack(t.e.From); err != nil {
@@ -293,12 +295,12 @@ func (t *transaction) returned() error {
 		}
 	} else if t.k.runDir().Status().Running {
 		if _, err := t.k.stopServer(); err != nil {
-			return err
+			return t.stuck("going back", err)
 		}
 	}
 	t.dropStaging()
 	if err := t.finish(logbook.RolledBack); err != nil {
-		return err
+		return t.stuck("going back", err)
 	}
 	return &RolledBack{Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Told: t.e.Told, Running: t.e.WasRunning}
 }
@@ -394,15 +396,6 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 		}
 	}
 	return writeInventory(t.k.state("inventory.json"), inv)
-}
-
-// describePlan keeps the plan's prose beside its steps, for whoever looks.
-func (t *transaction) describePlan(p *Plan) error {
-	b, err := json.MarshalIndent(map[string]any{"kept": p.Kept, "left": p.Left, "foreign": p.Foreign}, "", " ")
-	if err != nil {
-		return err
-	}
-	return tree.WriteFile(filepath.Join(t.dir.Dir, "left-alone.json"), b, 0o600)
 }
 
 // samePlan tells whether two plans do the same to the same files.

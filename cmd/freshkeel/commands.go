@@ -161,10 +161,7 @@ func (p *program) check(ctx context.Context, k *freshkeel.Keel, w freshkeel.Want
 }
 
 func (p *program) refit(ctx context.Context, c *cli.Command) error {
-	if !c.Bool("dry-run") {
-		p.seeThrough()
-	}
-	k, err := p.open()
+	k, err := p.change(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -173,7 +170,6 @@ func (p *program) refit(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("dry-run") {
-		p.settle(ctx, k)
 		return p.check(ctx, k, w, true)
 	}
 	p.view.title("refit " + k.Profile.Server.Name)
@@ -190,16 +186,12 @@ func (p *program) refit(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) rollback(ctx context.Context, c *cli.Command) error {
-	if !c.Bool("dry-run") {
-		p.seeThrough()
-	}
-	k, err := p.open()
+	k, err := p.change(ctx, c)
 	if err != nil {
 		return err
 	}
 	b := freshkeel.Back{Refit: c.Args().First(), World: c.Bool("world")}
 	if c.Bool("dry-run") {
-		p.settle(ctx, k)
 		plan, err := k.PlanRollback(b)
 		if err != nil {
 			return err
@@ -248,10 +240,7 @@ func (p *program) recover(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
-	if !c.Bool("dry-run") {
-		p.seeThrough()
-	}
-	k, err := p.open()
+	k, err := p.change(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -286,10 +275,7 @@ func (p *program) backupList(ctx context.Context, _ *cli.Command) error {
 }
 
 func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
-	if !c.Bool("dry-run") {
-		p.seeThrough()
-	}
-	k, err := p.open()
+	k, err := p.change(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -328,10 +314,7 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) start(ctx context.Context, c *cli.Command) error {
-	if !c.Bool("dry-run") {
-		p.seeThrough()
-	}
-	k, err := p.open()
+	k, err := p.change(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -360,7 +343,7 @@ func (p *program) start(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) stop(ctx context.Context, c *cli.Command) error {
-	k, err := p.open()
+	k, err := p.change(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@
 package main
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -172,6 +173,26 @@ func TestDiskFullAtAnyStep(t *testing.T) {
 			p.settled(both, "3.4.1")
 			p.ok("refit")
 			p.settled(both, "3.5.0")
+		})
+	}
+}
+
+// Where the new tree is in place and only our own records can't be written, it
+// is not said that nothing changed, and the next command ends it.
+func TestDiskFullWhenAllButTheRecordsIsDone(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		i             int
+		step, version string
+	}{{0, "phase:confirming", "3.5.0"}, {0, "finished", "3.5.0"}, {1, "phase:returning", "3.4.1"}, {2, "phase:returning", "3.4.1"}, {3, "finished", "3.4.1"}} {
+		t.Run(fmt.Sprint(crashes()[c.i].name, " ", c.step), func(t *testing.T) {
+			t.Parallel()
+			both, _ := crashes()[c.i].outcomes(t)
+			p := crashes()[c.i].setUp(t)
+			r := p.runWith([]string{envFullAt + "=" + c.step}, crashes()[c.i].command...)
+			assert.Equal(t, exitHands, r.code, r.out+r.err)
+			assert.Contains(t, r.out, "no space left on device")
+			p.settled(both, c.version)
 		})
 	}
 }

@@ -184,14 +184,20 @@ func (p *program) look(ctx context.Context) (*freshkeel.Keel, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.settle(ctx, k)
-	return k, nil
-}
-
-func (p *program) settle(ctx context.Context, k *freshkeel.Keel) {
 	if _, err := k.Settle(ctx); err != nil {
 		p.view.warnLine("recovery did not end well: " + err.Error() + " (freshkeel recover tells more)")
 	}
+	return k, nil
+}
+
+// change opens the install for a command that changes it, which recovers by
+// itself; a dry run only looks.
+func (p *program) change(ctx context.Context, c *cli.Command) (*freshkeel.Keel, error) {
+	if c.Bool("dry-run") {
+		return p.look(ctx)
+	}
+	p.seeThrough()
+	return p.open()
 }
 
 // result prints a command's result as JSON, or by show.

@@ -34,6 +34,7 @@ func TestSecretsInAddressesAppearNowhere(t *testing.T) {
 	})
 	said := ""
 	for _, args := range [][]string{{"builds"}, {"preflight", "4.0.0", "--all"}, {"--json", "refit", "3.5.0"}, {"refit", "3.4.1"}, {"logbook", "r0001"}, {"status"},
+		{"adopt", p.install, "--replace", "--dry-run", "--feed", secret + "/feed.json?token=swordfish"}, {"--json", "adopt", p.install, "--replace", "--dry-run", "--feed", secret + "/feed.json?token=swordfish"},
 		{"fetch", "--from", secret + "/mossgate-3.6.0.zip?key=swordfish"}, {"fetch", "--from", secret + "/nothing.zip?key=swordfish"}, {"adopt", p.install}} {
 		r := p.run(args...)
 		said += r.out + r.err

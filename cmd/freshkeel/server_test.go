@@ -99,6 +99,19 @@ func TestSecondStartAndSecondRefitAreRefused(t *testing.T) {
 	outside.Wait()
 }
 
+// A script of the operator's, in the install, that runs Fresh Keel is not taken
+// for a server, however many shells stand between.
+func TestOperatorsOwnScriptIsNoServer(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	p.put("nightly.sh", "sh -c '"+binary+" -d . start; exit $?'\ncode=$?; exit $code\n")
+	cmd := exec.Command("sh", "nightly.sh")
+	cmd.Dir, cmd.Env = p.install, p.env
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.True(t, p.status().Server.Running)
+}
+
 // Nor is there a second server when somebody starts one by hand in the middle
 // of a refit: all goes back, and it is said who runs.
 func TestServerStartedByHandInTheMiddleOfARefit(t *testing.T) {

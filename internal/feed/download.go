@@ -230,8 +230,8 @@ func (d *download) attempt(ctx context.Context) (*Verified, error) {
 func (d *download) resume() (int64, string) {
 	b, err := os.ReadFile(d.dest + ".from")
 	fi, err2 := os.Stat(d.dest)
-	url, validator, ok := strings.Cut(string(b), "\n")
-	if err != nil || err2 != nil || !ok || url != d.part.URL || validator == "" {
+	from, validator, ok := strings.Cut(string(b), "\n")
+	if err != nil || err2 != nil || !ok || from != d.address() || validator == "" {
 		return 0, ""
 	}
 	return fi.Size(), validator
@@ -242,7 +242,14 @@ func (d *download) remember(resp *http.Response) {
 	if v == "" || strings.HasPrefix(v, "W/") {
 		v = resp.Header.Get("Last-Modified")
 	}
-	os.WriteFile(d.dest+".from", []byte(d.part.URL+"\n"+v), 0o600)
+	os.WriteFile(d.dest+".from", []byte(d.address()+"\n"+v), 0o600)
+}
+
+// address is what the part's address is known by on disk: its hash, since the
+// address itself may open something (P9).
+func (d *download) address() string {
+	sum := sha256.Sum256([]byte(d.part.URL))
+	return hex.EncodeToString(sum[:])
 }
 
 func retryAfter(resp *http.Response) time.Duration {
@@ -382,6 +389,6 @@ func looksHTML(b []byte) bool {
 
 // NameOf is the file name at the end of a URL or path.
 func NameOf(where string) string {
-	where, _, _ = strings.Cut(where, "?")
+	where, _, _ = strings.Cut(Shown(where), "?")
 	return filepath.Base(filepath.FromSlash(strings.TrimRight(where, "/")))
 }

@@ -224,9 +224,20 @@ func TestDownloadResumesOnlyTheSameFile(t *testing.T) {
 			assert.Equal(t, []string{"", c.ranges}, asked)
 		})
 	}
+	// What a cut download leaves to be resumed by does not hold what opens it.
+	always := httptest.NewServer(cutAt(body, 1000, `"one"`))
+	defer always.Close()
+	dest := filepath.Join(t.TempDir(), "f")
+	_, err := Download(context.Background(), Part{URL: always.URL + "/f?key=swordfish"}, dest, nil)
+	assert.ErrorContains(t, err, "cut after")
+	assert.NotContains(t, err.Error(), "swordfish")
+	kept, err := os.ReadFile(dest + ".from")
+	require.NoError(t, err)
+	assert.NotContains(t, string(kept), "swordfish")
+
 	srv := httptest.NewServer(http.NotFoundHandler())
 	defer srv.Close()
-	_, err := Download(context.Background(), Part{URL: srv.URL + "/f"}, filepath.Join(t.TempDir(), "f"), nil)
+	_, err = Download(context.Background(), Part{URL: srv.URL + "/f"}, filepath.Join(t.TempDir(), "f"), nil)
 	assert.ErrorContains(t, err, "404", "what is not there is not asked for again")
 }
 

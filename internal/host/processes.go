@@ -51,7 +51,8 @@ var interpreters = []string{"java", "javaw", "sh", "bash", "dash", "ash", "zsh",
 
 // Outside lists the processes that run from the install but not below its
 // minder: its own programs, and interpreters that run one of its files. An
-// operator's shell or editor in the folder is neither.
+// operator's shell or editor in the folder is neither, and a script of the
+// operator's that runs this very command is no server.
 func Outside(install string, minder int) (out []Process) {
 	all, err := process.Processes()
 	if err != nil {
@@ -60,7 +61,7 @@ func Outside(install string, minder int) (out []Process) {
 	if real, err := filepath.EvalSymlinks(install); err == nil {
 		install = real
 	}
-	mine := []int{os.Getpid(), os.Getppid()}
+	mine := lineage()
 	if minder != 0 {
 		mine = append(append(mine, minder), below(minder)...)
 	}
@@ -77,6 +78,21 @@ func Outside(install string, minder int) (out []Process) {
 		out = append(out, Process{int(p.Pid), what, user, time.UnixMilli(made)})
 	}
 	return out
+}
+
+// lineage is this process and all above it.
+func lineage() (pids []int) {
+	for pid := int32(os.Getpid()); pid > 0; {
+		pids = append(pids, int(pid))
+		p, err := process.NewProcess(pid)
+		if err != nil {
+			break
+		}
+		if pid, err = p.Ppid(); err != nil {
+			break
+		}
+	}
+	return pids
 }
 
 // runsFrom tells what of the install a process runs, "" for nothing.
