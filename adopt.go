@@ -71,7 +71,7 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if len(list) == 0 {
 		return nil, &Usage{dir + " is empty", "name the folder that the server runs from"}
 	}
-	l := &lookout{a: a, k: k, dir: dir, list: list, files: tree.ByPath(list), build: map[string]locker.File{}}
+	l := &lookout{a: a, k: k, dir: dir, list: list, files: tree.ByPath(list), content: k.sums(nil), build: map[string]locker.File{}}
 	if a.Build != "" {
 		if err := l.readBuild(ctx); err != nil {
 			return nil, err
@@ -182,7 +182,7 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory
 			if ok {
 				var err error
 				seen := time.Now().UnixNano()
-				if same, err = l.sameAs(here, f); err != nil {
+				if same, err = l.content.sameAs(here, f); err != nil {
 					return nil, err
 				}
 				if same {
@@ -223,10 +223,6 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory
 		inv.Files = append(inv.Files, o)
 	}
 	return inv, nil
-}
-
-func (l *lookout) sameAs(e tree.Entry, f locker.File) (bool, error) {
-	return l.k.sums(nil).sameAs(e, f)
 }
 
 // quote writes a TOML string: literal where it can be, since patterns are full

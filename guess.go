@@ -24,11 +24,12 @@ import (
 // lookout looks at an install that nothing is known about, and says of each
 // conclusion what led to it.
 type lookout struct {
-	a     Adopt
-	k     *Keel
-	dir   string
-	list  []tree.Entry
-	files map[string]tree.Entry
+	a       Adopt
+	k       *Keel
+	dir     string
+	list    []tree.Entry
+	files   map[string]tree.Entry
+	content sums // of the installed files, each read once
 
 	set   *locker.Set // the build it was made from
 	known bool
@@ -212,7 +213,7 @@ func (l *lookout) lookForPlace() {
 			continue
 		}
 		for _, e := range here[b.Size] {
-			if ok, err := l.sameAs(e, b); err == nil && ok {
+			if ok, err := l.content.sameAs(e, b); err == nil && ok {
 				l.place = append(l.place, [3]string{patternFor(at), e.Path, fmt.Sprintf("%s of the build has the content of %s", at, e.Path)})
 				break
 			}
@@ -273,11 +274,11 @@ func (l *lookout) lookForOwnFiles() {
 		case l.writtenNow(e):
 			from = "it was written while the server ran"
 		case l.known && ships:
-			if same, err := l.sameAs(e, b); err == nil && same && !settingsKind.MatchString(e.Path) {
+			if same, err := l.content.sameAs(e, b); err == nil && same && !settingsKind.MatchString(e.Path) {
 				continue
 			}
 			from = "the build ships it; settings are yours to change"
-			if same, _ := l.sameAs(e, b); !same {
+			if same, _ := l.content.sameAs(e, b); !same {
 				from = "it is not as the build ships it"
 			}
 		case l.known:
@@ -309,7 +310,7 @@ func (l *lookout) lookAtScript() {
 	}
 	from := "the launch script: its flags are yours"
 	if b, ships := l.build[l.script]; ships {
-		if same, err := l.sameAs(l.files[l.script], b); err == nil && same {
+		if same, err := l.content.sameAs(l.files[l.script], b); err == nil && same {
 			return
 		}
 		from += "; it is not as the build ships it"

@@ -60,6 +60,11 @@ func TestRefitExchangesTheBuildAndNothingElse(t *testing.T) {
 	assert.Equal(t, "3.5.0", now.Version)
 	e := p.lastEntry()
 	assert.EqualValues(t, "confirmed", e.Outcome)
+	var order []string
+	for _, s := range e.Steps {
+		order = append(order, s.Name)
+	}
+	assert.Equal(t, []string{"stage", "pre-copy", "stop", "backup", "swap", "start", "watch"}, order, "what can be done while the old server runs is done then (P10)")
 	assert.NotZero(t, e.Down)
 	assert.NotZero(t, e.Exchange)
 	assert.Less(t, e.Exchange, e.Down)

@@ -257,6 +257,9 @@ func wrap(text string, n int) (rows []string) {
 			}
 			for displaywidth.String(word) > n { // a path longer than a row
 				head := displaywidth.TruncateString(word, n, "")
+				if head == "" { // not even one character fits
+					break
+				}
 				rows, word = append(rows, head), word[len(head):]
 			}
 			if row != "" {
