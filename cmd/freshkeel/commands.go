@@ -292,7 +292,8 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		return p.result(map[string]any{"steps": nonNil(steps)}, func() {
-			p.view.outcome(calm, "WOULD RESTORE", fmt.Sprintf("%s into the install: %s, the server down meanwhile, what is there backed up first", r.Backup, count(len(steps), "exchange")))
+			p.view.outcome(calm, "WOULD RESTORE", fmt.Sprintf("%s into the install: %s", r.Backup, count(len(steps), "exchange")))
+			p.view.fact("server", "down meanwhile, if it runs; what is there is backed up first")
 			for _, s := range steps {
 				p.view.fact("", fmt.Sprintf("%-11s %s", s.Do, s.Path))
 			}
