@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"freshkeel/internal/feed"
+	"freshkeel/internal/fetch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
@@ -21,7 +22,7 @@ type Adopt struct {
 	Build   string // the archive or folder that the install was made from
 	Version string // what is installed, where it can't be told
 	Name    string // of the server; "": the folder's
-	Feed    string // where builds come from
+	Source  string // where builds come from: a path or URL of any kind
 	Replace bool   // write a profile over an existing one
 	DryRun  bool
 }
@@ -80,7 +81,7 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if err := l.look(); err != nil {
 		return nil, err
 	}
-	l.lookAtFeed(ctx)
+	l.lookAtSource(ctx)
 	text := l.profileText()
 	p, err := profile.Parse(filepath.Join(dir, profile.FileName), []byte(text))
 	if err != nil {
@@ -93,8 +94,8 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	// The file gets the feed's address as it was given; what is shown does not
 	// show what opens it (P9).
 	shown := text
-	if a.Feed != "" {
-		shown = strings.ReplaceAll(text, a.Feed, feed.Shown(a.Feed))
+	if a.Source != "" {
+		shown = strings.ReplaceAll(text, a.Source, fetch.Shown(a.Source))
 	}
 	out := &Adopted{Dir: dir, Version: inv.Version, Profile: shown, Guesses: l.guesses, Files: len(inv.Files), Known: inv.Known, Of: l.same, Changed: l.changed, Missing: l.missing, Foreign: l.foreign}
 	if a.DryRun {
@@ -122,21 +123,30 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	return out, nil
 }
 
-// lookAtFeed finds the channel that the installed version belongs to. A feed
-// that can't be read now is no reason not to adopt.
-func (l *lookout) lookAtFeed(ctx context.Context) {
-	if l.a.Feed == "" {
+// lookAtSource finds out what kind of source was named, and which channel the
+// installed version belongs to. A source that can't be read now is no reason
+// not to adopt.
+func (l *lookout) lookAtSource(ctx context.Context) {
+	if l.a.Source == "" {
 		return
 	}
-	l.k.Profile.Source.Feed = l.a.Feed
-	f, err := l.k.feed(ctx)
+	client := l.k.client(profile.Source{})
+	p, err := feed.Propose(ctx, l.a.Source, feed.Place{Dir: l.dir, Client: client})
 	if err != nil {
-		l.guess("source.channel", "", "the feed could not be read: "+err.Error())
+		l.guess("source", "", "it could not be read: "+err.Error())
+		return
+	}
+	l.source = p
+	l.guess("source", p.Source.Kind(), p.From)
+	l.k.Profile.Source = p.Source
+	f, err := l.k.list(ctx, l.k.base())
+	if err != nil {
+		l.guess("source.channel", "", "its builds could not be listed: "+err.Error())
 		return
 	}
 	if b, ok := f.Find(l.version); ok && b.Channel != "" {
 		l.channel = b.Channel
-		l.guess("source.channel", b.Channel, "the feed lists "+b.Version+" there")
+		l.guess("source.channel", b.Channel, "the source lists "+b.Version+" there")
 	}
 }
 
@@ -153,7 +163,7 @@ func (l *lookout) readBuild(ctx context.Context) error {
 	}
 	l.set, l.known = f.Set, true
 	if l.a.Version == "" {
-		l.version, l.versionFrom = f.Version, "the name of "+feed.NameOf(l.a.Build)
+		l.version, l.versionFrom = f.Version, "the name of "+fetch.NameOf(l.a.Build)
 	}
 	for _, b := range f.Set.Entries {
 		l.build[b.Path] = b

@@ -36,11 +36,7 @@ func checkDirection(_ context.Context, s *situation) []Finding {
 	case from == to || s.want.Back:
 		return nil
 	}
-	older := feed.Compare(to, from) < 0
-	if r := s.cand.rank; r != nil && r(from) >= 0 && r(to) >= 0 {
-		older = r(to) < r(from)
-	}
-	if !older {
+	if newer, _ := s.cand.newer(from); newer || s.hop > 0 || feed.Compare(to, from) == 0 {
 		return ok("%s is newer than the installed %s", to, from)
 	}
 	return []Finding{{Level: Stop, What: fmt.Sprintf("%s is older than the installed %s", to, from), Where: s.cand.Source,
@@ -50,12 +46,46 @@ func checkDirection(_ context.Context, s *situation) []Finding {
 
 // checkSteps holds the build to the versions that its maker lets step to it.
 func checkSteps(_ context.Context, s *situation) []Finding {
-	if len(s.cand.steps) == 0 || s.plan.From == "" || slices.Contains(s.cand.steps, s.plan.From) {
+	f := s.cand.offer
+	if s.hop > 0 || f == nil || s.plan.From == "" || s.plan.From == s.plan.To || s.want.Back || f.MayStep(s.plan.From, s.cand.build) {
 		return nil
 	}
-	return []Finding{{Level: Stop, What: fmt.Sprintf("the maker does not let %s step to %s directly", s.plan.From, s.plan.To), Where: s.cand.Source,
-		Why: "it is to be reached from " + strings.Join(s.cand.steps, " or ") + ", which converts what it needs",
-		Do:  "refit to " + s.cand.steps[len(s.cand.steps)-1] + " first"}}
+	if newer, known := s.cand.newer(s.plan.From); known && !newer {
+		return nil // a step back is told by itself
+	}
+	why, do := "its maker lets a version be reached from the one before it alone", "say what is installed, if that is not known rightly; else ask the makers"
+	if len(s.cand.build.From) > 0 {
+		why = "it is to be reached from " + strings.Join(s.cand.build.From, " or ") + ", which converts what it needs"
+		do = "no chain of builds that the source offers leads there; refit to one of those first, with --from PATH"
+	}
+	return []Finding{{Level: Stop, What: fmt.Sprintf("the maker does not let %s step to %s directly", s.plan.From, s.plan.To), Where: s.cand.Source, Why: why, Do: do}}
+}
+
+// checkChannel tells when a refit leaves the channel that the installed build
+// came from.
+func checkChannel(_ context.Context, s *situation) []Finding {
+	from, to := s.inv.Channel, s.plan.Channel
+	if from == "" || to == "" || from == to {
+		return nil
+	}
+	return []Finding{{Level: Warn, What: fmt.Sprintf("it crosses from channel %s to %s", from, to), Where: s.cand.Source,
+		Why: "players need a client of that channel to join", Do: "nothing, if that is meant; [source] channel says which one is followed"}}
+}
+
+// checkDamage tells of installed files that are broken and put back.
+func checkDamage(_ context.Context, s *situation) []Finding {
+	if n := len(s.plan.Mended); n > 0 {
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not what was put there, and put back: %s", is(n, "installed file"), some(s.plan.Mended, 4)), Where: s.k.Dir,
+			Why: "nobody wrote to it, or it was cut short: a disk that forgets does that", Do: "look at the disk's own log, should it happen again"}}
+	}
+	return nil
+}
+
+func is(n int, what string) string {
+	if n == 1 {
+		return "1 " + what + " is"
+	}
+	return plural(n, what) + " are"
 }
 
 // checkRuntime holds the class files of the jar that the launch script names

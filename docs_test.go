@@ -27,7 +27,7 @@ func page(t *testing.T, name string) string {
 func TestDocumentationCoversWhatThereIs(t *testing.T) {
 	prof := page(t, "docs/profile.md")
 	for _, key := range profile.Keys() {
-		assert.Contains(t, prof, "`"+key+"`", "docs/profile.md")
+		assert.True(t, strings.Contains(prof, "`"+key+"`"), "docs/profile.md does not tell of %s", key)
 	}
 	help, err := exec.Command("go", "run", "./cmd/freshkeel", "help").CombinedOutput()
 	require.NoError(t, err, string(help))

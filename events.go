@@ -15,6 +15,7 @@ const (
 	StepEnded  EventKind = "done"        // Step ended well after Took; Text may sum it up
 	StepFailed EventKind = "step-failed" // Step ended badly; Text says why
 	ServerSaid EventKind = "console"     // the server printed Text
+	ToolSaid   EventKind = "output"      // a command that makes a build printed Text
 	Noted      EventKind = "note"        // Text is worth knowing
 	Warned     EventKind = "warning"     // Text is worth minding
 )
@@ -79,6 +80,7 @@ func (b *Busy) Error() string {
 type Refused struct {
 	To    string
 	Stops []Finding
+	Done  []string // versions of the chain that were installed before
 }
 
 func (r *Refused) Error() string {
@@ -97,12 +99,22 @@ type RolledBack struct {
 	Why      string
 	Lines    []string
 	Told     []string // what else to know
+	Done     []string // versions of the chain that were installed before
 	Running  bool
 }
 
 func (r *RolledBack) Error() string {
 	return fmt.Sprintf("rolled back to %s: %s", orUnknown(r.From), r.Why)
 }
+
+// ToolFailed says that a command which makes a build did not make it.
+type ToolFailed struct {
+	What  string
+	Lines []string // the last that it printed
+	Log   string   // where all of it is
+}
+
+func (t *ToolFailed) Error() string { return t.What }
 
 // NeedsHands says that Fresh Keel can't bring things in order by itself.
 // Everything is kept.

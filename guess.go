@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/feed"
 	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
@@ -37,6 +38,7 @@ type lookout struct {
 
 	version, versionFrom string
 	channel              string
+	source               *feed.Proposal
 	script               string
 	others               []launch.Command
 	artifact             string
@@ -546,10 +548,17 @@ func (l *lookout) profileText() string {
 	l.listKey(&b, "skip", "Neither replaced nor backed up.", l.skip)
 	w("")
 	w("[source]")
-	if l.a.Feed != "" {
-		w("feed = %s", quote(l.a.Feed))
-	} else {
-		w("# The feed that lists the builds: a path or http(s) URL. Without it, use --from.")
+	switch {
+	case l.source != nil:
+		w("# guessed from: %s (docs/sources.md tells of every kind)", l.source.From)
+		for _, line := range l.source.Text(quote) {
+			w("%s", line)
+		}
+	case l.a.Source != "":
+		w("# It could not be read, so this is a guess: docs/sources.md tells of every kind.")
+		w("feed = %s", quote(l.a.Source))
+	default:
+		w("# Where builds come from: docs/sources.md tells of every kind. Without it, use --from.")
 		w("feed = ''")
 	}
 	w("channel = %s   # only builds of this channel; '' takes any", quote(l.channel))

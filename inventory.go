@@ -24,14 +24,16 @@ type Inventory struct {
 	Build   string    `json:"build,omitempty"` // set in the locker
 	Known   bool      `json:"known"`           // Files are exactly the build's; else all that was found
 	At      time.Time `json:"at"`
+	Layers  []Laid    `json:"layers,omitempty"` // over the build, in order
 	Files   []Owned   `json:"files"`
 }
 
 // Owned is one file of the inventory.
 type Owned struct {
 	tree.Entry
-	Sum    tree.Sum `json:"sum,omitzero"` // as the build has it
-	SeenAt int64    `json:"seen_at"`      // nanoseconds since 1970, when its identity was noted
+	Sum    tree.Sum `json:"sum,omitzero"`    // as the build has it
+	Layer  string   `json:"layer,omitempty"` // whose file it is; "": the build's
+	SeenAt int64    `json:"seen_at"`         // nanoseconds since 1970, when its identity was noted
 }
 
 func (inv *Inventory) byPath() map[string]Owned {

@@ -1,7 +1,10 @@
 package freshkeel
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path"
 	"path/filepath"
@@ -26,7 +29,11 @@ type Plan struct {
 	Kept      []string // the operator's own that the build brings too: not touched
 	Left      []string // build files that the operator changed and the maker did not: not touched
 	Drifted   []string // build files that both changed
+	Mended    []string // build files that were damaged here: put back
 	Foreign   []string // neither the build's nor named in the profile: not touched
+	Moved     []Move   // content that lies elsewhere in the new build
+	Overlaid  []Overlaid
+	Layers    []Laid
 	Blocked   []blocked
 
 	set     *locker.Set
@@ -35,10 +42,23 @@ type Plan struct {
 	before  map[string]tree.Entry  // the install as the plan saw it
 	unfound []string               // [place] patterns that match nothing
 	known   bool                   // the old build's files are known
+	layerOf map[string]string      // path → layer; "": the build
+	mend    bool                   // put changed files back as the build has them
+	sure    bool                   // the new build's files are all known
+}
+
+// Move is content that the new build has under another name.
+type Move struct {
+	From string `json:"from"`
+	To   string `json:"to"`
 }
 
 // blocked is a path where the plan can't be carried out.
 type blocked struct{ path, why string }
+
+// LayerOf tells whose file the plan brings to a path: a layer's, or the build's
+// ("").
+func (p *Plan) LayerOf(at string) string { return p.layerOf[at] }
 
 // Changes counts the plan's steps by kind.
 func (p *Plan) Changes() (replaced, added, removed int) {
@@ -86,7 +106,7 @@ func placed(set *locker.Set, place map[string]string) (map[string]locker.File, [
 }
 
 // plan compares a build with the install and decides for every path.
-func (k *Keel) plan(f *Fetched, accept []string) (*Plan, error) {
+func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	inv, err := k.inventory()
 	if err != nil {
 		return nil, err
@@ -95,12 +115,12 @@ func (k *Keel) plan(f *Fetched, accept []string) (*Plan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
-	p := &Plan{From: inv.Version, To: f.Version, Channel: f.Set.Channel, set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: tree.ByPath(list)}
-	var build map[string]locker.File
-	build, p.Blocked, p.unfound = placed(f.Set, k.Profile.Place)
+	p := &Plan{From: inv.Version, To: f.Version, Channel: f.Set.Channel, set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: tree.ByPath(list),
+		mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
+	build := k.compose(p, f)
 	old := inv.byPath()
 	look := k.sums(old)
-	replaceDrift := slices.Contains(accept, "drift")
+	replaceDrift := slices.Contains(w.Accept, "drift")
 
 	for _, at := range sortedPaths(build) {
 		if err := k.planFile(p, build[at], old, look, replaceDrift); err != nil {
@@ -118,6 +138,10 @@ func (k *Keel) plan(f *Fetched, accept []string) (*Plan, error) {
 			p.Foreign = append(p.Foreign, e.Path)
 		}
 	}
+	for i := range p.owned {
+		p.owned[i].Layer = p.layerOf[p.owned[i].Path]
+	}
+	p.findMoves(old)
 	swap.Sort(p.Steps)
 	return p, nil
 }
@@ -171,14 +195,21 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 			return fmt.Errorf("compare %s: %w", at, err)
 		}
 		if sum != was.Sum { // the operator, or the server, wrote to it
-			if f.Sum == was.Sum {
+			broken, err := k.damaged(was, here, f)
+			switch {
+			case err != nil:
+				return fmt.Errorf("compare %s: %w", at, err)
+			case broken || (f.Sum == was.Sum && p.mend):
+				p.Mended = append(p.Mended, at)
+			case f.Sum == was.Sum:
 				p.Left = append(p.Left, at)
 				p.owned = append(p.owned, Owned{Entry: was.Entry, Sum: f.Sum})
 				return nil
-			}
-			p.Drifted = append(p.Drifted, at)
-			if !replaceDrift {
-				return nil
+			default:
+				p.Drifted = append(p.Drifted, at)
+				if !replaceDrift {
+					return nil
+				}
 			}
 		}
 	}
@@ -218,11 +249,11 @@ func (p *Plan) behind(at string) string {
 // planRemovals takes out what the old build put there and the new one no
 // longer has. Without knowledge of the old build nothing is removed.
 func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[string]Owned, look sums) error {
-	if !p.known {
-		return nil
-	}
 	for _, at := range sortedPaths(old) {
 		was := old[at]
+		if !p.known && was.Layer == "" {
+			continue
+		}
 		here, exists := p.before[at]
 		if _, stays := build[at]; stays || !exists || was.Kind == tree.Dir || here.Kind != was.Kind || k.Profile.Server.Own(at) || at == k.Profile.Launch.Script {
 			continue
@@ -243,6 +274,64 @@ func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[strin
 		p.Steps = append(p.Steps, swap.Step{Do: swap.Remove, Path: at})
 	}
 	return nil
+}
+
+// damaged tells whether an installed file, known to differ from what was put
+// there, was not changed by anybody: its times say that nobody wrote to it, or
+// it is a program or data that was cut short. What a person or the server
+// wrote is another thing, and stays.
+func (k *Keel) damaged(was Owned, here tree.Entry, f locker.File) (bool, error) {
+	if was.Mtime != 0 && here.Mtime == was.Mtime {
+		return true, nil
+	}
+	if f.Sum != was.Sum || here.Size >= was.Size || len(f.Pieces) == 0 {
+		return false, nil
+	}
+	l, err := k.locker()
+	if err != nil {
+		return false, err
+	}
+	src, err := os.Open(k.path(here.Path))
+	if err != nil {
+		return false, err
+	}
+	defer src.Close()
+	whole := io.NewSectionReader(l.Content(f), 0, here.Size)
+	text := true
+	a, b := make([]byte, 64<<10), make([]byte, 64<<10)
+	for {
+		n, err := io.ReadFull(src, a)
+		m, _ := io.ReadFull(whole, b)
+		if !bytes.Equal(a[:n], b[:m]) {
+			return false, nil
+		}
+		text = text && bytes.IndexByte(a[:n], 0) < 0
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return !text, nil
+		}
+		if err != nil {
+			return false, err
+		}
+	}
+}
+
+// findMoves finds content that the new build has under another name than the
+// installed one had.
+func (p *Plan) findMoves(old map[string]Owned) {
+	gone := map[tree.Sum]string{}
+	for _, s := range p.Steps {
+		if o, ok := old[s.Path]; ok && s.Do == swap.Remove && o.Kind == tree.File && o.Size > 0 {
+			gone[o.Sum] = s.Path
+		}
+	}
+	for _, s := range p.Steps {
+		if f := p.files[s.Path]; s.Do == swap.Add && f.Kind == tree.File {
+			if from, ok := gone[f.Sum]; ok {
+				p.Moved = append(p.Moved, Move{from, s.Path})
+				delete(gone, f.Sum)
+			}
+		}
+	}
 }
 
 // planFolders makes the folders that new files need and drops those that

@@ -71,7 +71,7 @@ func (s *stand) build(version string, files map[string]string) *Fetched {
 		set.Entries = append(set.Entries, f)
 	}
 	require.NoError(s.t, w.Publish(set))
-	return &Fetched{Set: set, Version: version}
+	return &Fetched{Set: set, Version: version, Candidate: &Candidate{Version: version, place: s.k.Profile.Place}}
 }
 
 // installed records files as what the old build put there.
@@ -122,7 +122,7 @@ func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 			}
 			s.installed("1", of(c.old))
 			s.put(of(c.here))
-			p, err := s.k.plan(s.build("2", of(c.next)), nil)
+			p, err := s.k.plan(s.build("2", of(c.next)), Want{})
 			require.NoError(t, err)
 			got := ""
 			for _, st := range p.Steps {
@@ -152,7 +152,7 @@ func TestDeletedOwnFileDoesNotComeBack(t *testing.T) {
 	s.put(map[string]string{"gardens/mine": "m"})
 	for _, version := range []string{"2", "3"} {
 		ships["jar"] = version
-		p, err := s.k.plan(s.build(version, ships), nil)
+		p, err := s.k.plan(s.build(version, ships), Want{})
 		require.NoError(t, err)
 		assert.NotContains(t, p.files, "gardens/sample", "build %s", version)
 		inv := &Inventory{Version: version, Known: true, Files: p.owned}
@@ -167,7 +167,7 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 	s.installed("1", old)
 	s.put(old)
 	s.put(map[string]string{"half/mine": "m", "worlds/w": "w"})
-	p, err := s.k.plan(s.build("2", map[string]string{"stays/b": "b", "new/er/d": "d", "hollow/": "", "stays/more/e": "e"}), nil)
+	p, err := s.k.plan(s.build("2", map[string]string{"stays/b": "b", "new/er/d": "d", "hollow/": "", "stays/more/e": "e"}), Want{})
 	require.NoError(t, err)
 	assert.Equal(t, []swap.Step{
 		{Do: swap.Remove, Path: "gone/deep/a"}, {Do: swap.Remove, Path: "half/c"},
@@ -206,7 +206,7 @@ func TestPlanSeesWhatStandsInItsWay(t *testing.T) {
 			if c.link != "" {
 				require.NoError(t, os.Symlink("elsewhere", s.k.path(c.link)))
 			}
-			p, err := s.k.plan(s.build("2", c.next), nil)
+			p, err := s.k.plan(s.build("2", c.next), Want{})
 			require.NoError(t, err)
 			if c.where == "" {
 				assert.Empty(t, p.Blocked)
@@ -227,7 +227,7 @@ func TestPlanNoticesWhatChangedSince(t *testing.T) {
 	s.installed("1", old)
 	s.put(old)
 	f := s.build("2", map[string]string{"f": "b", "new": "n"})
-	p, err := s.k.plan(f, nil)
+	p, err := s.k.plan(f, Want{})
 	require.NoError(t, err)
 	require.NoError(t, s.k.still(p))
 	for name, change := range map[string]func() error{
@@ -237,7 +237,7 @@ func TestPlanNoticesWhatChangedSince(t *testing.T) {
 	} {
 		s.put(old)
 		os.Remove(s.k.path("new"))
-		p, err := s.k.plan(f, nil)
+		p, err := s.k.plan(f, Want{})
 		require.NoError(t, err)
 		require.NoError(t, change(), name)
 		assert.ErrorContains(t, s.k.still(p), "changed while the refit was prepared", name)

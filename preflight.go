@@ -3,7 +3,6 @@ package freshkeel
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"sort"
 	"time"
@@ -38,6 +37,8 @@ type Preflight struct {
 	To       string    `json:"to"`
 	Findings []Finding `json:"findings"` // stops first, then warnings, then what is fine
 	Running  bool      `json:"running"`
+	Chain    []string  `json:"chain,omitempty"`  // versions to step through, the last being the one that is wanted
+	Layers   []string  `json:"layers,omitempty"` // what becomes of each layer that changes
 	Plan     *Plan     `json:"-"`
 	Fetched  *Fetched  `json:"-"`
 
@@ -67,14 +68,17 @@ type launched struct {
 
 // situation is all that checks look at. They change nothing.
 type situation struct {
-	k      *Keel
-	want   Want
-	cand   *Candidate
-	plan   *Plan
-	status *host.Status
-	lines  launched
-	store  *locker.Locker
-	base   map[string]locker.File // of the last backup
+	k       *Keel
+	want    Want
+	cand    *Candidate
+	fetched *Fetched
+	inv     *Inventory
+	hop     int // of a chain: how many steps come before this one
+	plan    *Plan
+	status  *host.Status
+	lines   launched
+	store   *locker.Locker
+	base    map[string]locker.File // of the last backup
 }
 
 // check looks at one thing. No finding means that it does not apply.
@@ -87,12 +91,16 @@ type check struct {
 var checks = []check{
 	{"direction", checkDirection},
 	{"steps", checkSteps},
+	{"channel", checkChannel},
+	{"kind", checkKind},
+	{"layers", checkLayers},
 	{"runtime", checkRuntime},
 	{"launch", checkLaunch},
 	{"names", checkNames},
 	{"ready", checkReady},
 	{"paths", checkPaths},
 	{"drift", checkDrift},
+	{"damage", checkDamage},
 	{"removals", checkRemovals},
 	{"processes", checkProcesses},
 	{"port", checkPort},
@@ -105,7 +113,7 @@ var checks = []check{
 }
 
 // acceptable are the checks that an operator may go past, knowing better.
-var acceptable = []string{"direction", "steps", "runtime", "launch", "drift", "disk"}
+var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "launch", "drift", "disk"}
 
 // Preflight fetches the build that is wanted, makes the plan and runs every
 // check. It changes nothing of the install.
@@ -115,22 +123,45 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 			return nil, &Usage{fmt.Sprintf("check %q can't be accepted", a), fmt.Sprintf("these can: %v", acceptable)}
 		}
 	}
-	var c *Candidate
+	var r *resolved
+	var hops []*resolved
 	if _, err := k.step("resolve", func() (sum string, err error) {
-		if c, err = k.resolve(ctx, w); err != nil {
+		if r, err = k.resolveAll(ctx, w); err != nil {
 			return "", err
 		}
-		return "found " + c.label(), nil
+		if hops, err = k.route(ctx, r, w); err != nil {
+			return "", err
+		}
+		sum = "found " + r.base.label()
+		if r.base.stays {
+			sum = r.base.label() + " stays"
+		}
+		for _, c := range r.layers {
+			sum += ", " + c.label()
+		}
+		if len(hops) > 1 {
+			sum += fmt.Sprintf(", %d steps away", len(hops))
+		}
+		return sum, nil
 	}); err != nil {
 		return nil, err
 	}
-	var f *Fetched
+	var fetched []*Fetched
 	if _, err := k.step("fetch", func() (sum string, err error) {
-		if f, err = k.fetch(ctx, c); err != nil {
-			return "", err
+		cached := true
+		for _, hop := range hops {
+			f, err := k.fetchAll(ctx, hop)
+			if err != nil {
+				return "", err
+			}
+			fetched = append(fetched, f)
+			for _, one := range append([]*Fetched{f}, f.Layers...) {
+				cached = cached && one.Cached
+			}
 		}
-		if f.Cached {
-			return fmt.Sprintf("%s is in the locker already, verified", c.label()), nil
+		f := fetched[len(fetched)-1]
+		if cached {
+			return fmt.Sprintf("%s is in the locker already, verified", f.Candidate.label()), nil
 		}
 		return fmt.Sprintf("%s, %s", plural(f.Files, "file"), Bytes(f.Bytes)), nil
 	}); err != nil {
@@ -138,17 +169,75 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 	}
 	var pre *Preflight
 	_, err := k.step("check", func() (sum string, err error) {
-		pre, err = k.check(ctx, w, f)
-		if err != nil {
-			return "", err
+		for n, f := range fetched {
+			one, err := k.check(ctx, w, f, n)
+			if err != nil {
+				return "", err
+			}
+			if pre == nil {
+				pre = one
+			} else {
+				pre.later(one)
+			}
+			if len(fetched) > 1 {
+				pre.Chain = append(pre.Chain, one.To)
+			}
 		}
-		return fmt.Sprintf("%d checks: %d stop, %d warn", len(checks), len(pre.Stops()), len(pre.Warnings())), nil
+		return fmt.Sprintf("%d checks: %d stop, %d warn", len(checks)*len(fetched), len(pre.Stops()), len(pre.Warnings())), nil
 	})
 	return pre, err
 }
 
-func (k *Keel) check(ctx context.Context, w Want, f *Fetched) (*Preflight, error) {
-	plan, err := k.plan(f, w.Accept)
+// later adds what the checks of a later step of a chain found: what stops it
+// then stops the whole now, while the old server still runs (P6).
+func (p *Preflight) later(step *Preflight) {
+	for _, f := range step.Findings {
+		if f.Level != OK {
+			f.What = "later, at " + step.To + ": " + f.What
+			p.Findings = append(p.Findings, f)
+		}
+	}
+	p.sort()
+}
+
+func (p *Preflight) sort() {
+	weight := map[Level]int{Stop: 0, Warn: 1, OK: 2}
+	sort.SliceStable(p.Findings, func(i, j int) bool {
+		return weight[p.Findings[i].Level] < weight[p.Findings[j].Level]
+	})
+}
+
+// route is the chain of builds to the one that is wanted: that one alone, where
+// the maker lets the installed version step to it.
+func (k *Keel) route(ctx context.Context, r *resolved, w Want) ([]*resolved, error) {
+	inv, err := k.inventory()
+	if err != nil {
+		return nil, err
+	}
+	c := r.base
+	if c.offer == nil || inv.Version == "" || c.Version == "" || slices.Contains(w.Accept, "steps") || c.offer.MayStep(inv.Version, c.build) {
+		return []*resolved{r}, nil
+	}
+	if newer, known := c.newer(inv.Version); known && !newer {
+		return []*resolved{r}, nil
+	}
+	way := c.offer.Route(inv.Version, c.build)
+	if len(way) < 2 {
+		return []*resolved{r}, nil
+	}
+	var out []*resolved
+	for _, b := range way[:len(way)-1] {
+		hop, err := k.candidate(ctx, c.offer, b)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, &resolved{base: hop, layers: r.layers})
+	}
+	return append(out, r), nil
+}
+
+func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflight, error) {
+	plan, err := k.plan(f, w)
 	if err != nil {
 		return nil, err
 	}
@@ -156,14 +245,18 @@ func (k *Keel) check(ctx context.Context, w Want, f *Fetched) (*Preflight, error
 	if err != nil {
 		return nil, err
 	}
-	s := &situation{k: k, want: w, cand: f.Candidate, plan: plan, status: k.runDir().Status(), store: l}
+	inv, err := k.inventory()
+	if err != nil {
+		return nil, err
+	}
+	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: plan, status: k.runDir().Status(), store: l}
 	if s.base, err = k.lastBackup(l); err != nil {
 		return nil, err
 	}
 	if script := k.Profile.Launch.Script; script != "" {
 		s.lines.commands, s.lines.err = launch.Read(k.Dir, script, k.o.Env)
 	}
-	pre := &Preflight{From: plan.From, To: plan.To, Running: s.status.Running, Plan: plan, Fetched: f, lines: s.lines}
+	pre := &Preflight{From: plan.From, To: plan.To, Running: s.status.Running, Plan: plan, Fetched: f, Layers: layerChanges(inv.Layers, plan.Layers), lines: s.lines}
 	for _, c := range checks {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -178,18 +271,8 @@ func (k *Keel) check(ctx context.Context, w Want, f *Fetched) (*Preflight, error
 			pre.Findings = append(pre.Findings, fd)
 		}
 	}
-	weight := map[Level]int{Stop: 0, Warn: 1, OK: 2}
-	sort.SliceStable(pre.Findings, func(i, j int) bool {
-		return weight[pre.Findings[i].Level] < weight[pre.Findings[j].Level]
-	})
+	pre.sort()
 	return pre, nil
-}
-
-func (c *Candidate) label() string {
-	if c.Version == "" {
-		return "a build of unknown version from " + filepath.Base(c.Source)
-	}
-	return c.Version
 }
 
 // Bytes writes a number of bytes as a person reads it, in powers of 1024.

@@ -143,10 +143,3 @@ func (t *transaction) confirmAgain(ctx context.Context) error {
 	}
 	return t.confirm()
 }
-
-func orElse(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
-}

@@ -25,13 +25,52 @@ func (k *Keel) Refit(ctx context.Context, w Want) (*logbook.Entry, error) {
 	}
 	defer unlock()
 
-	// While the old server runs.
-	pre, err := k.Preflight(ctx, w) // resolve, fetch, check
+	pre, err := k.Preflight(ctx, w) // resolve, fetch, check: while the old server runs
 	if err != nil {
 		return nil, err
 	}
+	e, err := k.refit(ctx, w, pre)
+	if len(pre.Chain) < 2 || err != nil {
+		return e, err
+	}
+	return k.refitOn(ctx, w, pre.Chain, e)
+}
+
+// refitOn goes the rest of a chain, each step a refit of its own that is
+// brought up and confirmed. What fails then leaves the last good step in place.
+func (k *Keel) refitOn(ctx context.Context, w Want, chain []string, e *logbook.Entry) (*logbook.Entry, error) {
+	done := chain[:1]
+	for n, version := range chain[1:] {
+		k.note("%s is in place; on to %s, step %d of %d", done[n], version, n+2, len(chain))
+		w.Version = version
+		pre, err := k.Preflight(ctx, w)
+		if err == nil {
+			e, err = k.refit(ctx, w, pre)
+		}
+		var (
+			refused *Refused
+			back    *RolledBack
+		)
+		switch {
+		case errors.As(err, &refused):
+			refused.Done = done
+		case errors.As(err, &back):
+			back.Done = done
+		case err != nil && !errors.As(err, new(*NeedsHands)):
+			return e, fmt.Errorf("%s is in place and confirmed; the step to %s: %w", done[n], version, err)
+		}
+		if err != nil {
+			return e, err
+		}
+		done = append(done, version)
+	}
+	return e, nil
+}
+
+// refit is one step: from the build that is installed to one that was checked.
+func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entry, error) {
 	if stops := pre.Stops(); len(stops) > 0 {
-		return nil, &Refused{pre.To, stops}
+		return nil, &Refused{To: pre.To, Stops: stops}
 	}
 	if len(pre.Plan.Steps) == 0 {
 		return nil, k.nothingToChange(pre)
@@ -39,7 +78,7 @@ func (k *Keel) Refit(ctx context.Context, w Want) (*logbook.Entry, error) {
 	for _, f := range pre.Warnings() {
 		k.warn("%s", f.What)
 	}
-	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, EndRunning: w.Start, Accepted: w.Accept})
+	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept})
 	if err != nil {
 		return nil, err
 	}
@@ -82,12 +121,21 @@ func (k *Keel) Refit(ctx context.Context, w Want) (*logbook.Entry, error) {
 // nothingToChange notes a version that the files turn out to be already.
 func (k *Keel) nothingToChange(pre *Preflight) error {
 	inv, err := k.inventory()
-	if err != nil || inv.Version == pre.To || pre.To == "" {
+	if err != nil {
 		return err
+	}
+	if len(pre.Layers) > 0 { // the same files, known by another version
+		inv.Layers = pre.Plan.Layers
+		if err := writeInventory(k.state("inventory.json"), inv); err != nil {
+			return err
+		}
+	}
+	if inv.Version == pre.To || pre.To == "" {
+		return nil
 	}
 	// A feed knows what it lists; a file's name alone does not outweigh what
 	// the installed server has said.
-	if inv.Version != "" && pre.Fetched.Candidate.rank == nil {
+	if inv.Version != "" && pre.Fetched.Candidate.offer == nil {
 		k.note("the installed files are those of that build already; they are known as %s", inv.Version)
 		return nil
 	}
@@ -124,7 +172,7 @@ func (t *transaction) recheck(pre *Preflight, w Want) error {
 	if changed == nil {
 		return nil
 	}
-	again, err := t.k.plan(pre.Fetched, w.Accept)
+	again, err := t.k.plan(pre.Fetched, w)
 	if err != nil {
 		return err
 	}

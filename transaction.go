@@ -367,7 +367,7 @@ func (t *transaction) saveInventories(p *Plan) error {
 	if err := writeInventory(filepath.Join(t.dir.Dir, "inventory-before.json"), before); err != nil {
 		return err
 	}
-	return writeInventory(filepath.Join(t.dir.Dir, "inventory-after.json"), &Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: true, Files: p.owned})
+	return writeInventory(filepath.Join(t.dir.Dir, "inventory-after.json"), &Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: p.sure, Layers: p.Layers, Files: p.owned})
 }
 
 // takeInventory makes one of the saved inventories the install's own.
@@ -400,5 +400,5 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 
 // samePlan tells whether two plans do the same to the same files.
 func samePlan(a, b *Plan) bool {
-	return slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted)
+	return slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted) && slices.Equal(a.Mended, b.Mended)
 }

@@ -112,7 +112,7 @@ func TestCommandLineAnswersMistakes(t *testing.T) {
 		{[]string{"refitt"}, exitUsage, `there is no command "refitt"`},
 		{[]string{"refit", "--frm", "x"}, exitUsage, "frm"},
 		{[]string{"refit", "3.5.0", "3.6.0"}, exitUsage, "one version at a time"},
-		{[]string{"refit", "9.9"}, exitFailed, "the feed has no build 9.9; it has 3.4.1, 3.5.0"},
+		{[]string{"refit", "9.9"}, exitFailed, "the source has no build 9.9; it has 3.4.1, 3.5.0"},
 		{[]string{"refit", "--from", "/no/such.zip"}, exitFailed, "no such file"},
 		{[]string{"refit", "3.5.0", "--from", "x"}, exitUsage, "which one is meant"},
 		{[]string{"logbook", "r0042"}, exitFailed, "no such entry"},
@@ -155,7 +155,7 @@ func TestJSONIsAContract(t *testing.T) {
 		return sortedKeys(doc)
 	}
 	assert.Equal(t, []string{"install", "last_line", "name", "server", "version"}, keys("status"))
-	assert.Equal(t, []string{"builds", "installed"}, keys("builds"))
+	assert.Equal(t, []string{"offers"}, keys("builds"))
 	assert.Equal(t, []string{"event", "findings", "from", "outcome", "plan", "running", "to"}, keys("preflight", "3.5.0"))
 	assert.Equal(t, []string{"error", "event", "exit", "try"}, keys("rollback"))
 

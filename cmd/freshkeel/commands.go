@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -18,9 +19,12 @@ func dryRun() cli.Flag {
 // wantFlags are those of every command that chooses a build.
 func wantFlags(more ...cli.Flag) []cli.Flag {
 	return append([]cli.Flag{
-		&cli.StringFlag{Name: "from", Usage: "take the build from `PATH|URL` (file, folder, zip or tar.gz) instead of the feed"},
+		&cli.StringFlag{Name: "from", Usage: "take the build from `PATH|URL` (file, folder or archive) instead of the source"},
 		&cli.StringFlag{Name: "as", Usage: "the `VERSION` of a build taken --from somewhere, where its name does not tell"},
 		&cli.BoolFlag{Name: "back", Usage: "an older version than the installed one is meant"},
+		&cli.StringSliceFlag{Name: "layer", Usage: "change the layer `NAME[=VERSION]` too; without a VERSION argument the build itself stays"},
+		&cli.StringSliceFlag{Name: "without", Usage: "go without the layer `NAME`"},
+		&cli.BoolFlag{Name: "mend", Usage: "put build files that were changed here back as the build has them"},
 		&cli.StringSliceFlag{Name: "accept", Usage: "go past `CHECK` although it says stop (recorded in the logbook)"},
 	}, more...)
 }
@@ -29,21 +33,27 @@ func want(c *cli.Command) (freshkeel.Want, error) {
 	if c.NArg() > 1 {
 		return freshkeel.Want{}, &freshkeel.Usage{What: "one version at a time", Do: "freshkeel " + c.Name + " VERSION"}
 	}
-	return freshkeel.Want{Version: c.Args().First(), From: c.String("from"), As: c.String("as"), Back: c.Bool("back"), Start: c.Bool("start"), Accept: c.StringSlice("accept")}, nil
+	w := freshkeel.Want{Version: c.Args().First(), From: c.String("from"), As: c.String("as"), Back: c.Bool("back"), Start: c.Bool("start"),
+		Accept: c.StringSlice("accept"), Without: c.StringSlice("without"), Mend: c.Bool("mend"), Layers: map[string]string{}}
+	for _, l := range c.StringSlice("layer") {
+		name, version, _ := strings.Cut(l, "=")
+		w.Layers[name] = version
+	}
+	return w, nil
 }
 
 func (p *program) commands() []*cli.Command {
 	return []*cli.Command{
 		{Name: "adopt", Usage: "take an existing install under care", ArgsUsage: "DIR", Action: p.adopt, Flags: []cli.Flag{
 			&cli.StringFlag{Name: "build", Usage: "`PATH` of the archive or folder that the install was made from"},
-			&cli.StringFlag{Name: "feed", Usage: "where builds come from: `PATH|URL`"},
+			&cli.StringFlag{Name: "source", Usage: "where builds come from: `PATH|URL` of a feed, page, JSON, folder, archives or file"},
 			&cli.StringFlag{Name: "name", Usage: "the server's `NAME` (default: the folder's)"},
 			&cli.StringFlag{Name: "version", Usage: "the `VERSION` installed, where it can't be told"},
 			&cli.BoolFlag{Name: "replace", Usage: "write a new profile over the one that is there"},
 			dryRun(),
 		}},
 		{Name: "builds", Usage: "what the source offers, and how each stands to what is installed", Action: p.builds},
-		{Name: "fetch", Usage: "download and verify a build into the locker", ArgsUsage: "[VERSION]", Action: p.fetch, Flags: wantFlags(dryRun())},
+		{Name: "fetch", Usage: "download and verify a build into the locker", ArgsUsage: "[VERSION]", Action: p.fetch, Flags: wantFlags(&cli.BoolFlag{Name: "check", Usage: "only tell whether something newer exists: one line and exit 10, or nothing"}, dryRun())},
 		{Name: "preflight", Usage: "every check and the plan; changes nothing", ArgsUsage: "[VERSION]", Action: p.preflight, Flags: wantFlags(&cli.BoolFlag{Name: "all", Usage: "show the checks that found nothing too, and every file of the plan"})},
 		{Name: "refit", Usage: "the whole job: fetch, check, back up, swap, start, and roll back if it does not come up", ArgsUsage: "[VERSION]", Action: p.refit,
 			Flags: wantFlags(&cli.BoolFlag{Name: "start", Usage: "leave the server running even if it was not"}, dryRun())},
@@ -56,6 +66,14 @@ func (p *program) commands() []*cli.Command {
 			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: p.backupRestore, Flags: []cli.Flag{
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
 				&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"}, dryRun()}},
+		}},
+		{Name: "feed", Usage: "publish builds of your own", Commands: []*cli.Command{
+			{Name: "write", Usage: "write feed.json for a folder of archives, each named after its version", ArgsUsage: "DIR", Action: p.feedWrite, Flags: []cli.Flag{
+				&cli.StringFlag{Name: "name", Usage: "`NAME` of the software"},
+				&cli.BoolFlag{Name: "listing", Usage: "publish each file by itself too, so that only what changed is fetched"}}},
+			{Name: "check", Usage: "read a feed strictly, and look at every file that it names", ArgsUsage: "PATH|URL", Action: p.feedCheck, Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "whole", Usage: "fetch each file and hold it against its digests"},
+				&cli.StringFlag{Name: "key", Usage: "the minisign public `KEY` that it must be signed by"}}},
 		}},
 		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{dryRun()}},
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop, Flags: []cli.Flag{dryRun()}},
@@ -81,7 +99,7 @@ func (p *program) adopt(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	o.Observe = nil
-	a, err := freshkeel.AdoptInstall(ctx, freshkeel.Adopt{Dir: dir, Build: c.String("build"), Feed: c.String("feed"), Name: c.String("name"),
+	a, err := freshkeel.AdoptInstall(ctx, freshkeel.Adopt{Dir: dir, Build: c.String("build"), Source: c.String("source"), Name: c.String("name"),
 		Version: c.String("version"), Replace: c.Bool("replace"), DryRun: c.Bool("dry-run")}, o)
 	if err != nil {
 		return err
@@ -94,11 +112,11 @@ func (p *program) builds(ctx context.Context, _ *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	rows, installed, err := k.Builds(ctx)
+	offers, err := k.Builds(ctx)
 	if err != nil {
 		return err
 	}
-	return p.result(map[string]any{"installed": installed, "builds": rows}, func() { p.view.builds(rows, installed, k.Profile.Source.Channel) })
+	return p.result(map[string]any{"offers": offers}, func() { p.view.offers(offers) })
 }
 
 func (p *program) fetch(ctx context.Context, c *cli.Command) error {
@@ -111,11 +129,14 @@ func (p *program) fetch(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("dry-run") {
-		rows, _, err := k.Builds(ctx)
+		offers, err := k.Builds(ctx)
 		if err != nil {
 			return err
 		}
-		return p.result(map[string]any{"would_fetch": rows}, func() { p.view.wouldFetch(rows, w) })
+		return p.result(map[string]any{"would_fetch": offers[0].Builds}, func() { p.view.wouldFetch(offers[0].Builds, w) })
+	}
+	if c.Bool("check") {
+		return p.news(ctx, k)
 	}
 	f, err := k.Fetch(ctx, w)
 	if err != nil {
@@ -131,6 +152,86 @@ func (p *program) fetch(ctx context.Context, c *cli.Command) error {
 			p.view.fact("next", "freshkeel preflight "+f.Version)
 		}
 	})
+}
+
+// news is for cron: one line for what is newer, nothing where nothing is.
+func (p *program) news(ctx context.Context, k *freshkeel.Keel) error {
+	list, err := k.News(ctx)
+	if err != nil {
+		return err
+	}
+	p.view.end()
+	if p.json {
+		if err := p.result(map[string]any{"newer": nonNil(list)}, nil); err != nil {
+			return err
+		}
+	} else if len(list) > 0 {
+		var said []string
+		for _, n := range list {
+			what := orUnknown(n.Version)
+			if n.Version == "" || n.Version == n.Installed {
+				what = "another content"
+			}
+			if n.Layer != "" {
+				what = n.Layer + " " + what
+			}
+			said = append(said, fmt.Sprintf("%s (%s is installed)", what, orUnknown(n.Installed)))
+		}
+		fmt.Fprintf(p.out, "%s: newer: %s\n", k.Profile.Server.Name, strings.Join(said, ", "))
+	}
+	if len(list) > 0 {
+		return cli.Exit("", exitNewer)
+	}
+	return nil
+}
+
+func (p *program) feedWrite(ctx context.Context, c *cli.Command) error {
+	dir := c.Args().First()
+	if dir == "" {
+		return &freshkeel.Usage{What: "which folder of archives?", Do: "freshkeel feed write DIR"}
+	}
+	f, err := freshkeel.WriteFeed(ctx, freshkeel.FeedOrder{Dir: dir, Name: c.String("name"), Listing: c.Bool("listing")})
+	if err != nil {
+		return err
+	}
+	return p.result(f, func() {
+		at := filepath.Join(dir, "feed.json")
+		p.view.outcome(good, "WRITTEN", fmt.Sprintf("%s: %s", at, count(len(f.Builds), "build")))
+		for _, b := range f.Builds {
+			p.view.fact(b.Version, strings.Join(nonEmpty(b.Channel, b.Date, count(max(len(b.Parts), len(b.Variants)), "file"), b.Notes), ", "))
+		}
+		p.view.fact("next", "add notes, needs and from by hand where you like (they are kept), then: freshkeel feed check "+at)
+	})
+}
+
+func nonEmpty(list ...string) (out []string) {
+	for _, s := range list {
+		if s != "" {
+			out = append(out, s)
+		}
+	}
+	return
+}
+
+func (p *program) feedCheck(ctx context.Context, c *cli.Command) error {
+	if c.NArg() != 1 {
+		return &freshkeel.Usage{What: "which feed?", Do: "freshkeel feed check PATH|URL"}
+	}
+	o, err := p.options()
+	if err != nil {
+		return err
+	}
+	r, err := freshkeel.CheckFeed(ctx, c.Args().First(), c.String("key"), c.Bool("whole"), o)
+	if err != nil {
+		return err
+	}
+	if err := p.result(r, func() { p.view.feedChecked(r, c.Args().First()) }); err != nil {
+		return err
+	}
+	if len(r.Wrong) > 0 {
+		return cli.Exit("", exitFailed)
+	}
+	return nil
 }
 
 func (p *program) preflight(ctx context.Context, c *cli.Command) error {

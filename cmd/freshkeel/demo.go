@@ -76,7 +76,7 @@ func byHand(h *demo.Harbour) []string {
 	f := "bin/freshkeel -d mossgate-east"
 	return []string{
 		"cd " + h.Dir + " && export FRESHKEEL_HOME=$PWD/home",
-		"bin/freshkeel adopt mossgate-east --feed ../builds/feed.json --build builds/mossgate-3.4.1.zip",
+		"bin/freshkeel adopt mossgate-east --source ../builds/feed.json --build builds/mossgate-3.4.1.zip",
 		f + " start",
 		f + " builds",
 		f + " preflight 4.0.0",
@@ -120,7 +120,7 @@ func (s *scenes) play() error {
 		exit  int
 		check func(out string) error
 	}{
-		{"Take the install under care.", []string{"adopt", s.h.Install, "--feed", feed, "--build", filepath.Join(s.h.Builds, "mossgate-3.4.1.zip")}, exitDone, nil},
+		{"Take the install under care.", []string{"adopt", s.h.Install, "--source", feed, "--build", filepath.Join(s.h.Builds, "mossgate-3.4.1.zip")}, exitDone, nil},
 		{"Start the server as it is: 3.4.1.", append(in, "start"), exitDone, nil},
 		{"What do the makers offer?", append(in, "builds"), exitDone, nil},
 		{"4.0.0 needs a newer runtime: refused while the old server runs on.", append(in, "preflight", "4.0.0"), exitRefused, func(string) error {

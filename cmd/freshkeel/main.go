@@ -32,6 +32,7 @@ const (
 	exitRefused    = 3
 	exitRolledBack = 4
 	exitHands      = 5
+	exitNewer      = 10
 )
 
 // Hidden words by which this program calls itself.
@@ -256,6 +257,9 @@ func (p *program) fail(err error) int {
 		p.view.rolledBack(back)
 	default:
 		fmt.Fprintf(p.err, "freshkeel: %s\n", f.Error)
+		for _, l := range f.Lines {
+			fmt.Fprintf(p.err, "  │ %s\n", l)
+		}
 		for _, t := range f.Try {
 			fmt.Fprintf(p.err, "try: %s\n", t)
 		}
@@ -275,6 +279,7 @@ func explain(err error) failure {
 		hands   *freshkeel.NeedsHands
 		busy    *freshkeel.Busy
 		running *freshkeel.AlreadyRunning
+		tool    *freshkeel.ToolFailed
 	)
 	add := func(do ...string) {
 		for _, d := range do {
@@ -300,6 +305,9 @@ func explain(err error) failure {
 		f.Exit = exitUsage
 	case errors.As(err, &advised):
 		add(advised.Do)
+	case errors.As(err, &tool):
+		f.Lines = tool.Lines
+		add("less " + tool.Log)
 	case errors.As(err, &busy):
 		add("freshkeel status")
 	case errors.As(err, &running):

@@ -114,7 +114,7 @@ func mossgate(t *testing.T, releases ...demo.Release) *place {
 	require.NoError(t, err)
 	p.harbour, p.install, p.home = h, h.Install, h.Home
 	p.env = append(p.env, "FRESHKEEL_HOME="+h.Home)
-	p.ok("adopt", p.install, "--feed", "../builds/feed.json", "--build", filepath.Join(h.Builds, "mossgate-"+releases[0].Version+".zip"))
+	p.ok("adopt", p.install, "--source", "../builds/feed.json", "--build", filepath.Join(h.Builds, "mossgate-"+releases[0].Version+".zip"))
 	p.editProfile(func(s string) string { return quick.Replace(s) })
 	return p
 }

@@ -34,7 +34,7 @@ func TestSecretsInAddressesAppearNowhere(t *testing.T) {
 	})
 	said := ""
 	for _, args := range [][]string{{"builds"}, {"preflight", "4.0.0", "--all"}, {"--json", "refit", "3.5.0"}, {"refit", "3.4.1"}, {"logbook", "r0001"}, {"status"},
-		{"adopt", p.install, "--replace", "--dry-run", "--feed", secret + "/feed.json?token=swordfish"}, {"--json", "adopt", p.install, "--replace", "--dry-run", "--feed", secret + "/feed.json?token=swordfish"},
+		{"adopt", p.install, "--replace", "--dry-run", "--source", secret + "/feed.json?token=swordfish"}, {"--json", "adopt", p.install, "--replace", "--dry-run", "--source", secret + "/feed.json?token=swordfish"},
 		{"fetch", "--from", secret + "/mossgate-3.6.0.zip?key=swordfish"}, {"fetch", "--from", secret + "/nothing.zip?key=swordfish"}, {"adopt", p.install}} {
 		r := p.run(args...)
 		said += r.out + r.err
@@ -79,14 +79,14 @@ func TestBuildInPartsAndTheMakersSteps(t *testing.T) {
 		map[string]any{"url": "more.zip", "unpack": map[string]any{"strip": 1}},
 		map[string]any{"url": "songs.tar.gz", "unpack": map[string]any{"into": "songs"}},
 		map[string]any{"url": "notice.md", "unpack": map[string]any{"as": "file", "name": "NOTICE.md"}},
-	}}, map[string]any{"version": "3.9.9", "channel": "stable", "from": []any{"3.4.5"}, "parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}})
+	}}, map[string]any{"version": "3.9.8", "from": []any{"3.4.4"}, "parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}}, map[string]any{"version": "3.9.9", "channel": "stable", "from": []any{"3.4.5"}, "parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}})
 	b, err = json.Marshal(feed)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(p.harbour.Builds, "feed.json"), b, 0o644))
 
-	r := p.exits(exitRefused, "refit", "3.9.9")
-	assert.Contains(t, r.out, "the maker does not let 3.4.1 step to 3.9.9 directly")
-	assert.Contains(t, r.out, "refit to 3.4.5 first")
+	r := p.exits(exitRefused, "refit", "3.9.8")
+	assert.Contains(t, r.out, "the maker does not let 3.4.1 step to 3.9.8 directly")
+	assert.Contains(t, r.out, "no chain of builds that the source offers leads there")
 	p.editProfile(func(s string) string { return strings.Replace(s, "version = '^mossgate", "# '^mossgate", 1) })
 	p.ok("refit", "3.4.5")
 	assert.Equal(t, "laid over", p.read("tracks/dew-loop.track"))

@@ -2,6 +2,8 @@ package main
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,12 +18,16 @@ type entryJSON struct {
 
 // planJSON is a plan, step by step.
 type planJSON struct {
-	Steps     any      `json:"steps"`
-	Unchanged int      `json:"unchanged"`
-	Bytes     int64    `json:"stage_bytes"`
-	Kept      []string `json:"kept"`
-	Left      []string `json:"left"`
-	Foreign   []string `json:"foreign"`
+	Steps     any                  `json:"steps"`
+	Unchanged int                  `json:"unchanged"`
+	Bytes     int64                `json:"stage_bytes"`
+	Kept      []string             `json:"kept"`
+	Left      []string             `json:"left"`
+	Foreign   []string             `json:"foreign"`
+	Mended    []string             `json:"mended"`
+	Moved     []freshkeel.Move     `json:"moved"`
+	Overlaid  []freshkeel.Overlaid `json:"overlaid"`
+	Layers    []freshkeel.Laid     `json:"layers"`
 }
 
 func preflightJSON(pre *freshkeel.Preflight) any {
@@ -34,7 +40,8 @@ func preflightJSON(pre *freshkeel.Preflight) any {
 		Outcome string `json:"outcome"`
 		*freshkeel.Preflight
 		Plan planJSON `json:"plan"`
-	}{"result", outcome, pre, planJSON{nonNil(pre.Plan.Steps), pre.Plan.Unchanged, pre.Plan.Bytes, nonNil(pre.Plan.Kept), nonNil(pre.Plan.Left), nonNil(pre.Plan.Foreign)}}
+	}{"result", outcome, pre, planJSON{nonNil(pre.Plan.Steps), pre.Plan.Unchanged, pre.Plan.Bytes, nonNil(pre.Plan.Kept), nonNil(pre.Plan.Left), nonNil(pre.Plan.Foreign),
+		nonNil(pre.Plan.Mended), nonNil(pre.Plan.Moved), nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers)}}
 }
 
 // title heads a run, where there is a person to read it.
@@ -90,55 +97,151 @@ func short(list []string) string {
 	return strings.Join(list, ", ")
 }
 
-func (v *view) builds(rows []freshkeel.Build, installed, channel string) {
-	newest := ""
-	for _, b := range rows {
-		if b.Newer && b.InChannel {
-			newest = b.Version
+func (v *view) offers(offers []*freshkeel.Offer) {
+	for i, o := range offers {
+		if i > 0 {
+			fmt.Fprintln(v.p.out)
 		}
+		v.offer(o)
 	}
-	switch {
-	case newest != "":
-		v.outcome(good, "NEWER", fmt.Sprintf("%s is there; %s is installed", newest, orUnknown(installed)))
-	case installed == "":
-		v.outcome(minded, "UNKNOWN", "which version is installed is not known")
-	default:
-		v.outcome(good, "CURRENT", installed+" is installed, nothing newer is offered")
+}
+
+func (v *view) offer(o *freshkeel.Offer) {
+	newest := v.offerOutcome(o)
+	if !o.AsOf.IsZero() {
+		v.fact("offline", "the source can't be reached; this is what it offered on "+when(o.AsOf))
 	}
+	heads := []string{"build", "stands", "channel", "date", "download", "locker", "notes"}
 	var table [][]string
-	for _, b := range rows {
+	for _, b := range o.Builds {
 		mark := ""
 		switch {
 		case b.Installed:
 			mark = "installed"
 		case b.Newer && !b.InChannel:
 			mark = "newer, other channel"
+		case b.Newer && b.Version == "":
+			mark = "other content"
 		case b.Newer:
 			mark = "newer"
 		}
-		where := "-"
+		where, size := "-", "-"
 		if b.Fetched {
 			where = "fetched"
 		}
-		size := "-"
 		if b.Bytes > 0 {
 			size = freshkeel.Bytes(b.Bytes)
 		}
-		table = append(table, []string{b.Version, mark, b.Channel, b.Date, size, where, b.Notes})
+		notes := b.Notes
+		if b.Fits != "" {
+			notes = strings.Join(nonEmpty("fits "+b.Fits, notes), "; ")
+		}
+		if len(b.Variants) > 0 {
+			notes = strings.Join(nonEmpty("as "+strings.Join(b.Variants, ", "), notes), "; ")
+		}
+		table = append(table, []string{orUnknown(b.Version), mark, orDash(b.Channel), orDash(b.Date), size, where, notes})
 	}
 	fmt.Fprintln(v.p.out)
-	v.table([]string{"build", "stands", "channel", "date", "download", "locker", "notes"}, table, func(row, col int) string {
-		switch {
-		case rows[row].Installed && col < 2:
+	v.table(heads, table, func(row, col int) string {
+		switch b := o.Builds[row]; {
+		case b.Installed && col < 2:
 			return strong
-		case rows[row].Newer && rows[row].InChannel && col < 2:
+		case b.Newer && b.InChannel && col < 2:
 			return good
 		}
 		return ""
 	})
+	for _, b := range o.Builds {
+		if b.Changes != nil {
+			v.changes(b.Changes)
+		}
+	}
 	if newest != "" {
 		fmt.Fprintln(v.p.out)
-		v.fact("next", "freshkeel preflight "+newest)
+		v.fact("next", newest)
+	}
+}
+
+// offerOutcome says first what matters, and returns what to do next.
+func (v *view) offerOutcome(o *freshkeel.Offer) (next string) {
+	name := ""
+	if o.Layer != "" {
+		name = "layer " + o.Layer + ": "
+	}
+	newest := -1
+	for i, b := range o.Builds {
+		if b.Newer && b.InChannel {
+			newest = i
+		}
+	}
+	if newest >= 0 {
+		b := o.Builds[newest]
+		next = "freshkeel preflight " + b.Version
+		if o.Layer != "" {
+			next = fmt.Sprintf("freshkeel preflight --layer %s=%s", o.Layer, b.Version)
+		}
+		if b.Version == "" || b.Version == o.Installed {
+			v.outcome(good, "OTHER", fmt.Sprintf("%sthe %s holds other content than what is installed (%s)", name, o.Kind, orUnknown(o.Installed)))
+			return strings.TrimSuffix(strings.TrimSpace(next), "=")
+		}
+		v.outcome(good, "NEWER", fmt.Sprintf("%s%s is there; %s is installed", name, b.Version, orUnknown(o.Installed)))
+		return next
+	}
+	switch {
+	case o.Installed == "" && o.Layer != "":
+		v.outcome(minded, "NOT LAID", name+"the next refit lays it")
+	case o.Installed == "":
+		v.outcome(minded, "UNKNOWN", "which version is installed is not known")
+	case o.Channel != "" && o.From != "" && o.Channel != o.From:
+		v.outcome(minded, "AHEAD", fmt.Sprintf("%s%s is installed, from channel %s; %s has nothing newer", name, o.Installed, o.From, o.Channel))
+		for _, b := range o.Builds {
+			if b.InChannel && !b.Installed {
+				next = "freshkeel refit " + b.Version + " --back   (or freshkeel rollback, which brings the world back with it if you ask)"
+			}
+		}
+	default:
+		v.outcome(good, "CURRENT", name+o.Installed+" is installed, nothing newer is offered")
+	}
+	return next
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+// changes lists what differs by content, kind by kind.
+func (v *view) changes(c *freshkeel.Changes) {
+	fmt.Fprintln(v.p.out)
+	for _, m := range c.Moved {
+		v.fact("moved", m.From+" → "+m.To+" (the same content)")
+	}
+	for _, l := range []struct {
+		what string
+		list []string
+	}{{"changed", c.Changed}, {"new", c.Added}, {"gone", c.Removed}} {
+		if len(l.list) > 0 {
+			v.fact(l.what, fmt.Sprintf("%s: %s", count(len(l.list), "file"), short(l.list)))
+		}
+	}
+}
+
+func (v *view) feedChecked(r *freshkeel.FeedChecked, where string) {
+	switch {
+	case len(r.Wrong) > 0:
+		v.outcome(bad, "WRONG", fmt.Sprintf("%s: %s can't be used as it stands", where, count(len(r.Wrong), "file")))
+	case len(r.Poor) > 0:
+		v.outcome(minded, "USABLE", fmt.Sprintf("%s: %s, %s; %s could be better", where, count(r.Builds, "build"), count(r.Files, "file"), count(len(r.Poor), "thing")))
+	default:
+		v.outcome(good, "GOOD", fmt.Sprintf("%s: %s, %s", where, count(r.Builds, "build"), count(r.Files, "file")))
+	}
+	for _, w := range r.Wrong {
+		v.fact("wrong", w)
+	}
+	for _, w := range r.Poor {
+		v.fact("poor", w)
 	}
 }
 
@@ -173,6 +276,12 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 	default:
 		v.outcome(good, "CLEAR", fmt.Sprintf("%s → %s can go ahead", orUnknown(pre.From), to))
 	}
+	if len(pre.Chain) > 1 {
+		v.fact("steps", orUnknown(pre.From)+" → "+strings.Join(pre.Chain, " → ")+": the maker lets a build be reached from the one before it alone; each is brought up and confirmed")
+	}
+	for _, l := range pre.Layers {
+		v.fact("layer", l)
+	}
 	fine := 0
 	for _, f := range pre.Findings {
 		if f.Level == freshkeel.OK {
@@ -188,25 +297,58 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 	}
 	v.plan(pre.Plan, all)
 	if len(stops) == 0 && len(pre.Plan.Steps) > 0 {
-		next := "freshkeel refit " + pre.To
-		if w.From != "" {
-			next = "freshkeel refit --from " + w.From
-			if w.As != "" {
-				next += " --as " + w.As
-			}
-		}
+		next := "freshkeel refit " + strings.TrimSpace(strings.Join(wantWords(pre, w), " "))
 		v.fact("next", next)
 	}
+}
+
+// wantWords writes what was asked for as arguments, so that the next command
+// asks for the same.
+func wantWords(pre *freshkeel.Preflight, w freshkeel.Want) (out []string) {
+	switch {
+	case w.From != "":
+		out = append(out, "--from "+w.From)
+		if w.As != "" {
+			out = append(out, "--as "+w.As)
+		}
+	case len(pre.Chain) > 1:
+		out = append(out, pre.Chain[len(pre.Chain)-1])
+	case w.Version != "" || (len(w.Layers) == 0 && pre.To != pre.From):
+		out = append(out, pre.To)
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.Layers)) {
+		l := name
+		if v := w.Layers[name]; v != "" {
+			l += "=" + v
+		}
+		out = append(out, "--layer "+l)
+	}
+	for _, n := range w.Without {
+		out = append(out, "--without "+n)
+	}
+	if w.Back {
+		out = append(out, "--back")
+	}
+	if w.Mend {
+		out = append(out, "--mend")
+	}
+	for _, a := range w.Accept {
+		out = append(out, "--accept "+a)
+	}
+	return out
 }
 
 func (v *view) plan(p *freshkeel.Plan, all bool) {
 	replaced, added, removed := p.Changes()
 	v.fact("plan", fmt.Sprintf("replace %d, add %d, remove %d, leave %d unchanged; %s to lay out", replaced, added, removed, p.Unchanged, freshkeel.Bytes(p.Bytes)))
+	for _, m := range p.Moved {
+		v.fact("moved", m.From+" → "+m.To+" (the same content)")
+	}
 	if !all {
 		return
 	}
 	for _, s := range p.Steps {
-		v.fact("", fmt.Sprintf("%-11s %s", s.Do, s.Path))
+		v.fact("", fmt.Sprintf("%-11s %s%s", s.Do, s.Path, ofLayer(p, s.Path)))
 	}
 	for _, list := range []struct {
 		what  string
@@ -216,6 +358,13 @@ func (v *view) plan(p *freshkeel.Plan, all bool) {
 			v.fact("", fmt.Sprintf("%-11s %s (left alone)", list.what, at))
 		}
 	}
+}
+
+func ofLayer(p *freshkeel.Plan, at string) string {
+	if l := p.LayerOf(at); l != "" {
+		return "   (layer " + l + ")"
+	}
+	return ""
 }
 
 func (v *view) refitted(e *freshkeel.Entry) {
@@ -229,6 +378,9 @@ func (v *view) refitted(e *freshkeel.Entry) {
 	}
 	for _, l := range e.Lines {
 		v.fact("console", l)
+	}
+	for _, l := range e.Layers {
+		v.fact("layer", l)
 	}
 	v.told(e)
 	v.fact("backup", e.Backup)
@@ -385,6 +537,9 @@ func (v *view) logbook(all []*freshkeel.Entry, name string) {
 func (v *view) entry(e *freshkeel.Entry, kept string) {
 	v.outcome(outcomeColour(e), strings.ToUpper(orRunning(e)), fmt.Sprintf("%s %s: %s → %s", e.Kind, e.ID, orUnknown(e.From), orBuild(e.To)))
 	v.fact("when", when(e.Started))
+	for _, l := range e.Layers {
+		v.fact("layer", l)
+	}
 	v.fact("why", e.Why)
 	for _, l := range e.Lines {
 		v.fact("console", l)

@@ -98,6 +98,12 @@ func (v *view) observe(e freshkeel.Event) {
 	case freshkeel.StepFailed:
 		v.step = ""
 		v.line("FAIL", bad, e.Step, e.Text, freshkeel.Age(e.Took))
+	case freshkeel.ToolSaid:
+		if v.live {
+			v.print("        " + v.paint(dim, "│ "+v.clip(e.Text, v.width-12)))
+		} else {
+			fmt.Fprintf(v.p.err, "%s │ %s\n", e.At.Format("15:04:05"), e.Text)
+		}
 	case freshkeel.ServerSaid:
 		if v.live {
 			v.print("        " + v.paint(dim, "│ "+v.clip(e.Text, v.width-12)))
@@ -346,7 +352,11 @@ func (v *view) refused(e *freshkeel.Refused) {
 	if to == "" {
 		to = "the build"
 	}
-	v.outcome(bad, "REFUSED", to+" can't be installed as things are; nothing was changed, the server was not touched")
+	if n := len(e.Done); n > 0 {
+		v.outcome(bad, "REFUSED", fmt.Sprintf("%s can't be installed as things are; %s is in place and confirmed, and that is where the chain ended", to, e.Done[n-1]))
+	} else {
+		v.outcome(bad, "REFUSED", to+" can't be installed as things are; nothing was changed, the server was not touched")
+	}
 	for _, f := range e.Stops {
 		v.finding(f)
 	}
@@ -364,6 +374,9 @@ func (v *view) rolledBack(e *freshkeel.RolledBack) {
 	}
 	for _, t := range e.Told {
 		v.fact("note", t)
+	}
+	if n := len(e.Done); n > 0 {
+		v.fact("chain", fmt.Sprintf("it got as far as %s, each step confirmed", e.Done[n-1]))
 	}
 	v.fact("more", "freshkeel logbook "+e.Refit)
 }

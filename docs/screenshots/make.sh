@@ -26,7 +26,7 @@ fresh() {
   export FRESHKEEL_HOME=$harbour/home
   cd $harbour/mossgate-east
   [ "${1:-}" = bare ] && return
-  freshkeel adopt . --feed ../builds/feed.json --build ../builds/mossgate-3.4.1.zip >/dev/null
+  freshkeel adopt . --source ../builds/feed.json --build ../builds/mossgate-3.4.1.zip >/dev/null
   sed -i "s/steady = '5s'/steady = '2s'/" freshkeel.toml
   freshkeel start >/dev/null 2>&1
 }
@@ -60,7 +60,7 @@ RUN
 }
 
 fresh bare
-shot adopt 0 freshkeel adopt . --feed ../builds/feed.json --build ../builds/mossgate-3.4.1.zip
+shot adopt 0 freshkeel adopt . --source ../builds/feed.json --build ../builds/mossgate-3.4.1.zip
 fresh
 shot builds 0 freshkeel builds
 shot preflight-stopped 0 freshkeel preflight 4.0.0

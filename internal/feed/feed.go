@@ -1,64 +1,91 @@
-// Package feed knows where builds come from: it reads the list of builds that
-// a source offers, downloads their parts, and opens archives. docs/feed.md is
-// the format's description.
+// Package feed knows which builds there are. Every kind of source that a
+// profile can name ends in the same typed list, a Feed, newest last; nothing
+// behind it knows where a build came from. docs/feed.md describes the format of
+// a feed of our own, docs/sources.md the other kinds.
 package feed
 
 import (
 	"bytes"
 	"context"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"net/http"
-	"net/url"
-	"os"
-	"path/filepath"
+	"slices"
 	"strings"
 	"time"
+
+	"freshkeel/internal/fetch"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/unpack"
 )
 
 // Format names the format of a feed.
 const Format = "freshkeel-feed/1"
 
-// maxFeed bounds a feed document, in bytes.
+// maxFeed bounds a list of builds, in bytes.
 const maxFeed = 32 << 20
 
 // Feed is the list of builds that a source offers, newest last.
 type Feed struct {
 	Format string  `json:"format"`
 	Name   string  `json:"name"`
+	Steps  string  `json:"steps,omitempty"` // "each": a version is stepped to from the one before it alone
 	Builds []Build `json:"builds"`
 
-	where string // URL or path it was read from
+	where  string // URL or path it was read from
+	signed bool   // the list itself was signed by the profile's key
 }
 
 // Build is one version of the server software.
 type Build struct {
-	Version string            `json:"version"`
-	Channel string            `json:"channel"`
-	Date    string            `json:"date"` // 2006-01-02
-	Notes   string            `json:"notes"`
-	Parts   []Part            `json:"parts"` // laid in order, later over earlier
-	Needs   map[string]string `json:"needs"` // runtime → range, "java": ">=17"
-	From    []string          `json:"from"`  // versions that may step to it; none: any
+	Version  string            `json:"version"`
+	Channel  string            `json:"channel,omitempty"`
+	Date     string            `json:"date,omitempty"` // 2006-01-02
+	Notes    string            `json:"notes,omitempty"`
+	Parts    []Part            `json:"parts,omitempty"`    // laid in order, later over earlier
+	Listing  *Listing          `json:"listing,omitempty"`  // each file by itself, instead of parts or beside them
+	Variants []Variant         `json:"variants,omitempty"` // instead: the same version as different files
+	Needs    map[string]string `json:"needs,omitempty"`    // runtime → range, "java": ">=17"
+	From     []string          `json:"from,omitempty"`     // ranges of the versions that may step to it; none: any
+	Fits     string            `json:"fits,omitempty"`     // for a layer: range of the base's versions
+
+	Mark    string                              `json:"-"` // what tells this content from another, where the version doesn't
+	Tree    map[string]tree.Sum                 `json:"-"` // of a folder: its content, by path in the build
+	details func(context.Context, *Build) error // reads what the list alone does not tell
 }
 
-// Part is one file to fetch.
+// Variant is one of several files that are the same version.
+type Variant struct {
+	Name    string   `json:"name,omitempty"` // "plain", "addons": the maker's own word
+	OS      string   `json:"os,omitempty"`   // as Go names it: linux, windows, darwin; "": any
+	Arch    string   `json:"arch,omitempty"` // amd64, arm64, …; "": any
+	Parts   []Part   `json:"parts,omitempty"`
+	Listing *Listing `json:"listing,omitempty"`
+}
+
+func (v Variant) String() string {
+	var s []string
+	for _, p := range []string{v.Name, v.OS, v.Arch} {
+		if p != "" {
+			s = append(s, p)
+		}
+	}
+	return strings.Join(s, " ")
+}
+
+// Part is one thing to fetch.
 type Part struct {
-	URL     string            `json:"url"`     // may be relative to the feed
-	Size    int64             `json:"size"`    // bytes; 0: not told
-	Digests map[string]string `json:"digests"` // sha256, sha512, blake3 → hex
-	Unpack  Unpack            `json:"unpack"`
+	fetch.Wanted             // its URL may be relative to the feed
+	Unpack       unpack.Rule `json:"unpack,omitzero"`
+
+	Folder string `json:"-"` // instead of a URL: a folder of this machine, taken as it is
+	Make   *Make  `json:"-"` // instead: a command that makes it
 }
 
-// Unpack says what becomes of a fetched file.
-type Unpack struct {
-	As    string `json:"as"`    // file, zip, tar.gz, tar; "": by content, a jar being a file
-	Strip int    `json:"strip"` // leading path elements to drop
-	Into  string `json:"into"`  // folder of the build to lay it into
-	Name  string `json:"name"`  // for a file: its name in the build; "": that of the URL
+// Listing is a document that lists every file of a build with its digest.
+type Listing struct {
+	fetch.Wanted        // of the document; freshkeel-listing/1, which may be compressed
+	Files        string `json:"files,omitempty"` // what the files' addresses are relative to; "": the document
 }
 
 // Where is the feed's own address.
@@ -66,176 +93,306 @@ func (f *Feed) Where() string { return f.where }
 
 // Find returns the build with a version.
 func (f *Feed) Find(version string) (Build, bool) {
-	for _, b := range f.Builds {
-		if b.Version == version {
+	if i := f.Rank(version); i >= 0 {
+		return f.Builds[i], true
+	}
+	return Build{}, false
+}
+
+// Rank is a version's place in the list, -1 when it isn't there.
+func (f *Feed) Rank(version string) int {
+	return slices.IndexFunc(f.Builds, func(b Build) bool { return b.Version == version })
+}
+
+// Newer tells whether a version is newer than another: by the maker's order
+// where it lists both, else by comparing them.
+func (f *Feed) Newer(than, version string) bool {
+	if a, b := f.Rank(than), f.Rank(version); a >= 0 && b >= 0 {
+		return b > a
+	}
+	return Compare(version, than) > 0
+}
+
+// Newest returns the newest build of a channel that suits; channel "" means
+// any, suits nil anything.
+func (f *Feed) Newest(channel string, suits func(Build) bool) (Build, bool) {
+	for _, b := range slices.Backward(f.Builds) {
+		if (channel == "" || b.Channel == channel) && (suits == nil || suits(b)) {
 			return b, true
 		}
 	}
 	return Build{}, false
 }
 
-// Rank is a version's place in the feed, -1 when it isn't listed.
-func (f *Feed) Rank(version string) int {
-	for i, b := range f.Builds {
-		if b.Version == version {
-			return i
+// Channels lists the channels that the builds are in.
+func (f *Feed) Channels() (out []string) {
+	for _, b := range f.Builds {
+		if b.Channel != "" && !slices.Contains(out, b.Channel) {
+			out = append(out, b.Channel)
 		}
 	}
-	return -1
+	return out
 }
 
-// Newest returns the newest build of a channel; "" means any channel.
-func (f *Feed) Newest(channel string) (Build, bool) {
-	for i := len(f.Builds) - 1; i >= 0; i-- {
-		if channel == "" || f.Builds[i].Channel == channel {
-			return f.Builds[i], true
+// MayStep tells whether the maker lets one version step to a build directly.
+func (f *Feed) MayStep(from string, b Build) bool {
+	if len(b.From) > 0 {
+		return slices.ContainsFunc(b.From, func(r string) bool { return r == from || Fits(r, from) })
+	}
+	if f.Steps != "each" {
+		return true
+	}
+	before := "" // the one before it in its own channel, or the last one of any
+	for _, o := range f.Builds[:max(f.Rank(b.Version), 0)] {
+		if o.Channel == b.Channel || o.Version == from {
+			before = o.Version
 		}
 	}
-	return Build{}, false
+	return before == "" || before == from
 }
 
-// Read reads and checks the feed at where: an http(s) or file URL, or a path.
-func Read(ctx context.Context, where string) (*Feed, error) {
-	b, err := slurp(ctx, where)
+// Route finds the fewest builds to step through from one version to a build,
+// that build last. nil: there is no way.
+func (f *Feed) Route(from string, to Build) []Build {
+	type reached struct {
+		at int // index in the list; -1: the start
+		by int // index in found
+	}
+	found := []reached{{-1, -1}}
+	end := f.Rank(to.Version)
+	seen := map[int]bool{}
+	mine := func(b Build) bool { // preview builds are no way to a stable one
+		i := f.Rank(from)
+		return b.Channel == to.Channel || (i >= 0 && b.Channel == f.Builds[i].Channel)
+	}
+	for n := 0; n < len(found); n++ {
+		version, start := from, f.Rank(from)
+		if at := found[n].at; at >= 0 {
+			version, start = f.Builds[at].Version, at
+		}
+		for i := end; i > start; i-- { // the longest step first
+			if seen[i] || !f.MayStep(version, f.Builds[i]) || (i != end && !mine(f.Builds[i])) {
+				continue
+			}
+			seen[i] = true
+			found = append(found, reached{i, n})
+			if i != end {
+				continue
+			}
+			var out []Build
+			for r := found[len(found)-1]; r.at >= 0; r = found[r.by] {
+				out = append(out, f.Builds[r.at])
+			}
+			slices.Reverse(out)
+			return out
+		}
+	}
+	return nil
+}
+
+// Complete reads what the list alone does not tell of a build.
+func (f *Feed) Complete(ctx context.Context, b *Build) error {
+	if b.details == nil {
+		return nil
+	}
+	if err := b.details(ctx, b); err != nil {
+		return fmt.Errorf("%s: %w", b.Version, err)
+	}
+	b.details = nil
+	return nil
+}
+
+// Choice is which of a build's variants is wanted.
+type Choice struct{ Name, OS, Arch string }
+
+// Choose picks the variant of a build that suits. Several that suit, or none,
+// are an error that lists what there is.
+func (b Build) Choose(c Choice) (Variant, error) {
+	if len(b.Variants) == 0 {
+		return Variant{Parts: b.Parts, Listing: b.Listing}, nil
+	}
+	var fit []Variant
+	var all, names []string
+	for _, v := range b.Variants {
+		all = append(all, v.String())
+		if (v.OS == "" || v.OS == c.OS) && (v.Arch == "" || v.Arch == c.Arch) && (c.Name == "" || v.Name == c.Name) {
+			fit = append(fit, v)
+			names = append(names, fmt.Sprintf("%q", v.Name))
+		}
+	}
+	switch {
+	case len(fit) == 1:
+		return fit[0], nil
+	case len(fit) == 0 && c.Name != "":
+		return Variant{}, fmt.Errorf("%s does not come as %q for %s/%s; it comes as: %s", b.Version, c.Name, c.OS, c.Arch, strings.Join(all, ", "))
+	case len(fit) == 0:
+		return Variant{}, fmt.Errorf("%s does not come for this machine, %s/%s; it comes for: %s", b.Version, c.OS, c.Arch, strings.Join(all, ", "))
+	}
+	return Variant{}, fmt.Errorf("%s comes as %s: say which in [source] variant", b.Version, strings.Join(names, " and "))
+}
+
+// readFeed reads and checks a feed of our own format.
+func readFeed(ctx context.Context, where, key string, c *fetch.Client) (*Feed, error) {
+	// A signed list vouches for what it gives good digests of; where it is not
+	// signed, each part must be.
+	b, err := c.Document(ctx, where, maxFeed)
+	signed := false
+	if err == nil && key != "" {
+		if err = c.CheckSigned(ctx, key, b, where); err == nil {
+			signed = true
+		} else if fetch.Unsigned(err) {
+			err = nil
+		}
+	}
 	if err != nil {
-		return nil, fmt.Errorf("read the feed %s: %w", Shown(where), err)
+		return nil, err
 	}
 	f, err := Parse(b)
 	if err != nil {
-		return nil, fmt.Errorf("read the feed %s: %w", Shown(where), err)
-	}
-	f.where = where
-	return f, nil
-}
-
-func slurp(ctx context.Context, where string) ([]byte, error) {
-	if !IsURL(where) {
-		return os.ReadFile(localPath(where))
-	}
-	resp, err := get(ctx, where, nil)
-	if err != nil {
-		return nil, hidden(err)
-	}
-	defer resp.Body.Close()
-	if resp.StatusCode != http.StatusOK {
-		return nil, fmt.Errorf("the server answered %s", resp.Status)
-	}
-	b, err := io.ReadAll(io.LimitReader(resp.Body, maxFeed+1))
-	if len(b) > maxFeed {
-		return nil, fmt.Errorf("it is larger than %d MiB", maxFeed>>20)
-	}
-	return b, err
-}
-
-// Parse reads a feed's text and checks what later steps rely on.
-func Parse(b []byte) (*Feed, error) {
-	if looksHTML(b) {
-		return nil, errors.New("an HTML page stands there, not a feed")
-	}
-	f := &Feed{}
-	if err := json.Unmarshal(b, f); err != nil {
-		var syn *json.SyntaxError
-		if errors.As(err, &syn) {
-			return nil, fmt.Errorf("line %d: %v", 1+bytes.Count(b[:min(int(syn.Offset), len(b))], []byte("\n")), err)
-		}
 		return nil, err
 	}
-	if f.Format != Format {
-		return nil, fmt.Errorf("its format is %q, expected %q", f.Format, Format)
-	}
-	seen := map[string]bool{}
-	for i, b := range f.Builds {
-		at := fmt.Sprintf("build %d (%s)", i+1, b.Version)
-		switch {
-		case b.Version == "" || strings.ContainsFunc(b.Version, func(r rune) bool { return r <= ' ' || r == 0x7f }):
-			return nil, fmt.Errorf("build %d: its version is empty or holds spaces", i+1)
-		case seen[b.Version]:
-			return nil, fmt.Errorf("%s is listed twice", at)
-		case len(b.Parts) == 0:
-			return nil, fmt.Errorf("%s has no parts", at)
+	f.where, f.signed = where, signed
+	for i := range f.Builds {
+		bld := &f.Builds[i]
+		for _, l := range append([]*Listing{bld.Listing}, listings(bld.Variants)...) {
+			if l != nil {
+				if err := f.place(&l.Wanted, key); err != nil {
+					return nil, err
+				}
+			}
 		}
-		seen[b.Version] = true
-		if _, err := time.Parse(time.DateOnly, b.Date); b.Date != "" && err != nil {
-			return nil, fmt.Errorf("%s: date %q is not written 2006-01-02", at, b.Date)
-		}
-		for _, p := range b.Parts {
-			if err := p.check(); err != nil {
-				return nil, fmt.Errorf("%s: %w", at, err)
+		for _, ps := range append([][]Part{bld.Parts}, variantParts(bld.Variants)...) {
+			for j := range ps {
+				if err := f.place(&ps[j].Wanted, key); err != nil {
+					return nil, err
+				}
 			}
 		}
 	}
 	return f, nil
 }
 
-func (p Part) check() error {
-	if p.URL == "" {
-		return errors.New("a part has no url")
+func listings(vs []Variant) (out []*Listing) {
+	for _, v := range vs {
+		out = append(out, v.Listing)
 	}
-	if p.Size < 0 || p.Unpack.Strip < 0 {
-		return fmt.Errorf("part %s: a size or strip below zero", p.URL)
-	}
-	for name, want := range p.Digests {
-		h, ok := digests[name]
-		if !ok {
-			return fmt.Errorf("part %s: digest %q is not known; sha256, sha512 and blake3 are", p.URL, name)
-		}
-		if raw, err := hex.DecodeString(want); err != nil || len(raw) != h().Size() {
-			return fmt.Errorf("part %s: %q is not a %s digest of %d hex digits", p.URL, want, name, 2*h().Size())
-		}
-	}
-	return p.Unpack.check()
+	return
 }
 
-func (u Unpack) check() error {
-	switch u.As {
-	case "", "file", "zip", "tar", "tar.gz":
-	default:
-		return fmt.Errorf("unpack as %q is not known: file, zip, tar or tar.gz", u.As)
+func variantParts(vs []Variant) (out [][]Part) {
+	for _, v := range vs {
+		out = append(out, v.Parts)
 	}
-	for _, s := range []string{u.Into, u.Name} {
-		if s != "" && !cleanName(s) {
-			return fmt.Errorf("unpack: %q is not a path inside the build", s)
+	return
+}
+
+// place makes a part's addresses whole and says what must vouch for it.
+func (f *Feed) place(w *fetch.Wanted, key string) (err error) {
+	for _, at := range []*string{&w.URL, &w.Sums, &w.Sig} {
+		if *at != "" {
+			if *at, err = fetch.Resolve(f.where, *at); err != nil {
+				return fmt.Errorf("address %q: %w", *at, err)
+			}
+		}
+	}
+	w.Key = key
+	if f.signed {
+		*w = w.Vouched()
+	}
+	return nil
+}
+
+// Parse reads a feed's text and checks what later steps rely on.
+func Parse(b []byte) (*Feed, error) {
+	if fetch.LooksHTML(b) {
+		return nil, errors.New("an HTML page stands there, not a feed")
+	}
+	f := &Feed{}
+	if err := json.Unmarshal(b, f); err != nil {
+		return nil, jsonError(b, err)
+	}
+	if f.Format != Format {
+		return nil, fmt.Errorf("its format is %q, expected %q", f.Format, Format)
+	}
+	if f.Steps != "" && f.Steps != "each" {
+		return nil, fmt.Errorf("steps %q is not known; \"each\" is", f.Steps)
+	}
+	seen := map[string]bool{}
+	for i, b := range f.Builds {
+		at := fmt.Sprintf("build %d (%s)", i+1, b.Version)
+		switch {
+		case !validVersion(b.Version):
+			return nil, fmt.Errorf("build %d: its version is empty or holds spaces", i+1)
+		case seen[b.Version]:
+			return nil, fmt.Errorf("%s is listed twice", at)
+		case len(b.Parts) == 0 && b.Listing == nil && len(b.Variants) == 0:
+			return nil, fmt.Errorf("%s has no parts", at)
+		}
+		seen[b.Version] = true
+		if err := b.check(); err != nil {
+			return nil, fmt.Errorf("%s: %w", at, err)
+		}
+	}
+	return f, nil
+}
+
+func jsonError(b []byte, err error) error {
+	var syn *json.SyntaxError
+	if errors.As(err, &syn) {
+		return fmt.Errorf("line %d: %v", 1+bytes.Count(b[:min(int(syn.Offset), len(b))], []byte("\n")), err)
+	}
+	return err
+}
+
+func validVersion(v string) bool {
+	return v != "" && len(v) <= 200 && !strings.ContainsFunc(v, func(r rune) bool { return r <= ' ' || r == 0x7f })
+}
+
+func (b Build) check() error {
+	if _, err := time.Parse(time.DateOnly, b.Date); b.Date != "" && err != nil {
+		return fmt.Errorf("date %q is not written 2006-01-02", b.Date)
+	}
+	for _, r := range append(slices.Clone(b.From), b.Fits) {
+		if err := CheckRange(r); err != nil {
+			return err
+		}
+	}
+	for _, v := range append([]Variant{{Parts: b.Parts, Listing: b.Listing}}, b.Variants...) {
+		if len(v.Parts) == 0 && v.Listing == nil && v.String() != "" {
+			return fmt.Errorf("variant %s has no parts", v)
+		}
+		for _, p := range v.Parts {
+			if err := p.check(); err != nil {
+				return err
+			}
+		}
+		if v.Listing != nil {
+			if err := checkWanted(v.Listing.Wanted); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
-// Resolve makes a part's address whole: relative ones stand beside the feed.
-func (f *Feed) Resolve(part string) (string, error) {
-	if IsURL(part) || filepath.IsAbs(part) {
-		return part, nil
+func (p Part) check() error {
+	if err := checkWanted(p.Wanted); err != nil {
+		return err
 	}
-	if !IsURL(f.where) {
-		return filepath.Join(filepath.Dir(localPath(f.where)), filepath.FromSlash(part)), nil
-	}
-	base, err := url.Parse(f.where)
-	if err != nil {
-		return "", err
-	}
-	ref, err := url.Parse(part)
-	if err != nil {
-		return "", err
-	}
-	return base.ResolveReference(ref).String(), nil
+	return p.Unpack.Check()
 }
 
-// IsURL tells whether where is to be fetched over http or https.
-func IsURL(where string) bool {
-	return strings.HasPrefix(where, "http://") || strings.HasPrefix(where, "https://")
-}
-
-// Shown is an address as it may be shown and stored: a name, password or token
-// in it is nobody's business (P9).
-func Shown(where string) string {
-	u, err := url.Parse(where)
-	if !IsURL(where) || err != nil {
-		return where
+func checkWanted(w fetch.Wanted) error {
+	if w.URL == "" {
+		return errors.New("a part has no url")
 	}
-	u.User, u.Fragment = nil, ""
-	if u.RawQuery != "" {
-		u.RawQuery = "…"
+	if w.Size < 0 {
+		return fmt.Errorf("part %s: a size below zero", w.URL)
 	}
-	return u.String()
+	for name, want := range w.Digests {
+		if err := fetch.CheckDigest(name, want); err != nil {
+			return fmt.Errorf("part %s: %w", w.URL, err)
+		}
+	}
+	return nil
 }
-
-func localPath(where string) string { return strings.TrimPrefix(where, "file://") }

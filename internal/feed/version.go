@@ -1,74 +1,183 @@
 package feed
 
 import (
+	"fmt"
 	"path"
 	"regexp"
 	"strconv"
 	"strings"
 )
 
-// Compare orders two versions where no feed does: numbers by parts, and a
-// pre-release ("3.5.0-rc1") before its release. It returns -1, 0 or 1.
+// Compare orders two versions where no maker's order does: numbers by parts
+// (1.9 before 1.10), dates and build numbers likewise, and a pre-release
+// ("3.5.0-rc1") before its release. A missing part counts as 0. What follows a
+// "+" is compared last. It returns -1, 0 or 1.
 func Compare(a, b string) int {
-	aMain, aPre, _ := strings.Cut(a, "-")
-	bMain, bPre, _ := strings.Cut(b, "-")
+	aMain, aBuild, _ := strings.Cut(strings.TrimPrefix(a, "v"), "+")
+	bMain, bBuild, _ := strings.Cut(strings.TrimPrefix(b, "v"), "+")
 	if c := compareParts(aMain, bMain); c != 0 {
 		return c
 	}
-	switch {
-	case aPre == bPre:
-		return 0
-	case aPre == "":
-		return 1
-	case bPre == "":
-		return -1
-	}
-	return compareParts(aPre, bPre)
+	return compareParts(aBuild, bBuild)
 }
 
 var versionPart = regexp.MustCompile(`\d+|[A-Za-z]+`)
 
+// before are words for what comes before a release, in their order; after are
+// words for what comes after it. A word that is in neither counts as a
+// pre-release whose place among the others is not known: after the known ones.
+var (
+	before = map[string]int{"dev": -99, "nightly": -98, "snapshot": -97, "alpha": -90, "a": -90, "beta": -80, "b": -80, "milestone": -70, "m": -70,
+		"pre": -60, "preview": -60, "rc": -50, "cr": -50, "candidate": -50}
+	after = map[string]int{"final": 0, "release": 0, "ga": 0, "stable": 0, "build": 1, "rev": 1, "r": 1, "p": 1, "patch": 1, "hotfix": 1, "post": 1, "sp": 1}
+)
+
+const unknownWord = -10
+
+// rank gives one part of a version its weight and number.
+func rank(part string) (weight int, number uint64, word string) {
+	if n, err := strconv.ParseUint(part, 10, 64); err == nil {
+		return 10, n, ""
+	}
+	low := strings.ToLower(part)
+	if w, ok := before[low]; ok {
+		return w, 0, ""
+	}
+	if w, ok := after[low]; ok {
+		return w, 0, ""
+	}
+	if part[0] >= '0' && part[0] <= '9' {
+		return 11, 0, strings.Repeat("0", max(0, 64-len(part))) + part // a number too long for a machine's
+	}
+	return unknownWord, 0, low
+}
+
 func compareParts(a, b string) int {
 	as, bs := versionPart.FindAllString(a, -1), versionPart.FindAllString(b, -1)
 	for i := range max(len(as), len(bs)) {
-		x, y := "0", "0"
+		// What is missing is a 0, or the release of what has a word there.
+		x, y := "", ""
 		if i < len(as) {
 			x = as[i]
 		}
 		if i < len(bs) {
 			y = bs[i]
 		}
-		n, errN := strconv.Atoi(x)
-		m, errM := strconv.Atoi(y)
-		switch {
-		case errN == nil && errM == nil && n != m:
-			if n < m {
-				return -1
-			}
-			return 1
-		case errN == nil && errM != nil:
-			return 1
-		case errN != nil && errM == nil:
-			return -1
-		case errN != nil && x != y:
-			return strings.Compare(x, y)
+		if c := comparePart(x, y); c != 0 {
+			return c
 		}
 	}
 	return 0
 }
 
-var versionInName = regexp.MustCompile(`(?i)(?:^|[^0-9a-z.])v?(\d+(?:\.\d+)+(?:-(?:alpha|beta|rc|pre)[.\d]*)?)`)
+func comparePart(x, y string) int {
+	weigh := func(p, other string) (int, uint64, string) {
+		if p != "" {
+			return rank(p)
+		}
+		if w, _, _ := rank(other); w >= 10 {
+			return 10, 0, ""
+		}
+		return 0, 0, ""
+	}
+	xw, xn, xs := weigh(x, y)
+	yw, yn, ys := weigh(y, x)
+	switch {
+	case xw != yw:
+		return sign(xw < yw)
+	case xn != yn:
+		return sign(xn < yn)
+	}
+	return strings.Compare(xs, ys)
+}
+
+func sign(less bool) int {
+	if less {
+		return -1
+	}
+	return 1
+}
+
+var versionInName = regexp.MustCompile(`(?i)(?:^|[^0-9a-z.])v?(\d+(?:\.\d+)+(?:-(?:alpha|beta|rc|pre|preview|snapshot|build)[.\d]*)?|\d{4}-\d{2}-\d{2}|(?:build|b|r)\d{2,})`)
 
 // VersionIn finds a version in a file or folder name: the last run of numbers
-// with dots between. "" when there is none.
+// with dots between, date or build number. "" when there is none.
 func VersionIn(name string) string {
 	name = path.Base(strings.ReplaceAll(name, `\`, "/"))
-	for _, ext := range []string{".tar.gz", ".tgz", ".zip", ".jar", ".tar"} {
-		name = strings.TrimSuffix(name, ext)
+	for cut := true; cut; {
+		cut = false
+		for _, ext := range []string{".tar", ".gz", ".xz", ".zst", ".bz2", ".tgz", ".zip", ".jar", ".7z", ".rar", ".exe"} {
+			if rest, ok := strings.CutSuffix(name, ext); ok {
+				name, cut = rest, true
+			}
+		}
 	}
 	all := versionInName.FindAllStringSubmatch(name, -1)
 	if len(all) == 0 {
 		return ""
 	}
 	return all[len(all)-1][1]
+}
+
+// A range is conditions with spaces between, all of which must hold: ">=3.4
+// <4", "3.5.*", "=3.5.0" or a bare version. "||" parts alternatives. "" and "*"
+// are any version.
+var condition = regexp.MustCompile(`^(>=|<=|>|<|=|!=)?([^<>=!|\s]+)$`)
+
+// CheckRange names what is wrong with a range.
+func CheckRange(r string) error {
+	for _, alt := range strings.Split(r, "||") {
+		for _, c := range strings.Fields(alt) {
+			if condition.FindStringSubmatch(c) == nil {
+				return fmt.Errorf("%q is not a range of versions: write it as \">=3.4 <4\" or \"3.5.*\"", r)
+			}
+		}
+	}
+	return nil
+}
+
+// Fits tells whether a version lies in a range.
+func Fits(r, version string) bool {
+	if strings.TrimSpace(r) == "" {
+		return true
+	}
+	for _, alt := range strings.Split(r, "||") {
+		fits := strings.TrimSpace(alt) != ""
+		for _, c := range strings.Fields(alt) {
+			fits = fits && holds(c, version)
+		}
+		if fits {
+			return true
+		}
+	}
+	return false
+}
+
+func holds(cond, version string) bool {
+	m := condition.FindStringSubmatch(cond)
+	if m == nil {
+		return false
+	}
+	op, want := m[1], m[2]
+	if want == "*" {
+		return true
+	}
+	if base, ok := strings.CutSuffix(want, ".*"); ok && (op == "" || op == "=" || op == "!=") {
+		in := version == base || strings.HasPrefix(version, base+".") || strings.HasPrefix(version, base+"-")
+		return in == (op != "!=")
+	}
+	c := Compare(version, want)
+	switch op {
+	case ">=":
+		return c >= 0
+	case "<=":
+		return c <= 0
+	case ">":
+		return c > 0
+	case "<":
+		return c < 0
+	case "!=":
+		return c != 0
+	}
+	return c == 0
 }

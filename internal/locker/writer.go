@@ -304,6 +304,11 @@ func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, base
 	if err != nil {
 		return nil, err
 	}
+	return w.TakeList(ctx, root, list, base, progress)
+}
+
+// TakeList is Take for entries that a walk of root has found.
+func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, base map[string]File, progress func(done, total int64)) (*Taken, error) {
 	t := &Taken{Entries: make([]File, len(list))}
 	var todo []int
 	var total int64

@@ -71,6 +71,7 @@ type Entry struct {
 	From    string    `json:"from"` // version; "" when not known
 	To      string    `json:"to"`
 	Build   string    `json:"build,omitempty"`  // set in the locker
+	Layers  []string  `json:"layers,omitempty"` // what became of each layer that changed
 	Target  string    `json:"target,omitempty"` // of a rollback or restore: the run or backup it goes back to
 	World   bool      `json:"world,omitempty"`  // a rollback that puts the world back too
 	Only    []string  `json:"only,omitempty"`   // of a restore: patterns

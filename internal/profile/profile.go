@@ -3,6 +3,7 @@ package profile
 
 import (
 	"bytes"
+	"encoding"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -26,6 +27,8 @@ const FileName = "freshkeel.toml"
 type Profile struct {
 	Server  Server            `toml:"server"`
 	Source  Source            `toml:"source"`
+	Layers  []Layer           `toml:"layer"` // laid over the build in this order
+	Logins  []Login           `toml:"login"`
 	Place   map[string]string `toml:"place"`
 	Runtime Runtime           `toml:"runtime"`
 	Launch  Launch            `toml:"launch"`
@@ -44,12 +47,6 @@ type Server struct {
 // Own tells whether path is the operator's own: no build ever replaces it.
 func (s Server) Own(path string) bool {
 	return path == FileName || s.Keep.Match(path) || s.Settings.Match(path)
-}
-
-// Source is where builds come from.
-type Source struct {
-	Feed    string `toml:"feed"` // path, relative to the install, or http(s) URL
-	Channel string `toml:"channel"`
 }
 
 // Runtime is where to look for runtimes besides PATH and JAVA_HOME.
@@ -222,6 +219,9 @@ func (p *Profile) check(path string, text []byte) error {
 	if p.Ready.Version.Given() && p.Ready.Version.NumSubexp() < 1 {
 		return bad("ready.version", "it needs a group, as in '^version (\\S+)', that holds the version")
 	}
+	if err := p.checkSources(bad); err != nil {
+		return err
+	}
 	if p.Server.Name == "" {
 		return bad("server.name", "it is missing: give the server a name")
 	}
@@ -246,39 +246,56 @@ func explain(path string, text []byte, err error) error {
 	return &Error{File: path, Why: err.Error()}
 }
 
-// Keys lists every key a profile may have, dotted.
+// Keys lists every key a profile may have, dotted. A layer's source has the
+// same keys as the build's, which are not listed again.
 func Keys() []string {
 	var out []string
-	top := reflect.TypeFor[Profile]()
-	for i := range top.NumField() {
-		sec := top.Field(i)
-		name := sec.Tag.Get("toml")
-		if sec.Type.Kind() != reflect.Struct {
-			out = append(out, name)
-			continue
-		}
-		for j := range sec.Type.NumField() {
-			out = append(out, name+"."+sec.Type.Field(j).Tag.Get("toml"))
+	var walk func(t reflect.Type, prefix string)
+	walk = func(t reflect.Type, prefix string) {
+		for i := range t.NumField() {
+			name := prefix + t.Field(i).Tag.Get("toml")
+			ft := t.Field(i).Type
+			if ft.Kind() == reflect.Pointer || (ft.Kind() == reflect.Slice && ft.Elem().Kind() == reflect.Struct && ft.Elem() != reflect.TypeFor[Pattern]()) {
+				ft = ft.Elem()
+			}
+			section := ft.Kind() == reflect.Struct && !reflect.PointerTo(ft).Implements(reflect.TypeFor[encoding.TextUnmarshaler]())
+			if section && name != "layer.source" {
+				walk(ft, name+".")
+			} else {
+				out = append(out, name)
+			}
 		}
 	}
+	walk(reflect.TypeFor[Profile](), "")
 	return out
 }
 
 // nearest returns the known key most like key, or "" when none is close.
 func nearest(key string) string {
+	var wrong []string
 	best, near := len(key)/2+1, ""
 	for _, k := range Keys() {
 		if d := distance(key, k); d < best {
 			best, near = d, k
 		}
-		if _, last, ok := strings.Cut(k, "."); ok {
-			_, mine, _ := strings.Cut(key, ".")
-			if mine == last {
-				return k // right key, wrong section
+		if _, last := splitKey(k); last != k {
+			if _, mine := splitKey(key); mine == last {
+				wrong = append(wrong, k) // right key, wrong section
 			}
 		}
 	}
+	if len(wrong) == 1 || (len(wrong) > 0 && near == "") {
+		return wrong[0]
+	}
 	return near
+}
+
+// splitKey parts a dotted key into its section and its own name.
+func splitKey(key string) (section, name string) {
+	if i := strings.LastIndexByte(key, '.'); i >= 0 {
+		return key[:i], key[i+1:]
+	}
+	return "", key
 }
 
 // distance is the Levenshtein distance in bytes.
@@ -304,16 +321,15 @@ func distance(a, b string) int {
 // lineOf finds the line where a dotted key is set, or its section starts; 0
 // when neither stands there.
 func lineOf(text []byte, key string) int {
-	section, name, _ := strings.Cut(key, ".")
-	in, at := false, 0
+	in, at := "", 0
 	for i, raw := range strings.Split(string(text), "\n") {
 		line := strings.TrimSpace(raw)
 		if strings.HasPrefix(line, "[") {
-			in = strings.HasPrefix(line, "["+section+"]")
-			if in {
+			in = strings.Trim(strings.SplitN(line, "]", 2)[0], "[ ")
+			if in == key || strings.HasPrefix(key, in+".") {
 				at = i + 1
 			}
-		} else if k, _, ok := strings.Cut(line, "="); in && ok && strings.TrimSpace(k) == name {
+		} else if k, _, ok := strings.Cut(line, "="); ok && in != "" && in+"."+strings.TrimSpace(k) == key {
 			return i + 1
 		}
 	}

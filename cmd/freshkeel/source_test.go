@@ -1,0 +1,162 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/json"
+	"encoding/pem"
+	"io"
+	"log"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"freshkeel"
+	"freshkeel/demo"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// serve puts a makers' site on the harbour's builds, over TLS.
+func (p *place) serve() (*demo.Site, string) {
+	p.t.Helper()
+	s := &demo.Site{Dir: p.harbour.Builds}
+	srv := httptest.NewUnstartedServer(s)
+	srv.Config.ErrorLog = quiet
+	srv.StartTLS()
+	p.t.Cleanup(srv.Close)
+	at := filepath.Join(p.dir, "ca.pem")
+	require.NoError(p.t, os.WriteFile(at, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw}), 0o644))
+	p.env = append(p.env, "SSL_CERT_FILE="+at)
+	return s, srv.URL
+}
+
+// servePlain is serve over plain http.
+func (p *place) servePlain() (*demo.Site, string) {
+	s := &demo.Site{Dir: p.harbour.Builds}
+	srv := httptest.NewUnstartedServer(s)
+	srv.Config.ErrorLog = quiet
+	srv.Start()
+	p.t.Cleanup(srv.Close)
+	return s, srv.URL
+}
+
+var sourceSection = regexp.MustCompile(`(?s)\[source\].*?\n\[place\]`)
+
+// source makes lines the profile's [source].
+func (p *place) source(lines ...string) {
+	p.t.Helper()
+	p.editProfile(func(s string) string {
+		require.Regexp(p.t, sourceSection, s)
+		return sourceSection.ReplaceAllLiteralString(s, "[source]\n"+strings.Join(lines, "\n")+"\n\n[place]")
+	})
+}
+
+// offer is what the build's source offers.
+func (p *place) offer() freshkeel.Offer {
+	p.t.Helper()
+	var l struct{ Offers []freshkeel.Offer }
+	require.NoError(p.t, json.Unmarshal([]byte(p.ok("--json", "builds").out), &l))
+	require.NotEmpty(p.t, l.Offers)
+	return l.Offers[0]
+}
+
+func versions(o freshkeel.Offer) (out []string) {
+	for _, b := range o.Builds {
+		out = append(out, b.Version)
+	}
+	return
+}
+
+// fixed are releases whose every build comes up.
+var fixed = []demo.Release{demo.Releases[0], demo.Releases[1],
+	{Version: "3.6.1", Channel: "stable", Date: "2026-11-01", Notes: "Flood gates, dry.", Behaviour: demo.Good, Java: 17},
+	{Version: "3.7.0-pre1", Channel: "preview", Date: "2026-11-12", Notes: "Moss that grows.", Behaviour: demo.Good, Java: 17}}
+
+const zipNamed = `'/mossgate-(?P<version>[\d.]+(?:-\w+)?)\.zip(?:\?(?P<channel>\w+))?$'`
+
+// Every kind of source leads from a list of builds to a server that runs one.
+func TestEachKindOfSourceLeadsToARunningServer(t *testing.T) {
+	for name, c := range map[string]struct {
+		source func(p *place, url string) []string
+		list   []string // versions, oldest first
+		to     string   // the newest of the channel
+	}{
+		"a feed": {func(p *place, url string) []string {
+			return []string{"feed = '" + url + "/feed.json'", "channel = 'stable'"}
+		},
+			[]string{"3.4.1", "3.5.0", "3.6.1", "3.7.0-pre1"}, "3.6.1"},
+		"a maker's JSON, newest first, with details": {func(p *place, url string) []string {
+			return []string{"channel = 'steady'", "order = 'newest-first'", "[source.api]", "list = '" + url + "/api/builds.json'", "builds = '$.result.items[*]'", "version = '$.number'",
+				"channel = '$.track'", "channels = { settled = 'steady', growing = 'preview' }", "date = '$.since'", "detail = '$.details'", "files = '$.files[?@.kind==\"server\"]'",
+				"url = '$.href'", "size = '$.bytes'", "digests = { sha256 = '$.sum' }"}
+		}, []string{"3.4.1", "3.5.0", "3.6.1", "3.7.0-pre1"}, "3.6.1"},
+		"a page, with a checksum list": {func(p *place, url string) []string {
+			return []string{"channel = 'stable'", "sums = 'SHA256SUMS'", "page.at = '" + url + "/downloads.html'", "page.links = 'table.gates a.get'", "page.pattern = " + zipNamed}
+		}, []string{"3.4.1", "3.5.0", "3.6.1", "3.7.0-pre1"}, "3.6.1"},
+		"one address": {func(p *place, url string) []string {
+			return []string{"address.at = '" + url + "/latest.jar'", "rename = 'mossgate-server-x.jar'"}
+		}, []string{""}, "3.7.0-pre1"},
+		"a folder, part of it, some of it elsewhere": {func(p *place, _ string) []string {
+			game := filepath.Join(p.dir, "game")
+			put(p.t, filepath.Join(game, "version.txt"), "mossgate = 3.6.1\n")
+			put(p.t, filepath.Join(game, "client/mossgate.exe"), "MZ")
+			jar, err := demo.Jar(fixed[2])
+			require.NoError(p.t, err)
+			put(p.t, filepath.Join(game, "server/bin/mossgate-server-3.6.1.jar"), string(jar))
+			put(p.t, filepath.Join(game, "server/tracks/dew-loop.track"), "dew loop, surveyed anew\n")
+			put(p.t, filepath.Join(game, "server/cache/x"), "x")
+			return []string{"folder.at = '" + game + "'", "strip = 1", "version = 'file:version.txt'", "take = ['*', 'bin/**', 'tracks/**']", "leave = ['mossgate.exe']", "moved = { 'bin/*' = '/' }"}
+		}, []string{"3.6.1"}, "3.6.1"},
+		"archives in order": {func(p *place, _ string) []string {
+			require.NoError(p.t, p.harbour.PublishIncrement(filepath.Join(p.dir, "archives"), fixed[1], fixed[2]))
+			return []string{"removals = 'removed.txt'", "[source.archives]", "in = '../archives'", `full = '^mossgate-(?P<version>[\d.]+)-full\.zip$'`, `increment = '^mossgate-(?P<version>[\d.]+)-step\.zip$'`}
+		}, []string{"3.5.0", "3.6.1"}, "3.6.1"},
+		"a build command": {func(p *place, _ string) []string {
+			for _, r := range fixed {
+				jar, err := demo.Jar(r)
+				require.NoError(p.t, err)
+				put(p.t, filepath.Join(p.dir, "mossgate-server-"+r.Version+".jar"), string(jar))
+			}
+			put(p.t, filepath.Join(p.dir, "make.sh"), "#!/bin/sh\nset -e\necho \"brewing $1\"\nmkdir -p out\ncp \"$2/mossgate-server-$1.jar\" out\necho done >&2\n")
+			return []string{"[source.command]", "run = ['" + filepath.Join(p.dir, "make.sh") + "', '{version}', '" + p.dir + "']", "list = ['echo', '3.5.0 3.6.1']", "limit = '1m'", "pick = 'out/mossgate-server-*.jar'"}
+		}, []string{"3.5.0", "3.6.1"}, "3.6.1"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := mossgate(t, fixed...)
+			require.NoError(t, p.harbour.PublishElsewhere(fixed))
+			_, url := p.serve()
+			p.source(c.source(p, url)...)
+			o := p.offer()
+			assert.Equal(t, c.list, versions(o))
+			last := o.Builds[len(o.Builds)-1]
+			assert.True(t, last.Newer && !last.Installed, "%+v", last)
+			assert.Contains(t, p.ok("builds").out, "freshkeel preflight")
+			r := p.exits(exitNewer, "fetch", "--check")
+			assert.Equal(t, 1, strings.Count(r.out, "\n"), "one line: %q", r.out)
+			p.ok("start")
+			r = p.ok("refit")
+			assert.Contains(t, r.out, "3.4.1 → "+c.to+" and runs")
+			assert.Equal(t, c.to, p.status().Version)
+			assert.FileExists(t, filepath.Join(p.install, "mossgate.jar"))
+			for _, no := range []string{"removed.txt", "INSTALL-ME.txt", "harbour.pub", "cache/x", "version.txt.orig", "mossgate.exe", "bin"} {
+				assert.NoFileExists(t, filepath.Join(p.install, no))
+			}
+			r = p.ok("refit")
+			assert.Contains(t, r.out, "NOTHING TO DO")
+			r = p.ok("fetch", "--check")
+			assert.Empty(t, r.out+r.err, "quiet when nothing is newer")
+			// Nothing of what was fetched is left lying about.
+			left, _ := filepath.Glob(filepath.Join(p.home, "locker", "incoming", "*.part*"))
+			assert.Empty(t, left)
+		})
+	}
+}
+
+// quiet keeps a server's own log out of the test's.
+var quiet = log.New(io.Discard, "", 0)

@@ -1,0 +1,505 @@
+package freshkeel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"freshkeel/internal/feed"
+	"freshkeel/internal/fetch"
+	"freshkeel/internal/host"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/unpack"
+
+	"github.com/gofrs/flock"
+	"golang.org/x/sync/errgroup"
+)
+
+// Fetched is a build that stands verified in the locker.
+type Fetched struct {
+	Set       *locker.Set `json:"-"`
+	Version   string      `json:"version"`
+	Layer     string      `json:"layer,omitempty"`
+	Bytes     int64       `json:"bytes"`
+	Files     int         `json:"files"`
+	Cached    bool        `json:"cached"`
+	Damaged   []string    `json:"damaged,omitempty"` // installed files that are not what was put there
+	Candidate *Candidate  `json:"-"`
+	Layers    []*Fetched  `json:"layers,omitempty"` // to be laid over it, in order
+}
+
+// Fetch brings a build into the locker, and the layers that are wanted with
+// it. What is there already is not fetched again.
+func (k *Keel) Fetch(ctx context.Context, w Want) (*Fetched, error) {
+	all, err := k.resolveAll(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	return k.fetchAll(ctx, all)
+}
+
+func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
+	l, err := k.locker()
+	if err != nil {
+		return nil, err
+	}
+	done := func(s *locker.Set, cached bool) *Fetched {
+		if c.Version == "" {
+			c.Version = s.Version
+		}
+		return &Fetched{Set: s, Version: c.Version, Layer: c.Layer, Bytes: s.Bytes, Files: s.Files, Cached: cached, Candidate: c}
+	}
+	if c.set != "" {
+		s, err := l.Read(locker.Builds, c.set)
+		if err == nil {
+			k.fetched(c, s)
+			return done(s, true), nil
+		}
+		if !errors.Is(err, locker.ErrNoSet) {
+			return nil, err
+		}
+	}
+	if c.offer != nil && c.offer.stale {
+		return nil, &Advised{fmt.Errorf("%s is not in the locker, and its source can't be reached", c.label()), "try again when it can be; what is fetched already: freshkeel builds"}
+	}
+	w := l.Writer()
+	defer w.Close()
+	s := &locker.Set{Owner: locker.Builds, Version: c.Version, Channel: c.Channel, Source: c.Source, Taken: time.Now().Round(0)}
+	got := map[string]locker.File{}
+	var damaged []string
+	switch {
+	case c.folder != "":
+		err = k.takeFolder(ctx, w, c.folder, unpack.Rule{}, got)
+	case c.list != nil:
+		damaged, err = k.takeListing(ctx, l, w, c, got)
+	default:
+		err = k.takeParts(ctx, l, w, c, got)
+	}
+	if err != nil {
+		return nil, denied(err)
+	}
+	for _, f := range got {
+		s.Entries = append(s.Entries, f)
+	}
+	slices.SortFunc(s.Entries, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })
+	s.Tally()
+	if s.Files == 0 {
+		return nil, fmt.Errorf("fetch %s: it holds no files", c.Source)
+	}
+	s.ID = c.set
+	if s.ID == "" { // nothing but its content tells it from another
+		s.ID = contentID(s)
+	}
+	if c.Version == "" {
+		// Nothing of it is promised before it is published, so that its own
+		// files can be read; a second writing only adds the version.
+		if err := w.Publish(s); err != nil {
+			return nil, err
+		}
+		c.Version = versionInside(l, s, c.src.Version)
+		s.Version = c.Version
+	}
+	if err := w.Publish(s); err != nil {
+		return nil, err
+	}
+	k.fetched(c, s)
+	f := done(s, false)
+	f.Damaged = damaged
+	return f, nil
+}
+
+// contentID names a set by what is in it.
+func contentID(s *locker.Set) string {
+	h := tree.NewHash()
+	for _, f := range s.Entries {
+		h.WriteString(fmt.Sprintf("%q %s %s %s\n", f.Path, f.Kind, f.Sum, f.Target))
+	}
+	return "taken-" + h.Sum().String()[:16]
+}
+
+// fetched remembers what was fetched of a source.
+func (k *Keel) fetched(c *Candidate, s *locker.Set) {
+	if c.offer == nil || c.offer.stale {
+		return
+	}
+	m := c.offer.memory
+	old := m.Sets[c.Version]
+	if mark := c.build.Mark; mark != "" && mark != "?" {
+		m.Marks[mark] = s.ID
+	}
+	if m.Sets[c.Version] = s.ID; old != s.ID || c.build.Mark != "" {
+		m.save()
+	}
+}
+
+// takeFolder stores what a rule takes of a folder, without the owners it has
+// there.
+func (k *Keel) takeFolder(ctx context.Context, w *locker.Writer, folder string, rule unpack.Rule, got map[string]locker.File) error {
+	// A folder that is itself an install has a profile and a log of its own.
+	list, err := tree.Walk(folder, tree.Patterns{profile.FileName})
+	if err != nil {
+		return err
+	}
+	list = slices.DeleteFunc(list, func(e tree.Entry) bool { return e.Kind != tree.Dir && rule.Path(e.Path) == "" })
+	t, err := w.TakeList(ctx, folder, list, nil, k.moves("fetch"))
+	if err != nil {
+		return err
+	}
+	if len(t.Moving) > 0 {
+		return &Advised{fmt.Errorf("take the build from %s: %s changed while it was read", folder, some(t.Moving, 3)), "end what writes there, and try again"}
+	}
+	for _, f := range t.Entries {
+		to := rule.Path(f.Path)
+		if to == "" || (f.Kind == tree.Dir && (len(rule.Take) > 0 || len(rule.Leave) > 0 || len(rule.Moved) > 0)) {
+			continue // folders that files need are made for them
+		}
+		if old, twice := got[to]; twice && old.Kind != tree.Dir {
+			return fmt.Errorf("take the build from %s: two of its files would be %s", folder, to)
+		}
+		f.Path = to
+		f.UID, f.GID, f.Inode, f.Ctime, f.ReadAt = -1, -1, 0, 0, 0
+		f.Mode &^= 0o022 | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky
+		got[to] = f
+	}
+	return nil
+}
+
+// atOnce is how many files are downloaded at the same time.
+const atOnce = 4
+
+// arrived is one part that is here, held by a lock against other commands.
+type arrived struct {
+	*fetch.Verified
+	lock *flock.Flock
+	kept bool // not ours to remove
+}
+
+// takeParts downloads every part, several at a time, and opens them in order;
+// a later part's files win over an earlier one's.
+func (k *Keel) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer, c *Candidate, got map[string]locker.File) error {
+	incoming := filepath.Join(l.Dir(), "incoming")
+	if err := os.MkdirAll(incoming, 0o700); err != nil {
+		return err
+	}
+	here := make([]arrived, len(c.parts))
+	defer func() {
+		for _, a := range here {
+			if a.lock != nil {
+				a.lock.Unlock()
+			}
+		}
+	}()
+	client := k.client(c.src)
+	total := k.together("fetch", len(c.parts))
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(atOnce)
+	for i, p := range c.parts {
+		if p.Folder != "" || p.Make != nil {
+			continue
+		}
+		g.Go(func() error {
+			name := filepath.Join(incoming, tree.SumBytes([]byte(p.URL)).String()[:16])
+			lock := flock.New(name+".lock", flock.SetPermissions(0o600))
+			if ok, err := lock.TryLockContext(gctx, 100*time.Millisecond); err != nil || !ok {
+				return fmt.Errorf("wait for another download of %s: %w", fetch.Shown(p.URL), err)
+			}
+			here[i].lock = lock
+			v, err := client.Download(gctx, p.Wanted, name+".part", total(i))
+			here[i].Verified = v
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	for i, p := range c.parts {
+		if err := k.takePart(ctx, w, c, p, here[i], incoming, got); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// together sums the progress of several downloads into one.
+func (k *Keel) together(step string, n int) func(i int) func(done, total int64) {
+	var mu sync.Mutex
+	done, total := make([]int64, n), make([]int64, n)
+	sum := func(list []int64) (s int64) {
+		for _, v := range list {
+			s += v
+		}
+		return
+	}
+	moves := k.moves(step)
+	return func(i int) func(d, t int64) {
+		return func(d, t int64) {
+			mu.Lock()
+			defer mu.Unlock()
+			done[i], total[i] = d, t
+			moves(sum(done), sum(total))
+		}
+	}
+}
+
+// takePart lays one part over what the parts before it brought.
+func (k *Keel) takePart(ctx context.Context, w *locker.Writer, c *Candidate, p feed.Part, a arrived, incoming string, got map[string]locker.File) error {
+	if p.Folder != "" {
+		return k.takeFolder(ctx, w, p.Folder, p.Unpack, got)
+	}
+	if p.Make != nil {
+		made, err := k.make(ctx, c, p.Make)
+		if err != nil {
+			return err
+		}
+		if fi, err := os.Stat(made); err == nil && fi.IsDir() {
+			return k.takeFolder(ctx, w, made, p.Unpack, got)
+		}
+		name := filepath.Join(incoming, "made-"+tree.SumBytes([]byte(made)).String()[:16]+".part")
+		if a.Verified, err = k.client(c.src).Download(ctx, fetch.Wanted{URL: made}, name, k.moves("fetch")); err != nil {
+			return err
+		}
+		if err := k.madeAs(c, a.Verified); err != nil {
+			os.Remove(a.Path)
+			return err
+		}
+	}
+	// Verified and about to be stored piece by piece: the download itself has
+	// done its work, whether it can be opened or not.
+	defer os.Remove(a.Path)
+	switch {
+	case a.WeakOnly():
+		k.warn("%s is vouched for by a weak digest alone (%s): it tells damage, not malice", fetch.NameOf(p.URL), strings.Join(a.By, ", "))
+	case len(a.By) == 0 && fetch.IsURL(p.URL):
+		k.note("nothing vouches for %s: its source gives no digest and no signature", fetch.NameOf(p.URL))
+	}
+	rule := p.Unpack
+	if c.guess {
+		top, err := k.wrapper(ctx, a.Verified, rule, incoming)
+		if err != nil {
+			return err
+		}
+		if top != "" {
+			k.note("everything in %s lies in one folder, %s: its content is taken", fetch.NameOf(p.URL), top)
+			rule.Strip = 1
+		}
+	}
+	over := feed.Over(c.src)
+	var mu sync.Mutex
+	fresh := map[string]locker.File{}
+	found, err := unpack.Unpacked(ctx, a.Verified, rule, incoming, func(it unpack.Item) error {
+		to := over.Path(it.Path)
+		if to == "" {
+			return nil
+		}
+		f := locker.File{}
+		if it.Body != nil {
+			var err error
+			if f, err = w.Add(ctx, it.Body, nil); err != nil {
+				return err
+			}
+		}
+		size := f.Size
+		f.Entry = tree.Entry{Path: to, Kind: tree.File, Mode: it.Mode.Perm(), UID: -1, GID: -1, Target: it.Target}
+		f.Size = size
+		if y := it.Mtime.Year(); y > 1980 && y < 2200 {
+			f.Mtime = it.Mtime.UnixNano()
+		}
+		switch {
+		case it.Mode.IsDir():
+			f.Kind = tree.Dir
+		case it.Mode&fs.ModeSymlink != 0:
+			f.Kind = tree.Link
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		fresh[to] = f
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if len(found.LeftOut) > 0 {
+		slices.Sort(found.LeftOut)
+		k.note("left out of %s: %s", fetch.NameOf(a.URL), some(found.LeftOut, 6))
+	}
+	for at := range got {
+		if _, again := fresh[at]; !again && removedBy(found.Removals, at) {
+			delete(got, at)
+		}
+	}
+	for at, f := range fresh {
+		// What was a folder may be a file now, and the other way round.
+		if old, ok := got[at]; ok && old.Kind == tree.Dir && f.Kind != tree.Dir {
+			for under := range got {
+				if strings.HasPrefix(under, at+"/") {
+					delete(got, under)
+				}
+			}
+		}
+		got[at] = f
+	}
+	return nil
+}
+
+// removedBy tells whether a list of removals names a path, or a folder it is in.
+func removedBy(list tree.Patterns, at string) bool {
+	if len(list) == 0 {
+		return false
+	}
+	for p := at; p != "."; p = dirOf(p) {
+		if list.Match(p) || slices.Contains(list, p) {
+			return true
+		}
+	}
+	return false
+}
+
+func dirOf(p string) string {
+	if i := strings.LastIndexByte(p, '/'); i >= 0 {
+		return p[:i]
+	}
+	return "."
+}
+
+// wrapper names the one folder that holds everything of an archive, unless the
+// install has a folder of that name, which then is part of the layout.
+func (k *Keel) wrapper(ctx context.Context, v *fetch.Verified, rule unpack.Rule, dir string) (string, error) {
+	var mu sync.Mutex
+	top, only, deep := "", true, false
+	_, err := unpack.Unpacked(ctx, v, rule, dir, func(it unpack.Item) error {
+		mu.Lock()
+		defer mu.Unlock()
+		first, _, more := strings.Cut(it.Path, "/")
+		deep = deep || more
+		only = only && (more || it.Mode.IsDir()) && (top == "" || top == first)
+		top = first
+		return nil
+	})
+	if err != nil || !only || !deep || k.exists(top) {
+		return "", err
+	}
+	return top, nil
+}
+
+// make runs the command that makes a build, in a work folder of its own that
+// stays from run to run, since such tools keep what they fetched there. What
+// an earlier run made is taken away first: only what this run makes counts.
+func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, error) {
+	work := filepath.Join(strings.TrimSuffix(c.offer.memory.path, ".json") + ".work")
+	if err := os.MkdirAll(work, 0o700); err != nil {
+		return "", err
+	}
+	lock := flock.New(work+".lock", flock.SetPermissions(0o600))
+	if ok, err := lock.TryLock(); err != nil || !ok {
+		return "", &Advised{fmt.Errorf("another run of %s is under way", m.Run[0]), "wait for it to end"}
+	}
+	defer lock.Unlock()
+	for _, old := range picked(work, m.Pick) {
+		if err := os.RemoveAll(old); err != nil {
+			return "", err
+		}
+	}
+	log, err := os.OpenFile(filepath.Join(work, "output.log"), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return "", err
+	}
+	defer log.Close()
+	argv := slices.Clone(m.Run)
+	if strings.Contains(argv[0], "/") && !filepath.IsAbs(argv[0]) { // a tool that stands in the install
+		argv[0] = k.path(argv[0])
+	}
+	env := append(slices.Clone(k.o.Env), "FRESHKEEL_VERSION="+c.Version, "FRESHKEEL_INSTALL="+k.Dir)
+	var last []string
+	err = host.RunTool(ctx, host.Tool{Argv: argv, Dir: work, Env: env, Limit: m.Limit}, func(l string) {
+		fmt.Fprintln(log, l)
+		if last = append(last, l); len(last) > 12 {
+			last = last[1:]
+		}
+		k.tell(Event{Kind: ToolSaid, Text: l})
+	})
+	if ctx.Err() != nil {
+		return "", ctx.Err()
+	}
+	made := picked(work, m.Pick)
+	if err == nil && len(made) != 1 {
+		err = fmt.Errorf("it ended well, and %q matches %s in its work folder, not one", m.Pick, plural(len(made), "file"))
+	}
+	if err != nil {
+		return "", &ToolFailed{What: fmt.Sprintf("make %s: %v", c.label(), err), Lines: last, Log: filepath.Join(work, "output.log")}
+	}
+	return made[0], nil
+}
+
+func picked(work, pattern string) (out []string) {
+	list, _ := tree.Walk(work, nil)
+	for _, e := range list {
+		if e.Path != "output.log" && (tree.Patterns{pattern}).Match(e.Path) {
+			out = append(out, filepath.Join(work, filepath.FromSlash(e.Path)))
+		}
+	}
+	return
+}
+
+// madeAs holds what a command made against the version that was asked for.
+func (k *Keel) madeAs(c *Candidate, v *fetch.Verified) error {
+	said, from := feed.VersionIn(v.Name), "its name"
+	if j := jarVersion(v.Path); j != "" && c.src.Version != "name" {
+		said, from = j, "its manifest"
+	}
+	if said != "" && said != c.Version {
+		return fmt.Errorf("make %s: %s was made, and %s says that it is %s", c.Version, v.Name, from, said)
+	}
+	return nil
+}
+
+func jarVersion(path string) string {
+	f, err := os.Open(path)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	if fi, err := f.Stat(); err == nil {
+		if j, _ := needs.ReadJar(f, fi.Size()); j != nil {
+			return j.Version
+		}
+	}
+	return ""
+}
+
+// versionInside reads a version from what a build holds: how is [source]
+// version. Without a word it is the manifest of the only jar at the top.
+func versionInside(l *locker.Locker, s *locker.Set, how string) string {
+	kind, at, _ := strings.Cut(how, ":")
+	version, jars := "", 0
+	for _, f := range s.Entries {
+		if f.Kind != tree.File {
+			continue
+		}
+		switch {
+		case kind == "file" && f.Path == at && f.Size < 1<<20:
+			b := make([]byte, f.Size)
+			if _, err := l.Content(f).ReadAt(b, 0); err == nil {
+				return feed.VersionInText(string(b))
+			}
+		case (kind == "" || kind == "jar") && strings.HasSuffix(f.Path, ".jar") && (f.Path == at || (at == "" && !strings.Contains(f.Path, "/"))):
+			jars++
+			if j, _ := needs.ReadJar(l.Content(f), f.Size); j != nil {
+				version = j.Version
+			}
+		}
+	}
+	if jars != 1 {
+		return ""
+	}
+	return version
+}

@@ -1,0 +1,373 @@
+package feed
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"freshkeel/internal/fetch"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/unpack"
+
+	"github.com/klauspost/compress/zstd"
+	"lukechampine.com/blake3"
+)
+
+// Order is a feed to be written.
+type Order struct {
+	Dir     string // folder of archives; a folder in it is a channel
+	Name    string // of the software; "": as the feed there has it
+	Listing bool   // publish each file by itself too
+}
+
+// FileName is the feed's name in its folder.
+const FileName = "feed.json"
+
+// Write makes a feed of a folder of archives, each named after its version. What
+// a feed that stands there says of a version, and no file can tell (notes,
+// needs, from, fits), is kept. Builds come in the order of their versions.
+func Write(ctx context.Context, o Order) (*Feed, error) {
+	old := &Feed{}
+	at := filepath.Join(o.Dir, FileName)
+	if b, err := os.ReadFile(at); err == nil {
+		if old, err = Parse(b); err != nil {
+			return nil, fmt.Errorf("%s: %w", at, err)
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	f := &Feed{Format: Format, Name: orOther(o.Name, old.Name), Steps: old.Steps}
+	list, err := tree.Walk(o.Dir, tree.Patterns{"files/**", "listings/**"})
+	if err != nil {
+		return nil, err
+	}
+	var rows []offered
+	var skipped []string
+	for _, e := range list {
+		name := path.Base(e.Path)
+		if e.Kind != tree.File || !isArchiveName(name) || strings.Count(e.Path, "/") > 1 {
+			continue
+		}
+		row := nameTells(name)
+		if row.version == "" {
+			skipped = append(skipped, e.Path)
+			continue
+		}
+		row.channel = "stable"
+		if dir := path.Dir(e.Path); dir != "." {
+			row.channel = dir
+		} else if Compare(row.version, release(row.version)) < 0 {
+			row.channel = "preview"
+		}
+		row.date = time.Unix(0, e.Mtime).UTC().Format(time.DateOnly)
+		if row.part.Wanted, err = wantedFile(ctx, filepath.Join(o.Dir, filepath.FromSlash(e.Path))); err != nil {
+			return nil, err
+		}
+		row.part.URL = e.Path
+		rows = append(rows, row)
+	}
+	if len(rows) == 0 {
+		return nil, fmt.Errorf("no archive in %s has a version in its name %v", o.Dir, skipped)
+	}
+	made, err := (&reader{}).builds(rows)
+	if err != nil {
+		return nil, err
+	}
+	f.Builds = made.Builds
+	for i := range f.Builds {
+		b := &f.Builds[i]
+		if was, ok := old.Find(b.Version); ok {
+			b.Notes, b.Needs, b.From, b.Fits = was.Notes, was.Needs, was.From, was.Fits
+			if was.Date != "" {
+				b.Date = was.Date
+			}
+			b.keepRules(was)
+		}
+		if o.Listing {
+			if err := publishFiles(ctx, o.Dir, b); err != nil {
+				return nil, fmt.Errorf("%s: %w", b.Version, err)
+			}
+		}
+	}
+	text, err := json.MarshalIndent(f, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	if _, err := Parse(text); err != nil {
+		return nil, fmt.Errorf("the feed that would be written can't be read back: %w", err)
+	}
+	return f, tree.WriteFile(at, append(text, '\n'), 0o644)
+}
+
+func orOther(s, other string) string {
+	if s != "" {
+		return s
+	}
+	return other
+}
+
+// keepRules takes over how each part is to be opened, by its address.
+func (b *Build) keepRules(was Build) {
+	rules := map[string]unpack.Rule{}
+	for _, ps := range append([][]Part{was.Parts}, variantParts(was.Variants)...) {
+		for _, p := range ps {
+			rules[p.URL] = p.Unpack
+		}
+	}
+	for _, ps := range append([][]Part{b.Parts}, variantParts(b.Variants)...) {
+		for i := range ps {
+			ps[i].Unpack = rules[ps[i].URL]
+		}
+	}
+}
+
+var (
+	nameParts = regexp.MustCompile(`[-_ ]+`)
+	preWord   = regexp.MustCompile(`(?i)[-.+]?(alpha|beta|rc|pre|preview|snapshot|dev|nightly)[-.\d]*$`)
+)
+
+// release is the version that a pre-release leads to.
+func release(v string) string { return preWord.ReplaceAllString(v, "") }
+
+// nameTells reads version, system, processor and variant from a file name:
+// "mossgate-addons-3.5.0-linux-arm64.zip".
+func nameTells(name string) (o offered) {
+	o.version = VersionIn(name)
+	if o.version == "" {
+		return o
+	}
+	stem := name
+	for isArchiveName(stem) || strings.HasSuffix(stem, ".tar") {
+		stem = strings.TrimSuffix(stem, path.Ext(stem))
+	}
+	_, after, _ := strings.Cut(stem, o.version)
+	var words []string
+	for _, w := range nameParts.Split(strings.Trim(after, "-_. "), -1) {
+		low := strings.ToLower(w)
+		s, a := canonical(systems, low), canonical(processors, low)
+		switch {
+		case w == "":
+		case slices.Contains([]string{"linux", "windows", "darwin"}, s):
+			o.os = s
+		case slices.Contains([]string{"amd64", "386", "arm64", "arm", "riscv64"}, a):
+			o.arch = a
+		default:
+			words = append(words, low)
+		}
+	}
+	o.variant = strings.Join(words, "-")
+	return o
+}
+
+// wantedFile hashes a file of this machine.
+func wantedFile(ctx context.Context, full string) (w fetch.Wanted, err error) {
+	f, err := os.Open(full)
+	if err != nil {
+		return w, err
+	}
+	defer f.Close()
+	a, b := sha256.New(), blake3.New(32, nil)
+	if w.Size, err = io.Copy(io.MultiWriter(a, b), readerOf(ctx, f)); err != nil {
+		return w, err
+	}
+	w.Digests = map[string]string{"sha256": hex.EncodeToString(a.Sum(nil)), "blake3": hex.EncodeToString(b.Sum(nil))}
+	return w, nil
+}
+
+type cancelable struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func readerOf(ctx context.Context, r io.Reader) io.Reader { return cancelable{ctx, r} }
+
+func (c cancelable) Read(b []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return c.r.Read(b)
+}
+
+// publishFiles lays each file of a build out under its digest, once for all
+// builds, and writes its listing.
+func publishFiles(ctx context.Context, dir string, b *Build) error {
+	if len(b.Variants) > 0 {
+		for i := range b.Variants {
+			v := &b.Variants[i]
+			name := nameParts.ReplaceAllString(b.Version+" "+v.String(), "-")
+			var err error
+			if v.Listing, err = publishListing(ctx, dir, name, v.Parts); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	var err error
+	b.Listing, err = publishListing(ctx, dir, b.Version, b.Parts)
+	return err
+}
+
+func publishListing(ctx context.Context, dir, name string, parts []Part) (*Listing, error) {
+	files := filepath.Join(dir, "files")
+	if err := os.MkdirAll(filepath.Join(dir, "listings"), 0o755); err != nil {
+		return nil, err
+	}
+	got := map[string]ListedFile{}
+	for _, p := range parts {
+		var mu sync.Mutex
+		v := &fetch.Verified{Path: filepath.Join(dir, filepath.FromSlash(p.URL)), URL: p.URL, Size: p.Size}
+		found, err := unpack.Unpacked(ctx, v, p.Unpack, os.TempDir(), func(it unpack.Item) error {
+			if it.Body == nil {
+				if it.Target != "" {
+					return fmt.Errorf("%s is a link, which a listing can't hold", it.Path)
+				}
+				return nil
+			}
+			lf, err := publishFile(files, it)
+			mu.Lock()
+			defer mu.Unlock()
+			got[it.Path] = lf
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+		if len(found.Removals) > 0 {
+			return nil, errors.New("an increment that removes files can't be listed by itself")
+		}
+	}
+	doc := Files{Format: ListingFormat}
+	for _, lf := range got {
+		doc.Files = append(doc.Files, lf)
+	}
+	slices.SortFunc(doc.Files, func(a, b ListedFile) int { return strings.Compare(a.Path, b.Path) })
+	text, err := json.Marshal(doc)
+	if err != nil {
+		return nil, err
+	}
+	z, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBetterCompression))
+	if err != nil {
+		return nil, err
+	}
+	at := path.Join("listings", name+".json.zst")
+	if err := tree.WriteFile(filepath.Join(dir, filepath.FromSlash(at)), z.EncodeAll(text, nil), 0o644); err != nil {
+		return nil, err
+	}
+	w, err := wantedFile(ctx, filepath.Join(dir, filepath.FromSlash(at)))
+	w.URL = at
+	return &Listing{Wanted: w, Files: "../files/"}, err
+}
+
+func publishFile(files string, it unpack.Item) (lf ListedFile, err error) {
+	if err := os.MkdirAll(files, 0o755); err != nil {
+		return lf, err
+	}
+	tmp, err := os.CreateTemp(files, ".part-*")
+	if err != nil {
+		return lf, err
+	}
+	defer os.Remove(tmp.Name())
+	defer tmp.Close()
+	h := tree.NewHash()
+	n, err := io.Copy(io.MultiWriter(tmp, h), it.Body)
+	if err != nil {
+		return lf, err
+	}
+	lf = ListedFile{Path: it.Path, Size: n, Blake3: h.Sum(), Run: it.Mode&0o111 != 0}
+	sum := lf.Blake3.String()
+	lf.URL = sum[:2] + "/" + sum[2:]
+	if err := errors.Join(tmp.Chmod(0o644), tmp.Close()); err != nil {
+		return lf, err
+	}
+	if err := os.MkdirAll(filepath.Join(files, sum[:2]), 0o755); err != nil {
+		return lf, err
+	}
+	return lf, os.Rename(tmp.Name(), filepath.Join(files, filepath.FromSlash(lf.URL)))
+}
+
+// Checked is what a check found wrong, or poor, with a feed.
+type Checked struct {
+	Builds int      `json:"builds"`
+	Files  int      `json:"files"`
+	Wrong  []string `json:"wrong"` // nobody can use that build
+	Poor   []string `json:"poor"`  // it works, and could be better
+}
+
+// Check reads a feed as strictly as it can be read and looks at each file that
+// it names: those of this machine are hashed; others are asked for their size,
+// or fetched and held against their digests with whole.
+func Check(ctx context.Context, where, key string, whole bool, dir string, c *fetch.Client) (*Checked, error) {
+	f, err := readFeed(ctx, where, key, c)
+	if err != nil {
+		return nil, err
+	}
+	out := &Checked{Builds: len(f.Builds), Wrong: []string{}, Poor: []string{}}
+	if b, err := c.Document(ctx, where, maxFeed); err == nil {
+		d := json.NewDecoder(strings.NewReader(string(b)))
+		d.DisallowUnknownFields()
+		if err := d.Decode(&Feed{}); err != nil {
+			out.Poor = append(out.Poor, strings.TrimPrefix(err.Error(), "json: ")+": it is not read")
+		}
+	}
+	for _, b := range f.Builds {
+		var wanted []fetch.Wanted
+		for _, ps := range append([][]Part{b.Parts}, variantParts(b.Variants)...) {
+			for _, p := range ps {
+				wanted = append(wanted, p.Wanted)
+			}
+		}
+		for _, l := range append([]*Listing{b.Listing}, listings(b.Variants)...) {
+			if l != nil {
+				wanted = append(wanted, l.Wanted)
+			}
+		}
+		for _, w := range wanted {
+			out.Files++
+			at := fmt.Sprintf("%s: %s", b.Version, fetch.NameOf(w.URL))
+			if err := checkFile(ctx, w, whole, dir, c); err != nil {
+				out.Wrong = append(out.Wrong, fmt.Sprintf("%s: %v", at, err))
+			}
+			strong := w.Sums != "" || w.Key != ""
+			for name := range w.Digests {
+				strong = strong || !fetch.Weak(name)
+			}
+			switch {
+			case len(w.Digests) == 0 && !strong:
+				out.Poor = append(out.Poor, at+" has no digest: what comes is taken on trust")
+			case !strong:
+				out.Poor = append(out.Poor, at+" has weak digests alone; add sha256 or blake3")
+			}
+			if w.Size == 0 {
+				out.Poor = append(out.Poor, at+" has no size: nobody can tell how long it takes")
+			}
+		}
+	}
+	return out, nil
+}
+
+func checkFile(ctx context.Context, w fetch.Wanted, whole bool, dir string, c *fetch.Client) error {
+	if fetch.IsURL(w.URL) && !whole {
+		seen, err := c.Look(ctx, w.URL)
+		if err == nil && w.Size > 0 && seen.Size > 0 && seen.Size != w.Size {
+			err = fmt.Errorf("it is %d bytes there, the feed says %d", seen.Size, w.Size)
+		}
+		return err
+	}
+	tmp := filepath.Join(dir, "check-"+tree.SumBytes([]byte(w.URL)).String()[:16]+".part")
+	defer os.Remove(tmp)
+	_, err := c.Download(ctx, w, tmp, nil)
+	return err
+}

@@ -1,0 +1,81 @@
+package fetch
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A server that cuts, changes its mind, is busy, or ignores ranges.
+func TestDownloadResumesOnlyTheSameFile(t *testing.T) {
+	retryWait = time.Millisecond
+	body := bytes.Repeat([]byte("0123456789"), 100_000)
+	for name, c := range map[string]struct {
+		first  http.HandlerFunc // answers the first request
+		etag   string           // afterwards
+		ranges string           // that the second request asks
+	}{
+		"cut, then resumed": {cutAt(body, 300_000, `"one"`), `"one"`, "bytes=300000-"},
+		"cut, then changed": {cutAt(bytes.Repeat([]byte("x"), len(body)), 300_000, `"zero"`), `"one"`, "bytes=300000-"},
+		"cut, no validator": {cutAt(body, 300_000, ""), "", ""},
+		"busy":              {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(503) }, `"one"`, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var asked []string
+			srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if asked = append(asked, r.Header.Get("Range")); len(asked) == 1 {
+					c.first(w, r)
+					return
+				}
+				if c.etag != "" {
+					w.Header().Set("ETag", c.etag)
+				}
+				http.ServeContent(w, r, "f", time.Time{}, bytes.NewReader(body))
+			}))
+			defer srv.Close()
+			dest := filepath.Join(t.TempDir(), "f")
+			v, err := New(Options{}).Download(context.Background(), Wanted{URL: srv.URL + "/f", Size: int64(len(body))}, dest, nil)
+			require.NoError(t, err)
+			got, err := os.ReadFile(v.Path)
+			require.NoError(t, err)
+			assert.True(t, bytes.Equal(body, got), "not spliced of two files")
+			assert.Equal(t, []string{"", c.ranges}, asked)
+		})
+	}
+	// What a cut download leaves to be resumed by does not hold what opens it.
+	always := httptest.NewServer(cutAt(body, 1000, `"one"`))
+	defer always.Close()
+	dest := filepath.Join(t.TempDir(), "f")
+	_, err := New(Options{}).Download(context.Background(), Wanted{URL: always.URL + "/f?key=swordfish"}, dest, nil)
+	assert.ErrorContains(t, err, "cut after")
+	assert.NotContains(t, err.Error(), "swordfish")
+	kept, err := os.ReadFile(dest + ".from")
+	require.NoError(t, err)
+	assert.NotContains(t, string(kept), "swordfish")
+
+	srv := httptest.NewServer(http.NotFoundHandler())
+	defer srv.Close()
+	_, err = New(Options{}).Download(context.Background(), Wanted{URL: srv.URL + "/f"}, filepath.Join(t.TempDir(), "f"), nil)
+	assert.ErrorContains(t, err, "404", "what is not there is not asked for again")
+}
+
+func cutAt(body []byte, n int, etag string) http.HandlerFunc {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		if etag != "" {
+			w.Header().Set("ETag", etag)
+		}
+		w.Header().Set("Content-Length", fmt.Sprint(len(body)))
+		w.Write(body[:n])
+		w.(http.Flusher).Flush()
+		panic(http.ErrAbortHandler)
+	}
+}

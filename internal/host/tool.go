@@ -1,0 +1,85 @@
+package host
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os/exec"
+	"regexp"
+	"strings"
+	"time"
+)
+
+// Tool is a command that runs to its end while somebody watches: one that
+// makes a build, say.
+type Tool struct {
+	Argv  []string
+	Dir   string
+	Env   []string
+	Limit time.Duration // 0: none
+}
+
+// ErrTooLong says that a tool was ended because its time was up.
+var ErrTooLong = errors.New("it took too long and was ended")
+
+// RunTool runs a tool and hands each line of what it prints to line. When ctx
+// ends or the time is up, the tool and all that it started is killed.
+func RunTool(ctx context.Context, t Tool, line func(string)) error {
+	if t.Limit > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeoutCause(ctx, t.Limit, ErrTooLong)
+		defer cancel()
+	}
+	cmd := exec.CommandContext(ctx, t.Argv[0], t.Argv[1:]...)
+	cmd.Dir, cmd.Env = t.Dir, t.Env
+	ownGroup(cmd)
+	cmd.WaitDelay = 3 * time.Second
+	r, w := io.Pipe()
+	cmd.Stdout, cmd.Stderr = w, w
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("run %s: %w", t.Argv[0], err)
+	}
+	read := make(chan struct{})
+	go func() {
+		defer close(read)
+		b := bufio.NewReaderSize(r, 64<<10)
+		for {
+			l, err := b.ReadString('\n')
+			if l != "" {
+				line(printable(l))
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	err := cmd.Wait()
+	w.Close()
+	<-read
+	if cause := context.Cause(ctx); cause != nil {
+		return cause
+	}
+	if exit := (*exec.ExitError)(nil); errors.As(err, &exit) {
+		return fmt.Errorf("%s ended with %s", t.Argv[0], exit)
+	}
+	return err
+}
+
+// printable is a line without what would move a terminal's cursor: of a line
+// that a tool redraws, what it said last.
+func printable(l string) string {
+	l = strings.TrimRight(l, "\r\n")
+	l = l[strings.LastIndexByte(l, '\r')+1:]
+	l = escapes.ReplaceAllString(l, "")
+	return strings.Map(func(r rune) rune {
+		if r < ' ' && r != '\t' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, l)
+}
+
+// escapes are terminal control sequences (ECMA-48, section 5.4).
+var escapes = regexp.MustCompile("\x1b\\[[0-?]*[ -/]*[@-~]")

@@ -1,0 +1,142 @@
+package freshkeel
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path"
+	"regexp"
+	"strings"
+
+	"freshkeel/internal/feed"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+)
+
+// installerName is how a file that installs something, or that players run, is
+// usually called.
+var installerName = regexp.MustCompile(`(?i)(^|[-_. ])(setup|installer|client|launcher)([-_. ]|\d|$)`)
+
+// checkKind refuses what is no server build for this machine: an installer, a
+// package, a client, a build for another system or processor, or of another
+// edition.
+func checkKind(_ context.Context, s *situation) []Finding {
+	if s.cand.stays {
+		return nil
+	}
+	stop := func(why, do, format string, a ...any) []Finding {
+		return []Finding{{Level: Stop, What: fmt.Sprintf(format, a...), Where: s.cand.Source, Why: why, Do: do}}
+	}
+	take := "take the dedicated server's file for this machine instead; " + profile.FileName + " says in [source] which variant and system are followed"
+	var files []locker.File
+	for _, f := range s.plan.set.Entries {
+		if f.Kind == tree.File {
+			files = append(files, f)
+		}
+	}
+	want := feed.Machine(s.k.Profile.Source)
+	fits, other := 0, map[string][]string{}
+	for _, f := range files {
+		content := s.store.Content(f)
+		if len(files) <= 3 {
+			if what := needs.Package(content); what != "" {
+				return stop("it would put itself somewhere else, by rules of its own", take, "%s is %s, not a server build", f.Path, what)
+			}
+			if path.Ext(f.Path) != "" && installerName.MatchString(path.Base(f.Path)) && !s.k.exists(f.Path) {
+				return stop("an installer or client is not what players connect to", take, "%s is an installer or a client by its name, not a server build", f.Path)
+			}
+		}
+		if f.Size < 64 || !mayRun(f) {
+			continue
+		}
+		if p, ok := needs.ReadProgram(content); ok {
+			if p.OS == want.OS && (p.Arch == want.Arch || (p.Arch == "386" && want.Arch == "amd64")) {
+				fits++
+			} else {
+				other[p.String()] = append(other[p.String()], f.Path)
+			}
+		}
+	}
+	if fits == 0 && len(other) > 0 && !s.runsJava() {
+		for system, list := range other {
+			return stop("this machine can't run it", take, "it is a build for %s (%s), and this server wants %s/%s", system, some(list, 3), want.OS, want.Arch)
+		}
+	}
+	if f := s.otherEdition(); f != nil {
+		return []Finding{*f}
+	}
+	if len(s.plan.before) > 0 && s.plan.known && s.inv.Version != "" && !s.sharesNames() {
+		return stop("a new build of the same server keeps most of its file names; this may be another edition, or lie in a folder of its own",
+			"look at what it holds; [source] strip drops leading folders", "not one file of %s has the name of an installed one", orUnknown(s.plan.To))
+	}
+	return ok("it is a server build for %s/%s, as far as its files tell", want.OS, want.Arch)
+}
+
+// mayRun tells whether a file may be a program or library, by its mode and name.
+func mayRun(f locker.File) bool {
+	switch strings.ToLower(path.Ext(f.Path)) {
+	case "", ".exe", ".so", ".dll", ".x86_64", ".x86", ".bin", ".dylib":
+		return true
+	}
+	return f.Mode&0o111 != 0
+}
+
+func (s *situation) runsJava() bool {
+	for _, c := range s.lines.commands {
+		if c.Java() {
+			return true
+		}
+	}
+	return false
+}
+
+// otherEdition compares the main class of each jar that is exchanged with that
+// of the jar that it takes the place of.
+func (s *situation) otherEdition() *Finding {
+	for _, st := range s.plan.Steps {
+		if st.Do != swap.Replace || !strings.HasSuffix(st.Path, ".jar") || s.plan.layerOf[st.Path] != "" {
+			continue
+		}
+		f := s.plan.files[st.Path]
+		now, err := needs.ReadJar(s.store.Content(f), f.Size)
+		if err != nil {
+			continue // checkRuntime tells, where it matters
+		}
+		old, err := os.Open(s.k.path(st.Path))
+		if err != nil {
+			continue
+		}
+		fi, err := old.Stat()
+		if err != nil {
+			old.Close()
+			continue
+		}
+		was, err := needs.ReadJar(old, fi.Size())
+		old.Close()
+		if err != nil || was.MainClass == now.MainClass {
+			continue
+		}
+		level, do := Stop, "take the edition that is installed, or set [source] variant, if the other one is meant"
+		if s.cand.Variant != "" {
+			level, do = Warn, "nothing, if the variant was changed on purpose"
+		}
+		return &Finding{Level: level, What: fmt.Sprintf("%s starts with %s, the installed one with %s", st.Path, now.MainClass, was.MainClass), Where: s.cand.Source,
+			Why: "it may be another edition, or the client", Do: do}
+	}
+	return nil
+}
+
+func (s *situation) sharesNames() bool {
+	if s.plan.Unchanged > 0 || len(s.plan.Kept) > 0 {
+		return true
+	}
+	for _, st := range s.plan.Steps {
+		if st.Do == swap.Replace {
+			return true
+		}
+	}
+	return len(s.plan.Left)+len(s.plan.Drifted) > 0
+}

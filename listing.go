@@ -1,0 +1,239 @@
+package freshkeel
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+
+	"freshkeel/internal/feed"
+	"freshkeel/internal/fetch"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/tree"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// smallFile is up to which size a listed file is fetched in memory, in bytes.
+const smallFile = 2 << 20
+
+// takeListing brings a build here file by file: only what neither the install
+// nor the locker holds crosses the wire. Everything is held against the
+// listing, wherever it came from.
+func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writer, c *Candidate, got map[string]locker.File) (damaged []string, err error) {
+	incoming := filepath.Join(l.Dir(), "incoming")
+	if err := os.MkdirAll(incoming, 0o700); err != nil {
+		return nil, err
+	}
+	client := k.client(c.src)
+	doc, err := k.readListing(ctx, client, c, incoming)
+	if err != nil {
+		return nil, err
+	}
+	inv, err := k.inventory()
+	if err != nil {
+		return nil, err
+	}
+	t := &lister{k: k, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.byPath(), known: k.knownContent(l, c, inv), moves: k.moves("fetch")}
+	for _, f := range doc.Files {
+		t.total += f.Size
+	}
+	// What is here is read by as many as there are processors; what is not, by
+	// more, since they wait for the line.
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(max(8, runtime.GOMAXPROCS(0)))
+	var mu sync.Mutex
+	for _, lf := range doc.Files {
+		g.Go(func() error {
+			f, err := t.take(gctx, lf, doc)
+			if err != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			f.Path = lf.Path
+			got[lf.Path] = f
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	k.note("%s of %s fetched; the rest, %s, was here already and is what the listing says", Bytes(t.fetched), Bytes(t.total), Bytes(t.total-t.fetched))
+	for _, at := range t.damaged {
+		k.warn("%s is not what was put there: its content differs from its digest", at)
+	}
+	return t.damaged, nil
+}
+
+func (k *Keel) readListing(ctx context.Context, client *fetch.Client, c *Candidate, incoming string) (*feed.Files, error) {
+	name := filepath.Join(incoming, "listing-"+tree.SumBytes([]byte(c.list.URL)).String()[:16]+".part")
+	v, err := client.Download(ctx, c.list.Wanted, name, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(name)
+	doc, err := feed.ReadListing(v.Path, c.list)
+	if err != nil {
+		return nil, fmt.Errorf("read the listing %s: %w", fetch.Shown(c.list.URL), err)
+	}
+	return doc, nil
+}
+
+// knownContent finds the locker's content by its hash, among what this source
+// and this install have had before.
+func (k *Keel) knownContent(l *locker.Locker, c *Candidate, inv *Inventory) map[tree.Sum]locker.File {
+	ids := map[string]bool{inv.Build: true}
+	for _, laid := range inv.Layers {
+		ids[laid.Build] = true
+	}
+	if c.offer != nil {
+		for _, id := range c.offer.memory.Sets {
+			ids[id] = true
+		}
+	}
+	out := map[tree.Sum]locker.File{}
+	for id := range ids {
+		s, err := l.Read(locker.Builds, id)
+		if err != nil {
+			continue // it only saves fetching
+		}
+		for _, f := range s.Entries {
+			if f.Kind == tree.File {
+				out[f.Sum] = f
+			}
+		}
+	}
+	return out
+}
+
+// lister takes the files of one listing.
+type lister struct {
+	k        *Keel
+	l        *locker.Locker
+	w        *locker.Writer
+	c        *Candidate
+	client   *fetch.Client
+	incoming string
+	old      map[string]Owned
+	known    map[tree.Sum]locker.File
+	moves    func(done, total int64)
+
+	mu                   sync.Mutex
+	done, total, fetched int64
+	damaged              []string
+}
+
+func (t *lister) take(ctx context.Context, lf feed.ListedFile, doc *feed.Files) (f locker.File, err error) {
+	defer func() {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.done += lf.Size
+		t.moves(t.done, t.total)
+	}()
+	entry := tree.Entry{Kind: tree.File, Mode: 0o644, UID: -1, GID: -1}
+	if lf.Run {
+		entry.Mode = 0o755
+	}
+	take := func(src locker.File) locker.File {
+		src.Entry, src.Size = entry, lf.Size
+		return src
+	}
+	here, same, err := t.installed(ctx, lf)
+	if err != nil {
+		return f, err
+	}
+	if same {
+		return take(here), nil
+	}
+	if known, ok := t.known[lf.Blake3]; ok && !lf.Blake3.IsZero() && known.Size == lf.Size {
+		return take(known), nil
+	}
+	if f, err = t.fetch(ctx, lf, doc); err != nil {
+		return f, err
+	}
+	if f.Size != lf.Size || (!lf.Blake3.IsZero() && f.Sum != lf.Blake3) {
+		return f, &fetch.Wrong{URL: doc.Address(lf), What: "its content", Want: lf.Blake3.Short(), Got: f.Sum.Short()}
+	}
+	t.mu.Lock()
+	t.fetched += lf.Size
+	t.mu.Unlock()
+	return take(f), nil
+}
+
+// installed reads the installed file of that name, and tells whether it is
+// what the listing says. It is read even where its times say that nobody has
+// written to it: disks forget.
+func (t *lister) installed(ctx context.Context, lf feed.ListedFile) (f locker.File, same bool, err error) {
+	at := t.c.nameOf(lf.Path)
+	full := t.k.path(at)
+	here, ok, err := tree.Describe(full, at)
+	was, had := t.old[at]
+	if err != nil || !ok || here.Kind != tree.File || lf.Blake3.IsZero() {
+		return f, false, nil
+	}
+	if here.Size == lf.Size {
+		sum, err := tree.SumFile(full)
+		if err != nil {
+			return f, false, fmt.Errorf("read %s: %w", full, err)
+		}
+		if sum == lf.Blake3 {
+			if known, ok := t.known[sum]; ok {
+				return known, true, nil
+			}
+			src, err := os.Open(full)
+			if err != nil {
+				return f, false, err
+			}
+			defer src.Close()
+			f, err = t.w.Add(ctx, src, nil)
+			return f, err == nil && f.Sum == sum, err
+		}
+	}
+	if had && was.Sum == lf.Blake3 && !t.k.Profile.Server.Own(at) {
+		t.mu.Lock()
+		t.damaged = append(t.damaged, at)
+		t.mu.Unlock()
+	}
+	return f, false, nil
+}
+
+func (t *lister) fetch(ctx context.Context, lf feed.ListedFile, doc *feed.Files) (f locker.File, err error) {
+	w := fetch.Wanted{URL: doc.Address(lf), Size: lf.Size, Digests: lf.Digests()}
+	if lf.Size <= smallFile {
+		b, err := t.client.Small(ctx, w, smallFile)
+		if err != nil {
+			return f, err
+		}
+		return t.w.Add(ctx, bytes.NewReader(b), nil)
+	}
+	name := filepath.Join(t.incoming, "file-"+tree.SumBytes([]byte(w.URL)).String()[:16]+".part")
+	v, err := t.client.Download(ctx, w, name, nil)
+	if err != nil {
+		return f, err
+	}
+	defer os.Remove(name)
+	src, err := os.Open(v.Path)
+	if err != nil {
+		return f, err
+	}
+	defer src.Close()
+	return t.w.Add(ctx, src, nil)
+}
+
+// nameOf is the name that the install uses for a file of the build.
+func (c *Candidate) nameOf(at string) string {
+	for pat, name := range c.place {
+		if (tree.Patterns{pat}).Match(at) {
+			at = name
+			break
+		}
+	}
+	if c.offer != nil && c.offer.from.Into != "" {
+		at = c.offer.from.Into + "/" + at
+	}
+	return at
+}
