@@ -54,14 +54,15 @@ type Release struct {
 	Behaviour string
 	Java      int      // release of its class files
 	Extra     []string // further files, path=content
+	Main      string   `json:",omitempty"` // its main class, with slashes; "": that of the server
 }
 
 // Releases are the builds of the demo.
 var Releases = []Release{
-	{"3.4.1", "stable", "2026-05-02", "The build that the club runs.", Good, 17, []string{"tracks/old-mill.track=a slow bend round the mill"}},
-	{"3.5.0", "stable", "2026-09-12", "Lantern races. The old mill track is gone.", Good, 17, []string{"tracks/lantern-row.track=by lantern light", "lib/lanterns.txt=twelve of them"}},
-	{"3.6.0", "stable", "2026-10-30", "Flood gates.", Dies, 17, []string{"tracks/lantern-row.track=by lantern light", "tracks/flood-gate.track=mind the water"}},
-	{"4.0.0", "preview", "2026-11-20", "New physics of slime.", Good, 33, []string{"tracks/lantern-row.track=by lantern light"}},
+	{"3.4.1", "stable", "2026-05-02", "The build that the club runs.", Good, 17, []string{"tracks/old-mill.track=a slow bend round the mill"}, ""},
+	{"3.5.0", "stable", "2026-09-12", "Lantern races. The old mill track is gone.", Good, 17, []string{"tracks/lantern-row.track=by lantern light", "lib/lanterns.txt=twelve of them"}, ""},
+	{"3.6.0", "stable", "2026-10-30", "Flood gates.", Dies, 17, []string{"tracks/lantern-row.track=by lantern light", "tracks/flood-gate.track=mind the water"}, ""},
+	{"4.0.0", "preview", "2026-11-20", "New physics of slime.", Good, 33, []string{"tracks/lantern-row.track=by lantern light"}, ""},
 }
 
 // Make lays the harbour out in dir, with the install at Releases[0]. program
@@ -204,9 +205,13 @@ func Jar(r Release) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	main := r.Main
+	if main == "" {
+		main = "mossgate/Gatehouse"
+	}
 	return zipped([]file{
-		{"META-INF/MANIFEST.MF", []byte("Manifest-Version: 1.0\r\nMain-Class: mossgate.Gatehouse\r\nImplementation-Version: " + r.Version + "\r\n\r\n")},
-		{"mossgate/Gatehouse.class", classFile("mossgate/Gatehouse", r.Java+44)},
+		{"META-INF/MANIFEST.MF", []byte("Manifest-Version: 1.0\r\nMain-Class: " + strings.ReplaceAll(main, "/", ".") + "\r\nImplementation-Version: " + r.Version + "\r\n\r\n")},
+		{main + ".class", classFile(main, r.Java+44)},
 		{"mossgate/release.json", props},
 	})
 }

@@ -23,12 +23,8 @@ import (
 
 // serve puts a makers' site on the harbour's builds, over TLS.
 func (p *place) serve() (*demo.Site, string) {
-	p.t.Helper()
-	s := &demo.Site{Dir: p.harbour.Builds}
-	srv := httptest.NewUnstartedServer(s)
-	srv.Config.ErrorLog = quiet
+	s, srv := p.site()
 	srv.StartTLS()
-	p.t.Cleanup(srv.Close)
 	at := filepath.Join(p.dir, "ca.pem")
 	require.NoError(p.t, os.WriteFile(at, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw}), 0o644))
 	p.env = append(p.env, "SSL_CERT_FILE="+at)
@@ -37,12 +33,17 @@ func (p *place) serve() (*demo.Site, string) {
 
 // servePlain is serve over plain http.
 func (p *place) servePlain() (*demo.Site, string) {
+	s, srv := p.site()
+	srv.Start()
+	return s, srv.URL
+}
+
+func (p *place) site() (*demo.Site, *httptest.Server) {
 	s := &demo.Site{Dir: p.harbour.Builds}
 	srv := httptest.NewUnstartedServer(s)
 	srv.Config.ErrorLog = quiet
-	srv.Start()
-	p.t.Cleanup(srv.Close)
-	return s, srv.URL
+	p.t.Cleanup(func() { srv.CloseClientConnections(); srv.Close() })
+	return s, srv
 }
 
 var sourceSection = regexp.MustCompile(`(?s)\[source\].*?\n\[place\]`)

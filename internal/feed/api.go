@@ -24,6 +24,11 @@ func (r *reader) api(ctx context.Context) (*Feed, error) {
 	if err != nil {
 		return nil, err
 	}
+	return r.apiList(doc, where)
+}
+
+// apiList reads the builds of a list that was read from an address.
+func (r *reader) apiList(doc any, where string) (*Feed, error) {
 	rows, err := find(doc, "api.builds", r.API.Builds)
 	if err != nil {
 		return nil, err

@@ -142,6 +142,9 @@ func (f *Feed) MayStep(from string, b Build) bool {
 	if f.Steps != "each" {
 		return true
 	}
+	if f.Rank(from) < 0 {
+		return false // nobody knows what comes after it
+	}
 	before := "" // the one before it in its own channel, or the last one of any
 	for _, o := range f.Builds[:max(f.Rank(b.Version), 0)] {
 		if o.Channel == b.Channel || o.Version == from {

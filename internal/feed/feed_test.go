@@ -4,6 +4,9 @@ import (
 	"strings"
 	"testing"
 
+	"freshkeel/internal/fetch"
+	"freshkeel/internal/profile"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -36,23 +39,199 @@ func TestFeedErrorsSayWhatAndWhere(t *testing.T) {
 }
 
 func TestVersionsAreOrderedByParts(t *testing.T) {
-	inOrder := []string{"0.9", "1", "1.0.1", "1.2", "1.2.0-rc1", "1.2.0-rc2", "1.2.0", "1.10", "2.0-beta", "2.0", "2026.1"}
-	for i := range inOrder {
-		for j := range inOrder {
-			a, b := inOrder[i], inOrder[j]
-			if (a == "1.2" && strings.HasPrefix(b, "1.2.0")) || (b == "1.2" && strings.HasPrefix(a, "1.2.0")) {
-				continue // 1.2 is 1.2.0
+	for _, inOrder := range [][]string{
+		{"0.9", "1", "1.0.1", "1.2.0-rc1", "1.2.0-rc2", "1.2.0", "1.10", "2.0-beta", "2.0", "2026.1"},
+		{"3.5-dev", "3.5-alpha2", "3.5b1", "3.5-beta.2", "3.5-pre1", "3.5rc1", "3.5-RC2", "3.5", "3.5-hotfix", "3.5.1"},
+		{"2026-09-30", "2026-10-01", "2026-11-23"}, {"20260930", "20261001"}, {"b99", "b100", "b1000"},
+		{"3.5.0+57", "3.5.0+100"}, {"3.5.0-56", "3.5.0-57"}, {"99999999999999999999", "100000000000000000000"}, {"build 9", "build 10"},
+	} {
+		for i := range inOrder {
+			for j := range inOrder {
+				want := 0
+				if i < j {
+					want = -1
+				} else if i > j {
+					want = 1
+				}
+				assert.Equal(t, want, Compare(inOrder[i], inOrder[j]), "%s against %s", inOrder[i], inOrder[j])
 			}
-			want := 0
-			if i < j {
-				want = -1
-			} else if i > j {
-				want = 1
-			}
-			assert.Equal(t, want, Compare(a, b), "%s against %s", a, b)
 		}
 	}
-	for name, want := range map[string]string{"mossgate-server-3.4.1.jar": "3.4.1", "/srv/pond-1.2.zip": "1.2", "server_v2.0.1-rc1.tar.gz": "2.0.1-rc1", "pond": "", "pond2": ""} {
+	for _, same := range [][2]string{{"1.2", "1.2.0"}, {"v3.5", "3.5"}, {"3.5-final", "3.5"}} {
+		assert.Zero(t, Compare(same[0], same[1]), same)
+	}
+	for r, fits := range map[string]map[string]bool{
+		"":              {"1": true},
+		">=3.4 <4":      {"3.3": false, "3.4": true, "3.9.9": true, "4.0": false, "4.0-rc1": true},
+		"3.5.*":         {"3.5": true, "3.5.7": true, "3.50": false, "3.5-rc1": true},
+		"!=3.5.* >=3":   {"3.5.1": false, "3.6": true},
+		"3.4.1 || >=4":  {"3.4.1": true, "3.5": false, "4": true},
+		"=2 || = || <1": {"9": false},
+	} {
+		for v, want := range fits {
+			assert.Equal(t, want, Fits(r, v), "%q and %s", r, v)
+		}
+	}
+	for name, want := range map[string]string{"mossgate-server-3.4.1.jar": "3.4.1", "/srv/pond-1.2.zip": "1.2", "server_v2.0.1-rc1.tar.gz": "2.0.1-rc1", "pond": "", "pond2": "", "pond-2026-11-23.zip": "2026-11-23", "pond-b1234.7z": "b1234", "moss_1.4.tar.zst": "1.4"} {
 		assert.Equal(t, want, VersionIn(name), name)
 	}
+}
+
+func TestRouteTakesTheFewestStepsThatTheMakerAllows(t *testing.T) {
+	f := &Feed{Steps: "each"}
+	for _, v := range []string{"1 stable", "2 stable", "3 preview", "3.1 stable", "4 preview", "5 stable"} {
+		version, channel, _ := strings.Cut(v, " ")
+		f.Builds = append(f.Builds, Build{Version: version, Channel: channel})
+	}
+	way := func(from, to string) (out []string) {
+		b, ok := f.Find(to)
+		require.True(t, ok)
+		for _, r := range f.Route(from, b) {
+			out = append(out, r.Version)
+		}
+		return
+	}
+	assert.Equal(t, []string{"2", "3.1", "5"}, way("1", "5"), "previews are no way to a stable build")
+	assert.Equal(t, []string{"3.1", "4"}, way("2", "4"))
+	assert.Empty(t, way("0.9", "5"), "what is not listed has no successor")
+	f.Steps = ""
+	assert.Equal(t, []string{"5"}, way("1", "5"))
+	f.Builds[5].From = []string{">=2 <3", "3.1"}
+	assert.Equal(t, []string{"3.1", "5"}, way("1", "5"))
+	f.Builds[3].From = []string{"2"}
+	f.Builds[5].From = []string{"3.1"}
+	assert.Equal(t, []string{"2", "3.1", "5"}, way("1", "5"))
+	f.Builds[1].From = []string{"0"}
+	assert.Empty(t, way("1", "5"))
+}
+
+func pageReader(t testing.TB) *reader {
+	r := &reader{Source: profile.Source{Page: &profile.Page{}}}
+	require.NoError(t, r.Page.Pattern.UnmarshalText([]byte(`/moss-(?P<version>[^/]+?)(?:-(?P<os>linux|win64))?\.zip`)))
+	return r
+}
+
+func apiReader() *reader {
+	return &reader{Source: profile.Source{API: &profile.API{Builds: "$..builds[*]", Version: "$.v", Channel: "$.c", Date: "$.d", Files: "$.files[*]", URL: "$.url", Size: "$.size",
+		Digests: map[string]string{"sha256": "$.sum"}, OS: "$.os"}}}
+}
+
+func TestReadersSayWhatTheyCanNotRead(t *testing.T) {
+	r := apiReader()
+	for text, want := range map[string]string{
+		`{"builds":[{"files":[]}]}`:                                     "api.version: $.v finds no text or number in a build",
+		`{"builds":[{"v":"a b","files":[]}]}`:                           "is empty or holds spaces",
+		`{"other":1}`:                                                   "api.builds: $..builds[*] finds nothing there",
+		`{"builds":[{"v":"1","files":[{"size":1}]}]}`:                   "api.url: $.url finds no text",
+		`{"builds":[{"v":"1","files":[{"url":"x.zip","size":"big"}]}]}`: `api.size: "big" is not a number of bytes`,
+		`{"builds":[{"v":"1","files":[{"url":"x.zip","sum":"zz"}]}]}`:   "is not a sha256 digest",
+		`{"builds":[{"v":"1","files":[{"url":"file:///etc/passwd"}]}]}`: "file addresses are not followed from there",
+		`{"builds":[{"v":"1","files":[{"url":"/x.zip"}]},{"v":2,"files":[{"url":"https://else.example/y"}]}]}`: "",
+	} {
+		doc, err := parseJSON([]byte(text))
+		require.NoError(t, err)
+		f, err := r.apiList(doc, "https://moss.example/api/list.json")
+		if want != "" {
+			assert.ErrorContains(t, err, want)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, "https://moss.example/x.zip", f.Builds[0].Parts[0].URL, "an address of that host, never a file of this one")
+		assert.Equal(t, "2", f.Builds[1].Version)
+	}
+	_, err := parseJSON([]byte("<html>"))
+	assert.ErrorContains(t, err, "an HTML page stands there, not JSON")
+
+	rows, err := pageReader(t).links([]byte(`<base href="/files/"><a href="moss-1.0-win64.zip">x<a href="javascript:x()"><a href="moss-1.0-linux.zip"><a><a href="mailto:/moss-2.zip">`), "https://moss.example/page")
+	require.NoError(t, err)
+	require.Len(t, rows, 2)
+	assert.Equal(t, "https://moss.example/files/moss-1.0-win64.zip", rows[0].part.URL)
+	f, err := pageReader(t).builds(rows)
+	require.NoError(t, err)
+	require.Len(t, f.Builds, 1)
+	v, err := f.Builds[0].Choose(Choice{OS: "windows", Arch: "amd64"})
+	require.NoError(t, err)
+	assert.Contains(t, v.Parts[0].URL, "win64")
+
+	for text, want := range map[string]string{
+		`{"format":"x"}`: "its format is", `{"format":"freshkeel-listing/1"}`: "it lists no file",
+		`{"format":"freshkeel-listing/1","files":[{"path":"../x","size":1,"sha256":"` + strings.Repeat("00", 32) + `"}]}`: "leads out",
+		`{"format":"freshkeel-listing/1","files":[{"path":"x","size":1}]}`:                                                "has no digest",
+	} {
+		_, err := ParseListing([]byte(text))
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+// Whatever a place serves: no panic, no address but http(s) ones, no version
+// that could not be typed.
+func fuzzChecked(t *testing.T, f *Feed) {
+	for _, b := range f.Builds {
+		if !validVersion(b.Version) {
+			t.Errorf("version %q got through", b.Version)
+		}
+		for _, ps := range append([][]Part{b.Parts}, variantParts(b.Variants)...) {
+			for _, p := range ps {
+				if at, err := fetch.Resolve("https://moss.example/", p.URL); err == nil && !fetch.IsURL(at) {
+					t.Errorf("address %q got through", at)
+				}
+			}
+		}
+		Compare(b.Version, "3.5.0")
+		b.Choose(Choice{"", "linux", "amd64"})
+		f.Route("1", b)
+	}
+}
+
+func FuzzFeed(f *testing.F) {
+	f.Add([]byte(`{"format":"freshkeel-feed/1","steps":"each","builds":[{"version":"1","channel":"stable","date":"2026-01-02","parts":[{"url":"x.zip","size":3,"digests":{"md5":"00112233445566778899aabbccddeeff"},"unpack":{"as":"zip","strip":1,"moved":{"a/*":"b/"}}}],"from":[">=1 <2"],"fits":"3.*"}]}`))
+	f.Add([]byte(`{"format":"freshkeel-feed/1","builds":[{"version":"1","variants":[{"name":"plain","os":"linux","parts":[{"url":"//x/y"}]}]},{"version":"2","listing":{"url":"l.json.zst","files":"f/"}}]}`))
+	f.Add([]byte(`{"format":"freshkeel-listing/1","files":[{"path":"a/b","size":1,"blake3":"` + strings.Repeat("ab", 32) + `"}]}`))
+	f.Add([]byte("<html>"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if feed, err := Parse(b); err == nil {
+			fuzzChecked(t, feed)
+		}
+		if l, err := ParseListing(b); err == nil {
+			for _, lf := range l.Files {
+				if strings.HasPrefix(lf.Path, "/") || strings.Contains(lf.Path, "..") && strings.Contains("/"+lf.Path+"/", "/../") {
+					t.Errorf("path %q got through", lf.Path)
+				}
+				l.base = "https://moss.example/f/"
+				l.Address(lf)
+			}
+		}
+	})
+}
+
+func FuzzAPI(f *testing.F) {
+	f.Add([]byte(`{"builds":[{"v":"1","c":true,"d":1760000000,"files":[{"url":"x","size":1.5e3,"os":"win64"},{"url":"http://a/b","sum":"` + strings.Repeat("ab", 32) + `"}]}]}`))
+	f.Add([]byte(`[[{"builds":[{"v":-1,"files":[{"url":"%zz"}]}]}]]`))
+	f.Add([]byte(`{"builds":{"a":{"v":"v\u0000"}}}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		doc, err := parseJSON(b)
+		if err != nil {
+			return
+		}
+		if feed, err := apiReader().apiList(doc, "https://moss.example/list"); err == nil {
+			fuzzChecked(t, feed)
+		}
+		proposeAPI(b, "https://moss.example/list")
+	})
+}
+
+func FuzzPage(f *testing.F) {
+	f.Add([]byte(`<base href="//else/"><table><a href="moss-1.0-linux.zip?x=1#y">a</a><a href=moss-2.zip><a href="%">`))
+	f.Add([]byte("<!doctype html><a href='/moss-1 2.zip'><a href=\"\x00moss-3.zip\">"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		r := pageReader(t)
+		rows, err := r.links(b, "https://moss.example/page")
+		if err != nil {
+			return
+		}
+		if feed, err := r.builds(rows); err == nil {
+			fuzzChecked(t, feed)
+		}
+		proposePage(b, "https://moss.example/page")
+	})
 }

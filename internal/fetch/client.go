@@ -312,7 +312,7 @@ func (c *Client) Document(ctx context.Context, where string, most int64) ([]byte
 		defer f.Close()
 		return atMost(f, most)
 	}
-	b, err := retry(ctx, 4, func() ([]byte, error) {
+	b, err := retry(ctx, 3, func() ([]byte, error) {
 		resp, err := c.ask(ctx, http.MethodGet, where, nil)
 		if err != nil {
 			return nil, offline(where, err)
@@ -320,10 +320,16 @@ func (c *Client) Document(ctx context.Context, where string, most int64) ([]byte
 		defer resp.Body.Close()
 		return c.body(ctx, resp, most)
 	})
-	if status := (*Status)(nil); errors.As(err, &status) && status.passing() {
-		return nil, &Unreachable{where, err}
+	return b, unreached(ctx, where, err)
+}
+
+// unreached makes an error that trying again did not mend one that says that
+// the place can't be reached now.
+func unreached(ctx context.Context, where string, err error) error {
+	if err == nil || ctx.Err() != nil || !again(err) {
+		return err
 	}
-	return b, err
+	return &Unreachable{where, err}
 }
 
 // body reads an answer's body, unless the line falls silent.
@@ -396,7 +402,7 @@ func (c *Client) Look(ctx context.Context, where string) (*Seen, error) {
 		}
 		return &Seen{Mark: fmt.Sprintf("%d %d", fi.ModTime().UnixNano(), fi.Size()), Name: fi.Name(), Size: fi.Size(), Date: fi.ModTime()}, nil
 	}
-	s, err := retry(ctx, 4, func() (*Seen, error) {
+	s, err := retry(ctx, 3, func() (*Seen, error) {
 		resp, err := c.ask(ctx, http.MethodHead, where, nil)
 		if status := (*Status)(nil); errors.As(err, &status) && (status.Code == http.StatusMethodNotAllowed || status.Code == http.StatusNotImplemented) {
 			resp, err = c.ask(ctx, http.MethodGet, where, nil)
@@ -412,10 +418,7 @@ func (c *Client) Look(ctx context.Context, where string) (*Seen, error) {
 		}
 		return s, nil
 	})
-	if status := (*Status)(nil); errors.As(err, &status) && status.passing() {
-		return nil, &Unreachable{where, err}
-	}
-	return s, err
+	return s, unreached(ctx, where, err)
 }
 
 // nameOf is the file's name: as the server gives it, or at the end of the

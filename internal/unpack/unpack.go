@@ -188,10 +188,15 @@ type spooled struct{ path, at string }
 func (o *opener) bad(entry, why string) error { return &Hostile{o.name, entry, why} }
 
 func (o *opener) wrap(entry string, err error) error {
-	var h *Hostile
+	var (
+		h     *Hostile
+		seven *sevenzip.ReadError
+	)
 	switch {
 	case errors.As(err, &h):
 		return err
+	case errors.As(err, &seven) && seven.Encrypted:
+		return fmt.Errorf("open %s: it is encrypted, and asks for a password", o.name)
 	case errors.Is(err, rardecode.ErrArchivedFileEncrypted), errors.Is(err, rardecode.ErrArchiveEncrypted), strings.Contains(err.Error(), "password"):
 		return fmt.Errorf("open %s: it is encrypted, and asks for a password", o.name)
 	case entry == "":
@@ -262,10 +267,21 @@ func (o *opener) single(r io.Reader, name string, at time.Time) error {
 
 // item checks one entry, gives it its name in the build, and hands it on.
 func (o *opener) item(it Item) error {
-	raw := it.Path
-	clean, err := o.admit(&it)
+	clean, err := o.admit(it.Path, it.Mode)
 	if err != nil || clean == "" {
 		return err
+	}
+	return o.place(it, clean)
+}
+
+// place is item for an entry whose name was admitted.
+func (o *opener) place(it Item, clean string) error {
+	raw := it.Path
+	if it.Mode&fs.ModeSymlink != 0 {
+		to := path.Join(path.Dir(clean), it.Target)
+		if path.IsAbs(it.Target) || it.Target == "" || strings.Contains(it.Target, `\`) || to == ".." || strings.HasPrefix(to, "../") {
+			return o.bad(raw, fmt.Sprintf("is a link that leads out, to %q", it.Target))
+		}
 	}
 	if it.Body != nil {
 		it.Body = &metered{r: it.Body, o: o, entry: raw}
@@ -300,10 +316,9 @@ func (o *opener) item(it Item) error {
 	return o.each(it)
 }
 
-// admit checks an entry against all that came before, and returns its clean
-// name; "" for the archive's own folder.
-func (o *opener) admit(it *Item) (string, error) {
-	raw := it.Path
+// admit checks an entry's name against all that came before, and returns it
+// clean; "" for the archive's own folder.
+func (o *opener) admit(raw string, mode fs.FileMode) (string, error) {
 	clean := strings.TrimPrefix(strings.TrimSuffix(raw, "/"), "./")
 	if clean == "" || clean == "." {
 		return "", nil
@@ -315,14 +330,10 @@ func (o *opener) admit(it *Item) (string, error) {
 			return "", o.bad(raw, "lies behind a link of the same archive")
 		}
 	}
-	if err := o.names.add(clean, it.Mode.IsDir()); err != nil {
+	if err := o.names.add(clean, mode.IsDir()); err != nil {
 		return "", o.bad(raw, err.Error())
 	}
-	if it.Mode&fs.ModeSymlink != 0 {
-		to := path.Join(path.Dir(clean), it.Target)
-		if path.IsAbs(it.Target) || it.Target == "" || strings.Contains(it.Target, `\`) || to == ".." || strings.HasPrefix(to, "../") {
-			return "", o.bad(raw, fmt.Sprintf("is a link that leads out, to %q", it.Target))
-		}
+	if mode&fs.ModeSymlink != 0 {
 		if o.links == nil {
 			o.links = map[string]bool{}
 		}
@@ -424,21 +435,36 @@ func (m *metered) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// zip opens several entries at a time: each is compressed by itself.
+// zip admits every name of the directory first, so that a hostile archive is
+// refused before any of it is opened, and then opens several entries at a time:
+// each is compressed by itself.
 func (o *opener) zip(f io.ReaderAt, size int64) error {
 	z, err := zip.NewReader(f, size)
 	if err != nil {
 		return o.wrap("", err)
 	}
+	clean := make([]string, len(z.File))
+	for i, e := range z.File {
+		mode := e.Mode()
+		if strings.HasSuffix(e.Name, "/") {
+			mode = fs.ModeDir
+		}
+		if clean[i], err = o.admit(e.Name, mode); err != nil {
+			return err
+		}
+	}
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	var failed atomic.Bool
-	for _, e := range z.File {
+	for i, e := range z.File {
 		if failed.Load() {
 			break
 		}
+		if clean[i] == "" {
+			continue
+		}
 		g.Go(func() error {
-			err := o.zipEntry(e)
+			err := o.zipEntry(e, clean[i])
 			if err != nil {
 				failed.Store(true)
 			}
@@ -448,13 +474,13 @@ func (o *opener) zip(f io.ReaderAt, size int64) error {
 	return g.Wait()
 }
 
-func (o *opener) zipEntry(e *zip.File) error {
+func (o *opener) zipEntry(e *zip.File, clean string) error {
 	it := Item{Path: e.Name, Mode: e.Mode() & (fs.ModePerm | fs.ModeType), Mtime: e.Modified}
 	link := it.Mode&fs.ModeSymlink != 0
 	switch {
 	case strings.HasSuffix(e.Name, "/"):
 		it.Mode = fs.ModeDir | 0o755
-		return o.item(it)
+		return o.place(it, clean)
 	case it.Mode&fs.ModeType != 0 && !link:
 		return o.bad(e.Name, "is neither file, folder nor link")
 	case e.Flags&1 != 0:
@@ -471,14 +497,14 @@ func (o *opener) zipEntry(e *zip.File) error {
 			return o.wrap(e.Name, err)
 		}
 		it.Target = string(b)
-		return o.item(it)
+		return o.place(it, clean)
 	}
 	it.Body = r
 	// Made where files have no modes: what runs is told by its content.
 	if creator := e.CreatorVersion >> 8; creator != 3 && creator != 19 || it.Mode.Perm() == 0 {
 		it.Body, it.Mode = sniffMode(r)
 	}
-	if err := o.item(it); err != nil {
+	if err := o.place(it, clean); err != nil {
 		return o.wrap(e.Name, err)
 	}
 	return nil

@@ -6,7 +6,9 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"encoding/binary"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"io/fs"
 	"os"
@@ -16,6 +18,8 @@ import (
 	"testing"
 
 	"freshkeel/internal/fetch"
+
+	"github.com/klauspost/compress/zstd"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -136,14 +140,127 @@ func TestUnpackingRules(t *testing.T) {
 	assert.Error(t, err)
 }
 
-func FuzzUnpack(f *testing.F) {
-	f.Add([]byte("PK\x03\x04"), "zip")
-	f.Add([]byte{0x1f, 0x8b, 8, 0}, "tar.gz")
-	f.Fuzz(func(t *testing.T, b []byte, as string) {
-		if as != "zip" && as != "tar" && as != "tar.gz" {
-			return
+// rarOf writes a RAR 5 archive of stored files (RAR 5.0 archive format: vint,
+// "General archive block format").
+func rarOf(entries ...entry) []byte {
+	vint := func(n uint64) (b []byte) {
+		for ; n >= 0x80; n >>= 7 {
+			b = append(b, byte(n)|0x80)
 		}
-		items, _, _ := opened(t, "f", b, Rule{As: as})
+		return append(b, byte(n))
+	}
+	block := func(header, data []byte) []byte {
+		sized := append(vint(uint64(len(header))), header...)
+		out := binary.LittleEndian.AppendUint32(nil, crc32.ChecksumIEEE(sized))
+		return append(append(out, sized...), data...)
+	}
+	out := []byte("Rar!\x1a\x07\x01\x00")
+	out = append(out, block([]byte{1, 0, 0}, nil)...) // main header
+	for _, e := range entries {
+		h := []byte{2, 2} // file header, data area follows
+		h = append(h, vint(uint64(len(e.body)))...)
+		h = append(h, 4)                            // file flags: CRC32
+		h = append(h, vint(uint64(len(e.body)))...) // unpacked
+		h = append(h, vint(uint64(e.mode))...)
+		h = binary.LittleEndian.AppendUint32(h, crc32.ChecksumIEEE([]byte(e.body)))
+		h = append(h, 0, 1) // stored; made on Unix
+		h = append(h, vint(uint64(len(e.name)))...)
+		h = append(h, e.name...)
+		out = append(out, block(h, []byte(e.body))...)
+	}
+	return append(out, block([]byte{5, 0, 0}, nil)...) // end
+}
+
+func fixture(t testing.TB, name string) []byte {
+	b, err := os.ReadFile(filepath.Join("testdata", name))
+	require.NoError(t, err)
+	return b
+}
+
+// Every format gives the same tree, with modes.
+func TestEveryFormatGivesTheSameTree(t *testing.T) {
+	script, elf := "#!/bin/sh\necho hi\n", "\x7fELFxx"
+	files := []entry{{name: "top/run.sh", body: script, mode: 0o755}, {name: "top/bin/native", body: elf, mode: 0o755}, {name: "top/a.txt", body: "a", mode: 0o644}}
+	var zst bytes.Buffer
+	z, err := zstd.NewWriter(&zst)
+	require.NoError(t, err)
+	g, err := gzip.NewReader(bytes.NewReader(tarOf(t, files...)))
+	require.NoError(t, err)
+	_, err = io.Copy(z, g)
+	require.NoError(t, err)
+	require.NoError(t, z.Close())
+	for name, b := range map[string][]byte{"x.zip": zipOf(t, files...), "x.tar.gz": tarOf(t, files...), "x.tar.zst": zst.Bytes(), "x.rar": rarOf(files...),
+		"x.7z": fixture(t, "x.7z"), "x.tar.xz": fixture(t, "x.tar.xz"), "x.tar.bz2": fixture(t, "x.tar.bz2")} {
+		items, bodies, err := opened(t, "download", b, Rule{Strip: 1})
+		require.NoError(t, err, name)
+		assert.Equal(t, []string{script, elf, "a"}, []string{bodies["run.sh"], bodies["bin/native"], bodies["a.txt"]}, name)
+		assert.EqualValues(t, []fs.FileMode{0o755, 0o755, 0o644}, []fs.FileMode{items["run.sh"].Mode, items["bin/native"].Mode, items["a.txt"].Mode}, name)
+	}
+	_, bodies, err := opened(t, "single.txt.xz", fixture(t, "single.txt.xz"), Rule{})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"single.txt": "hello"}, bodies, "a single compressed file")
+	_, _, err = opened(t, "locked.7z", fixture(t, "locked.7z"), Rule{})
+	assert.ErrorContains(t, err, "it is encrypted, and asks for a password")
+	var h *Hostile
+	_, _, err = opened(t, "evil.7z", fixture(t, "evil.7z"), Rule{})
+	require.ErrorAs(t, err, &h)
+	_, _, err = opened(t, "evil.rar", rarOf(entry{name: "../../evil", body: "x"}), Rule{})
+	require.ErrorAs(t, err, &h)
+	for name, b := range map[string][]byte{"x.rar": rarOf(files...), "x.7z": fixture(t, "x.7z"), "x.tar.xz": fixture(t, "x.tar.xz"), "x.tar.zst": zst.Bytes(), "x.zip": zipOf(t, files...)} {
+		_, _, err = opened(t, name, b[:len(b)-30], Rule{})
+		assert.Error(t, err, "%s cut short", name)
+	}
+}
+
+// What a rule takes, leaves, moves, opens inside and removes.
+func TestRulesChooseAndPlace(t *testing.T) {
+	inner := zipOf(t, entry{name: "core.so", body: "core"}, entry{name: "docs/help.txt", body: "help"})
+	outer := tarOf(t, entry{name: "pack/server.zip", body: string(inner)}, entry{name: "pack/gone.txt", body: "# list\nold/\nlib/*.old\n"},
+		entry{name: "pack/redist/a/lib.so", body: "lib"}, entry{name: "pack/README.txt", body: "read"}, entry{name: "pack/only.cfg", body: "c"})
+	path := filepath.Join(t.TempDir(), "x")
+	require.NoError(t, os.WriteFile(path, outer, 0o600))
+	dir, bodies := t.TempDir(), map[string]string{}
+	got, err := Unpacked(context.Background(), &fetch.Verified{Path: path, URL: "x.tar.gz", Size: int64(len(outer))}, Rule{Strip: 1, Inside: []string{"*.zip"}, Removals: "gone.txt",
+		Leave: []string{"*.txt", "docs/**"}, Moved: map[string]string{"redist/**": "lib/", "only.cfg": "etc/server.cfg"}}, dir, func(it Item) error {
+		b, err := io.ReadAll(it.Body)
+		bodies[it.Path] = string(b)
+		return err
+	})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"core.so": "core", "lib/a/lib.so": "lib", "etc/server.cfg": "c"}, bodies)
+	assert.Equal(t, []string{"old", "lib/*.old"}, []string(got.Removals))
+	assert.ElementsMatch(t, []string{"README.txt", "docs/help.txt"}, got.LeftOut)
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Empty(t, left, "what was set aside is gone")
+
+	nest := zipOf(t, entry{name: "x", body: "x"})
+	for range 6 {
+		nest = zipOf(t, entry{name: "in.zip", body: string(nest)})
+	}
+	_, _, err = opened(t, "nest.zip", nest, Rule{Inside: []string{"**/*.zip"}})
+	assert.ErrorContains(t, err, "is an archive inside 3 others")
+	bomb := zipOf(t, entry{name: "in.zip", body: string(zipOf(t, entry{name: "bomb", body: strings.Repeat("\x00", 70<<20)}))})
+	_, _, err = opened(t, "bomb.zip", bomb, Rule{Inside: []string{"*.zip"}})
+	assert.ErrorContains(t, err, "brings the content to", "inner archives count against the outer one")
+	for _, bad := range []Rule{{As: "exe"}, {Into: "../x"}, {Take: []string{"/abs"}}, {Moved: map[string]string{"a": "../b"}}, {Strip: -1}} {
+		assert.Error(t, bad.Check())
+	}
+}
+
+// Whatever an archive holds, no name that leads out gets through, and nothing
+// is left behind.
+func FuzzUnpack(f *testing.F) {
+	for _, name := range []string{"x.7z", "evil.7z", "locked.7z", "x.tar.xz", "x.tar.bz2", "single.txt.xz"} {
+		f.Add(fixture(f, name))
+	}
+	f.Add(rarOf(entry{name: "top/a", body: "a", mode: 0o644}, entry{name: "../b", body: "b"}))
+	f.Add([]byte("PK\x03\x04"))
+	f.Add([]byte{0x1f, 0x8b, 8, 0})
+	f.Add(zipOf(&testing.T{}, entry{name: "a/b", body: "x"}, entry{name: "a/in.zip", body: "PK\x05\x06"}, entry{name: "l", link: "a", mode: fs.ModeSymlink | 0o777}))
+	f.Add(tarOf(&testing.T{}, entry{name: "a", body: "x"}, entry{name: "l", link: "../x"}))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		items, _, _ := opened(t, "f", b, Rule{Inside: []string{"**/*.zip"}, Moved: map[string]string{"a/*": "/"}})
 		for p := range items {
 			if !cleanName(p) {
 				t.Errorf("%q got through", p)

@@ -1,0 +1,381 @@
+//go:build unix
+
+package main
+
+import (
+	"crypto/md5"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"freshkeel/demo"
+
+	"aead.dev/minisign"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const wantedZip = "/mossgate-3.5.0.zip"
+
+// editFeed changes the harbour's feed as parsed JSON.
+func (p *place) editFeed(edit func(build map[string]any)) {
+	p.t.Helper()
+	at := filepath.Join(p.harbour.Builds, "feed.json")
+	b, err := os.ReadFile(at)
+	require.NoError(p.t, err)
+	var f map[string]any
+	require.NoError(p.t, json.Unmarshal(b, &f))
+	for _, v := range f["builds"].([]any) {
+		edit(v.(map[string]any))
+	}
+	b, err = json.Marshal(f)
+	require.NoError(p.t, err)
+	require.NoError(p.t, os.WriteFile(at, b, 0o644))
+}
+
+// part edits the only part of 3.5.0.
+func part(edit func(part map[string]any)) func(map[string]any) {
+	return func(b map[string]any) {
+		if b["version"] == "3.5.0" {
+			edit(b["parts"].([]any)[0].(map[string]any))
+		}
+	}
+}
+
+// unpinned takes size and digest of 3.5.0 out of the feed.
+var unpinned = part(func(m map[string]any) { delete(m, "size"); delete(m, "digests") })
+
+// What goes wrong on the way is named, changes nothing, leaves nothing half
+// cached, and the next try succeeds.
+func TestEachFetchThatFailsSaysWhyAndLeavesNothing(t *testing.T) {
+	for name, c := range map[string]struct {
+		breaks func(p *place, s *demo.Site, url string) (mend func())
+		says   []string
+	}{
+		"wrong digest": {func(p *place, s *demo.Site, _ string) func() {
+			b := []byte(p.readBuild("mossgate-3.5.0.zip"))
+			b[len(b)/2] ^= 1
+			s.Misbehave(wantedZip, demo.Fault{Instead: b})
+			return s.Behave
+		}, []string{"mossgate-3.5.0.zip: its sha256 is ", ", expected "}},
+		"more than the feed says": {func(p *place, s *demo.Site, _ string) func() {
+			s.Misbehave(wantedZip, demo.Fault{Instead: []byte(p.readBuild("mossgate-3.5.0.zip") + "more")})
+			return s.Behave
+		}, []string{"its size is more, expected"}},
+		"an HTML page": {func(_ *place, s *demo.Site, _ string) func() {
+			s.Misbehave(wantedZip, demo.Fault{Instead: []byte("\n<!DOCTYPE html><html>please log in")})
+			return s.Behave
+		}, []string{"what came is an HTML page (an error or login page, often), expected a build"}},
+		"an empty file": {func(p *place, s *demo.Site, _ string) func() {
+			p.editFeed(unpinned)
+			s.Misbehave(wantedZip, demo.Fault{Instead: []byte{}})
+			return s.Behave
+		}, []string{"the file is empty, expected a build"}},
+		"a placeholder": {func(p *place, s *demo.Site, _ string) func() {
+			p.editFeed(unpinned)
+			s.Misbehave(wantedZip, demo.Fault{Instead: []byte("moved to the new gate,\nask there")})
+			return s.Behave
+		}, []string{"what came is a few words of text: «moved to the new gate, ask there», expected a build"}},
+		"cut short and closed as whole": {func(p *place, s *demo.Site, _ string) func() {
+			p.editFeed(unpinned)
+			s.Misbehave(wantedZip, demo.Fault{Instead: []byte(p.readBuild("mossgate-3.5.0.zip")[:200_000])})
+			return s.Behave
+		}, []string{"open mossgate-3.5.0.zip: zip: not a valid zip file"}},
+		"a hostile archive": {func(p *place, s *demo.Site, _ string) func() {
+			p.editFeed(unpinned)
+			writeZip(p.t, filepath.Join(p.harbour.Builds, "evil.zip"), map[string]string{"fine.txt": "x", "../../evil": "x"})
+			s.Misbehave(wantedZip, demo.Fault{Instead: []byte(p.readBuild("evil.zip"))})
+			return s.Behave
+		}, []string{`entry "../../evil" leads out of the archive's folder; the archive is refused whole`}},
+		"members only": {func(p *place, s *demo.Site, url string) func() {
+			s.Misbehave(wantedZip, demo.Fault{Login: "Bearer swordfish"})
+			return func() {
+				p.env = append(p.env, "MOSSGATE_TOKEN=swordfish")
+				p.editProfile(func(s string) string {
+					return s + "\n[[login]]\nhost = '" + strings.TrimPrefix(url, "https://") + "'\nfrom = 'env:MOSSGATE_TOKEN'\n"
+				})
+			}
+		}, []string{"wants a login (401 Unauthorized)", "try: add to freshkeel.toml: [[login]] host = \"127.0.0.1:"}},
+		"a redirect loop": {func(_ *place, s *demo.Site, url string) func() {
+			s.Misbehave(wantedZip, demo.Fault{Redirect: url + wantedZip})
+			return s.Behave
+		}, []string{"it redirects in a loop: more than 10 times"}},
+		"https sent to http": {func(p *place, s *demo.Site, _ string) func() {
+			_, plain := p.servePlain()
+			s.Misbehave(wantedZip, demo.Fault{Redirect: plain + wantedZip})
+			return s.Behave
+		}, []string{"it redirects from https to plain http: refused"}},
+		"not there": {func(_ *place, s *demo.Site, _ string) func() {
+			s.Misbehave(wantedZip, demo.Fault{Status: http.StatusNotFound})
+			return s.Behave
+		}, []string{"the server answered 404 Not Found"}},
+		"nobody vouches for the site": {func(p *place, _ *demo.Site, _ string) func() {
+			was := p.env
+			p.env = append(p.env, "SSL_CERT_FILE="+os.DevNull)
+			return func() { p.env = was }
+		}, []string{"certificate signed by unknown authority"}},
+		"the checksum list says otherwise": {func(p *place, s *demo.Site, _ string) func() {
+			p.editFeed(part(func(m map[string]any) { m["sums"] = "SHA256SUMS" }))
+			s.Misbehave("/SHA256SUMS", demo.Fault{Instead: []byte(strings.Repeat("ab", 32) + " *mossgate-3.5.0.zip\n")})
+			return s.Behave
+		}, []string{"its sha256 in SHA256SUMS is abab", "expected "}},
+		"the checksum list does not know it": {func(p *place, s *demo.Site, _ string) func() {
+			p.editFeed(part(func(m map[string]any) { m["sums"] = "SHA256SUMS" }))
+			s.Misbehave("/SHA256SUMS", demo.Fault{Instead: []byte("# none\n" + strings.Repeat("ab", 32) + "  other.zip\n")})
+			return s.Behave
+		}, []string{"it has no digest for mossgate-3.5.0.zip"}},
+		"unsigned": {func(p *place, _ *demo.Site, _ string) func() {
+			key, sign := signer(t)
+			p.keyed(key)
+			return func() { p.putBuild("mossgate-3.5.0.zip.minisig", sign(p.readBuild("mossgate-3.5.0.zip"))) }
+		}, []string{"it is not signed: no signature stands at https://", "mossgate-3.5.0.zip.minisig, and [source] key asks for one"}},
+		"signed by another": {func(p *place, _ *demo.Site, _ string) func() {
+			key, sign := signer(t)
+			_, others := signer(t)
+			p.keyed(key)
+			p.putBuild("mossgate-3.5.0.zip.minisig", others(p.readBuild("mossgate-3.5.0.zip")))
+			return func() { p.putBuild("mossgate-3.5.0.zip.minisig", sign(p.readBuild("mossgate-3.5.0.zip"))) }
+		}, []string{"it is signed by another key"}},
+		"signed, but other bytes": {func(p *place, _ *demo.Site, _ string) func() {
+			key, sign := signer(t)
+			p.keyed(key)
+			p.putBuild("mossgate-3.5.0.zip.minisig", sign("something else"))
+			return func() { p.putBuild("mossgate-3.5.0.zip.minisig", sign(p.readBuild("mossgate-3.5.0.zip"))) }
+		}, []string{"its signature is wrong: these are not the bytes that were signed"}},
+		"a signed feed was changed": {func(p *place, _ *demo.Site, _ string) func() {
+			key, sign := signer(t)
+			p.keyed(key)
+			p.putBuild("feed.json.minisig", sign("another feed"))
+			return func() { p.putBuild("feed.json.minisig", sign(p.readBuild("feed.json"))) }
+		}, []string{"read the feed https://", "its signature is wrong"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := mossgate(t, fixed...)
+			require.NoError(t, p.harbour.PublishElsewhere(fixed))
+			site, url := p.serve()
+			p.source("feed = '"+url+"/feed.json'", "channel = 'stable'", "silence = '2s'")
+			mend := c.breaks(p, site, url)
+			before := p.tree()
+			began := time.Now()
+			r := p.exits(exitFailed, "refit", "3.5.0")
+			assert.Less(t, time.Since(began), 10*time.Second, "what can't be mended is not tried again and again")
+			for _, says := range c.says {
+				assert.Contains(t, r.err, says)
+			}
+			assert.Equal(t, before, p.tree())
+			assert.Empty(t, p.cached(), "nothing is half cached")
+			mend()
+			r = p.ok("refit", "3.5.0")
+			assert.NotContains(t, r.out+r.err, "swordfish")
+			assert.Equal(t, "3.5.0", p.status().Version)
+			assert.NotContains(t, allOf(t, p.install, p.home), "swordfish", "no secret is written down (P9)")
+		})
+	}
+}
+
+func (p *place) readBuild(name string) string {
+	p.t.Helper()
+	b, err := os.ReadFile(filepath.Join(p.harbour.Builds, name))
+	require.NoError(p.t, err)
+	return string(b)
+}
+
+func (p *place) putBuild(name, body string) {
+	put(p.t, filepath.Join(p.harbour.Builds, name), body)
+}
+
+// cached lists the builds and half-fetched files in the locker, the installed
+// one aside.
+func (p *place) cached() (out []string) {
+	for _, pat := range []string{"sets/builds/build-*", "incoming/*.part", "incoming/inside-*"} {
+		found, err := filepath.Glob(filepath.Join(p.home, "locker", pat))
+		require.NoError(p.t, err)
+		out = append(out, found...)
+	}
+	return
+}
+
+// allOf is the text of every file below some folders, packs and programs aside.
+func allOf(t *testing.T, dirs ...string) string {
+	var all strings.Builder
+	for _, dir := range dirs {
+		require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+			if err == nil && d.Type().IsRegular() && !strings.Contains(path, "/packs/") {
+				b, _ := os.ReadFile(path)
+				all.Write(b)
+			}
+			return nil
+		}))
+	}
+	return all.String()
+}
+
+// signer makes a key pair: the public key, and what signs with the other half.
+func signer(t *testing.T) (key string, sign func(string) string) {
+	pub, priv, err := minisign.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	text, err := pub.MarshalText()
+	require.NoError(t, err)
+	return string(text), func(s string) string {
+		r := minisign.NewReader(strings.NewReader(s))
+		var b [4096]byte
+		for {
+			if _, err := r.Read(b[:]); err != nil {
+				break
+			}
+		}
+		return string(r.Sign(priv))
+	}
+}
+
+// keyed has the profile ask for a signature, by a key in a file.
+func (p *place) keyed(key string) {
+	put(p.t, filepath.Join(p.dir, "club.pub"), key)
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "channel = 'stable'", "key = 'file:../club.pub'\nchannel = 'stable'", 1)
+	})
+}
+
+// What passes by itself is waited for: nothing is spliced of two files, and no
+// byte is asked for twice without need.
+func TestFetchGoesOnWhereItWas(t *testing.T) {
+	for name, c := range map[string]struct {
+		fault  demo.Fault
+		pinned bool
+		ranges []string // asked for, of 3.5.0
+		least  time.Duration
+	}{
+		"the line is cut":             {demo.Fault{Times: 1, Cut: 100_000}, true, []string{"", "bytes=100000-"}, 0},
+		"the line falls silent":       {demo.Fault{Times: 1, Stall: 90_000}, true, []string{"", "bytes=90000-"}, 300 * time.Millisecond},
+		"another file half-way":       {demo.Fault{Times: 1, Cut: 80_000, Instead: []byte(strings.Repeat("other", 50_000))}, false, []string{"", "bytes=80000-"}, 0},
+		"cut, and no validator":       {demo.Fault{Times: 1, Cut: 70_000, Blind: true}, true, []string{"", ""}, 0},
+		"a longer length than comes":  {demo.Fault{Times: 1, Longer: 5000}, false, []string{"", "bytes=LENGTH-", ""}, 0},
+		"busy, come back in a second": {demo.Fault{Times: 1, Status: http.StatusTooManyRequests, RetryAfter: "1"}, true, []string{"", ""}, time.Second},
+		"down for a moment":           {demo.Fault{Times: 2, Status: http.StatusServiceUnavailable}, true, []string{"", "", ""}, time.Second},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := mossgate(t, fixed...)
+			site, url := p.serve()
+			p.source("feed = '"+url+"/feed.json'", "channel = 'stable'", "silence = '300ms'")
+			if !c.pinned {
+				p.editFeed(unpinned)
+			}
+			site.Misbehave(wantedZip, c.fault)
+			began := time.Now()
+			p.ok("refit", "3.5.0")
+			assert.GreaterOrEqual(t, time.Since(began), c.least)
+			var ranges []string
+			for _, r := range site.Seen() {
+				if r.Path == wantedZip {
+					ranges = append(ranges, r.Range)
+					assert.Equal(t, r.Range != "", r.IfRange != "", "a range is asked for under a condition")
+				}
+			}
+			for i := range c.ranges {
+				c.ranges[i] = strings.Replace(c.ranges[i], "LENGTH", fmt.Sprint(len(p.readBuild("mossgate-3.5.0.zip"))), 1)
+			}
+			assert.Equal(t, c.ranges, ranges)
+			assert.Equal(t, "by lantern light\n", p.read("tracks/lantern-row.track"))
+		})
+	}
+}
+
+// A secret goes to its host alone: not to where that redirects to, not over
+// plain http, and into no output.
+func TestSecretsGoToTheirHostAlone(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	members, at := p.serve()
+	elsewhere, other := p.serve()
+	host := strings.TrimPrefix(at, "https://")
+	p.source("feed = '"+at+"/feed.json'", "channel = 'stable'")
+	put(t, filepath.Join(p.dir, "netrc"), "machine "+strings.Split(host, ":")[0]+" login ada password swordfish\n")
+	put(t, filepath.Join(p.dir, "secret"), "swordfish\n")
+	p.env = append(p.env, "NETRC="+filepath.Join(p.dir, "netrc"), "CLUB=swordfish")
+	const basic = "Basic YWRhOnN3b3JkZmlzaA=="
+	members.Misbehave(wantedZip, demo.Fault{Redirect: other + wantedZip})
+	for from, want := range map[string]string{"from = 'netrc'": basic, "from = 'file:" + p.dir + "/secret'\nuser = 'ada'": basic, "from = 'env:CLUB'\nheader = 'X-Club-Key'": "swordfish"} {
+		p.editProfile(func(s string) string {
+			s, _, _ = strings.Cut(s, "\n[[login]]")
+			return s + "\n[[login]]\nhost = '" + host + "'\n" + from + "\n"
+		})
+		require.NoError(t, os.RemoveAll(filepath.Join(p.home, "locker", "sets", "builds")))
+		r := p.ok("fetch", "3.5.0")
+		for _, q := range members.Seen() {
+			assert.Equal(t, want, q.Login, from)
+		}
+		others := elsewhere.Seen()
+		require.NotEmpty(t, others)
+		for _, q := range others {
+			assert.Empty(t, q.Login, "not across a redirect to another host")
+		}
+		assert.NotContains(t, r.out+r.err+p.ok("--json", "builds").out, "swordfish")
+		members.Seen()
+	}
+	plain, url := p.servePlain()
+	p.source("feed = '"+url+"/feed.json'", "channel = 'stable'")
+	allow := func(more string) {
+		p.editProfile(func(s string) string {
+			s, _, _ = strings.Cut(s, "\n[[login]]")
+			return s + "\n[[login]]\nhost = '" + strings.TrimPrefix(url, "http://") + "'\nfrom = 'env:CLUB'\n" + more
+		})
+	}
+	allow("")
+	r := p.exits(exitFailed, "builds")
+	assert.Contains(t, r.err, "would go over plain http; [[login]] plain = true allows it for this host")
+	assert.Empty(t, plain.Seen(), "it was not even asked")
+	allow("plain = true\n")
+	p.ok("builds")
+	assert.Equal(t, "Bearer swordfish", plain.Seen()[0].Login)
+	p.source("feed = 'http://ada:swordfish@" + strings.TrimPrefix(url, "http://") + "/feed.json'")
+	p.editProfile(func(s string) string { s, _, _ = strings.Cut(s, "\n[[login]]"); return s })
+	r = p.exits(exitFailed, "builds")
+	assert.Contains(t, r.err, "over plain http")
+	assert.NotContains(t, r.err, "swordfish")
+}
+
+// A weak digest is checked, and called weak; one that is not there is said.
+func TestWeakDigestsAreCheckedAndCalledWeak(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	site, url := p.serve()
+	p.source("feed = '"+url+"/feed.json'", "channel = 'stable'")
+	sum := md5.Sum([]byte(p.readBuild("mossgate-3.5.0.zip")))
+	p.editFeed(part(func(m map[string]any) { m["digests"] = map[string]any{"md5": fmt.Sprintf("%x", sum)} }))
+	broken := []byte(p.readBuild("mossgate-3.5.0.zip"))
+	broken[99_999] ^= 1
+	site.Misbehave(wantedZip, demo.Fault{Times: 1, Instead: broken})
+	assert.Contains(t, p.exits(exitFailed, "fetch", "3.5.0").err, "its md5 is ")
+	r := p.ok("fetch", "3.5.0")
+	assert.Contains(t, r.err, "vouched for by a weak digest alone (md5)")
+	assert.Contains(t, p.ok("fetch", "--from", url+wantedZip).err, "nothing vouches for mossgate-3.5.0.zip")
+}
+
+// Without a network what is cached is there to be used, and that it is old is
+// said.
+func TestOfflineWorksOnWhatIsCached(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	site, url := p.serve()
+	p.source("feed = '"+url+"/feed.json'", "channel = 'stable'")
+	p.ok("fetch", "3.5.0")
+	site.Misbehave("/feed.json", demo.Fault{Cut: 1})
+	r := p.exits(exitNewer, "fetch", "--check")
+	assert.Equal(t, "mossgate-east: newer: 3.6.1 (3.4.1 is installed)\n", r.out)
+	assert.Contains(t, r.err, "offline: "+url+"/feed.json can't be reached")
+	r = p.ok("builds")
+	assert.Contains(t, r.out, "the source can't be reached; this is what it offered on")
+	assert.Regexp(t, `3\.5\.0 +newer .* fetched`, r.out)
+	r = p.exits(exitFailed, "refit")
+	assert.Contains(t, r.err, "3.6.1 is not in the locker, and its source can't be reached")
+	p.ok("refit", "3.5.0")
+	assert.Equal(t, "3.5.0", p.status().Version)
+}
