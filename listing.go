@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sync"
 
 	"freshkeel/internal/feed"
@@ -63,8 +64,9 @@ func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writ
 		return nil, err
 	}
 	k.note("%s of %s fetched; the rest, %s, was here already and is what the listing says", Bytes(t.fetched), Bytes(t.total), Bytes(t.total-t.fetched))
-	for _, at := range t.damaged {
-		k.warn("%s is not what was put there: its content differs from its digest", at)
+	if len(t.damaged) > 0 {
+		slices.Sort(t.damaged)
+		k.note("not what was put there: %s", some(t.damaged, 6))
 	}
 	return t.damaged, nil
 }
@@ -86,17 +88,30 @@ func (k *Keel) readListing(ctx context.Context, client *fetch.Client, c *Candida
 // knownContent finds the locker's content by its hash, among what this source
 // and this install have had before.
 func (k *Keel) knownContent(l *locker.Locker, c *Candidate, inv *Inventory) map[tree.Sum]locker.File {
-	ids := map[string]bool{inv.Build: true}
-	for _, laid := range inv.Layers {
-		ids[laid.Build] = true
-	}
+	ids := inv.sets()
 	if c.offer != nil {
 		for _, id := range c.offer.memory.Sets {
-			ids[id] = true
+			ids = append(ids, id)
 		}
 	}
+	return contentOf(l, ids)
+}
+
+// sets are the builds that the installed files came from.
+func (inv *Inventory) sets() []string {
+	out := []string{inv.Build}
+	for _, laid := range inv.Layers {
+		out = append(out, laid.Build)
+	}
+	return out
+}
+
+// contentOf finds the files of some builds by their hash. A build that is not
+// there, or damaged, is passed over.
+func contentOf(l *locker.Locker, ids []string) map[tree.Sum]locker.File {
+	slices.Sort(ids)
 	out := map[tree.Sum]locker.File{}
-	for id := range ids {
+	for _, id := range slices.Compact(ids) {
 		s, err := l.Read(locker.Builds, id)
 		if err != nil {
 			continue // it only saves fetching

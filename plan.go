@@ -37,14 +37,16 @@ type Plan struct {
 	Blocked   []blocked
 
 	set     *locker.Set
-	files   map[string]locker.File // what is staged, by path in the install
-	owned   []Owned                // the inventory afterwards
-	before  map[string]tree.Entry  // the install as the plan saw it
-	unfound []string               // [place] patterns that match nothing
-	known   bool                   // the old build's files are known
-	layerOf map[string]string      // path → layer; "": the build
-	mend    bool                   // put changed files back as the build has them
-	sure    bool                   // the new build's files are all known
+	files   map[string]locker.File   // what is staged, by path in the install
+	owned   []Owned                  // the inventory afterwards
+	before  map[string]tree.Entry    // the install as the plan saw it
+	unfound []string                 // [place] patterns that match nothing
+	known   bool                     // the old build's files are known
+	layerOf map[string]string        // path → layer; "": the build
+	oldSets []string                 // where the installed files came from
+	stored  map[tree.Sum]locker.File // their content, once it is asked for
+	mend    bool                     // put changed files back as the build has them
+	sure    bool                     // the new build's files are all known
 }
 
 // Move is content that the new build has under another name.
@@ -116,7 +118,7 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
 	p := &Plan{From: inv.Version, To: f.Version, Channel: f.Set.Channel, set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: tree.ByPath(list),
-		mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
+		oldSets: inv.sets(), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
 	build := k.compose(p, f)
 	old := inv.byPath()
 	look := k.sums(old)
@@ -195,7 +197,7 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 			return fmt.Errorf("compare %s: %w", at, err)
 		}
 		if sum != was.Sum { // the operator, or the server, wrote to it
-			broken, err := k.damaged(was, here, f)
+			broken, err := k.damaged(p, was, here)
 			switch {
 			case err != nil:
 				return fmt.Errorf("compare %s: %w", at, err)
@@ -280,16 +282,23 @@ func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[strin
 // there, was not changed by anybody: its times say that nobody wrote to it, or
 // it is a program or data that was cut short. What a person or the server
 // wrote is another thing, and stays.
-func (k *Keel) damaged(was Owned, here tree.Entry, f locker.File) (bool, error) {
+func (k *Keel) damaged(p *Plan, was Owned, here tree.Entry) (bool, error) {
 	if was.Mtime != 0 && here.Mtime == was.Mtime {
 		return true, nil
 	}
-	if f.Sum != was.Sum || here.Size >= was.Size || len(f.Pieces) == 0 {
+	if here.Size >= was.Size {
 		return false, nil
 	}
 	l, err := k.locker()
 	if err != nil {
 		return false, err
+	}
+	if p.stored == nil {
+		p.stored = contentOf(l, p.oldSets)
+	}
+	f, ok := p.stored[was.Sum]
+	if !ok {
+		return false, nil
 	}
 	src, err := os.Open(k.path(here.Path))
 	if err != nil {
@@ -406,6 +415,10 @@ func (k *Keel) stage(run swap.Run, p *Plan, progress func(done, total int64)) er
 	if err != nil {
 		return err
 	}
+	owned := map[string]*Owned{}
+	for i := range p.owned {
+		owned[p.owned[i].Path] = &p.owned[i]
+	}
 	var done int64
 	for _, s := range p.Steps {
 		f, ok := p.files[s.Path]
@@ -417,6 +430,12 @@ func (k *Keel) stage(run swap.Run, p *Plan, progress func(done, total int64)) er
 		}
 		if err := layStaged(l, run, f); err != nil {
 			return fmt.Errorf("stage %s: %w", s.Path, err)
+		}
+		// The times that it has now prove later that nobody wrote to it.
+		if o := owned[s.Path]; o != nil && f.Kind == tree.File {
+			if e, ok, err := tree.Describe(run.Staged(f.Path), s.Path); err == nil && ok {
+				o.Mtime, o.Inode = e.Mtime, e.Inode
+			}
 		}
 		done += f.Size
 		progress(done, p.Bytes)

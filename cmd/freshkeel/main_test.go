@@ -162,7 +162,7 @@ const limit = 60 * time.Second
 func (p *place) command(args ...string) *exec.Cmd {
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	p.t.Cleanup(cancel)
-	if args[0] != "adopt" {
+	if args[0] != "adopt" && args[0] != "feed" {
 		args = append([]string{"-d", p.install}, args...)
 	}
 	cmd := exec.CommandContext(ctx, binary, args...)

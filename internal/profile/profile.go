@@ -114,6 +114,13 @@ func (p *Pattern) UnmarshalText(b []byte) error {
 	return nil
 }
 
+func (p Pattern) MarshalText() ([]byte, error) {
+	if p.Regexp == nil {
+		return nil, nil
+	}
+	return []byte(p.Regexp.String()), nil
+}
+
 // Given tells whether the profile has a rule here.
 func (p Pattern) Given() bool { return p.Regexp != nil }
 

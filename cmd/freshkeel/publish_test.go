@@ -1,0 +1,249 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"freshkeel/demo"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A club publishes its own feed from a folder of archives, and what is written
+// by hand stays.
+func TestAFeedIsWrittenFromAFolderOfArchives(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	require.NoError(t, os.Remove(filepath.Join(p.harbour.Builds, "feed.json")))
+	require.NoError(t, os.Rename(filepath.Join(p.harbour.Builds, "mossgate-3.6.1.zip"), filepath.Join(p.harbour.Builds, "mossgate-3.6.1-linux-x64.zip")))
+	p.putBuild("mossgate-3.6.1-win64.zip", p.readBuild("mossgate-3.5.0.zip"))
+	p.putBuild("brass/mossgate-5.0.zip", p.readBuild("mossgate-3.5.0.zip"))
+	r := p.ok("feed", "write", p.harbour.Builds, "--name", "Mossgate")
+	assert.Contains(t, r.out, "WRITTEN")
+	o := p.offer()
+	assert.Equal(t, []string{"3.4.1", "3.5.0", "3.6.1", "3.7.0-pre1", "5.0"}, versions(o))
+	assert.Equal(t, []string{"stable", "preview", "brass"}, []string{o.Builds[2].Channel, o.Builds[3].Channel, o.Builds[4].Channel})
+	assert.Len(t, o.Builds[2].Variants, 2)
+	p.editFeed(func(b map[string]any) { b["notes"] = "by hand, " + b["version"].(string) })
+	p.ok("feed", "write", p.harbour.Builds)
+	assert.Equal(t, "by hand, 3.5.0", p.offer().Builds[1].Notes)
+	assert.Contains(t, p.ok("feed", "check", p.harbour.Builds).out, "GOOD")
+	p.ok("refit") // the variant for this machine, of the channel that is followed
+	assert.Equal(t, "3.6.1", p.status().Version)
+
+	p.putBuild("mossgate-3.5.0.zip", "changed afterwards")
+	p.editFeed(func(b map[string]any) {
+		if b["version"] == "3.4.1" {
+			b["colour"] = "green"
+			delete(b["parts"].([]any)[0].(map[string]any), "digests")
+		}
+	})
+	r = p.exits(exitFailed, "feed", "check", filepath.Join(p.harbour.Builds, "feed.json"))
+	assert.Contains(t, r.out, "WRONG")
+	assert.Contains(t, r.out, "3.5.0: mossgate-3.5.0.zip: ")
+	assert.Contains(t, r.out, "3.4.1: mossgate-3.4.1.zip has no digest: what comes is taken on trust")
+	assert.Contains(t, r.out, `unknown field "colour": it is not read`)
+	assert.Contains(t, p.exits(exitFailed, "feed", "write", p.home).err, "has a version in its name")
+}
+
+// With a listing only what changed crosses the wire, and what is damaged here
+// is told and mended.
+func TestOnlyWhatChangedIsFetched(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	big := strings.Repeat("night and moss ", 40_000)
+	for i, v := range []string{"4.1.0", "4.2.0"} {
+		jar, err := demo.Jar(demo.Release{Version: v, Java: 17, Behaviour: demo.Good})
+		require.NoError(t, err)
+		files := map[string]string{"mossgate-server-" + v + ".jar": string(jar), "assets/night.pak": "\x00" + big, "bin/tool": "#!/bin/sh\n", "a b/100% #1?.txt": "odd names"}
+		for n := range 200 {
+			files[fmt.Sprintf("tracks/t%03d.track", n)] = fmt.Sprintf("%d %s", n, big[:3000])
+		}
+		if i == 1 {
+			files["tracks/t007.track"], files["tracks/new.track"] = "changed "+big[:3000], "new"
+			delete(files, "tracks/t100.track")
+		}
+		writeZip(t, filepath.Join(p.harbour.Builds, "mossgate-"+v+".zip"), files)
+	}
+	p.ok("feed", "write", p.harbour.Builds, "--listing")
+	site, url := p.serve()
+	p.source("feed = '"+url+"/feed.json'", "channel = 'stable'")
+	p.ok("refit", "4.1.0")
+	assert.Equal(t, "odd names", p.read("a b/100% #1?.txt"))
+	fi, err := os.Stat(filepath.Join(p.install, "bin/tool"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o755, fi.Mode().Perm())
+	for _, q := range site.Seen() {
+		assert.NotContains(t, q.Path, ".zip", "each file by itself")
+	}
+
+	// Broken by a disk that forgets: the same times, other bytes.
+	night := filepath.Join(p.install, "assets/night.pak")
+	fi, err = os.Stat(night)
+	require.NoError(t, err)
+	b := []byte(p.read("assets/night.pak"))
+	b[1000] ^= 1
+	require.NoError(t, os.WriteFile(night, b, 0o644))
+	require.NoError(t, os.Chtimes(night, fi.ModTime(), fi.ModTime()))
+	require.NoError(t, os.Truncate(filepath.Join(p.install, "mossgate.jar"), 300))
+	put(t, filepath.Join(p.install, "tracks/t050.track"), "my own shortcut")
+	r := p.ok("refit", "4.2.0")
+	assert.Contains(t, r.err, "note: not what was put there: assets/night.pak, tracks/t050.track")
+	assert.Contains(t, r.err, "2 installed files are not what was put there, and put back: assets/night.pak, mossgate.jar")
+	assert.Equal(t, "\x00"+big, p.read("assets/night.pak"))
+	assert.Equal(t, "my own shortcut", p.read("tracks/t050.track"), "what the operator wrote is no damage")
+	assert.NoFileExists(t, filepath.Join(p.install, "tracks/t100.track"))
+	var sent, changed int64
+	for _, q := range site.Seen() {
+		if q.Path != "/feed.json" {
+			sent += q.Sent
+		}
+	}
+	changed = int64(len(p.read("tracks/t007.track")) + len(p.read("tracks/new.track")) + len(p.read("mossgate.jar")) + len(p.readBuild("listings/4.2.0.json.zst")))
+	assert.LessOrEqual(t, sent, changed*11/10, "the files that changed and the listing, no more")
+
+	// The same build again mends what was cut short since, and on demand what
+	// somebody wrote.
+	require.NoError(t, os.Truncate(night, 5000))
+	r = p.ok("refit", "4.2.0")
+	assert.Contains(t, r.out, "REFITTED  4.2.0 → 4.2.0")
+	assert.Equal(t, "\x00"+big, p.read("assets/night.pak"))
+	p.ok("refit", "4.2.0", "--mend")
+	assert.Contains(t, p.read("tracks/t050.track"), "50 night and moss")
+
+	// A file that is not what the listing says is refused; nothing is cached.
+	writeZip(t, filepath.Join(p.harbour.Builds, "mossgate-4.3.0.zip"), map[string]string{"mossgate-server-4.3.0.jar": p.read("mossgate.jar"), "tracks/odd.track": "odd"})
+	p.ok("feed", "write", p.harbour.Builds, "--listing")
+	files, err := filepath.Glob(filepath.Join(p.harbour.Builds, "files/*/*"))
+	require.NoError(t, err)
+	for _, f := range files {
+		if b, _ := os.ReadFile(f); string(b) == "odd" {
+			put(t, f, "eve")
+		}
+	}
+	r = p.exits(exitFailed, "fetch", "4.3.0")
+	assert.Regexp(t, `fetch https://.*/files/.*: its blake3 is [0-9a-f]+, expected [0-9a-f]+`, r.err)
+	for _, f := range files {
+		if b, _ := os.ReadFile(f); string(b) == "eve" {
+			put(t, f, "odd")
+		}
+	}
+	p.ok("fetch", "4.3.0")
+}
+
+// A folder's changes are told by content: what moved is a move, and dates say
+// nothing.
+func TestAFoldersChangesAreToldByContent(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	game := filepath.Join(p.dir, "game")
+	lay := func(v string, files map[string]string) {
+		require.NoError(t, os.RemoveAll(game))
+		jar, err := demo.Jar(demo.Release{Version: v, Java: 17, Behaviour: demo.Good})
+		require.NoError(t, err)
+		put(t, filepath.Join(game, "mossgate-server.jar"), string(jar))
+		for name, body := range files {
+			put(t, filepath.Join(game, name), body)
+		}
+	}
+	lay("3.8.0", map[string]string{"maps/a.map": "first map", "maps/b.map": "second map", "maps/c.map": "third map", "members.txt": "nobody"})
+	p.source("folder.at = '../game'")
+	p.editProfile(func(s string) string {
+		return strings.ReplaceAll(s, "'mossgate-server-*.jar'", "'mossgate-server*.jar'")
+	})
+	p.ok("refit")
+	assert.Equal(t, "3.8.0", p.status().Version, "read from the jar")
+	assert.Contains(t, p.ok("builds").out, "CURRENT")
+	lay("3.8.0", map[string]string{"maps/a.map": "first map", "maps/b.map": "second map", "maps/c.map": "third map"})
+	assert.Contains(t, p.ok("builds").out, "CURRENT", "other dates, the same content")
+	lay("3.8.1", map[string]string{"maps/b.map": "second map, mended", "a.map": "first map", "maps/d.map": "fourth"})
+	r := p.ok("builds")
+	for _, says := range []string{"moved     maps/a.map → a.map (the same content)", "changed   2 files: maps/b.map, mossgate.jar", "new       1 file: maps/d.map", "gone      1 file: maps/c.map"} {
+		assert.Contains(t, r.out, says)
+	}
+	assert.Contains(t, p.ok("preflight").out, "moved     maps/a.map → a.map (the same content)")
+	p.ok("refit")
+	assert.Equal(t, "first map", p.read("a.map"))
+	assert.NoFileExists(t, filepath.Join(p.install, "maps/c.map"))
+	assert.NotEqual(t, "nobody", p.read("members.txt"))
+	assert.Equal(t, "3.8.1", p.status().Version)
+}
+
+// A command that fails, dawdles, makes nothing, too much or something else
+// gives nothing; its last lines are shown.
+func TestABuildCommandThatFailsGivesNothing(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	jar, err := demo.Jar(fixed[2])
+	require.NoError(t, err)
+	put(t, filepath.Join(p.dir, "good.jar"), string(jar))
+	for name, c := range map[string]struct{ script, says string }{
+		"fails after making it": {"mkdir -p out; cp ../../../good.jar out/mossgate-server-3.6.1.jar; echo stirring; echo 'the kettle is cold' >&2; exit 3", "brew.sh ended with exit status 3"},
+		"takes too long":        {"echo stirring; sleep 30 & wait", "it took too long and was ended"},
+		"makes nothing":         {"echo 'the kettle is cold'", `"out/*.jar" matches 0 files in its work folder, not one`},
+		"makes two":             {"mkdir -p out; echo x >out/a.jar; echo y >out/b.jar", `"out/*.jar" matches 2 files`},
+		"makes another":         {"mkdir -p out; cp \"$GOOD\" out/mossgate-server.jar", "make 3.5.0: mossgate-server.jar was made, and its manifest says that it is 3.6.1"},
+		"is not there":          {"", "run " + filepath.Join(p.install, "tools/nothing")},
+	} {
+		put(t, filepath.Join(p.dir, "brew.sh"), "#!/bin/sh\nprintf '\\033[2Kwarming up\\rready to stir %s\\n' \"$FRESHKEEL_VERSION\"\n"+strings.ReplaceAll(c.script, "../../../good.jar", "\"$GOOD\"")+"\n")
+		run := filepath.Join(p.dir, "brew.sh")
+		if c.script == "" {
+			run = "tools/nothing"
+		}
+		p.source("[source.command]", "run = ['"+run+"']", "versions = ['3.5.0', '3.6.1']", "limit = '2s'", "pick = 'out/*.jar'")
+		before := p.tree()
+		r := p.runWith([]string{"GOOD=" + filepath.Join(p.dir, "good.jar")}, "fetch", "3.5.0")
+		assert.Equal(t, exitFailed, r.code, name)
+		assert.Contains(t, r.err, c.says, name)
+		if c.script != "" {
+			assert.Contains(t, r.err, "│ ready to stir 3.5.0", "%s: shown as it comes", name)
+			assert.NotContains(t, r.err, "\x1b", name)
+		}
+		assert.Equal(t, before, p.tree())
+		assert.Empty(t, p.cached(), name)
+	}
+	assert.Empty(t, processesIn(filepath.Join(p.home, "sources")), "nothing of it is left running")
+}
+
+// adopt looks at a place and proposes the kind of source, which then works.
+func TestAdoptProposesTheKindOfSource(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	require.NoError(t, p.harbour.PublishElsewhere(fixed))
+	require.NoError(t, p.harbour.PublishIncrement(filepath.Join(p.dir, "archives"), fixed[1], fixed[2]))
+	put(t, filepath.Join(p.dir, "game", "mossgate-server.jar"), "x\x00")
+	var flat []any
+	for _, r := range fixed {
+		flat = append(flat, map[string]any{"release": r.Version, "track": r.Channel, "day": r.Date, "download": map[string]any{"link": "../mossgate-" + r.Version + ".zip", "bytes": len(p.readBuild("mossgate-" + r.Version + ".zip"))}})
+	}
+	b, err := json.Marshal(map[string]any{"all": flat})
+	require.NoError(t, err)
+	p.putBuild("api/flat.json", string(b))
+	_, url := p.serve()
+	for place, c := range map[string]struct{ kind, last string }{
+		url + "/feed.json": {"feed", "3.7.0-pre1"}, url + "/downloads.html": {"page", "3.7.0-pre1"}, url + "/latest.jar": {"address", ""},
+		url + "/api/flat.json": {"api", "3.7.0-pre1"}, "../archives": {"archives", "3.5.0"}, "../game": {"folder", ""},
+	} {
+		if c.kind == "page" { // beside each server build a client's is listed
+			p.putBuild("downloads.html", strings.ReplaceAll(p.readBuild("downloads.html"), "mossgate-client-", "client-"))
+		}
+		r := p.ok("adopt", p.install, "--replace", "--source", place)
+		assert.Regexp(t, `source +`+c.kind+` `, r.out, place)
+		o := p.offer()
+		assert.Equal(t, c.kind, o.Kind)
+		if c.kind == "archives" {
+			assert.Equal(t, []string{"3.5.0", "3.6.1"}, append(versions(o), "3.6.1")[:2], "%v", versions(o))
+		} else {
+			assert.Equal(t, c.last, o.Builds[len(o.Builds)-1].Version, place)
+		}
+	}
+	r := p.ok("adopt", p.install, "--replace", "--source", url+"/api/builds/3.5.0.json")
+	assert.Regexp(t, `source +- +it could not be read: it is JSON, and nothing`, r.out)
+}
