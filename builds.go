@@ -105,7 +105,7 @@ func (k *Keel) offered(ctx context.Context, f *offer, inv *Inventory) (*Offer, e
 	}
 	for _, b := range f.Builds {
 		row := Build{Version: b.Version, Channel: b.Channel, Date: b.Date, Notes: b.Notes, Fits: orElse(b.Fits, f.from.Fits),
-			InChannel: src.Channel == "" || b.Channel == src.Channel}
+			InChannel: b.In(src.Channel)}
 		for _, v := range b.Variants {
 			row.Variants = append(row.Variants, v.String())
 		}

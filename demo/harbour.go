@@ -3,8 +3,9 @@
 //
 // Mossgate is a night-time snail-racing game. The club Lower Fen Snail Racing
 // hosts mossgate-east at build 3.4.1. Its makers offer 3.5.0, which comes up;
-// 3.6.0, which touches the world and then dies; and 4.0.0, which needs a
-// runtime that the club does not have.
+// 3.6.0, which touches the world and then dies; and for those who follow
+// previews 3.7.0-pre1, and 4.0.0, which needs a runtime that the club does not
+// have. A step from 3.5.0 to 3.5.1 comes as an increment.
 package demo
 
 import (
@@ -62,8 +63,13 @@ var Releases = []Release{
 	{"3.4.1", "stable", "2026-05-02", "The build that the club runs.", Good, 17, []string{"tracks/old-mill.track=a slow bend round the mill"}, ""},
 	{"3.5.0", "stable", "2026-09-12", "Lantern races. The old mill track is gone.", Good, 17, []string{"tracks/lantern-row.track=by lantern light", "lib/lanterns.txt=twelve of them"}, ""},
 	{"3.6.0", "stable", "2026-10-30", "Flood gates.", Dies, 17, []string{"tracks/lantern-row.track=by lantern light", "tracks/flood-gate.track=mind the water"}, ""},
+	{"3.7.0-pre1", "preview", "2026-11-12", "Moss that grows.", Good, 17, []string{"tracks/lantern-row.track=by lantern light", "lib/moss.txt=it grows"}, ""},
 	{"4.0.0", "preview", "2026-11-20", "New physics of slime.", Good, 33, []string{"tracks/lantern-row.track=by lantern light"}, ""},
 }
+
+// Increment is what the makers publish as a step over 3.5.0, for those who keep
+// their archives themselves.
+var Increment = Release{"3.5.1", "stable", "2026-09-30", "Lanterns that stay lit.", Good, 17, []string{"tracks/lantern-row.track=by steady lantern light"}, ""}
 
 // Make lays the harbour out in dir, with the install at Releases[0]. program
 // is the file that becomes the simulated runtime; port 0 picks a free one.
@@ -87,6 +93,11 @@ func Make(dir, program string, port int, releases []Release) (*Harbour, error) {
 	}
 	if err := h.Publish(releases); err != nil {
 		return nil, err
+	}
+	if len(releases) == len(Releases) {
+		if err := h.PublishIncrement(filepath.Join(dir, "archives"), Releases[1], Increment); err != nil {
+			return nil, err
+		}
 	}
 	return h, h.install(releases[0])
 }

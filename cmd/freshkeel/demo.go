@@ -119,28 +119,41 @@ func (s *scenes) play() error {
 		args  []string
 		exit  int
 		check func(out string) error
+		edit  []string // lines of the profile to replace first: old, new
 	}{
-		{"Take the install under care.", []string{"adopt", s.h.Install, "--source", feed, "--build", filepath.Join(s.h.Builds, "mossgate-3.4.1.zip")}, exitDone, nil},
-		{"Start the server as it is: 3.4.1.", append(in, "start"), exitDone, nil},
-		{"What do the makers offer?", append(in, "builds"), exitDone, nil},
+		{"Take the install under care.", []string{"adopt", s.h.Install, "--source", feed, "--build", filepath.Join(s.h.Builds, "mossgate-3.4.1.zip")}, exitDone, nil, nil},
+		{"Start the server as it is: 3.4.1.", append(in, "start"), exitDone, nil, nil},
+		{"What do the makers offer?", append(in, "builds"), exitDone, nil, nil},
 		{"4.0.0 needs a newer runtime: refused while the old server runs on.", append(in, "preflight", "4.0.0"), exitRefused, func(string) error {
 			pid = s.pid()
 			return s.expect(pid != "", "the server is still up")
-		}},
+		}, nil},
 		{"3.5.0: it comes up.", append(in, "refit", "3.5.0"), exitDone, func(string) error {
 			before = gardens()
 			return s.expect(s.pid() != "" && s.pid() != pid, "a new server is up")
-		}},
+		}, nil},
 		{"3.6.0 rewrites part of the world while it boots, and dies: everything goes back.", append(in, "refit", "3.6.0"), exitRolledBack, func(string) error {
 			if err := s.expect(s.pid() != "", "the old server is up again"); err != nil {
 				return err
 			}
 			return s.expect(gardens() == before, "the gardens are byte for byte what they were")
-		}},
-		{"What was done here?", append(in, "logbook"), exitDone, nil},
-		{"Close the gates.", append(in, "stop"), exitDone, nil},
+		}, nil},
+		{"One setting moves the server to the preview channel.", append(in, "builds"), exitDone, nil, []string{"channel = 'stable'", "channel = 'preview'"}},
+		{"3.7.0-pre1 is a preview that this machine can run.", append(in, "refit", "3.7.0-pre1"), exitDone, nil, nil},
+		{"And back to the stable channel: a step back is never an accident, so it is said.", append(in, "refit", "3.5.0", "--back"), exitDone, func(string) error {
+			return s.expect(strings.Contains(s.text("README.txt"), "3.5.0"), "3.5.0 is what is installed")
+		}, []string{"channel = 'preview'", "channel = 'stable'"}},
+		{"Archives kept by hand: a full build, and an increment laid over it.", append(in, "builds"), exitDone, nil, []string{"feed = '" + feed + "'", archives}},
+		{"The increment replaces, adds and removes; its instructions and key stay out.", append(in, "refit"), exitDone, func(string) error {
+			if err := s.expect(strings.Contains(s.text("tracks/lantern-row.track"), "steady"), "the increment's track is there"); err != nil {
+				return err
+			}
+			return s.expect(s.text("INSTALL-ME.txt")+s.text("lib/lanterns.txt") == "", "instructions are not, and what it removes is gone")
+		}, nil},
+		{"What was done here?", append(in, "logbook"), exitDone, nil, nil},
+		{"Close the gates.", append(in, "stop"), exitDone, nil, nil},
 	} {
-		if err := s.scene(sc.title, sc.args, sc.exit, sc.check); err != nil {
+		if err := s.scene(sc.title, sc.edit, sc.args, sc.exit, sc.check); err != nil {
 			return err
 		}
 	}
@@ -148,13 +161,17 @@ func (s *scenes) play() error {
 }
 
 // scene shows one command, runs it, and holds it to its exit code and check.
-func (s *scenes) scene(title string, args []string, exit int, check func(string) error) error {
+func (s *scenes) scene(title string, edit, args []string, exit int, check func(string) error) error {
 	if err := s.ctx.Err(); err != nil {
 		return err
 	}
 	s.n++
 	shown := strings.ReplaceAll(strings.Join(args, " "), s.h.Dir+"/", "")
-	fmt.Fprintf(s.p.out, "%s\n%s\n", s.p.view.paint(calm, fmt.Sprintf("%d. %s", s.n, title)), s.p.view.paint(strong, "$ freshkeel "+shown))
+	fmt.Fprintln(s.p.out, s.p.view.paint(calm, fmt.Sprintf("%d. %s", s.n, title)))
+	if err := s.edit(edit); err != nil {
+		return err
+	}
+	fmt.Fprintln(s.p.out, s.p.view.paint(strong, "$ freshkeel "+shown))
 	cmd := s.command(args)
 	var kept bytes.Buffer
 	cmd.Stdout, cmd.Stderr = s.p.out, s.p.err
@@ -174,6 +191,37 @@ func (s *scenes) scene(title string, args []string, exit int, check func(string)
 	}
 	return nil
 }
+
+// edit changes the profile as an operator would in an editor, and shows it.
+func (s *scenes) edit(change []string) error {
+	if change == nil {
+		return nil
+	}
+	at := filepath.Join(s.h.Install, "freshkeel.toml")
+	b, err := os.ReadFile(at)
+	if err != nil {
+		return err
+	}
+	if !strings.Contains(string(b), change[0]) {
+		return fmt.Errorf("the profile has no line %s", change[0])
+	}
+	for _, l := range strings.Split(change[1], "\n") {
+		fmt.Fprintf(s.p.out, "%s %s\n", s.p.view.paint(dim, "freshkeel.toml:"), l)
+	}
+	return os.WriteFile(at, []byte(strings.Replace(string(b), change[0], change[1], 1)), 0o644)
+}
+
+// text is a file of the install, "" where there is none.
+func (s *scenes) text(name string) string {
+	b, _ := os.ReadFile(filepath.Join(s.h.Install, name))
+	return string(b)
+}
+
+// archives is a source of archives in order, as lines of a profile.
+const archives = `archives.in = '../archives'
+archives.full = '^mossgate-(?P<version>[\d.]+)-full\.zip$'
+archives.increment = '^mossgate-(?P<version>[\d.]+)-step\.zip$'
+removals = 'removed.txt'`
 
 func (s *scenes) command(args []string) *exec.Cmd {
 	cmd := exec.CommandContext(s.ctx, s.h.Program, args...)

@@ -112,9 +112,9 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 			t.Parallel()
 			older := demo.Releases[0]
 			older.Version = "3.4.0"
-			p := mossgate(t, demo.Releases[0], older, demo.Releases[1], demo.Releases[3])
+			p := mossgate(t, demo.Releases[0], older, demo.Releases[1], demo.Releases[4])
 			// The feed lists newest last; the installed build was made first.
-			require.NoError(t, p.harbour.Publish([]demo.Release{older, demo.Releases[0], demo.Releases[1], demo.Releases[3]}))
+			require.NoError(t, p.harbour.Publish([]demo.Release{older, demo.Releases[0], demo.Releases[1], demo.Releases[4]}))
 			p.ok("start")
 			pid := p.status().Server.PID
 			if c.spoil != nil {

@@ -113,11 +113,16 @@ func (f *Feed) Newer(than, version string) bool {
 	return Compare(version, than) > 0
 }
 
-// Newest returns the newest build of a channel that suits; channel "" means
-// any, suits nil anything.
+// In tells whether a build is of a channel: "" is any, and a build that its
+// maker puts into none is of every one.
+func (b Build) In(channel string) bool {
+	return channel == "" || b.Channel == "" || b.Channel == channel
+}
+
+// Newest returns the newest build of a channel that suits; suits nil means any.
 func (f *Feed) Newest(channel string, suits func(Build) bool) (Build, bool) {
 	for _, b := range slices.Backward(f.Builds) {
-		if (channel == "" || b.Channel == channel) && (suits == nil || suits(b)) {
+		if b.In(channel) && (suits == nil || suits(b)) {
 			return b, true
 		}
 	}
