@@ -5,12 +5,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"strings"
 	"testing"
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/unpack"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -79,11 +81,33 @@ func TestFeedPageAndSchemaAgreeWithTheReader(t *testing.T) {
 		}
 	}
 	collect(schema)
-	b, err := json.Marshal(f)
-	require.NoError(t, err)
-	for _, k := range regexp.MustCompile(`"(\w+)":`).FindAllStringSubmatch(string(b), -1) {
-		if k[1] != "java" { // a runtime's name is a key of the operator's world
-			assert.True(t, known[k[1]], "the schema does not know %q", k[1])
+	var keys func(t reflect.Type) []string
+	keys = func(t reflect.Type) (out []string) {
+		for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+			t = t.Elem()
 		}
+		if t.Kind() != reflect.Struct || t.PkgPath() == "freshkeel/internal/tree" {
+			return nil
+		}
+		for i := range t.NumField() {
+			f := t.Field(i)
+			name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+			if name == "-" || !f.IsExported() {
+				continue
+			}
+			if name != "" {
+				out = append(out, name)
+			}
+			out = append(out, keys(f.Type)...)
+		}
+		return out
 	}
+	all := append(keys(reflect.TypeFor[feed.Feed]()), keys(reflect.TypeFor[feed.Files]())...)
+	require.Contains(t, all, "removals")
+	for _, k := range all {
+		assert.True(t, known[k], "the schema does not know %q", k)
+		assert.Contains(t, doc, k, "docs/feed.md")
+	}
+	rules := reflect.TypeFor[unpack.Rule]()
+	assert.Equal(t, 10, rules.NumField(), "a new rule is documented, and can stand in a profile")
 }
