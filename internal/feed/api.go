@@ -1,7 +1,9 @@
 package feed
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -13,7 +15,6 @@ import (
 	"freshkeel/internal/fetch"
 
 	"github.com/ohler55/ojg/jp"
-	"github.com/ohler55/ojg/oj"
 )
 
 // api reads a maker's own JSON, by the paths that the profile gives. Details
@@ -76,11 +77,34 @@ func parseJSON(b []byte) (any, error) {
 	if fetch.LooksHTML(b) {
 		return nil, errors.New("an HTML page stands there, not JSON")
 	}
-	v, err := oj.Parse(b)
-	if err != nil {
-		return nil, fmt.Errorf("it is not JSON: %w", err)
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.UseNumber()
+	var v any
+	if err := d.Decode(&v); err != nil {
+		return nil, fmt.Errorf("it is not JSON: %w", jsonError(b, err))
 	}
-	return v, nil
+	return plain(v), nil
+}
+
+// plain gives numbers the types that a JSONPath compares.
+func plain(v any) any {
+	switch v := v.(type) {
+	case json.Number:
+		if n, err := v.Int64(); err == nil {
+			return n
+		}
+		f, _ := v.Float64()
+		return f
+	case []any:
+		for i := range v {
+			v[i] = plain(v[i])
+		}
+	case map[string]any:
+		for k := range v {
+			v[k] = plain(v[k])
+		}
+	}
+	return v
 }
 
 // apiBuild reads what the list tells of one build.
