@@ -212,8 +212,11 @@ func (k *Keel) News(ctx context.Context) (out []News, err error) {
 		c, err := k.pick(ctx, f, "", func(b feed.Build) bool {
 			return o.Name == "" || inv.Version == "" || feed.Fits(orElse(b.Fits, o.Fits), inv.Version)
 		})
-		if err != nil || c == nil {
+		if err != nil {
 			return nil, err
+		}
+		if c == nil {
+			continue
 		}
 		newer, known := c.newer(here.Version)
 		if !known || (!newer && c.Version == here.Version && c.build.Mark != "") {

@@ -200,7 +200,7 @@ func (k *Keel) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer
 		}
 	}()
 	client := k.client(c.src)
-	total := k.together("fetch", len(c.parts))
+	total := k.together("fetch", c.parts)
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(atOnce)
 	for i, p := range c.parts {
@@ -231,9 +231,12 @@ func (k *Keel) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer
 }
 
 // together sums the progress of several downloads into one.
-func (k *Keel) together(step string, n int) func(i int) func(done, total int64) {
+func (k *Keel) together(step string, parts []feed.Part) func(i int) func(done, total int64) {
 	var mu sync.Mutex
-	done, total := make([]int64, n), make([]int64, n)
+	done, total := make([]int64, len(parts)), make([]int64, len(parts))
+	for i, p := range parts {
+		total[i] = p.Size
+	}
 	sum := func(list []int64) (s int64) {
 		for _, v := range list {
 			s += v

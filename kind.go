@@ -38,8 +38,11 @@ func checkKind(_ context.Context, s *situation) []Finding {
 		}
 	}
 	want := feed.Machine(s.k.Profile.Source)
-	fits, other := 0, map[string][]string{}
+	fits, looked, other := 0, 0, map[string][]string{}
 	for _, f := range files {
+		if fits > 0 || looked == 500 { // one that fits is enough, and reading is not free
+			break
+		}
 		content := s.store.Content(f)
 		if len(files) <= 3 {
 			if what := needs.Package(content); what != "" {
@@ -52,6 +55,7 @@ func checkKind(_ context.Context, s *situation) []Finding {
 		if f.Size < 64 || !mayRun(f) {
 			continue
 		}
+		looked++
 		if p, ok := needs.ReadProgram(content); ok {
 			if p.OS == want.OS && (p.Arch == want.Arch || (p.Arch == "386" && want.Arch == "amd64")) {
 				fits++

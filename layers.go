@@ -210,7 +210,7 @@ func (k *Keel) compose(p *Plan, f *Fetched) map[string]locker.File {
 			}
 			build[at], p.layerOf[at] = file, lf.Layer
 		}
-		p.Layers = append(p.Layers, Laid{lf.Layer, lf.Version, lf.Set.Channel, lf.Set.ID, lf.Candidate.Fits})
+		p.Layers = append(p.Layers, Laid{lf.Layer, lf.Version, orElse(lf.Candidate.Channel, lf.Set.Channel), lf.Set.ID, lf.Candidate.Fits})
 	}
 	for at, file := range build {
 		for dir := dirOf(at); dir != "."; dir = dirOf(dir) {

@@ -117,7 +117,7 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
-	p := &Plan{From: inv.Version, To: f.Version, Channel: f.Set.Channel, set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: tree.ByPath(list),
+	p := &Plan{From: inv.Version, To: f.Version, Channel: orElse(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: tree.ByPath(list),
 		oldSets: inv.sets(), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
 	build := k.compose(p, f)
 	old := inv.byPath()

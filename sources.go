@@ -257,8 +257,13 @@ func (k *Keel) fromPlace(w Want) (*Candidate, error) {
 	if c.Version == "" {
 		c.Version = feed.VersionIn(fetch.NameOf(w.From))
 	}
+	// A key in the profile holds for what is named by hand too.
+	key, err := feed.Key(k.Profile.Source, k.Dir)
+	if err != nil {
+		return nil, err
+	}
 	if fetch.IsURL(w.From) {
-		c.parts = []feed.Part{{Wanted: fetch.Wanted{URL: w.From}}}
+		c.parts = []feed.Part{{Wanted: fetch.Wanted{URL: w.From, Key: key}}}
 		return c, nil
 	}
 	full, err := filepath.Abs(w.From)
@@ -270,6 +275,9 @@ func (k *Keel) fromPlace(w Want) (*Candidate, error) {
 		return nil, fmt.Errorf("take the build from %s: %w", w.From, errors.Unwrap(err))
 	}
 	c.Source = full
+	if fi.IsDir() && key != "" {
+		return nil, &Advised{fmt.Errorf("%s is a folder, which can't be signed, and [source] key asks for a signature", w.From), "take a signed archive, or the key out of freshkeel.toml if you trust the folder"}
+	}
 	if fi.IsDir() {
 		if tree.Inside(k.Dir, full) && full == k.Dir {
 			return nil, &Usage{"that is the install itself, not a build for it", "give the folder that the new build was unpacked into"}
@@ -277,7 +285,7 @@ func (k *Keel) fromPlace(w Want) (*Candidate, error) {
 		c.folder = full
 		return c, nil
 	}
-	c.parts = []feed.Part{{Wanted: fetch.Wanted{URL: full}}}
+	c.parts = []feed.Part{{Wanted: fetch.Wanted{URL: full, Key: key}}}
 	return c, nil
 }
 

@@ -8,9 +8,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -378,4 +380,43 @@ func TestOfflineWorksOnWhatIsCached(t *testing.T) {
 	assert.Contains(t, r.err, "3.6.1 is not in the locker, and its source can't be reached")
 	p.ok("refit", "3.5.0")
 	assert.Equal(t, "3.5.0", p.status().Version)
+}
+
+// Parts are fetched side by side; a key in the profile holds for what is named
+// by hand, too.
+func TestPartsComeSideBySideAndTheKeyHoldsForAllOfThem(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	key, sign := signer(t)
+	var both sync.WaitGroup
+	both.Add(2)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		name := strings.TrimPrefix(r.URL.Path, "/")
+		if strings.HasSuffix(name, ".zip") {
+			both.Done()
+			both.Wait() // neither is answered before both are asked for
+		}
+		http.ServeFile(w, r, filepath.Join(p.harbour.Builds, name))
+	}))
+	t.Cleanup(srv.Close)
+	writeZip(t, filepath.Join(p.harbour.Builds, "more.zip"), map[string]string{"tracks/more.track": "more"})
+	p.editFeed(func(b map[string]any) {
+		if b["version"] == "3.5.0" {
+			b["parts"] = append(b["parts"].([]any), map[string]any{"url": "more.zip"})
+		}
+	})
+	p.source("feed = '"+srv.URL+"/feed.json'", "channel = 'stable'")
+	p.ok("fetch", "3.5.0")
+
+	p.keyed(key)
+	at := filepath.Join(p.harbour.Builds, "mossgate-3.6.1.zip")
+	assert.Contains(t, p.exits(exitFailed, "preflight", "--from", at).err, "it is not signed")
+	assert.Contains(t, p.exits(exitFailed, "preflight", "--from", p.harbour.Builds).err, "is a folder, which can't be signed")
+	put(t, at+".minisig", sign(p.readBuild("mossgate-3.6.1.zip")))
+	p.ok("refit", "--from", at)
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "key = 'file:../club.pub'", "key = 'https://club.example/club.pub'", 1)
+	})
+	r := p.exits(exitUsage, "status")
+	assert.Contains(t, r.err, "source.key: a key is never fetched")
 }

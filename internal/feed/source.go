@@ -122,6 +122,12 @@ func (r *reader) readKey() (string, error) {
 	return key, nil
 }
 
+// Key is the minisign public key that a profile asks a source's builds to be
+// signed by, "" for none.
+func Key(s profile.Source, dir string) (string, error) {
+	return (&reader{Source: s, Place: Place{Dir: dir}}).readKey()
+}
+
 // rule is what the profile says becomes of what comes from the source.
 func (r *reader) rule() unpack.Rule {
 	return unpack.Rule{As: r.As, Strip: r.Strip, Into: r.Into, Name: r.Rename, Take: r.Take, Leave: r.Leave, Moved: r.Moved, Inside: r.Inside, Removals: r.Removals}
