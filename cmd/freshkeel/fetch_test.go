@@ -420,3 +420,36 @@ func TestPartsComeSideBySideAndTheKeyHoldsForAllOfThem(t *testing.T) {
 	r := p.exits(exitUsage, "status")
 	assert.Contains(t, r.err, "source.key: a key is never fetched")
 }
+
+// Killed while it downloads, the next try goes on at the byte where it was.
+func TestKilledWhileFetchingGoesOn(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	site, url := p.serve()
+	p.source("feed = '"+url+"/feed.json'", "channel = 'stable'")
+	site.Misbehave(wantedZip, demo.Fault{Times: 1, Stall: 90_000})
+	cmd := p.command("fetch", "3.5.0")
+	require.NoError(t, cmd.Start())
+	until(t, "half of it is here", func() bool {
+		parts, _ := filepath.Glob(filepath.Join(p.home, "locker", "incoming", "*.part"))
+		if len(parts) == 0 {
+			return false
+		}
+		fi, err := os.Stat(parts[0])
+		return err == nil && fi.Size() == 90_000
+	})
+	require.NoError(t, cmd.Process.Kill())
+	cmd.Wait()
+	site.Seen()
+	p.ok("fetch", "3.5.0")
+	var ranges []string
+	for _, q := range site.Seen() {
+		if q.Path == wantedZip && q.Range != "" {
+			ranges = append(ranges, q.Range)
+		}
+	}
+	assert.Equal(t, []string{"bytes=90000-"}, ranges)
+	left, err := filepath.Glob(filepath.Join(p.home, "locker", "incoming", "*.part*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}

@@ -181,6 +181,11 @@ func TestAChainOfStepsIsShownCheckedAndConfirmed(t *testing.T) {
 	}
 	p.ok("rollback", "r0001") // the whole chain
 	assert.Equal(t, "3.4.1", p.status().Version)
+	// Killed in its first step, it is brought in order and goes the whole way.
+	assert.Equal(t, -1, p.runWith([]string{envDieAt + "=swap:3"}, "refit", "3.6.1").code)
+	p.ok("refit", "3.6.1")
+	assert.Equal(t, "3.6.1", p.status().Version)
+	p.ok("rollback", "r0005")
 
 	r = p.exits(exitRolledBack, "refit", "3.7.0")
 	assert.Contains(t, r.out, "it got as far as 3.6.1, each step confirmed")
