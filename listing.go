@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
 	"runtime"
 	"slices"
 	"sync"
@@ -14,6 +15,7 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/unpack"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -30,7 +32,7 @@ func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writ
 		return nil, err
 	}
 	client := k.client(c.src)
-	doc, err := k.readListing(ctx, client, c, incoming)
+	doc, err := k.readListing(ctx, l, client, c, incoming)
 	if err != nil {
 		return nil, err
 	}
@@ -47,16 +49,21 @@ func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writ
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(max(8, runtime.GOMAXPROCS(0)))
 	var mu sync.Mutex
+	over := feed.Over(c.src)
 	for _, lf := range doc.Files {
+		to := over.Path(lf.Path)
+		if to == "" {
+			continue
+		}
 		g.Go(func() error {
-			f, err := t.take(gctx, lf, doc)
+			f, err := t.take(gctx, lf, to, doc)
 			if err != nil {
 				return err
 			}
 			mu.Lock()
 			defer mu.Unlock()
-			f.Path = lf.Path
-			got[lf.Path] = f
+			f.Path = to
+			got[to] = f
 			return nil
 		})
 	}
@@ -71,18 +78,52 @@ func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writ
 	return t.damaged, nil
 }
 
-func (k *Keel) readListing(ctx context.Context, client *fetch.Client, c *Candidate, incoming string) (*feed.Files, error) {
-	name := filepath.Join(incoming, "listing-"+tree.SumBytes([]byte(c.list.URL)).String()[:16]+".part")
-	v, err := client.Download(ctx, c.list.Wanted, name, nil)
-	if err != nil {
-		return nil, err
+// readListing fetches the listing: what changed since a version that the locker
+// holds, where the feed has that, or else the whole.
+func (k *Keel) readListing(ctx context.Context, l *locker.Locker, client *fetch.Client, c *Candidate, incoming string) (*feed.Files, error) {
+	read := func(w fetch.Wanted, old []feed.ListedFile) (*feed.Files, error) {
+		name := filepath.Join(incoming, "listing-"+tree.SumBytes([]byte(w.URL)).String()[:16]+".part")
+		v, err := client.Download(ctx, w, name, nil)
+		if err != nil {
+			return nil, err
+		}
+		defer os.Remove(name)
+		doc, err := feed.ReadListing(v.Path, c.list, old)
+		if err != nil {
+			return nil, fmt.Errorf("read the listing %s: %w", fetch.Shown(w.URL), err)
+		}
+		return doc, nil
 	}
-	defer os.Remove(name)
-	doc, err := feed.ReadListing(v.Path, c.list)
-	if err != nil {
-		return nil, fmt.Errorf("read the listing %s: %w", fetch.Shown(c.list.URL), err)
+	changes := c.list.Changes
+	if !reflect.DeepEqual(feed.Over(c.src), unpack.Rule{}) {
+		changes = nil // what the locker holds is not the whole of what was listed
 	}
-	return doc, nil
+	for _, change := range slices.Backward(changes) {
+		s, err := l.Read(locker.Builds, c.offer.memory.Sets[change.Over])
+		if err != nil {
+			continue
+		}
+		doc, err := read(change.Wanted, listed(s))
+		if err == nil {
+			return doc, nil
+		}
+		if ctx.Err() != nil {
+			return nil, err
+		}
+		k.note("what changed since %s can't be used: %v", change.Over, err)
+	}
+	return read(c.list.Wanted, nil)
+}
+
+// listed is a fetched build as a listing has it.
+func listed(s *locker.Set) []feed.ListedFile {
+	out := []feed.ListedFile{}
+	for _, f := range s.Entries {
+		if f.Kind == tree.File {
+			out = append(out, feed.ListedFile{Path: f.Path, Size: f.Size, Blake3: f.Sum, Run: f.Mode&0o111 != 0})
+		}
+	}
+	return out
 }
 
 // knownContent finds the locker's content by its hash, among what this source
@@ -142,7 +183,7 @@ type lister struct {
 	damaged              []string
 }
 
-func (t *lister) take(ctx context.Context, lf feed.ListedFile, doc *feed.Files) (f locker.File, err error) {
+func (t *lister) take(ctx context.Context, lf feed.ListedFile, to string, doc *feed.Files) (f locker.File, err error) {
 	defer func() {
 		t.mu.Lock()
 		defer t.mu.Unlock()
@@ -157,7 +198,7 @@ func (t *lister) take(ctx context.Context, lf feed.ListedFile, doc *feed.Files) 
 		src.Entry, src.Size = entry, lf.Size
 		return src
 	}
-	here, same, err := t.installed(ctx, lf)
+	here, same, err := t.installed(ctx, lf, to)
 	if err != nil {
 		return f, err
 	}
@@ -182,8 +223,8 @@ func (t *lister) take(ctx context.Context, lf feed.ListedFile, doc *feed.Files) 
 // installed reads the installed file of that name, and tells whether it is
 // what the listing says. It is read even where its times say that nobody has
 // written to it: disks forget.
-func (t *lister) installed(ctx context.Context, lf feed.ListedFile) (f locker.File, same bool, err error) {
-	at := t.c.nameOf(lf.Path)
+func (t *lister) installed(ctx context.Context, lf feed.ListedFile, to string) (f locker.File, same bool, err error) {
+	at := t.c.nameOf(to)
 	full := t.k.path(at)
 	here, ok, err := tree.Describe(full, at)
 	was, had := t.old[at]

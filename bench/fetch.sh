@@ -35,9 +35,9 @@ PY
   (cd "$work/pond" && zip -q -r "$site/pond-1.0.zip" .)
   for i in $(seq 0 50 19999); do f=$(printf '%s/lib/%03d/%05d.txt' "$work/pond" $((i / 200)) "$i"); echo changed >>"$f"; done
   (cd "$work/pond" && zip -q -r "$site/pond-2.0.zip" .)
-  du -sb "$site"/*.zip >&2
-  "$fk" feed write "$site" --name pond --listing >/dev/null
+  rm -f "$site/feed.json"
 fi
+[ -e "$site/feed.json" ] || "$fk" feed write "$site" --name pond --listing >/dev/null
 if [ ! -e "$work/big/huge-1.0.zip" ]; then
   echo "making the archive of 4 GiB" >&2
   mkdir -p "$work/big" "$work/huge"
@@ -85,9 +85,9 @@ read -r w _ < <(took sh -c "cd '$work/fetch-out' && curl -sS -o pond.zip '$url/s
 row "2 % of 20,000 files changed | the whole" "$t" "$w" "$(awk "BEGIN { printf \"%.2f\", $t / $w }")" "$((m / 1024)) MiB"
 changed=0
 for i in $(seq 0 50 19999); do changed=$((changed + $(stat -c %s "$(printf '%s/lib/%03d/%05d.txt' "$work/pond" $((i / 200)) "$i")"))); done
-listing=$(stat -c %s "$site/listings/2.0.json.zst")
+listing=$(stat -c %s "$site/listings/2.0-over-1.0.json.zst")
 row "  bytes on the wire | bytes that changed" "$bytes" "$changed" "$(awk "BEGIN { printf \"%.2f\", $bytes / $changed }")" "-"
-row "    of them the listing" "$listing" "-" "-" "-"
+row "    of them what changed of the listing" "$listing" "-" "-" "-"
 
 rm -rf "$work/fetch-out"
 fresh "address.at = '$url/big/huge-1.0.zip'"

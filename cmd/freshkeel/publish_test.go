@@ -101,12 +101,16 @@ func TestOnlyWhatChangedIsFetched(t *testing.T) {
 	assert.Equal(t, "my own shortcut", p.read("tracks/t050.track"), "what the operator wrote is no damage")
 	assert.NoFileExists(t, filepath.Join(p.install, "tracks/t100.track"))
 	var sent, changed int64
+	var paths []string
 	for _, q := range site.Seen() {
 		if q.Path != "/feed.json" {
 			sent += q.Sent
+			paths = append(paths, q.Path)
 		}
 	}
-	changed = int64(len(p.read("tracks/t007.track")) + len(p.read("tracks/new.track")) + len(p.read("mossgate.jar")) + len(p.readBuild("listings/4.2.0.json.zst")))
+	assert.Contains(t, paths, "/listings/4.2.0-over-4.1.0.json.zst")
+	assert.NotContains(t, paths, "/listings/4.2.0.json.zst", "of the listing, too, only what changed")
+	changed = int64(len(p.read("tracks/t007.track")) + len(p.read("tracks/new.track")) + len(p.read("mossgate.jar")) + len(p.readBuild("listings/4.2.0-over-4.1.0.json.zst")))
 	assert.LessOrEqual(t, sent, changed*11/10, "the files that changed and the listing, no more")
 
 	// The same build again mends what was cut short since, and on demand what
@@ -128,7 +132,9 @@ func TestOnlyWhatChangedIsFetched(t *testing.T) {
 			put(t, f, "eve")
 		}
 	}
+	site.Misbehave("/listings/4.3.0-over-4.2.0.json.zst", demo.Fault{Instead: []byte(p.readBuild("listings/4.2.0.json.zst"))})
 	r = p.exits(exitFailed, "fetch", "4.3.0")
+	assert.Contains(t, r.err, "what changed since 4.2.0 can't be used")
 	assert.Regexp(t, `fetch https://.*/files/.*: its blake3 is [0-9a-f]+, expected [0-9a-f]+`, r.err)
 	for _, f := range files {
 		if b, _ := os.ReadFile(f); string(b) == "eve" {

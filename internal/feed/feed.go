@@ -84,8 +84,17 @@ type Part struct {
 
 // Listing is a document that lists every file of a build with its digest.
 type Listing struct {
-	fetch.Wanted        // of the document; freshkeel-listing/1, which may be compressed
-	Files        string `json:"files,omitempty"` // what the files' addresses are relative to; "": the document
+	fetch.Wanted          // of the document; freshkeel-listing/1, which may be compressed
+	Files        string   `json:"files,omitempty"`   // what the files' addresses are relative to; "": the document
+	Layout       string   `json:"layout,omitempty"`  // "digest": a file stands at its BLAKE3, the first two digits being a folder
+	Tree         tree.Sum `json:"tree,omitzero"`     // TreeSum of all that is listed
+	Changes      []Change `json:"changes,omitempty"` // shorter documents, for those who have another version
+}
+
+// Change is a listing of what differs from another version.
+type Change struct {
+	fetch.Wanted
+	Over string `json:"over"` // that version
 }
 
 // Where is the feed's own address.
@@ -263,8 +272,14 @@ func readFeed(ctx context.Context, where, key string, c *fetch.Client) (*Feed, e
 	for i := range f.Builds {
 		bld := &f.Builds[i]
 		for _, l := range append([]*Listing{bld.Listing}, listings(bld.Variants)...) {
-			if l != nil {
-				if err := f.place(&l.Wanted, key); err != nil {
+			if l == nil {
+				continue
+			}
+			if err := f.place(&l.Wanted, key); err != nil {
+				return nil, err
+			}
+			for j := range l.Changes {
+				if err := f.place(&l.Changes[j].Wanted, key); err != nil {
 					return nil, err
 				}
 			}
@@ -375,7 +390,7 @@ func (b Build) check() error {
 			}
 		}
 		if v.Listing != nil {
-			if err := checkWanted(v.Listing.Wanted); err != nil {
+			if err := v.Listing.check(); err != nil {
 				return err
 			}
 		}

@@ -7,7 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 
 	"freshkeel/internal/fetch"
@@ -23,10 +25,86 @@ const maxListing = 256 << 20
 
 // Files is a listing: every file of a build.
 type Files struct {
-	Format string       `json:"format"`
-	Files  []ListedFile `json:"files"`
+	Format string        `json:"format"`
+	Over   string        `json:"over,omitempty"` // of a change: the version that it is laid over
+	Files  []ListedFile  `json:"files"`
+	Gone   tree.Patterns `json:"gone,omitempty"` // of a change: paths that are no more
 
-	base string
+	base   string
+	layout string
+}
+
+func (l *Listing) check() error {
+	if l.Layout != "" && l.Layout != "digest" {
+		return fmt.Errorf("layout %q is not known; \"digest\" is", l.Layout)
+	}
+	if len(l.Changes) > 0 && l.Tree.IsZero() {
+		return errors.New("a listing with changes needs tree, which they are held against")
+	}
+	for _, c := range l.Changes {
+		if err := checkWanted(c.Wanted); err != nil {
+			return err
+		}
+	}
+	return checkWanted(l.Wanted)
+}
+
+// TreeSum is the BLAKE3 of a build's files: for each, in the order of their
+// paths, a line of its own BLAKE3 in hex, its size, "run" or "-", and its path
+// in double quotes (as JSON writes it).
+func TreeSum(files []ListedFile) tree.Sum {
+	h := tree.NewHash()
+	for _, f := range files {
+		run := "-"
+		if f.Run {
+			run = "run"
+		}
+		p, _ := json.Marshal(f.Path)
+		h.WriteString(fmt.Sprintf("%s %d %s %s\n", f.Blake3, f.Size, run, p))
+	}
+	return h.Sum()
+}
+
+func byPath(a, b ListedFile) int { return strings.Compare(a.Path, b.Path) }
+
+// difference is the change that makes now of old, both sorted.
+func difference(over string, old, now []ListedFile) Files {
+	d := Files{Format: ListingFormat, Over: over, Files: []ListedFile{}}
+	had := map[string]ListedFile{}
+	for _, f := range old {
+		had[f.Path] = f
+	}
+	for _, f := range now {
+		if had[f.Path] != f {
+			d.Files = append(d.Files, f)
+		}
+		delete(had, f.Path)
+	}
+	for p := range had {
+		d.Gone = append(d.Gone, p)
+	}
+	slices.Sort(d.Gone)
+	return d
+}
+
+// Over lays a change over the files of the version that it is for, and holds
+// the result against what the listing says of the whole.
+func (d *Files) over(old []ListedFile, l *Listing) error {
+	now := map[string]ListedFile{}
+	for _, f := range old {
+		now[f.Path] = f
+	}
+	for _, p := range d.Gone {
+		delete(now, p)
+	}
+	for _, f := range d.Files {
+		now[f.Path] = f
+	}
+	d.Files = slices.SortedFunc(maps.Values(now), byPath)
+	if TreeSum(d.Files) != l.Tree {
+		return errors.New("it does not lead to the files that the listing is of")
+	}
+	return nil
 }
 
 // ListedFile is one file of a listing. One of its digests is given.
@@ -54,7 +132,10 @@ func (f ListedFile) Digests() map[string]string {
 // Address is where a listed file is fetched from.
 func (d *Files) Address(f ListedFile) string {
 	ref := f.URL
-	if ref == "" {
+	switch sum := f.Blake3.String(); {
+	case ref == "" && d.layout == "digest" && !f.Blake3.IsZero():
+		ref = sum[:2] + "/" + sum[2:]
+	case ref == "":
 		ref = f.Path
 	}
 	at, err := fetch.Resolve(d.base, escaped(d.base, ref))
@@ -73,8 +154,8 @@ func escaped(base, ref string) string {
 }
 
 // ReadListing reads and checks a listing that was fetched to path. It may be
-// compressed.
-func ReadListing(path string, l *Listing) (*Files, error) {
+// compressed. old is what a change is laid over; nil: it is no change.
+func ReadListing(path string, l *Listing, old []ListedFile) (*Files, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -96,6 +177,15 @@ func ReadListing(path string, l *Listing) (*Files, error) {
 	if err != nil {
 		return nil, err
 	}
+	if (d.Over != "") != (old != nil) {
+		return nil, errors.New("it is a change of another version, or is none")
+	}
+	if old != nil {
+		if err := d.over(old, l); err != nil {
+			return nil, err
+		}
+	}
+	d.layout = l.Layout
 	if d.base, err = fetch.Resolve(l.URL, l.Files); l.Files != "" && err != nil {
 		return nil, err
 	}
@@ -114,7 +204,7 @@ func ParseListing(b []byte) (*Files, error) {
 	if d.Format != ListingFormat {
 		return nil, fmt.Errorf("its format is %q, expected %q", d.Format, ListingFormat)
 	}
-	if len(d.Files) == 0 {
+	if len(d.Files) == 0 && d.Over == "" {
 		return nil, errors.New("it lists no file")
 	}
 	names := unpack.Names{}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -87,6 +88,7 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 		return nil, err
 	}
 	f.Builds = made.Builds
+	listed := map[string][]ListedFile{}
 	for i := range f.Builds {
 		b := &f.Builds[i]
 		if was, ok := old.Find(b.Version); ok {
@@ -97,7 +99,7 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 			b.keepRules(was)
 		}
 		if o.Listing {
-			if err := publishFiles(ctx, o.Dir, b); err != nil {
+			if err := publishFiles(ctx, o.Dir, b, f.Builds[max(0, i-changesKept):i], listed); err != nil {
 				return nil, fmt.Errorf("%s: %w", b.Version, err)
 			}
 		}
@@ -201,30 +203,57 @@ func (c cancelable) Read(b []byte) (int, error) {
 	return c.r.Read(b)
 }
 
+// changesKept is for how many versions before it a build's listing says what
+// changed since.
+const changesKept = 3
+
 // publishFiles lays each file of a build out under its digest, once for all
-// builds, and writes its listing.
-func publishFiles(ctx context.Context, dir string, b *Build) error {
-	if len(b.Variants) > 0 {
-		for i := range b.Variants {
-			v := &b.Variants[i]
-			name := nameParts.ReplaceAllString(b.Version+" "+v.String(), "-")
-			var err error
-			if v.Listing, err = publishListing(ctx, dir, name, v.Parts); err != nil {
-				return err
-			}
+// builds, and writes its listing, and what changed since the builds before it.
+// listed holds the files of each build and variant so far.
+func publishFiles(ctx context.Context, dir string, b *Build, before []Build, listed map[string][]ListedFile) error {
+	one := func(v Variant) (*Listing, error) {
+		name := strings.Trim(nameParts.ReplaceAllString(b.Version+" "+v.String(), "-"), "-")
+		now, err := layOutFiles(ctx, dir, v.Parts)
+		if err != nil {
+			return nil, err
 		}
-		return nil
+		listed[name] = now
+		l := &Listing{Files: "../files/", Layout: "digest", Tree: TreeSum(now)}
+		if l.Wanted, err = writeListing(ctx, dir, name, Files{Format: ListingFormat, Files: now}); err != nil {
+			return nil, err
+		}
+		for _, o := range before {
+			was := strings.Trim(nameParts.ReplaceAllString(o.Version+" "+v.String(), "-"), "-")
+			old, ok := listed[was]
+			if !ok {
+				continue
+			}
+			c := Change{Over: o.Version}
+			if c.Wanted, err = writeListing(ctx, dir, name+"-over-"+o.Version, difference(o.Version, old, now)); err != nil {
+				return nil, err
+			}
+			l.Changes = append(l.Changes, c)
+		}
+		return l, nil
 	}
-	var err error
-	b.Listing, err = publishListing(ctx, dir, b.Version, b.Parts)
-	return err
+	if len(b.Variants) == 0 {
+		var err error
+		b.Listing, err = one(Variant{Parts: b.Parts})
+		return err
+	}
+	for i := range b.Variants {
+		var err error
+		if b.Variants[i].Listing, err = one(b.Variants[i]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-func publishListing(ctx context.Context, dir, name string, parts []Part) (*Listing, error) {
+// layOutFiles opens the parts of a build, and lays their files out under their
+// digests.
+func layOutFiles(ctx context.Context, dir string, parts []Part) ([]ListedFile, error) {
 	files := filepath.Join(dir, "files")
-	if err := os.MkdirAll(filepath.Join(dir, "listings"), 0o755); err != nil {
-		return nil, err
-	}
 	got := map[string]ListedFile{}
 	for _, p := range parts {
 		var mu sync.Mutex
@@ -249,26 +278,29 @@ func publishListing(ctx context.Context, dir, name string, parts []Part) (*Listi
 			return nil, errors.New("an increment that removes files can't be listed by itself")
 		}
 	}
-	doc := Files{Format: ListingFormat}
-	for _, lf := range got {
-		doc.Files = append(doc.Files, lf)
-	}
-	slices.SortFunc(doc.Files, func(a, b ListedFile) int { return strings.Compare(a.Path, b.Path) })
+	return slices.SortedFunc(maps.Values(got), byPath), nil
+}
+
+func writeListing(ctx context.Context, dir, name string, doc Files) (w fetch.Wanted, err error) {
 	text, err := json.Marshal(doc)
 	if err != nil {
-		return nil, err
+		return w, err
 	}
 	z, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBetterCompression))
 	if err != nil {
-		return nil, err
+		return w, err
 	}
 	at := path.Join("listings", name+".json.zst")
-	if err := tree.WriteFile(filepath.Join(dir, filepath.FromSlash(at)), z.EncodeAll(text, nil), 0o644); err != nil {
-		return nil, err
+	full := filepath.Join(dir, filepath.FromSlash(at))
+	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+		return w, err
 	}
-	w, err := wantedFile(ctx, filepath.Join(dir, filepath.FromSlash(at)))
+	if err := tree.WriteFile(full, z.EncodeAll(text, nil), 0o644); err != nil {
+		return w, err
+	}
+	w, err = wantedFile(ctx, full)
 	w.URL = at
-	return &Listing{Wanted: w, Files: "../files/"}, err
+	return w, err
 }
 
 func publishFile(files string, it unpack.Item) (lf ListedFile, err error) {
@@ -288,14 +320,13 @@ func publishFile(files string, it unpack.Item) (lf ListedFile, err error) {
 	}
 	lf = ListedFile{Path: it.Path, Size: n, Blake3: h.Sum(), Run: it.Mode&0o111 != 0}
 	sum := lf.Blake3.String()
-	lf.URL = sum[:2] + "/" + sum[2:]
 	if err := errors.Join(tmp.Chmod(0o644), tmp.Close()); err != nil {
 		return lf, err
 	}
 	if err := os.MkdirAll(filepath.Join(files, sum[:2]), 0o755); err != nil {
 		return lf, err
 	}
-	return lf, os.Rename(tmp.Name(), filepath.Join(files, filepath.FromSlash(lf.URL)))
+	return lf, os.Rename(tmp.Name(), filepath.Join(files, sum[:2], sum[2:]))
 }
 
 // Checked is what a check found wrong, or poor, with a feed.
@@ -330,8 +361,12 @@ func Check(ctx context.Context, where, key string, whole bool, dir string, c *fe
 			}
 		}
 		for _, l := range append([]*Listing{b.Listing}, listings(b.Variants)...) {
-			if l != nil {
-				wanted = append(wanted, l.Wanted)
+			if l == nil {
+				continue
+			}
+			wanted = append(wanted, l.Wanted)
+			for _, c := range l.Changes {
+				wanted = append(wanted, c.Wanted)
 			}
 		}
 		for _, w := range wanted {

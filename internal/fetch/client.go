@@ -481,5 +481,8 @@ func Resolve(base, ref string) (string, error) {
 	if out.Scheme != "http" && out.Scheme != "https" {
 		return "", fmt.Errorf("%q: %s addresses are not followed from there", Shown(ref), out.Scheme)
 	}
+	if out.Host == "" {
+		return "", fmt.Errorf("%q names no host", Shown(ref))
+	}
 	return out.String(), nil
 }
