@@ -36,6 +36,8 @@ type Fetched struct {
 	Damaged   []string    `json:"damaged,omitempty"` // installed files that are not what was put there
 	Candidate *Candidate  `json:"-"`
 	Layers    []*Fetched  `json:"layers,omitempty"` // to be laid over it, in order
+
+	gone []gone
 }
 
 // Fetch brings a build into the locker, and the layers that are wanted with

@@ -24,7 +24,8 @@ type Inventory struct {
 	Build   string    `json:"build,omitempty"` // set in the locker
 	Known   bool      `json:"known"`           // Files are exactly the build's; else all that was found
 	At      time.Time `json:"at"`
-	Layers  []Laid    `json:"layers,omitempty"` // over the build, in order
+	Layers  []Laid    `json:"layers,omitempty"`  // over the build, in order
+	Without []string  `json:"without,omitempty"` // layers that the operator went without
 	Files   []Owned   `json:"files"`
 }
 

@@ -33,7 +33,14 @@ type Overlaid struct {
 type resolved struct {
 	base   *Candidate
 	layers []*Candidate
-	gone   []string // layers left out, with why
+	gone   []gone
+}
+
+// gone is a layer that is left out.
+type gone struct {
+	layer string
+	said  bool // by the operator, now or before
+	why   string
 }
 
 // resolveAll finds the build that is wanted and the layers over it. A layer
@@ -65,7 +72,7 @@ func (k *Keel) resolveAll(ctx context.Context, w Want) (*resolved, error) {
 	}
 	for _, l := range k.Profile.Layers {
 		if slices.Contains(w.Without, l.Name) {
-			r.gone = append(r.gone, l.Name+" is left out, as you said")
+			r.gone = append(r.gone, gone{l.Name, true, "as you said"})
 			continue
 		}
 		c, why, err := k.resolveLayer(ctx, origin{l}, w, inv, r.base.Version)
@@ -73,7 +80,7 @@ func (k *Keel) resolveAll(ctx context.Context, w Want) (*resolved, error) {
 			return nil, fmt.Errorf("layer %s: %w", l.Name, err)
 		}
 		if c == nil {
-			r.gone = append(r.gone, why)
+			r.gone = append(r.gone, gone{l.Name, slices.Contains(inv.Without, l.Name), why})
 			continue
 		}
 		r.layers = append(r.layers, c)
@@ -97,7 +104,7 @@ func (k *Keel) resolveLayer(ctx context.Context, o origin, w Want, inv *Inventor
 		return c, "", err
 	}
 	if !named {
-		return nil, fmt.Sprintf("%s is left out: none of its versions fits %s", o.Name, orUnknown(base)), nil
+		return nil, "none of its versions fits " + orUnknown(base), nil
 	}
 	c, err = k.pick(ctx, f, "", nil) // the checks tell that it does not fit
 	return c, "", err
@@ -170,9 +177,7 @@ func (k *Keel) fetchAll(ctx context.Context, r *resolved) (f *Fetched, err error
 		}
 		f.Layers = append(f.Layers, lf)
 	}
-	for _, g := range r.gone {
-		k.warn("layer %s", g)
-	}
+	f.gone = r.gone
 	return f, nil
 }
 
@@ -211,6 +216,9 @@ func (k *Keel) compose(p *Plan, f *Fetched) map[string]locker.File {
 			build[at], p.layerOf[at] = file, lf.Layer
 		}
 		p.Layers = append(p.Layers, Laid{lf.Layer, lf.Version, orElse(lf.Candidate.Channel, lf.Set.Channel), lf.Set.ID, lf.Candidate.Fits})
+	}
+	for _, g := range f.gone {
+		p.Without = append(p.Without, g.layer)
 	}
 	for at, file := range build {
 		for dir := dirOf(at); dir != "."; dir = dirOf(dir) {
@@ -278,6 +286,14 @@ func checkLayers(ctx context.Context, s *situation) (out []Finding) {
 		default:
 			out = append(out, ok("layer %s %s fits %s", lf.Layer, lf.Version, s.plan.To)...)
 		}
+	}
+	for _, g := range s.fetched.gone {
+		f := Finding{Level: Warn, What: fmt.Sprintf("layer %s is left out: %s", g.layer, g.why), Where: "[[layer]] in freshkeel.toml",
+			Why: "the server runs without it", Do: fmt.Sprintf("nothing, if that is meant; --layer %s=VERSION lays it on", g.layer)}
+		if !g.said {
+			f.Level, f.Why, f.Do = Stop, "what it brings would be missing", fmt.Sprintf("go without it: --without %s", g.layer)
+		}
+		out = append(out, f)
 	}
 	if n := len(s.plan.Overlaid); n > 0 {
 		var list []string

@@ -34,6 +34,7 @@ type Plan struct {
 	Moved     []Move   // content that lies elsewhere in the new build
 	Overlaid  []Overlaid
 	Layers    []Laid
+	Without   []string // layers that are left out
 	Blocked   []blocked
 
 	set     *locker.Set

@@ -367,7 +367,7 @@ func (t *transaction) saveInventories(p *Plan) error {
 	if err := writeInventory(filepath.Join(t.dir.Dir, "inventory-before.json"), before); err != nil {
 		return err
 	}
-	return writeInventory(filepath.Join(t.dir.Dir, "inventory-after.json"), &Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: p.sure, Layers: p.Layers, Files: p.owned})
+	return writeInventory(filepath.Join(t.dir.Dir, "inventory-after.json"), &Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: p.sure, Layers: p.Layers, Without: p.Without, Files: p.owned})
 }
 
 // takeInventory makes one of the saved inventories the install's own.

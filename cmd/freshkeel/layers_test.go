@@ -58,6 +58,13 @@ func TestLayersLieOverTheBuildInOrder(t *testing.T) {
 	assert.Contains(t, r.out, "NOT LAID  layer lanterns: the next refit lays it")
 	assert.Regexp(t, `1\.1 .* fits >=3\.5`, r.out)
 
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "[layer.source]\nas", "fits = '>9'\n[layer.source]\nas", 1)
+	})
+	r = p.exits(exitRefused, "refit", "3.5.0")
+	assert.Contains(t, r.out, "layer songs is left out: none of its versions fits 3.5.0")
+	assert.Contains(t, r.out, "go without it: --without songs")
+	p.editProfile(func(s string) string { return strings.Replace(s, "fits = '>9'\n", "", 1) })
 	p.ok("refit", "3.5.0")
 	assert.Equal(t, "lit by 1.1", p.read("tracks/dew-loop.track"), "the layer lies over the build")
 	assert.Equal(t, "la\x00la", p.read("addons/songs.jar"))
@@ -94,6 +101,11 @@ func TestLayersLieOverTheBuildInOrder(t *testing.T) {
 	assert.Equal(t, "dew loop, surveyed for 3.6.1\n", p.read("tracks/dew-loop.track"), "the build's own file is back")
 	assert.NoFileExists(t, filepath.Join(p.install, "lib/lamp.jar"))
 	assert.Equal(t, "la\x00la", p.read("addons/songs.jar"))
+
+	feedOf(t, filepath.Join(p.dir, "lanterns"), nil, map[string]any{"version": "1.0", "fits": ">=3.4 <3.6", "files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}})
+	assert.Contains(t, p.ok("preflight", "3.7.0-pre1").out, "layer lanterns is left out: none of its versions fits 3.7.0-pre1", "as was said before")
+	feedOf(t, filepath.Join(p.dir, "lanterns"), nil, map[string]any{"version": "1.0", "fits": ">=3.4 <3.6", "files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}},
+		map[string]any{"version": "1.1", "fits": ">=3.5", "files": map[string]string{"lib/lamp.jar": "lamp 1.1", "lib/wick.jar": "wick", "tracks/dew-loop.track": "lit by 1.1"}})
 
 	// Going back brings the layers back, file for file.
 	p.ok("rollback")

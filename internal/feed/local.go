@@ -25,7 +25,7 @@ import (
 var notServer = tree.Patterns{
 	"**/*.{minisig,asc,sig,sha256,sha512,sha1,md5,b3}", "**/{SHA256SUMS,SHA512SUMS,B3SUMS,MD5SUMS}*",
 	"**/*.{pub,key,pem}", "*[Kk][Ee][Yy]*.txt",
-	"*{README,Readme,readme,INSTALL,Install,install,INSTRUCTIONS,Instructions,instructions,CHANGELOG,Changelog,changelog,UPGRADE,Upgrade,upgrade}*.{txt,md,html,pdf,rtf}", "{README,INSTALL,CHANGELOG}",
+	"{README,Readme,readme,CHANGE,Change,change}*", "*{INSTALL,Install,install,INSTRUCTIONS,Instructions,instructions,UPGRADE,Upgrade,upgrade}*.{txt,md,html,pdf}",
 	"**/*.{zip,7z,rar,tar,tgz,gz,xz,zst,bz2}",
 }
 

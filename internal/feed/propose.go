@@ -97,7 +97,7 @@ func most(names []string) (best string, count int) {
 	return
 }
 
-var incrementName = regexp.MustCompile(`(?i)(patch|update|increment|upgrade|hotfix|delta|[-_ ]to[-_ ]|[-_]inc[-_.])`)
+var incrementName = regexp.MustCompile(`(?i)(patch|update|increment|upgrade|hotfix|delta|[-_ ]to[-_ ]|[-_](inc|step)[-_.])`)
 
 func proposeFolder(where, full string) (*Proposal, error) {
 	list, err := os.ReadDir(full)
@@ -124,7 +124,7 @@ func proposeFolder(where, full string) (*Proposal, error) {
 	if err := a.Full.UnmarshalText([]byte("^" + p)); err != nil {
 		return nil, err
 	}
-	from := fmt.Sprintf("%d archives there are named alike", n)
+	from := fmt.Sprintf("archives stand there, %d of them named alike", n)
 	if q, n := most(steps); n > 0 {
 		if err := a.Increment.UnmarshalText([]byte("^" + q)); err != nil {
 			return nil, err
@@ -288,11 +288,11 @@ func (p *Proposal) Text(quote func(string) string) []string {
 			add("archives.increment", s.Archives.Increment.String())
 			out = append(out, "# removals = 'removed.txt'   # a file in an increment that lists what it removes")
 		}
-		var left []string
+		out = append(out, "# instructions, keys, checksums and archives, which don't land in the install", "leave = [")
 		for _, l := range notServer {
-			left = append(left, quote(l))
+			out = append(out, "  "+quote(l)+",")
 		}
-		out = append(out, "# instructions, keys and checksums of the archives, which don't land in the install", "leave = ["+strings.Join(left, ", ")+"]")
+		out = append(out, "]")
 	}
 	return out
 }
