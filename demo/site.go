@@ -45,7 +45,7 @@ type Fault struct {
 	Instead    []byte // serve this content
 	Login      string // what Authorization or X-Club-Key must be
 	Blind      bool   // give no validators
-	Name       string // give this file name
+	Header     string // give this header, "Name: value"
 }
 
 // Misbehave adds a fault to a path; several are used up one after the other.
@@ -142,8 +142,8 @@ func (s *Site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	} else {
 		at = time.Time{}
 	}
-	if f.Name != "" {
-		w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", f.Name))
+	if name, value, ok := strings.Cut(f.Header, ": "); ok {
+		w.Header().Set(name, value)
 	}
 	if f.Stall > 0 {
 		c.gone = r.Context().Done()

@@ -7,6 +7,7 @@ import (
 	"encoding/pem"
 	"io"
 	"log"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -161,3 +162,58 @@ func TestEachKindOfSourceLeadsToARunningServer(t *testing.T) {
 
 // quiet keeps a server's own log out of the test's.
 var quiet = log.New(io.Discard, "", 0)
+
+// One address: newness by its marks, and where those say nothing or too much,
+// by content. The version comes from where the profile says.
+func TestNewnessOfOneAddressIsByContentInTheEnd(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	require.NoError(t, p.harbour.PublishElsewhere(fixed[:2]))
+	site, url := p.serve()
+	p.source("address.at = '"+url+"/latest.jar'", "rename = 'mossgate-server-x.jar'")
+	p.ok("refit")
+	require.Equal(t, "3.5.0", p.status().Version)
+	site.Seen()
+	assert.Empty(t, p.ok("fetch", "--check").out)
+	for _, q := range site.Seen() {
+		assert.Equal(t, http.MethodHead, q.Method, "marks it knows need no content")
+	}
+	// No marks at all: the content is fetched, and is the same.
+	site.Misbehave("/latest.jar", demo.Fault{Blind: true})
+	r := p.ok("fetch", "--check")
+	assert.Empty(t, r.out+r.err)
+	assert.Contains(t, p.ok("refit").out, "NOTHING TO DO")
+	// Other content: newer, whatever the marks.
+	next, err := demo.Jar(fixed[2])
+	require.NoError(t, err)
+	p.putBuild("latest.jar", string(next))
+	assert.Equal(t, "mossgate-east: newer: 3.6.1 (3.5.0 is installed)\n", p.exits(exitNewer, "fetch", "--check").out)
+	site.Behave()
+	assert.Contains(t, p.ok("builds").out, "OTHER  the address holds other content than what is installed (3.5.0)")
+	p.ok("refit")
+	require.Equal(t, "3.6.1", p.status().Version)
+	// An older one there is a step back.
+	old, err := demo.Jar(fixed[1])
+	require.NoError(t, err)
+	p.putBuild("latest.jar", string(old))
+	assert.Contains(t, p.exits(exitRefused, "refit").out, "3.5.0 is older than the installed 3.6.1")
+
+	p.source("version = 'header:X-Build'", "address.at = '"+url+"/latest.jar'", "rename = 'mossgate-server-x.jar'")
+	site.Misbehave("/latest.jar", demo.Fault{Header: "X-Build: 3.5.0"})
+	assert.Equal(t, "3.5.0", p.offer().Builds[0].Version)
+	site.Behave()
+	p.source("version = 'name'", "address.at = '"+url+"/latest.jar'")
+	site.Misbehave("/latest.jar", demo.Fault{Header: `Content-Disposition: attachment; filename="mossgate-3.9.jar"`})
+	assert.Equal(t, "3.9", p.offer().Builds[0].Version)
+}
+
+// A proxy of the environment is used; its own host is never looked up here.
+func TestProxiesComeFromTheEnvironment(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	site, url := p.servePlain()
+	p.env = append(p.env, "HTTP_PROXY="+url, "NO_PROXY=")
+	p.source("feed = 'http://builds.mossgate.example/feed.json'", "channel = 'stable'")
+	p.ok("fetch", "3.5.0")
+	assert.Len(t, site.Seen(), 2)
+}

@@ -24,6 +24,7 @@ type view struct {
 	width  int
 
 	stream bool // with --json, events go to standard output, a line each
+	quiet  bool // only warnings are shown
 
 	mu     sync.Mutex
 	events int
@@ -71,6 +72,9 @@ func (v *view) paint(code, s string) string {
 func (v *view) observe(e freshkeel.Event) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	if v.quiet && e.Kind != freshkeel.Warned {
+		return
+	}
 	if v.p.json && v.stream {
 		v.events++
 		if e.Kind == freshkeel.StepMoves && e.Text == "" && time.Since(v.moved.At) < 250*time.Millisecond && e.Done != e.Total {

@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -78,4 +79,36 @@ func cutAt(body []byte, n int, etag string) http.HandlerFunc {
 		w.(http.Flusher).Flush()
 		panic(http.ErrAbortHandler)
 	}
+}
+
+// Checksum lists as the usual tools write them, and a sidecar with a digest
+// alone.
+func TestDigestsAreFoundInListsOfEveryKind(t *testing.T) {
+	h := strings.Repeat("aB", 32)
+	for text, want := range map[string]string{
+		h + "\n":                                           "sha256",
+		h + "  moss.zip\n":                                 "sha256",
+		"# sums\n" + h + " *dir/moss.zip":                  "sha256",
+		"SHA256 (moss.zip) = " + h:                         "sha256",
+		"BLAKE3 (out/moss.zip) = " + h:                     "blake3",
+		h[:32] + "  moss.zip":                              "md5",
+		h[:40] + "\tmoss.zip":                              "sha1",
+		h + h + "  other.zip\n" + h + h + "  moss.zip\r\n": "sha512",
+		h + "  other.zip":                                  "it has no digest for moss.zip",
+		h + "\n" + h:                                       "it has no digest for moss.zip",
+		"<html>":                                           "an HTML page stands there",
+		h[:50] + "  moss.zip":                              "it has no digest for moss.zip",
+	} {
+		name, value, err := digestIn([]byte(text), "SUMS", "moss.zip")
+		if err != nil {
+			assert.ErrorContains(t, err, want, text)
+			continue
+		}
+		assert.Equal(t, want, name, text)
+		assert.NoError(t, CheckDigest(name, value))
+	}
+	name, _, err := digestIn([]byte(h), "moss.zip.b3", "moss.zip")
+	require.NoError(t, err)
+	assert.Equal(t, "blake3", name)
+	assert.Equal(t, "https://h/a.zip.minisig?k=1", Beside("https://h/a.zip?k=1", ".minisig"))
 }
