@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"sort"
-	"strings"
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/locker"
@@ -321,13 +320,4 @@ func (s *situation) otherLayer(ctx context.Context, name string) string {
 		return fmt.Sprintf("take %s %s, which fits: --layer %s=%s; or %s", name, b.Version, name, b.Version, without)
 	}
 	return "none of its versions fits; " + without
-}
-
-// laidText lists layers for people.
-func laidText(list []Laid) string {
-	var out []string
-	for _, l := range list {
-		out = append(out, strings.TrimSpace(l.Name+" "+l.Version))
-	}
-	return strings.Join(out, ", ")
 }

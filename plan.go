@@ -306,8 +306,14 @@ func (k *Keel) damaged(p *Plan, was Owned, here tree.Entry) (bool, error) {
 		return false, err
 	}
 	defer src.Close()
+	head := make([]byte, min(f.Size, 8<<10))
+	if _, err := l.Content(f).ReadAt(head, 0); err != nil && !errors.Is(err, io.EOF) {
+		return false, err
+	}
+	if bytes.IndexByte(head, 0) < 0 {
+		return false, nil // text, of which a person may take a part
+	}
 	whole := io.NewSectionReader(l.Content(f), 0, here.Size)
-	text := true
 	a, b := make([]byte, 64<<10), make([]byte, 64<<10)
 	for {
 		n, err := io.ReadFull(src, a)
@@ -315,9 +321,8 @@ func (k *Keel) damaged(p *Plan, was Owned, here tree.Entry) (bool, error) {
 		if !bytes.Equal(a[:n], b[:m]) {
 			return false, nil
 		}
-		text = text && bytes.IndexByte(a[:n], 0) < 0
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			return !text, nil
+			return true, nil
 		}
 		if err != nil {
 			return false, err

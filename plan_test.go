@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -336,4 +337,80 @@ func TestPutBackOfNothingButNewFiles(t *testing.T) {
 	assert.Equal(t, 1, r.aside)
 	assert.NoDirExists(t, s.k.path("new"))
 	assert.FileExists(t, run.Displaced("new/b"))
+}
+
+// What somebody wrote stays; what nobody wrote, or what was cut short, is put
+// back, whether the maker changed it meanwhile or not.
+func TestDamageIsToldFromWhatSomebodyWrote(t *testing.T) {
+	data := "\x00" + strings.Repeat("night ", 2000)
+	for name, c := range map[string]struct {
+		was, here, next string
+		sameTimes, mend bool
+		want            string
+	}{
+		"other bytes, the same times":               {"abc", "abX", "abc", true, false, "mended"},
+		"the same, and the maker changed it":        {"abc", "abX", "new", true, false, "mended"},
+		"other bytes, written since":                {"abc", "abX", "abc", false, false, "left"},
+		"that, and to be mended":                    {"abc", "abX", "abc", false, true, "mended"},
+		"that, and the maker changed it":            {"abc", "abX", "new", false, true, "drifted"},
+		"data cut short":                            {data, data[:5000], data, false, false, "mended"},
+		"data cut short, the maker changed it":      {data, data[:5000], "new", false, false, "mended"},
+		"data emptied":                              {data, "", data, false, false, "mended"},
+		"data cut short, with other bytes":          {data, "x" + data[1:5000], data, false, false, "left"},
+		"text of which somebody took the last line": {"one\ntwo\n", "one\n", "one\ntwo\n", false, false, "left"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newStand(t, "")
+			s.build("1", map[string]string{"f": c.was})
+			s.installed("1", map[string]string{"f": c.was})
+			s.put(map[string]string{"f": c.here})
+			inv, err := s.k.inventory()
+			require.NoError(t, err)
+			inv.Build = "build-1"
+			if c.sameTimes {
+				e, _, err := tree.Describe(s.k.path("f"), "f")
+				require.NoError(t, err)
+				inv.Files[0].Mtime = e.Mtime
+			}
+			require.NoError(t, writeInventory(s.k.state("inventory.json"), inv))
+			p, err := s.k.plan(s.build("2", map[string]string{"f": c.next}), Want{Mend: c.mend})
+			require.NoError(t, err)
+			got := ""
+			for word, list := range map[string][]string{"left": p.Left, "drifted": p.Drifted, "mended": p.Mended} {
+				if len(list) > 0 {
+					got += word
+				}
+			}
+			assert.Equal(t, c.want, got)
+			assert.Equal(t, c.want == "mended", len(p.Steps) == 1)
+		})
+	}
+}
+
+// A layer's files lie over the build's, under its own folder; what can't lie
+// together is told; content that lies elsewhere now is a move.
+func TestLayersComposeAndMovesAreSeen(t *testing.T) {
+	s := newStand(t, "[[layer]]\nname = 'a'\nsource.feed = 'x'\n[[layer]]\nname = 'b'\ninto = 'lib'\nsource.feed = 'x'\n")
+	s.installed("1", map[string]string{"old/map": "one and the same", "gone": "x"})
+	s.put(map[string]string{"old/map": "one and the same", "gone": "x"})
+	f := s.build("2", map[string]string{"new/map": "one and the same", "lib/f": "base", "lib/own": "o", "flat": "file"})
+	for name, files := range map[string]map[string]string{"a": {"lib/f": "from a", "flat/x": "below a file"}, "b": {"f": "from b"}} {
+		lf := s.build("l"+name, files)
+		lf.Layer = name
+		f.Layers = append(f.Layers, lf)
+	}
+	slices.SortFunc(f.Layers, func(a, b *Fetched) int { return strings.Compare(a.Layer, b.Layer) })
+	p, err := s.k.plan(f, Want{})
+	require.NoError(t, err)
+	assert.Equal(t, []Overlaid{{"lib/f", "", "a"}, {"lib/f", "a", "b"}}, p.Overlaid)
+	assert.Equal(t, tree.SumBytes([]byte("from b")), p.files["lib/f"].Sum, "the later layer's")
+	assert.Equal(t, []string{"b", "", ""}, []string{p.LayerOf("lib/f"), p.LayerOf("lib/own"), p.LayerOf("new/map")})
+	require.Len(t, p.Blocked, 1)
+	assert.Contains(t, p.Blocked[0].why, "layer a brings it, and the build brings a file called flat")
+	assert.Equal(t, []Move{{"old/map", "new/map"}}, p.Moved)
+	for _, o := range p.owned {
+		assert.Equal(t, p.LayerOf(o.Path), o.Layer, o.Path)
+	}
+	assert.Equal(t, []string{"a: 1 → 2", "b: 1 taken off", "c: 3 laid"}, layerChanges([]Laid{{Name: "a", Version: "1"}, {Name: "b", Version: "1"}, {Name: "d", Version: "1"}},
+		[]Laid{{Name: "a", Version: "2"}, {Name: "c", Version: "3"}, {Name: "d", Version: "1"}}))
 }

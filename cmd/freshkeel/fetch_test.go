@@ -453,3 +453,58 @@ func TestKilledWhileFetchingGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
+
+// Two commands that want one build share one download; an interrupted one says
+// that nothing was changed.
+func TestTwoFetchesShareOneDownload(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	site, url := p.serve()
+	p.source("feed = '"+url+"/feed.json'", "channel = 'stable'")
+	var both sync.WaitGroup
+	out := make([]ran, 4)
+	for i := range out {
+		both.Go(func() { out[i] = p.run("--json", "fetch", "3.5.0") })
+	}
+	both.Wait()
+	cached := 0
+	for _, r := range out {
+		assert.Equal(t, exitDone, r.code, r.err)
+		var f struct{ Cached bool }
+		require.NoError(t, json.Unmarshal([]byte(r.out), &f))
+		if f.Cached {
+			cached++
+		}
+	}
+	assert.Equal(t, 3, cached)
+	asked := 0
+	for _, q := range site.Seen() {
+		if q.Path == wantedZip {
+			asked++
+		}
+	}
+	assert.Equal(t, 1, asked)
+
+	site.Misbehave("/mossgate-3.6.1.zip", demo.Fault{Stall: 50_000})
+	cmd := p.command("fetch", "3.6.1")
+	var errb strings.Builder
+	cmd.Stderr = &errb
+	require.NoError(t, cmd.Start())
+	until(t, "it is under way", func() bool {
+		parts, _ := filepath.Glob(filepath.Join(p.home, "locker", "incoming", "*.part"))
+		return len(parts) > 0
+	})
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	cmd.Wait()
+	assert.Equal(t, exitFailed, cmd.ProcessState.ExitCode())
+	assert.Contains(t, errb.String(), "interrupted; nothing was changed")
+
+	var n struct {
+		Newer []struct{ Installed, Version string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(p.exits(exitNewer, "--json", "fetch", "--check").out), &n))
+	require.Len(t, n.Newer, 1)
+	assert.Equal(t, "3.6.1", n.Newer[0].Version)
+	assert.Contains(t, p.ok("fetch", "--dry-run").out, "WOULD FETCH  3.6.1, ")
+	assert.Contains(t, p.ok("fetch", "3.5.0", "--dry-run").out, "THERE  3.5.0 is in the locker already")
+}

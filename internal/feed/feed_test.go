@@ -6,6 +6,7 @@ import (
 
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/tree"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -161,6 +162,52 @@ func TestReadersSayWhatTheyCanNotRead(t *testing.T) {
 		_, err := ParseListing([]byte(text))
 		assert.ErrorContains(t, err, want)
 	}
+}
+
+func TestNamesTellVersionSystemAndVariant(t *testing.T) {
+	for name, want := range map[string]offered{
+		"moss-3.5.0.zip":                         {version: "3.5.0"},
+		"moss-3.5.0-rc2-linux-x86_64.tar.gz":     {version: "3.5.0-rc2", os: "linux", arch: "amd64"},
+		"moss_server_1.4_win64.7z":               {version: "1.4", os: "windows"},
+		"moss-3.5.0-addons-macos-aarch64.tar.xz": {version: "3.5.0", variant: "addons", os: "darwin", arch: "arm64"},
+		"moss.zip":                               {},
+	} {
+		assert.Equal(t, want, nameTells(name), name)
+	}
+	for text, want := range map[string]string{"3.5.0\n": "3.5.0", "build = \"1234\"\n": "1234", "# none\nmoss\n": "", "Moss server v3.6.1 of today": "3.6.1", "2026-11-23": "2026-11-23"} {
+		assert.Equal(t, want, VersionInText(text), text)
+	}
+	for s, want := range map[string]string{"2026-11-23T10:00:00Z": "2026-11-23", "20261123": "2026-11-23", "Mon, 23 Nov 2026 10:00:00 GMT": "2026-11-23", "2026-11-23 noonish": "2026-11-23", "soon": ""} {
+		assert.Equal(t, want, day(s), s)
+	}
+	assert.Equal(t, []string{"2026-11-23", "2026-11-23", ""}, []string{unixDay("1795400000"), unixDay("1795400000000"), unixDay("x")})
+}
+
+// A change leads from the files of one version to exactly those of another, or
+// is refused.
+func TestAChangeOfAListingLeadsToTheWholeOrIsRefused(t *testing.T) {
+	file := func(path, body string, run bool) ListedFile {
+		return ListedFile{Path: path, Size: int64(len(body)), Blake3: tree.SumBytes([]byte(body)), Run: run}
+	}
+	old := []ListedFile{file("a", "1", false), file("b", "2", false), file("c", "3", true)}
+	now := []ListedFile{file("a", "1", false), file("b", "2", true), file("d", "4", false)}
+	d := difference("1.0", old, now)
+	assert.Len(t, d.Files, 2)
+	assert.Equal(t, []string{"c"}, []string(d.Gone))
+	l := &Listing{Tree: TreeSum(now)}
+	got := d
+	require.NoError(t, got.over(old, l))
+	assert.Equal(t, now, got.Files)
+	for name, other := range map[string][]ListedFile{"from another version": old[1:], "from nothing": {}} {
+		got := d
+		assert.ErrorContains(t, got.over(other, l), "does not lead to the files", name)
+	}
+	assert.NotEqual(t, TreeSum(old), TreeSum(now))
+	f := Files{base: "https://moss.example/l/x.json", layout: "digest"}
+	sum := old[0].Blake3.String()
+	assert.Equal(t, "https://moss.example/l/"+sum[:2]+"/"+sum[2:], f.Address(old[0]))
+	f.layout = ""
+	assert.Equal(t, "https://moss.example/l/a%20%3F", f.Address(ListedFile{Path: "a ?"}))
 }
 
 // Whatever a place serves: no panic, no address but http(s) ones, no version

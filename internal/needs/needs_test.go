@@ -6,6 +6,8 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"runtime"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -82,4 +84,35 @@ func TestRuntimeSaysItsVersionByFileOrByWord(t *testing.T) {
 func FuzzReadJar(f *testing.F) {
 	f.Add([]byte("PK\x05\x06\x00\x00"))
 	f.Fuzz(func(_ *testing.T, b []byte) { ReadJar(bytes.NewReader(b), int64(len(b))) })
+}
+
+// The head of a file tells what system and processor it is for.
+func TestProgramsTellTheirSystem(t *testing.T) {
+	self, err := os.Executable()
+	require.NoError(t, err)
+	f, err := os.Open(self)
+	require.NoError(t, err)
+	defer f.Close()
+	p, ok := ReadProgram(f)
+	require.True(t, ok)
+	assert.Equal(t, Program{runtime.GOOS, runtime.GOARCH}, p)
+	pad := strings.Repeat("\x00", 80)
+	for text, want := range map[string]string{
+		"\x7fELF\x02\x01\x01" + strings.Repeat("\x00", 9) + "\x02\x00\xb7\x00" + pad:   "linux/arm64",
+		"\x7fELF\x02\x02\x01" + strings.Repeat("\x00", 9) + "\x00\x02\x00\x15" + pad:   "linux/ppc64",
+		"\x7fELF\x01\x01\x01" + strings.Repeat("\x00", 9) + "\x02\x00\x08\x00" + pad:   "linux/processor EM_MIPS",
+		"MZ" + strings.Repeat("\x00", 58) + "\x40\x00\x00\x00PE\x00\x00\x4c\x01" + pad: "windows/386",
+		"\xcf\xfa\xed\xfe\x0c\x00\x00\x01" + pad:                                       "darwin/arm64",
+		"MZ" + pad:                                                                     "",
+		"#!/bin/sh\n" + pad:                                                            "",
+		"\x7fELF":                                                                      "",
+	} {
+		p, ok := ReadProgram(strings.NewReader(text))
+		assert.Equal(t, want != "", ok, "%q", text)
+		if ok {
+			assert.Equal(t, want, p.String())
+		}
+	}
+	assert.Equal(t, "an RPM package", Package(strings.NewReader("\xed\xab\xee\xdb")))
+	assert.Empty(t, Package(strings.NewReader("PK")))
 }

@@ -248,6 +248,28 @@ func TestRulesChooseAndPlace(t *testing.T) {
 	}
 }
 
+func TestRulesGivePathsTheirNames(t *testing.T) {
+	for name, c := range map[string]struct {
+		rule Rule
+		want map[string]string
+	}{
+		"strip and into": {Rule{Strip: 1, Into: "srv"}, map[string]string{"top/a": "srv/a", "top": "", "top/b/c": "srv/b/c"}},
+		"take and leave": {Rule{Take: []string{"a/**", "*.jar"}, Leave: []string{"a/x/**"}}, map[string]string{"a/f": "a/f", "a/x/f": "", "m.jar": "m.jar", "b": ""}},
+		"a name":         {Rule{Moved: map[string]string{"a/*.jar": "core.jar"}}, map[string]string{"a/x.jar": "core.jar", "a/b/x.jar": "a/b/x.jar"}},
+		"a folder":       {Rule{Moved: map[string]string{"redist/**": "lib/"}}, map[string]string{"redist/a/b": "lib/a/b", "redist/c": "lib/c"}},
+		"a single file":  {Rule{Moved: map[string]string{"redist/c": "lib/"}}, map[string]string{"redist/c": "lib/c"}},
+		"the top":        {Rule{Moved: map[string]string{"bin/**": "/"}}, map[string]string{"bin/a/b": "a/b", "bin/x": "x", "y": "y"}},
+		"patterns above": {Rule{Moved: map[string]string{"*/bin/*.so": "so/"}}, map[string]string{"x/bin/a.so": "so/x/bin/a.so"}},
+		"after strip":    {Rule{Strip: 2, Moved: map[string]string{"c/*": "d/"}, Into: "e"}, map[string]string{"a/b/c/f": "e/d/f"}},
+		"first by name":  {Rule{Moved: map[string]string{"*": "b/", "a": "c/"}}, map[string]string{"a": "b/a"}},
+	} {
+		require.NoError(t, c.rule.Check(), name)
+		for from, to := range c.want {
+			assert.Equal(t, to, c.rule.Path(from), "%s: %s", name, from)
+		}
+	}
+}
+
 // Whatever an archive holds, no name that leads out gets through, and nothing
 // is left behind.
 func FuzzUnpack(f *testing.F) {
