@@ -42,11 +42,11 @@ type Fetched struct {
 // Fetch brings a build into the locker, and the layers that are wanted with
 // it. What is there already is not fetched again.
 func (k *Keel) Fetch(ctx context.Context, w Want) (*Fetched, error) {
-	all, err := k.resolveAll(ctx, w)
+	all, err := k.gather(ctx, w, false)
 	if err != nil {
 		return nil, err
 	}
-	return k.fetchAll(ctx, all)
+	return all[0], nil
 }
 
 func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
@@ -321,6 +321,13 @@ func (k *Keel) takePart(ctx context.Context, w *locker.Writer, c *Candidate, p f
 	}
 	over := feed.Over(c.src)
 	var mu sync.Mutex
+	var stored int64
+	unpacking := func(n int64) {
+		mu.Lock()
+		defer mu.Unlock()
+		stored += n
+		k.tell(Event{Kind: StepMoves, Step: "fetch", Text: "opening " + fetch.NameOf(a.URL), Done: stored})
+	}
 	fresh := map[string]locker.File{}
 	found, err := unpack.Unpacked(ctx, a.Verified, rule, incoming, func(it unpack.Item) error {
 		to := over.Path(it.Path)
@@ -330,7 +337,7 @@ func (k *Keel) takePart(ctx context.Context, w *locker.Writer, c *Candidate, p f
 		f := locker.File{}
 		if it.Body != nil {
 			var err error
-			if f, err = w.Add(ctx, it.Body, nil); err != nil {
+			if f, err = w.Add(ctx, it.Body, unpacking); err != nil {
 				return err
 			}
 		}

@@ -51,9 +51,10 @@ type Keel struct {
 	Dir     string // absolute
 	Profile *profile.Profile
 
-	o     Options
-	store *locker.Locker
-	book  logbook.Book
+	o      Options
+	store  *locker.Locker
+	book   logbook.Book
+	offers map[string]*offer // what sources offer, asked once
 }
 
 // ErrNotAdopted says that a folder has no profile.
@@ -84,7 +85,7 @@ func homeApart(dir, home string) error {
 }
 
 func newKeel(dir string, p *profile.Profile, o Options) *Keel {
-	k := &Keel{Dir: dir, Profile: p, o: o}
+	k := &Keel{Dir: dir, Profile: p, o: o, offers: map[string]*offer{}}
 	k.book = logbook.Book{Dir: k.state("logbook")}
 	return k
 }

@@ -69,6 +69,11 @@ func (k *Keel) resolveAll(ctx context.Context, w Want) (*resolved, error) {
 	if err != nil {
 		return nil, err
 	}
+	return r, k.resolveLayers(ctx, r, w, inv)
+}
+
+// resolveLayers finds the layers over a build that is found.
+func (k *Keel) resolveLayers(ctx context.Context, r *resolved, w Want, inv *Inventory) error {
 	for _, l := range k.Profile.Layers {
 		if slices.Contains(w.Without, l.Name) {
 			r.gone = append(r.gone, gone{l.Name, true, "as you said"})
@@ -76,7 +81,7 @@ func (k *Keel) resolveAll(ctx context.Context, w Want) (*resolved, error) {
 		}
 		c, why, err := k.resolveLayer(ctx, origin{l}, w, inv, r.base.Version)
 		if err != nil {
-			return nil, fmt.Errorf("layer %s: %w", l.Name, err)
+			return fmt.Errorf("layer %s: %w", l.Name, err)
 		}
 		if c == nil {
 			r.gone = append(r.gone, gone{l.Name, slices.Contains(inv.Without, l.Name), why})
@@ -84,7 +89,7 @@ func (k *Keel) resolveAll(ctx context.Context, w Want) (*resolved, error) {
 		}
 		r.layers = append(r.layers, c)
 	}
-	return r, nil
+	return nil
 }
 
 func (k *Keel) resolveLayer(ctx context.Context, o origin, w Want, inv *Inventory, base string) (c *Candidate, why string, err error) {

@@ -45,6 +45,14 @@ type Preflight struct {
 	lines launched
 }
 
+// Goal is the version that is wanted in the end: To, or the last of the chain.
+func (p *Preflight) Goal() string {
+	if n := len(p.Chain); n > 0 {
+		return p.Chain[n-1]
+	}
+	return p.To
+}
+
 // Stops lists the findings that forbid the refit.
 func (p *Preflight) Stops() []Finding { return p.at(Stop) }
 
@@ -123,14 +131,46 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 			return nil, &Usage{fmt.Sprintf("check %q can't be accepted", a), fmt.Sprintf("these can: %v", acceptable)}
 		}
 	}
+	fetched, err := k.gather(ctx, w, true)
+	if err != nil {
+		return nil, err
+	}
+	var pre *Preflight
+	_, err = k.step("check", func() (sum string, err error) {
+		for n, f := range fetched {
+			one, err := k.check(ctx, w, f, n)
+			if err != nil {
+				return "", err
+			}
+			if pre == nil {
+				pre = one
+			} else {
+				pre.later(one)
+			}
+			if len(fetched) > 1 {
+				pre.Chain = append(pre.Chain, one.To)
+			}
+		}
+		return fmt.Sprintf("%d checks: %d stop, %d warn", len(checks)*len(fetched), len(pre.Stops()), len(pre.Warnings())), nil
+	})
+	return pre, err
+}
+
+// gather finds what is wanted and brings it into the locker: the first two steps
+// of every refit. With chain it is every build to step through, that which is
+// wanted being the last.
+func (k *Keel) gather(ctx context.Context, w Want, chain bool) ([]*Fetched, error) {
 	var r *resolved
 	var hops []*resolved
 	if _, err := k.step("resolve", func() (sum string, err error) {
 		if r, err = k.resolveAll(ctx, w); err != nil {
 			return "", err
 		}
-		if hops, err = k.route(ctx, r, w); err != nil {
-			return "", err
+		hops = []*resolved{r}
+		if chain {
+			if hops, err = k.route(ctx, r, w); err != nil {
+				return "", err
+			}
 		}
 		sum = "found " + r.base.label()
 		if r.base.stays {
@@ -167,25 +207,7 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 	}); err != nil {
 		return nil, err
 	}
-	var pre *Preflight
-	_, err := k.step("check", func() (sum string, err error) {
-		for n, f := range fetched {
-			one, err := k.check(ctx, w, f, n)
-			if err != nil {
-				return "", err
-			}
-			if pre == nil {
-				pre = one
-			} else {
-				pre.later(one)
-			}
-			if len(fetched) > 1 {
-				pre.Chain = append(pre.Chain, one.To)
-			}
-		}
-		return fmt.Sprintf("%d checks: %d stop, %d warn", len(checks)*len(fetched), len(pre.Stops()), len(pre.Warnings())), nil
-	})
-	return pre, err
+	return fetched, nil
 }
 
 // later adds what the checks of a later step of a chain found: what stops it
@@ -227,11 +249,14 @@ func (k *Keel) route(ctx context.Context, r *resolved, w Want) ([]*resolved, err
 	}
 	var out []*resolved
 	for _, b := range way[:len(way)-1] {
-		hop, err := k.candidate(ctx, c.offer, b)
-		if err != nil {
+		hop := &resolved{}
+		if hop.base, err = k.candidate(ctx, c.offer, b); err != nil {
 			return nil, err
 		}
-		out = append(out, &resolved{base: hop, layers: r.layers})
+		if err := k.resolveLayers(ctx, hop, w, inv); err != nil {
+			return nil, err
+		}
+		out = append(out, hop)
 	}
 	return append(out, r), nil
 }

@@ -70,7 +70,7 @@ func (k *Keel) refitOn(ctx context.Context, w Want, chain []string, e *logbook.E
 // refit is one step: from the build that is installed to one that was checked.
 func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entry, error) {
 	if stops := pre.Stops(); len(stops) > 0 {
-		return nil, &Refused{To: pre.To, Stops: stops}
+		return nil, &Refused{To: pre.Goal(), Stops: stops}
 	}
 	if len(pre.Plan.Steps) == 0 {
 		return nil, k.nothingToChange(pre)

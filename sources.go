@@ -127,11 +127,15 @@ func (k *Keel) list(ctx context.Context, o origin) (*offer, error) {
 		return nil, &Advised{errors.New("the profile names no source of builds: [source] is empty"), "set it in freshkeel.toml (docs/sources.md), or take a build from a path or URL with --from"}
 	}
 	m := k.memory(o)
+	if f, ok := k.offers[m.path]; ok { // one command sees one list, however often it looks
+		return f, nil
+	}
 	f, err := feed.List(ctx, o.Source, feed.Place{Dir: k.Dir, Memo: strings.TrimSuffix(m.path, ".json") + ".seen", Client: k.client(o.Source), Output: k.output})
 	var off *fetch.Unreachable
 	if errors.As(err, &off) && m.Feed != nil {
 		k.warn("offline: %s can't be reached (%v); this is what it offered %s ago", fetch.Shown(off.URL), off.Err, Age(time.Since(m.At)))
-		return &offer{m.Feed, o, m, true}, nil
+		k.offers[m.path] = &offer{m.Feed, o, m, true}
+		return k.offers[m.path], nil
 	}
 	if errors.As(err, &off) {
 		return nil, &Advised{fmt.Errorf("read the %s %w", o.Source.Kind(), off), "try again when it can be reached; a build that is on this machine is taken with --from PATH"}
@@ -140,7 +144,8 @@ func (k *Keel) list(ctx context.Context, o origin) (*offer, error) {
 		return nil, denied(err)
 	}
 	m.remember(f)
-	return &offer{f, o, m, false}, nil
+	k.offers[m.path] = &offer{f, o, m, false}
+	return k.offers[m.path], nil
 }
 
 // output runs a command that only prints something.

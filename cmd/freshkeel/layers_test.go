@@ -181,6 +181,14 @@ func TestAChainOfStepsIsShownCheckedAndConfirmed(t *testing.T) {
 	assert.Contains(t, r.out, "later, at 3.8.0: mossgate.jar needs Java 33")
 	assert.Equal(t, pid, p.status().Server.PID, "the last step's need is known before the first")
 
+	feedOf(t, filepath.Join(p.dir, "moss"), nil, map[string]any{"version": "1", "fits": "<3.6", "files": map[string]string{"lib/moss": "moss"}})
+	p.editProfile(func(s string) string { return s + "\n[[layer]]\nname = 'moss'\nsource.feed = '../moss/feed.json'\n" })
+	r = p.exits(exitRefused, "refit", "3.6.1")
+	assert.Contains(t, r.out, "REFUSED  3.6.1 can't be installed as things are")
+	assert.Contains(t, r.out, "later, at 3.6.1: layer moss is left out: none of its versions fits 3.6.1")
+	assert.Empty(t, p.entries(), "nothing was begun")
+	p.editProfile(func(s string) string { s, _, _ = strings.Cut(s, "\n[[layer]]"); return s })
+
 	r = p.ok("preflight", "3.6.1")
 	assert.Contains(t, r.out, "3.4.1 → 3.5.0 → 3.6.1: the maker lets a build be reached from the one before it alone")
 	assert.Contains(t, r.out, "freshkeel refit 3.6.1")

@@ -257,9 +257,6 @@ func (p *program) fail(err error) int {
 		p.view.rolledBack(back)
 	default:
 		fmt.Fprintf(p.err, "freshkeel: %s\n", f.Error)
-		for _, l := range f.Lines {
-			fmt.Fprintf(p.err, "  │ %s\n", l)
-		}
 		for _, t := range f.Try {
 			fmt.Fprintf(p.err, "try: %s\n", t)
 		}

@@ -117,7 +117,7 @@ func (v *view) wouldFetch(rows []freshkeel.Build, w freshkeel.Want) {
 
 func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 	stops, warns := pre.Stops(), pre.Warnings()
-	to := orBuild(pre.To)
+	to := orBuild(pre.Goal())
 	switch {
 	case len(stops) > 0:
 		v.outcome(bad, "STOPPED", fmt.Sprintf("%s can't be installed as things are: %s. Nothing was changed.", to, count(len(stops), "stop")))
@@ -192,7 +192,7 @@ func wantWords(pre *freshkeel.Preflight, w freshkeel.Want) (out []string) {
 
 func (v *view) plan(p *freshkeel.Plan, all bool) {
 	replaced, added, removed := p.Changes()
-	v.fact("plan", fmt.Sprintf("replace %d, add %d, remove %d, leave %d unchanged; %s to lay out", replaced, added, removed, p.Unchanged, freshkeel.Bytes(p.Bytes)))
+	v.fact("plan", fmt.Sprintf("%s: replace %d, add %d, remove %d, leave %d unchanged; %s to lay out", orBuild(p.To), replaced, added, removed, p.Unchanged, freshkeel.Bytes(p.Bytes)))
 	for _, m := range p.Moved {
 		v.fact("moved", m.From+" → "+m.To+" (the same content)")
 	}

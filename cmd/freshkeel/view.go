@@ -77,7 +77,7 @@ func (v *view) observe(e freshkeel.Event) {
 	}
 	if v.p.json && v.stream {
 		v.events++
-		if e.Kind == freshkeel.StepMoves && e.Text == "" && time.Since(v.moved.At) < 250*time.Millisecond && e.Done != e.Total {
+		if e.Kind == freshkeel.StepMoves && (e.Text == "" || e.Done > 0) && time.Since(v.moved.At) < 250*time.Millisecond && e.Done != e.Total {
 			return
 		}
 		v.moved = e
@@ -94,6 +94,9 @@ func (v *view) observe(e freshkeel.Event) {
 			go v.spin(v.stop)
 		}
 	case freshkeel.StepMoves:
+		if e.Text != v.moved.Text {
+			v.rate = meter{} // another kind of work has another rate
+		}
 		v.moved = e
 		v.rate.add(e.At, e.Done)
 	case freshkeel.StepEnded:
@@ -200,7 +203,10 @@ func (v *view) progress() string {
 		return s
 	}
 	if m.Total <= 0 {
-		return fmt.Sprintf("%s, %s/s", freshkeel.Bytes(m.Done), freshkeel.Bytes(int64(v.rate.perSecond())))
+		if m.Text != "" {
+			m.Text += ": "
+		}
+		return m.Text + fmt.Sprintf("%s, %s/s", freshkeel.Bytes(m.Done), freshkeel.Bytes(int64(v.rate.perSecond())))
 	}
 	const cells = 20
 	full := int(m.Done * cells / m.Total)

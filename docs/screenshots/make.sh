@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Makes the pictures of this folder from the demo harbour: each runs the real
 # command in a terminal of 100 columns and takes what stands there.
-# Needs: go xterm xvfb imagemagick fonts-dejavu-core (Debian's names).
+# Needs: go zip xterm xvfb imagemagick fonts-dejavu-core (Debian's names).
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 out=$PWD/docs/screenshots
@@ -62,7 +62,33 @@ RUN
 fresh bare
 shot adopt 0 freshkeel adopt . --source ../builds/feed.json --build ../builds/mossgate-3.4.1.zip
 fresh
+shot fetch 0 freshkeel fetch 3.5.0
+layered() { # two add-ons laid over the build, and a maker who wants each step taken
+  for v in 1.0 1.1; do
+    mkdir -p ../lanterns/lib; echo "lamp $v" >../lanterns/lib/lamp.txt
+    (cd ../lanterns && zip -q "lanterns-$v.zip" lib/lamp.txt)
+  done
+  freshkeel feed write ../lanterns --name Lanterns >/dev/null
+  sed -i 's/"version": "1.0",/&\n      "fits": "<3.5",/; s/"version": "1.1",/&\n      "fits": ">=3.4 <3.6",/' ../lanterns/feed.json
+  sed -i 's/"builds": \[/"steps": "each",\n  &/' ../builds/feed.json
+  printf "\n[[layer]]\nname = 'lanterns'\nsource.feed = '../lanterns/feed.json'\n" >>freshkeel.toml
+}
+layered
 shot builds 0 freshkeel builds
+shot preflight-chain 0 freshkeel preflight 3.6.0
+shot feed-check 0 freshkeel feed check ../lanterns
+fresh
+cat >../brew.sh <<'BREW'
+#!/bin/sh
+echo "fetching the moss of $1"; sleep 0.6
+for n in 1 2 3 4 5 6; do echo "pressing layer $n of 6"; sleep 0.3; done
+echo "the kettle is cold" >&2
+exit 3
+BREW
+chmod +x ../brew.sh
+sed -i "s|^feed = .*|command = { run = ['$harbour/brew.sh', '{version}'], versions = ['3.5.0'], limit = '40m', pick = 'out/*.jar' }|" freshkeel.toml
+shot build-command 0 freshkeel fetch 3.5.0
+fresh
 shot preflight-stopped 0 freshkeel preflight 4.0.0
 shot preflight-clear 0 freshkeel preflight 3.5.0 --all
 export FRESHKEEL_DEMO_PACE=700
