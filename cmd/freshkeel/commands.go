@@ -198,10 +198,14 @@ func (p *program) feedWrite(ctx context.Context, c *cli.Command) error {
 	return p.result(f, func() {
 		at := filepath.Join(dir, "feed.json")
 		p.view.outcome(good, "WRITTEN", fmt.Sprintf("%s: %s", at, count(len(f.Builds), "build")))
+		var rows [][]string
 		for _, b := range f.Builds {
-			p.view.fact(b.Version, strings.Join(nonEmpty(b.Channel, b.Date, count(max(len(b.Parts), len(b.Variants)), "file"), b.Notes), ", "))
+			rows = append(rows, []string{b.Version, b.Channel, b.Date, fmt.Sprint(max(len(b.Parts), len(b.Variants))), b.Notes})
 		}
-		p.view.fact("next", "add notes, needs and from by hand where you like (they are kept), then: freshkeel feed check "+at)
+		fmt.Fprintln(p.out)
+		p.view.table([]string{"build", "channel", "date", "files", "notes"}, rows, nil)
+		fmt.Fprintln(p.out)
+		p.view.fact("next", "add channels, notes, needs and from by hand where you like (they are kept), then: freshkeel feed check "+at)
 	})
 }
 

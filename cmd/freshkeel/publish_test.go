@@ -31,9 +31,16 @@ func TestAFeedIsWrittenFromAFolderOfArchives(t *testing.T) {
 	assert.Equal(t, []string{"3.4.1", "3.5.0", "3.6.1", "3.7.0-pre1", "5.0"}, versions(o))
 	assert.Equal(t, []string{"stable", "preview", "brass"}, []string{o.Builds[2].Channel, o.Builds[3].Channel, o.Builds[4].Channel})
 	assert.Len(t, o.Builds[2].Variants, 2)
-	p.editFeed(func(b map[string]any) { b["notes"] = "by hand, " + b["version"].(string) })
+	p.editFeed(func(b map[string]any) { b["notes"], b["channel"] = "by hand, "+b["version"].(string), "stable" })
 	p.ok("feed", "write", p.harbour.Builds)
-	assert.Equal(t, "by hand, 3.5.0", p.offer().Builds[1].Notes)
+	o = p.offer()
+	assert.Equal(t, "by hand, 3.5.0", o.Builds[1].Notes)
+	assert.Equal(t, []string{"stable", "brass"}, []string{o.Builds[3].Channel, o.Builds[4].Channel}, "by hand, but for a folder's")
+	p.editFeed(func(b map[string]any) {
+		if b["version"] == "3.7.0-pre1" {
+			b["channel"] = "preview"
+		}
+	})
 	assert.Contains(t, p.ok("feed", "check", p.harbour.Builds).out, "GOOD")
 	p.ok("refit") // the variant for this machine, of the channel that is followed
 	assert.Equal(t, "3.6.1", p.status().Version)

@@ -76,7 +76,7 @@ layered() { # two add-ons laid over the build, and a maker who wants each step t
 layered
 shot builds 0 freshkeel builds
 shot preflight-chain 0 freshkeel preflight 3.6.0
-shot feed-check 0 freshkeel feed check ../lanterns
+shot feed 0 'freshkeel feed write ../builds; freshkeel feed check ../builds'
 fresh
 cat >../brew.sh <<'BREW'
 #!/bin/sh

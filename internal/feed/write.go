@@ -38,8 +38,8 @@ type Order struct {
 const FileName = "feed.json"
 
 // Write makes a feed of a folder of archives, each named after its version. What
-// a feed that stands there says of a version, and no file can tell (notes,
-// needs, from, fits), is kept. Builds come in the order of their versions.
+// a feed that stands there says of a version, and no file can tell (channel,
+// notes, date, needs, from, fits), is kept. Builds come in the order of their versions.
 func Write(ctx context.Context, o Order) (*Feed, error) {
 	old := &Feed{}
 	at := filepath.Join(o.Dir, FileName)
@@ -57,6 +57,7 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 	}
 	var rows []offered
 	var skipped []string
+	folders := map[string]bool{} // versions whose channel is that of their folder
 	for _, e := range list {
 		name := path.Base(e.Path)
 		if e.Kind != tree.File || !isArchiveName(name) || strings.Count(e.Path, "/") > 1 {
@@ -69,7 +70,7 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 		}
 		row.channel = "stable"
 		if dir := path.Dir(e.Path); dir != "." {
-			row.channel = dir
+			row.channel, folders[row.version] = dir, true
 		} else if Compare(row.version, release(row.version)) < 0 {
 			row.channel = "preview"
 		}
@@ -95,6 +96,9 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 			b.Notes, b.Needs, b.From, b.Fits = was.Notes, was.Needs, was.From, was.Fits
 			if was.Date != "" {
 				b.Date = was.Date
+			}
+			if was.Channel != "" && !folders[b.Version] {
+				b.Channel = was.Channel
 			}
 			b.keepRules(was)
 		}
