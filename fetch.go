@@ -105,7 +105,7 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 		return nil, fmt.Errorf("fetch %s: it holds no files", c.Source)
 	}
 	s.ID = c.set
-	if s.ID == "" { // nothing but its content tells it from another
+	if s.ID == "" || c.build.Mark != "" { // nothing but its content tells it from another
 		s.ID = contentID(s)
 	}
 	if c.Version == "" {
@@ -214,6 +214,7 @@ func (k *Keel) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer
 	if err := os.MkdirAll(incoming, 0o700); err != nil {
 		return err
 	}
+	sweepIncoming(incoming)
 	here := make([]arrived, len(c.parts))
 	defer func() {
 		for _, a := range here {
@@ -251,6 +252,23 @@ func (k *Keel) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer
 		}
 	}
 	return nil
+}
+
+// sweepIncoming removes what killed commands left: a download is worth resuming
+// for two weeks, the rest for as long as it can be in use.
+func sweepIncoming(dir string) {
+	list, _ := filepath.Glob(filepath.Join(dir, "*.part*"))
+	for _, p := range list {
+		keep := 14 * 24 * time.Hour
+		for _, passing := range []string{"inside-", "made-", "listing-", "file-"} {
+			if strings.HasPrefix(filepath.Base(p), passing) {
+				keep = 24 * time.Hour
+			}
+		}
+		if fi, err := os.Stat(p); err == nil && time.Since(fi.ModTime()) > keep {
+			os.Remove(p)
+		}
+	}
 }
 
 // together sums the progress of several downloads into one.

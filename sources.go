@@ -192,7 +192,7 @@ type Candidate struct {
 
 // candidate makes a build of a list something that can be fetched.
 func (k *Keel) candidate(ctx context.Context, f *offer, b feed.Build) (*Candidate, error) {
-	c := &Candidate{Version: b.Version, Channel: b.Channel, Layer: f.from.Name, Source: fetch.Shown(f.Where()), Fits: b.Fits, offer: f, src: f.from.Source, place: f.from.Place}
+	c := &Candidate{Version: b.Version, Channel: b.Channel, Layer: f.from.Name, Source: fetch.Shown(f.Where()), Fits: orElse(b.Fits, f.from.Fits), offer: f, src: f.from.Source, place: f.from.Place}
 	if f.stale {
 		c.Source, c.build = fetch.Shown(feed.Where(c.src, k.Dir)), b
 		c.set = f.memory.Sets[b.Version]
@@ -210,9 +210,6 @@ func (k *Keel) candidate(ctx context.Context, f *offer, b feed.Build) (*Candidat
 		c.set = f.memory.Marks[b.Mark]
 	} else {
 		c.set = c.setID()
-	}
-	if c.Fits == "" {
-		c.Fits = f.from.Fits
 	}
 	return c, nil
 }
