@@ -3,8 +3,10 @@
 package main
 
 import (
+	"crypto/sha256"
 	"encoding/json"
 	"encoding/pem"
+	"fmt"
 	"io"
 	"log"
 	"net/http"
@@ -114,9 +116,15 @@ func TestEachKindOfSourceLeadsToARunningServer(t *testing.T) {
 			put(p.t, filepath.Join(game, "server/cache/x"), "x")
 			return []string{"folder.at = '" + game + "'", "strip = 1", "version = 'file:version.txt'", "take = ['*', 'bin/**', 'tracks/**']", "leave = ['mossgate.exe']", "moved = { 'bin/*' = '/' }"}
 		}, []string{"3.6.1"}, "3.6.1"},
-		"archives in order": {func(p *place, _ string) []string {
+		"archives in order, each with a sidecar": {func(p *place, _ string) []string {
 			require.NoError(p.t, p.harbour.PublishIncrement(filepath.Join(p.dir, "archives"), fixed[1], fixed[2]))
-			return []string{"removals = 'removed.txt'", "[source.archives]", "in = '../archives'", `full = '^mossgate-(?P<version>[\d.]+)-full\.zip$'`, `increment = '^mossgate-(?P<version>[\d.]+)-step\.zip$'`}
+			for _, name := range []string{"mossgate-3.5.0-full.zip", "mossgate-3.6.1-step.zip"} {
+				at := filepath.Join(p.dir, "archives", name)
+				b, err := os.ReadFile(at)
+				require.NoError(p.t, err)
+				put(p.t, at+".sha256", fmt.Sprintf("%x\n", sha256.Sum256(b)))
+			}
+			return []string{"sums = '.sha256'", "removals = 'removed.txt'", "[source.archives]", "in = '../archives'", `full = '^mossgate-(?P<version>[\d.]+)-full\.zip$'`, `increment = '^mossgate-(?P<version>[\d.]+)-step\.zip$'`}
 		}, []string{"3.5.0", "3.6.1"}, "3.6.1"},
 		"a build command": {func(p *place, _ string) []string {
 			for _, r := range fixed {
