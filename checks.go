@@ -2,9 +2,7 @@ package freshkeel
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -13,7 +11,6 @@ import (
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/host"
-	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
@@ -86,82 +83,6 @@ func is(n int, what string) string {
 		return "1 " + what + " is"
 	}
 	return plural(n, what) + " are"
-}
-
-// checkRuntime holds the class files of the jar that the launch script names
-// against the runtime that the script would really run.
-func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
-	for _, c := range s.lines.commands {
-		if !c.Java() || c.Jar == "" {
-			continue
-		}
-		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
-		jar, err := s.readJar(c.Jar)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // checkNames tells
-		}
-		if err != nil {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be run: %v", c.Jar, err), Where: where,
-				Why: "the runtime would refuse it, too, after the old server is gone", Do: "ask the makers, or take another file of this build"})
-			continue
-		}
-		if c.Path == "" {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is not found", c.Program), Where: where,
-				Why: fmt.Sprintf("%s needs a Java runtime of release %d or newer", c.Jar, jar.Release),
-				Do:  s.fitting(ctx, jar.Release)})
-			continue
-		}
-		rt, err := needs.ReadRuntime(ctx, c.Path)
-		if err != nil {
-			out = append(out, Finding{Level: Warn, What: "the runtime's version can't be told: " + err.Error(), Where: where,
-				Why: fmt.Sprintf("%s needs release %d or newer", c.Jar, jar.Release), Do: "run it with -version by hand"})
-			continue
-		}
-		if rt.Release >= jar.Release {
-			out = append(out, ok("Java %s runs class files of version %d (it needs %d or newer)", rt.Version, jar.Major, jar.Release)...)
-			continue
-		}
-		out = append(out, Finding{Level: Stop,
-			What:  fmt.Sprintf("%s needs Java %d, the launch script runs Java %d", c.Jar, jar.Release, rt.Release),
-			Where: fmt.Sprintf("%s\nruns %s, version %s", where, rt.Path, rt.Version),
-			Why:   fmt.Sprintf("%s is class file version %d; this runtime reads up to %d and would end with an error", jar.Entry, jar.Major, rt.Release+44),
-			Do:    s.fitting(ctx, jar.Release)})
-	}
-	return out
-}
-
-// fitting advises a runtime of this machine that would do.
-func (s *situation) fitting(ctx context.Context, release int) string {
-	var best *needs.Runtime
-	for _, rt := range needs.FindRuntimes(ctx, s.k.o.Env, s.k.Profile.Runtime.Search) {
-		if rt.Release >= release && (best == nil || rt.Release < best.Release) {
-			best = &rt
-		}
-	}
-	if best == nil {
-		return fmt.Sprintf("install a Java runtime of release %d or newer (none is here), name it in %s, then preflight again", release, s.k.Profile.Launch.Script)
-	}
-	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path, best.Version)
-}
-
-// readJar reads the jar that will stand at a path of the install.
-func (s *situation) readJar(at string) (*needs.Jar, error) {
-	if f, ok := s.plan.files[at]; ok {
-		return needs.ReadJar(s.store.Content(f), f.Size)
-	}
-	if s.removed(at) {
-		return nil, fs.ErrNotExist
-	}
-	f, err := os.Open(s.k.path(at))
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	fi, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	return needs.ReadJar(f, fi.Size())
 }
 
 func (s *situation) removed(at string) bool {

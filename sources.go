@@ -62,8 +62,9 @@ func (k *Keel) layer(name string) (origin, error) {
 type memory struct {
 	At    time.Time         `json:"at"` // when it was last asked
 	Feed  *feed.Feed        `json:"feed"`
-	Sets  map[string]string `json:"sets"`  // version → set in the locker
-	Marks map[string]string `json:"marks"` // what stood for content → set
+	Sets  map[string]string `json:"sets"`           // version → set in the locker
+	Marks map[string]string `json:"marks"`          // what stood for content → set
+	Mark  string            `json:"mark,omitempty"` // what stood for the newest content, where no version does
 
 	path string
 }
@@ -98,6 +99,7 @@ func (m *memory) remember(f *feed.Feed) {
 	kept.Builds = slices.Clone(f.Builds)
 	for i := range kept.Builds {
 		b := &kept.Builds[i]
+		m.Mark = b.Mark
 		b.Parts, b.Variants, b.Listing, b.Tree = nil, nil, nil, nil
 	}
 	m.At, m.Feed = time.Now().Round(0), &kept
@@ -195,7 +197,9 @@ func (k *Keel) candidate(ctx context.Context, f *offer, b feed.Build) (*Candidat
 	c := &Candidate{Version: b.Version, Channel: b.Channel, Layer: f.from.Name, Source: fetch.Shown(f.Where()), Fits: orElse(b.Fits, f.from.Fits), offer: f, src: f.from.Source, place: f.from.Place}
 	if f.stale {
 		c.Source, c.build = fetch.Shown(feed.Where(c.src, k.Dir)), b
-		c.set = f.memory.Sets[b.Version]
+		if c.set = f.memory.Sets[b.Version]; b.Version == "" {
+			c.set = f.memory.Marks[f.memory.Mark]
+		}
 		return c, nil
 	}
 	if err := f.Complete(ctx, &b); err != nil {

@@ -56,20 +56,28 @@ type Release struct {
 	Java      int      // release of its class files
 	Extra     []string // further files, path=content
 	Main      string   `json:",omitempty"` // its main class, with slashes; "": that of the server
+	Manifest  string   `json:",omitempty"` // more lines of its manifest
+	Trial     bool     `json:",omitempty"` // it has preview class files
 }
 
 // Releases are the builds of the demo.
 var Releases = []Release{
-	{"3.4.1", "stable", "2026-05-02", "The build that the club runs.", Good, 17, []string{"tracks/old-mill.track=a slow bend round the mill"}, ""},
-	{"3.5.0", "stable", "2026-09-12", "Lantern races. The old mill track is gone.", Good, 17, []string{"tracks/lantern-row.track=by lantern light", "lib/lanterns.txt=twelve of them"}, ""},
-	{"3.6.0", "stable", "2026-10-30", "Flood gates.", Dies, 17, []string{"tracks/lantern-row.track=by lantern light", "tracks/flood-gate.track=mind the water"}, ""},
-	{"3.7.0-pre1", "preview", "2026-11-12", "Moss that grows.", Good, 17, []string{"tracks/lantern-row.track=by lantern light", "lib/moss.txt=it grows"}, ""},
-	{"4.0.0", "preview", "2026-11-20", "New physics of slime.", Good, 33, []string{"tracks/lantern-row.track=by lantern light"}, ""},
+	{Version: "3.4.1", Channel: "stable", Date: "2026-05-02", Notes: "The build that the club runs.", Behaviour: Good, Java: 17,
+		Extra: []string{"tracks/old-mill.track=a slow bend round the mill"}},
+	{Version: "3.5.0", Channel: "stable", Date: "2026-09-12", Notes: "Lantern races. The old mill track is gone.", Behaviour: Good, Java: 17,
+		Extra: []string{"tracks/lantern-row.track=by lantern light", "lib/lanterns.txt=twelve of them"}},
+	{Version: "3.6.0", Channel: "stable", Date: "2026-10-30", Notes: "Flood gates.", Behaviour: Dies, Java: 17,
+		Extra: []string{"tracks/lantern-row.track=by lantern light", "tracks/flood-gate.track=mind the water"}},
+	{Version: "3.7.0-pre1", Channel: "preview", Date: "2026-11-12", Notes: "Moss that grows.", Behaviour: Good, Java: 17,
+		Extra: []string{"tracks/lantern-row.track=by lantern light", "lib/moss.txt=it grows"}},
+	{Version: "4.0.0", Channel: "preview", Date: "2026-11-20", Notes: "New physics of slime.", Behaviour: Good, Java: 33,
+		Extra: []string{"tracks/lantern-row.track=by lantern light"}},
 }
 
 // Increment is what the makers publish as a step over 3.5.0, for those who keep
 // their archives themselves.
-var Increment = Release{"3.5.1", "stable", "2026-09-30", "Lanterns that stay lit.", Good, 17, []string{"tracks/lantern-row.track=by steady lantern light"}, ""}
+var Increment = Release{Version: "3.5.1", Channel: "stable", Date: "2026-09-30", Notes: "Lanterns that stay lit.", Behaviour: Good, Java: 17,
+	Extra: []string{"tracks/lantern-row.track=by steady lantern light"}}
 
 // Make lays the harbour out in dir, with the install at Releases[0]. program
 // is the file that becomes the simulated runtime; port 0 picks a free one.
@@ -221,15 +229,15 @@ func Jar(r Release) ([]byte, error) {
 		main = "mossgate/Gatehouse"
 	}
 	return zipped([]file{
-		{"META-INF/MANIFEST.MF", []byte("Manifest-Version: 1.0\r\nMain-Class: " + strings.ReplaceAll(main, "/", ".") + "\r\nImplementation-Version: " + r.Version + "\r\n\r\n")},
-		{main + ".class", classFile(main, r.Java+44)},
+		{"META-INF/MANIFEST.MF", []byte("Manifest-Version: 1.0\r\nMain-Class: " + strings.ReplaceAll(main, "/", ".") + "\r\nImplementation-Version: " + r.Version + "\r\n" + r.Manifest + "\r\n")},
+		{main + ".class", classFile(main, r.Java+44, r.Trial)},
 		{"mossgate/release.json", props},
 	})
 }
 
 // classFile is the smallest class: a name, a superclass and nothing else (The
 // Java Virtual Machine Specification, section 4.1).
-func classFile(name string, major int) []byte {
+func classFile(name string, major int, trial bool) []byte {
 	var b bytes.Buffer
 	u2 := func(v ...int) {
 		for _, x := range v {
@@ -246,7 +254,11 @@ func classFile(name string, major int) []byte {
 		u2(at)
 	}
 	binary.Write(&b, binary.BigEndian, uint32(0xCAFEBABE))
-	u2(0, major)
+	minor := 0
+	if trial {
+		minor = 0xFFFF
+	}
+	u2(minor, major)
 	u2(5)
 	class(2)
 	utf8(name)

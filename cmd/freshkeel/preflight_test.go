@@ -38,6 +38,13 @@ func (p *place) preflight(code int, args ...string) map[string]freshkeel.Finding
 	return out
 }
 
+// republish has the makers publish 3.5.0 anew, changed.
+func (p *place) republish(change func(*demo.Release)) {
+	r := demo.Releases[1]
+	change(&r)
+	require.NoError(p.t, p.harbour.Publish([]demo.Release{demo.Releases[0], r}))
+}
+
 // P6 and P8: what can be known to fail is refused while the old server runs,
 // with what, where, why and what to do; and refit refuses it too.
 func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
@@ -54,6 +61,20 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 		"runtime not there": {func(p *place) {
 			p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "runtimes/17", "runtimes/18", 1))
 		}, nil, "runtime", freshkeel.Stop, []string{"runtimes/18/bin/java is not found", "open-gates.sh:6", "release 17 or newer", "let open-gates.sh run "}},
+		"the feed asks for more": {func(p *place) {
+			p.editFeed(func(b map[string]any) { b["needs"] = map[string]any{"java": ">=19 <20"} })
+		}, []string{"3.5.0"}, "runtime", freshkeel.Stop,
+			[]string{"mossgate.jar needs Java >=19 <20, the launch script runs Java 17", "open-gates.sh:6", "the feed says so of this build; its class files alone would do with 17", "of version >=19 <20 (none is here)"}},
+		"for trial only": {func(p *place) { p.republish(func(r *demo.Release) { r.Trial = true }) }, []string{"3.5.0"}, "runtime", freshkeel.Stop,
+			[]string{"uses what Java 17 has for trial only", "open-gates.sh:6", "mossgate/Gatehouse.class is a preview class file", "add --enable-preview"}},
+		"for trial of another release": {func(p *place) { p.republish(func(r *demo.Release) { r.Trial, r.Java = true, 16 }) }, []string{"3.5.0"}, "runtime", freshkeel.Stop,
+			[]string{"needs exactly Java 16, the launch script runs Java 17", "open-gates.sh:6", "which that release alone reads", "release 16 exactly"}},
+		"an agent that is not there": {func(p *place) {
+			p.republish(func(r *demo.Release) { r.Manifest = "Launcher-Agent-Class: mossgate.Watch\r\n" })
+		}, []string{"3.5.0"}, "runtime", freshkeel.Stop, []string{"names the agent mossgate.Watch, and it does not hold it", "open-gates.sh:6", "refuse it, too", "ask the makers"}},
+		"a class path that is not there": {func(p *place) {
+			p.republish(func(r *demo.Release) { r.Manifest = "Class-Path: lib/lanterns.txt lib/slime.jar tracks/\r\n" })
+		}, []string{"3.5.0"}, "runtime", freshkeel.Warn, []string{"names 1 file beside it that will not exist: lib/slime.jar", "Class-Path of META-INF/MANIFEST.MF", "when it first needs it", "ask the makers"}},
 		"name not there": {func(p *place) {
 			p.editProfile(func(s string) string { return strings.Replace(s, "'mossgate-server-*.jar' = ", "# ", 1) })
 		}, nil, "names", freshkeel.Stop,

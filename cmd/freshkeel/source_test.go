@@ -200,6 +200,12 @@ func TestNewnessOfOneAddressIsByContentInTheEnd(t *testing.T) {
 	assert.Contains(t, p.ok("builds").out, "OTHER  the address holds other content than what is installed (3.5.0)")
 	p.ok("refit")
 	require.Equal(t, "3.6.1", p.status().Version)
+	// Out of reach, what was fetched of it is still there.
+	site.Misbehave("/latest.jar", demo.Fault{Cut: 1, Status: http.StatusServiceUnavailable})
+	r = p.ok("fetch")
+	assert.Contains(t, r.err, "offline: ")
+	assert.Contains(t, r.out, "THERE  3.6.1")
+	site.Behave()
 	// An older one there is a step back.
 	old, err := demo.Jar(fixed[1])
 	require.NoError(t, err)

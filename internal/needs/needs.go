@@ -3,11 +3,8 @@
 package needs
 
 import (
-	"bufio"
-	"bytes"
 	"context"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -17,8 +14,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-
-	"github.com/klauspost/compress/zip"
 )
 
 // classMagic begins every class file (The Java Virtual Machine Specification,
@@ -43,87 +38,6 @@ func ClassVersion(r io.Reader) (major, minor int, err error) {
 // Release is the Java release whose class files have a major version (same
 // specification, table 4.1-A): 52 is 8, 61 is 17.
 func Release(major int) int { return major - 44 }
-
-// Jar is what a jar needs.
-type Jar struct {
-	MainClass string
-	Entry     string // the class file looked at
-	Major     int
-	Release   int
-	Version   string // Implementation-Version of the manifest, "" when none
-}
-
-// ErrNoMain says that a jar's manifest names no main class.
-var ErrNoMain = errors.New("its manifest names no Main-Class")
-
-// ReadJar reads a jar's manifest and the head of its main class. It reads the
-// zip's directory and these two entries, no more.
-func ReadJar(r io.ReaderAt, size int64) (*Jar, error) {
-	z, err := zip.NewReader(r, size)
-	if err != nil {
-		return nil, fmt.Errorf("it is not a jar: %w", err)
-	}
-	j := &Jar{}
-	for _, f := range z.File {
-		if f.Name != "META-INF/MANIFEST.MF" {
-			continue
-		}
-		main, err := readManifest(f)
-		if err != nil {
-			return nil, err
-		}
-		j.MainClass, j.Version = main["Main-Class"], main["Implementation-Version"]
-	}
-	if j.MainClass == "" {
-		return j, ErrNoMain
-	}
-	j.Entry = strings.ReplaceAll(j.MainClass, ".", "/") + ".class"
-	for _, f := range z.File {
-		if f.Name != j.Entry {
-			continue
-		}
-		rc, err := f.Open()
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", j.Entry, err)
-		}
-		defer rc.Close()
-		if j.Major, _, err = ClassVersion(rc); err != nil {
-			return nil, fmt.Errorf("%s: %w", j.Entry, err)
-		}
-		j.Release = Release(j.Major)
-		return j, nil
-	}
-	return j, fmt.Errorf("its manifest names the main class %s, and it holds no %s", j.MainClass, j.Entry)
-}
-
-// readManifest reads the main section of a jar manifest (JAR File
-// Specification, "Name-Value pairs and Sections"): a line that begins with a
-// space goes on from the one before.
-func readManifest(f *zip.File) (map[string]string, error) {
-	rc, err := f.Open()
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", f.Name, err)
-	}
-	defer rc.Close()
-	b, err := io.ReadAll(io.LimitReader(rc, 1<<20))
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", f.Name, err)
-	}
-	out, last := map[string]string{}, ""
-	for s := bufio.NewScanner(bytes.NewReader(b)); s.Scan(); {
-		line := s.Text()
-		if line == "" && len(out) > 0 {
-			break
-		}
-		if rest, ok := strings.CutPrefix(line, " "); ok {
-			out[last] += rest
-		} else if k, v, ok := strings.Cut(line, ":"); ok {
-			last = k
-			out[k] = strings.TrimSpace(v)
-		}
-	}
-	return out, nil
-}
 
 // Runtime is a Java runtime of this machine.
 type Runtime struct {

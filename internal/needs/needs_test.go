@@ -4,6 +4,8 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -49,6 +51,74 @@ func TestJarTellsWhatItNeeds(t *testing.T) {
 	assert.ErrorContains(t, err, "not a jar")
 }
 
+// A whole jar is looked at, but for what is not of the main path.
+func TestScanTellsTheHighestThatTheMainPathNeeds(t *testing.T) {
+	class := func(major byte) string {
+		return "\xca\xfe\xba\xbe\x00\x00\x00" + string([]byte{major}) + strings.Repeat("code", 300)
+	}
+	preview := "\xca\xfe\xba\xbe\xff\xff\x00\x42rest"
+	inner := func(entries map[string]string) string {
+		r := jarOf(t, entries)
+		b := make([]byte, r.Len())
+		r.Read(b)
+		return string(b)
+	}
+	many := func(major byte, n int) map[string]string {
+		m := map[string]string{}
+		for i := range n {
+			m[fmt.Sprintf("lib/C%03d.class", i)] = class(major)
+		}
+		return m
+	}
+	for name, c := range map[string]struct {
+		more     map[string]string
+		entry    string
+		release  int
+		optional []string
+	}{
+		"the main class alone":              {nil, "moss/gate/Main.class", 8, nil},
+		"a class of its own tree":           {map[string]string{"moss/gate/deep/Night.class": class(65)}, "moss/gate/deep/Night.class", 21, nil},
+		"later releases by its own word":    {map[string]string{"META-INF/versions/21/moss/gate/Main.class": class(65), "module-info.class": class(53)}, "moss/gate/Main.class", 8, nil},
+		"a library that it is half made of": {many(61, 3), "lib/C000.class", 17, nil},
+		"a few for those who have more":     {merge(many(55, 120), map[string]string{"lib/opt/Vector.class": class(66)}), "lib/C000.class", 11, []string{"lib/opt/Vector.class"}},
+		"jars inside":                       {map[string]string{"META-INF/inner/core.jar": inner(many(65, 4)), "notes.jar": "no jar"}, "META-INF/inner/core.jar!/lib/C000.class", 21, nil},
+		"preview":                           {map[string]string{"moss/gate/Trial.class": preview}, "moss/gate/Trial.class", 22, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			all := merge(c.more, map[string]string{"META-INF/MANIFEST.MF": "Main-Class: moss.gate.Main\r\nClass-Path: lib/a.jar lib/b\r\n .jar\r\nLauncher-Agent-Class: moss.Agent\r\n", "moss/gate/Main.class": class(52)})
+			r := jarOf(t, all)
+			j, err := ScanJar(r, r.Size())
+			require.NoError(t, err)
+			assert.Equal(t, []any{c.entry, c.release, name == "preview"}, []any{j.Entry, j.Release, j.Preview})
+			var optional []string
+			for _, o := range j.Optional {
+				optional = append(optional, o.Entry)
+			}
+			assert.Equal(t, c.optional, optional)
+			assert.Equal(t, []string{"lib/a.jar", "lib/b.jar"}, j.ClassPath)
+			assert.Equal(t, "moss.Agent", j.Lacks)
+		})
+	}
+	// Of a large jar only the directory and the heads are read.
+	noise := make([]byte, 8<<20)
+	rand.NewChaCha8([32]byte{1}).Read(noise)
+	r := jarOf(t, merge(many(61, 50), map[string]string{"META-INF/MANIFEST.MF": "Main-Class: lib.C000", "assets/night.pak": string(noise)}))
+	j, err := ScanJar(r, r.Size())
+	require.NoError(t, err)
+	assert.Equal(t, 50, j.Classes)
+	assert.Less(t, j.Read, int64(200_000), "of %d bytes", r.Size())
+}
+
+func merge(maps ...map[string]string) map[string]string {
+	out := map[string]string{}
+	for _, m := range maps {
+		for k, v := range m {
+			out[k] = v
+		}
+	}
+	return out
+}
+
 func TestRuntimeSaysItsVersionByFileOrByWord(t *testing.T) {
 	dir := t.TempDir()
 	put := func(name, body string) string {
@@ -81,9 +151,9 @@ func TestRuntimeSaysItsVersionByFileOrByWord(t *testing.T) {
 	assert.ElementsMatch(t, []int{21, 8}, releases, "each once, the broken one left out")
 }
 
-func FuzzReadJar(f *testing.F) {
+func FuzzScanJar(f *testing.F) {
 	f.Add([]byte("PK\x05\x06\x00\x00"))
-	f.Fuzz(func(_ *testing.T, b []byte) { ReadJar(bytes.NewReader(b), int64(len(b))) })
+	f.Fuzz(func(_ *testing.T, b []byte) { ScanJar(bytes.NewReader(b), int64(len(b))) })
 }
 
 // The head of a file tells what system and processor it is for.
