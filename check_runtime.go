@@ -4,15 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"freshkeel/internal/feed"
-	"freshkeel/internal/launch"
-	"freshkeel/internal/needs"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"freshkeel/internal/feed"
+	"freshkeel/internal/launch"
+	"freshkeel/internal/needs"
 )
 
 // checkRuntime holds what the jar that the launch script names needs, and what
