@@ -115,7 +115,7 @@ func (n javaNeed) fitsClasses(rt *needs.Runtime) bool {
 }
 
 func (n javaNeed) fits(rt *needs.Runtime) bool {
-	return n.fitsClasses(rt) && (n.feed == "" || feed.Fits(n.feed, rt.Version))
+	return rt.Broken == "" && n.fitsClasses(rt) && (n.feed == "" || feed.Fits(n.feed, rt.Version))
 }
 
 func (n javaNeed) String() string {
@@ -152,12 +152,7 @@ func (n javaNeed) why(rt *needs.Runtime) string {
 
 // fitting advises a runtime of this machine that would do.
 func (s *situation) fitting(ctx context.Context, need javaNeed) string {
-	var best *needs.Runtime
-	for _, rt := range needs.FindRuntimes(ctx, s.k.o.Env, s.k.Profile.Runtime.Search) {
-		if need.fits(&rt) && (best == nil || rt.Release < best.Release) {
-			best = &rt
-		}
-	}
+	best := need.best(s.k.findRuntimes(ctx))
 	if best == nil {
 		return fmt.Sprintf("install a Java runtime of %s (none is here), name it in %s, then preflight again", need.words(), s.k.Profile.Launch.Script)
 	}

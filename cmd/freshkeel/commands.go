@@ -75,6 +75,8 @@ func (p *program) commands() []*cli.Command {
 				&cli.BoolFlag{Name: "whole", Usage: "fetch each file and hold it against its digests"},
 				&cli.StringFlag{Name: "key", Usage: "the minisign public `KEY` that it must be signed by"}}},
 		}},
+		{Name: "runtimes", Usage: "what runtimes are here, which fit, which the launch script uses", ArgsUsage: "[VERSION]", Action: p.runtimes, Flags: []cli.Flag{
+			&cli.StringFlag{Name: "from", Usage: "hold them against the build at `PATH|URL`"}}},
 		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{dryRun()}},
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop, Flags: []cli.Flag{dryRun()}},
 		{Name: "status", Usage: "how the server stands", Action: p.status},
@@ -418,6 +420,22 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 		p.view.fact("before", "what was there is backup "+e.Backup)
 		p.view.told(e)
 	})
+}
+
+func (p *program) runtimes(ctx context.Context, c *cli.Command) error {
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	w, err := want(c)
+	if err != nil {
+		return err
+	}
+	r, err := k.Runtimes(ctx, w)
+	if err != nil {
+		return err
+	}
+	return p.result(r, func() { p.view.runtimes(r, w) })
 }
 
 func (p *program) start(ctx context.Context, c *cli.Command) error {

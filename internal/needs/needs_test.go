@@ -141,14 +141,22 @@ func TestRuntimeSaysItsVersionByFileOrByWord(t *testing.T) {
 	_, err := ReadRuntime(context.Background(), mute)
 	assert.ErrorContains(t, err, "does not say its version")
 
-	found := FindRuntimes(context.Background(), []string{"PATH=" + dir, "JAVA_HOME=" + filepath.Join(dir, "asked")}, []string{filepath.Join(dir, "m*")})
+	found := FindRuntimes(context.Background(), nil, []string{"PATH=" + dir, "JAVA_HOME=" + filepath.Join(dir, "asked")}, []string{filepath.Join(dir, "m*")})
 	var releases []int
 	for _, rt := range found {
 		if rt.Home == filepath.Join(dir, "filed") || rt.Home == filepath.Join(dir, "asked") {
 			releases = append(releases, rt.Release)
 		}
+		if rt.Home == filepath.Join(dir, "mute") {
+			assert.Contains(t, rt.Broken, "does not say its version")
+			assert.Equal(t, filepath.Join(dir, "m*"), rt.Found)
+		}
 	}
-	assert.ElementsMatch(t, []int{21, 8}, releases, "each once, the broken one left out")
+	assert.ElementsMatch(t, []int{21, 8}, releases, "each once")
+	long := map[int]bool{8: true, 11: true, 17: true, 18: false, 21: true, 25: true, 33: true}
+	for release, want := range long {
+		assert.Equal(t, want, Runtime{Release: release}.LongTerm(), release)
+	}
 }
 
 func FuzzScanJar(f *testing.F) {

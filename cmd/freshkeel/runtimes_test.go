@@ -1,0 +1,77 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"freshkeel"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// What runtimes are here: which fit what is installed or is to come, which one
+// the script really runs and by which line, which one to take and why.
+func TestRuntimesAreHeldAgainstWhatTheScriptRuns(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	for _, r := range []string{"29.0.1", "32.0.2", "33.0.1", "33.0.4", "34.0.1"} {
+		put(t, filepath.Join(p.dir, "more", r, "release"), fmt.Sprintf("JAVA_VERSION=%q\nIMPLEMENTOR=\"Lower Fen\"\nOS_ARCH=\"x86_64\"\n", r))
+		put(t, filepath.Join(p.dir, "more", r, "bin", "java"), "#!/bin/sh\n")
+		require.NoError(t, os.Chmod(filepath.Join(p.dir, "more", r, "bin", "java"), 0o755))
+	}
+	put(t, filepath.Join(p.dir, "more", "mute", "bin", "java"), "#!/bin/sh\nexit 1\n")
+	require.NoError(t, os.Chmod(filepath.Join(p.dir, "more", "mute", "bin", "java"), 0o755))
+	p.editProfile(func(s string) string {
+		return s + "\n[runtime]\nsearch = ['" + filepath.Join(p.dir, "more") + "/*']\n"
+	})
+	ask := func(args ...string) (r freshkeel.Runtimes, by map[string]freshkeel.Runtime) {
+		require.NoError(t, json.Unmarshal([]byte(p.ok(append([]string{"--json", "runtimes"}, args...)...).out), &r))
+		by = map[string]freshkeel.Runtime{}
+		for _, rt := range r.All {
+			if strings.HasPrefix(rt.Path, p.dir) { // the machine has others
+				by[filepath.Base(rt.Home)] = rt
+			}
+		}
+		return r, by
+	}
+	r, by := ask()
+	assert.Equal(t, []string{"3.4.1", "mossgate.jar", "Java 17"}, []string{r.For, r.Jar, r.Need})
+	assert.Contains(t, r.Where, "open-gates.sh:6: exec \"$JAVA\"")
+	assert.True(t, by["17"].Fits)
+	assert.Equal(t, "open-gates.sh:6", by["17"].Used)
+	assert.False(t, slices.ContainsFunc(r.All, func(rt freshkeel.Runtime) bool { return rt.Best }), "what fits needs no other")
+	assert.Contains(t, by["mute"].Broken, "does not say its version")
+	assert.Equal(t, []string{"Lower Fen", "x86_64"}, []string{by["33.0.1"].Vendor, by["33.0.1"].Arch})
+	assert.Contains(t, p.ok("runtimes").out, "FITS  mossgate.jar of 3.4.1 needs Java 17, the launch script runs Java 17.0.9")
+
+	r, by = ask("4.0.0")
+	assert.Equal(t, "Java 33", r.Need)
+	assert.Equal(t, "too old", by["32.0.2"].Why)
+	assert.True(t, by["33.0.4"].Best, "the lowest long-term release that will do, and of that the newest")
+	assert.Equal(t, "the lowest long-term release here that will do", by["33.0.4"].Why)
+	out := p.ok("runtimes", "4.0.0").out
+	assert.Contains(t, out, "DOES NOT FIT  mossgate.jar of 4.0.0 needs Java 33, the launch script runs Java 17.0.9")
+	flat := func(s string) string { return strings.Join(strings.Fields(s), " ") } // a long path has a row of its own
+	assert.Contains(t, flat(out), "let the launch script run "+filepath.Join(p.dir, "more/33.0.4/bin/java"))
+	assert.Contains(t, p.preflight(exitRefused, "4.0.0")["runtime"].Do, "let open-gates.sh run "+filepath.Join(p.dir, "more/33.0.4/bin/java"), "preflight advises the same")
+
+	p.editFeed(func(b map[string]any) {
+		if b["version"] == "4.0.0" {
+			b["needs"] = map[string]any{"java": ">=34"}
+		}
+	})
+	_, by = ask("4.0.0")
+	assert.True(t, by["34.0.1"].Best, "the build's own word first")
+	assert.Equal(t, "not in >=34", by["33.0.4"].Why)
+
+	p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "runtimes/17", "runtimes/18", 1))
+	assert.Contains(t, p.ok("runtimes").out, "NOT THERE  mossgate.jar of 3.4.1 needs Java 17, and ../runtimes/18/bin/java, which the launch script runs, is not there")
+}

@@ -1,0 +1,196 @@
+package freshkeel
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"freshkeel/internal/feed"
+	"freshkeel/internal/launch"
+	"freshkeel/internal/needs"
+)
+
+// Runtime is one runtime of this machine, and how it stands to the server.
+type Runtime struct {
+	needs.Runtime
+	Fits bool   `json:"fits"`
+	Used string `json:"used_by,omitempty"` // the script's line that runs it: "open-gates.sh:6"
+	Best bool   `json:"recommended,omitempty"`
+	Why  string `json:"why,omitempty"` // of the recommendation, or of what does not fit
+}
+
+// Runtimes is what runtimes are here, and what is needed.
+type Runtimes struct {
+	For   string    `json:"for"`             // version that is held against them
+	Jar   string    `json:"jar,omitempty"`   // what the launch script runs
+	Need  string    `json:"need,omitempty"`  // "Java 17"; "" where it can't be told
+	Where string    `json:"where,omitempty"` // the script's line: file, line, text
+	Lacks string    `json:"lacks,omitempty"` // what the script would run is not there
+	All   []Runtime `json:"runtimes"`        // those that fit first, lowest release first
+}
+
+func (k *Keel) findRuntimes(ctx context.Context) []needs.Runtime {
+	return needs.FindRuntimes(ctx, []string{filepath.Join(k.o.Home, "runtimes", "*")}, k.o.Env, k.Profile.Runtime.Search)
+}
+
+// Runtimes lists the runtimes of this machine and holds them against what the
+// launch script runs: as it is installed or, with a version or place wanted, as
+// that build would have it.
+func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
+	inv, err := k.inventory()
+	if err != nil {
+		return nil, err
+	}
+	s := &situation{k: k, want: w, inv: inv, cand: &Candidate{}, plan: &Plan{}}
+	out := &Runtimes{For: inv.Version, All: []Runtime{}}
+	if w.Version != "" || w.From != "" {
+		all, err := k.gather(ctx, w, false)
+		if err != nil {
+			return nil, err
+		}
+		if s.plan, err = k.plan(all[0], w); err != nil {
+			return nil, err
+		}
+		if s.store, err = k.locker(); err != nil {
+			return nil, err
+		}
+		s.cand, s.fetched, out.For = all[0].Candidate, all[0], all[0].Version
+	}
+	var need *javaNeed
+	used := map[string]string{}
+	if script := k.Profile.Launch.Script; script != "" {
+		lines, err := launch.Read(k.Dir, script, k.o.Env)
+		if err != nil {
+			k.warn("%s can't be read: %v", script, err)
+		}
+		for _, c := range lines {
+			if !c.Java() {
+				continue
+			}
+			out.Where = fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
+			if real, err := filepath.EvalSymlinks(c.Path); err == nil && c.Path != "" {
+				used[real] = fmt.Sprintf("%s:%d", c.File, c.Line)
+			} else {
+				out.Lacks = c.Program
+			}
+			if c.Jar == "" {
+				continue
+			}
+			jar, err := s.scanJar(c.Jar)
+			if err != nil {
+				k.warn("%s can't be read: %v", c.Jar, err)
+				continue
+			}
+			n := s.javaNeed(jar)
+			need, out.Jar, out.Need = &n, c.Jar, n.String()
+		}
+	}
+	found := k.findRuntimes(ctx)
+	for path, at := range used { // one that stands nowhere else is listed too
+		found = withRuntime(ctx, found, path, at)
+	}
+	var best *needs.Runtime
+	if need != nil && !need.fitsAny(found, used) { // what the script runs and will do needs no other
+		best = need.best(found)
+	}
+	for _, rt := range found {
+		row := Runtime{Runtime: rt}
+		if real, err := filepath.EvalSymlinks(rt.Path); err == nil {
+			row.Used = used[real]
+		}
+		if need != nil {
+			row.Fits = need.fits(&rt)
+			if !row.Fits && rt.Broken == "" {
+				row.Why = need.short(&rt)
+			}
+		}
+		if best != nil && rt.Path == best.Path {
+			row.Best, row.Why = true, need.chosen(&rt)
+		}
+		out.All = append(out.All, row)
+	}
+	sortRuntimes(out.All)
+	return out, nil
+}
+
+func withRuntime(ctx context.Context, found []needs.Runtime, path, at string) []needs.Runtime {
+	for _, rt := range found {
+		if real, err := filepath.EvalSymlinks(rt.Path); err == nil && real == path {
+			return found
+		}
+	}
+	if _, err := os.Stat(path); err != nil {
+		return found
+	}
+	rt, err := needs.ReadRuntime(ctx, path)
+	if err != nil {
+		rt = &needs.Runtime{Path: path, Home: filepath.Dir(filepath.Dir(path)), Broken: err.Error()}
+	}
+	rt.Found = at
+	return append(found, *rt)
+}
+
+// best is the runtime to recommend: of those that fit, the lowest release that
+// is kept up for years, else the lowest there is; of one release the newest.
+func (n javaNeed) best(list []needs.Runtime) (best *needs.Runtime) {
+	for i := range list {
+		rt := &list[i]
+		switch {
+		case !n.fits(rt):
+		case best == nil, rt.LongTerm() && !best.LongTerm():
+			best = rt
+		case best.LongTerm() && !rt.LongTerm():
+		case rt.Release < best.Release, rt.Release == best.Release && feed.Compare(rt.Version, best.Version) > 0:
+			best = rt
+		}
+	}
+	return best
+}
+
+// fitsAny tells whether one of the runtimes in use, by their real paths, fits.
+func (n javaNeed) fitsAny(list []needs.Runtime, used map[string]string) bool {
+	return slices.ContainsFunc(list, func(rt needs.Runtime) bool {
+		real, err := filepath.EvalSymlinks(rt.Path)
+		return err == nil && used[real] != "" && n.fits(&rt)
+	})
+}
+
+// chosen says why a runtime is the one to recommend.
+func (n javaNeed) chosen(rt *needs.Runtime) string {
+	switch {
+	case n.feed != "" && !feed.Fits(n.feed, fmt.Sprint(n.release)):
+		return "the lowest here that the feed's word allows"
+	case rt.LongTerm():
+		return "the lowest long-term release here that will do"
+	}
+	return "the lowest release here that will do"
+}
+
+// short says in a few words why a runtime does not fit.
+func (n javaNeed) short(rt *needs.Runtime) string {
+	switch {
+	case rt.Release < n.release:
+		return "too old"
+	case n.fitsClasses(rt):
+		return "not in " + n.feed
+	}
+	return fmt.Sprintf("not %d", n.release)
+}
+
+func sortRuntimes(list []Runtime) {
+	rank := func(rt Runtime) int {
+		switch {
+		case rt.Fits:
+			return 0
+		case rt.Broken == "":
+			return 1
+		}
+		return 2
+	}
+	slices.SortStableFunc(list, func(a, b Runtime) int {
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Release, b.Release), feed.Compare(b.Version, a.Version))
+	})
+}
