@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/locker"
+	"freshkeel/internal/needs"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 )
@@ -35,6 +36,7 @@ type Plan struct {
 	Overlaid  []Overlaid
 	Layers    []Laid
 	Without   []string // layers that are left out
+	Edits     []Edit   // of the operator's own scripts: shown, backed up, rolled back like any other file
 	Blocked   []blocked
 
 	set     *locker.Set
@@ -48,6 +50,18 @@ type Plan struct {
 	stored  map[tree.Sum]locker.File // their content, once it is asked for
 	mend    bool                     // put changed files back as the build has them
 	sure    bool                     // the new build's files are all known
+}
+
+// Edit is one line of a script that is changed.
+type Edit struct {
+	Path string `json:"path"`
+	Line int    `json:"line"`
+	Old  string `json:"old"`
+	New  string `json:"new"`
+	Why  string `json:"why"`
+
+	text    []byte // the whole script, edited
+	runtime needs.Runtime
 }
 
 // Move is content that the new build has under another name.
@@ -145,6 +159,9 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 		p.owned[i].Layer = p.layerOf[p.owned[i].Path]
 	}
 	p.findMoves(old)
+	if err := k.planScript(p, f); err != nil {
+		return nil, err
+	}
 	swap.Sort(p.Steps)
 	return p, nil
 }
@@ -434,7 +451,11 @@ func (k *Keel) stage(run swap.Run, p *Plan, progress func(done, total int64)) er
 		if f.UID < 0 {
 			f.UID, f.GID = owner.UID, owner.GID
 		}
-		if err := layStaged(l, run, f); err != nil {
+		lay := func(at string) error { return l.Lay(at, f) }
+		if e := p.edit(s.Path); e != nil {
+			lay = func(at string) error { return layText(at, e.text, f.Entry) }
+		}
+		if err := layStaged(run, f, lay); err != nil {
 			return fmt.Errorf("stage %s: %w", s.Path, err)
 		}
 		// The times that it has now prove later that nobody wrote to it.
@@ -449,7 +470,7 @@ func (k *Keel) stage(run swap.Run, p *Plan, progress func(done, total int64)) er
 	return nil
 }
 
-func layStaged(l *locker.Locker, run swap.Run, f locker.File) error {
+func layStaged(run swap.Run, f locker.File, lay func(at string) error) error {
 	at := run.Staged(f.Path)
 	if f.Kind == tree.Dir {
 		at = run.StagedDir(f.Path)
@@ -457,7 +478,26 @@ func layStaged(l *locker.Locker, run swap.Run, f locker.File) error {
 	if err := os.MkdirAll(filepath.Dir(at), 0o700); err != nil {
 		return err
 	}
-	return l.Lay(at, f)
+	return lay(at)
+}
+
+// layText writes an edited script beside the install, flushed, with the mode and
+// owner of the one it takes the place of.
+func layText(at string, text []byte, as tree.Entry) error {
+	if err := tree.WriteFile(at, text, 0o600); err != nil {
+		return err
+	}
+	as.Mtime = 0 // it is new
+	return tree.Mend(at, as)
+}
+
+func (p *Plan) edit(at string) *Edit {
+	for i := range p.Edits {
+		if p.Edits[i].Path == at {
+			return &p.Edits[i]
+		}
+	}
+	return nil
 }
 
 func kindWord(k tree.Kind) string {

@@ -130,7 +130,7 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 		if s.Do == swap.Remove || s.Do == swap.DropDir {
 			continue
 		}
-		if err := layStaged(l, run, p.files[s.Path]); err != nil {
+		if err := layStaged(run, p.files[s.Path], func(at string) error { return l.Lay(at, p.files[s.Path]) }); err != nil {
 			return nil, fmt.Errorf("put back %s: %w", s.Path, err)
 		}
 	}

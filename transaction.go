@@ -400,5 +400,5 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 
 // samePlan tells whether two plans do the same to the same files.
 func samePlan(a, b *Plan) bool {
-	return slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted) && slices.Equal(a.Mended, b.Mended)
+	return slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted) && slices.Equal(a.Mended, b.Mended) && slices.EqualFunc(a.Edits, b.Edits, func(x, y Edit) bool { return string(x.text) == string(y.text) })
 }

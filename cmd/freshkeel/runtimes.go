@@ -37,8 +37,10 @@ func (v *view) runtimes(r *freshkeel.Runtimes, w freshkeel.Want) {
 	fmt.Fprintln(v.p.out)
 	switch {
 	case r.Need == "" || (used != nil && used.Fits):
+	case best != nil && w.Version != "":
+		v.fact("next", fmt.Sprintf("freshkeel preflight %s shows the script's line as a refit would change it, to run %s", w.Version, best.Path))
 	case best != nil:
-		v.fact("do", fmt.Sprintf("let the launch script run %s, then: freshkeel preflight %s", best.Path, w.Version))
+		v.fact("do", fmt.Sprintf("let the launch script run %s", best.Path))
 	default:
 		v.fact("do", fmt.Sprintf("install a runtime for %s (none is here), or name where it is in [runtime] search of freshkeel.toml", r.Need))
 	}

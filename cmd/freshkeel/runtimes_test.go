@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"freshkeel"
+	"freshkeel/demo"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -60,8 +61,8 @@ func TestRuntimesAreHeldAgainstWhatTheScriptRuns(t *testing.T) {
 	out := p.ok("runtimes", "4.0.0").out
 	assert.Contains(t, out, "DOES NOT FIT  mossgate.jar of 4.0.0 needs Java 33, the launch script runs Java 17.0.9")
 	flat := func(s string) string { return strings.Join(strings.Fields(s), " ") } // a long path has a row of its own
-	assert.Contains(t, flat(out), "let the launch script run "+filepath.Join(p.dir, "more/33.0.4/bin/java"))
-	assert.Contains(t, p.preflight(exitRefused, "4.0.0")["runtime"].Do, "let open-gates.sh run "+filepath.Join(p.dir, "more/33.0.4/bin/java"), "preflight advises the same")
+	assert.Contains(t, flat(out), "to run "+filepath.Join(p.dir, "more/33.0.4/bin/java"))
+	assert.Contains(t, p.preflight(exitDone, "4.0.0")["runtime"].What, "line 6 of open-gates.sh is changed: it will run Java 33.0.4", "preflight takes the same one")
 
 	p.editFeed(func(b map[string]any) {
 		if b["version"] == "4.0.0" {
@@ -74,4 +75,45 @@ func TestRuntimesAreHeldAgainstWhatTheScriptRuns(t *testing.T) {
 
 	p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "runtimes/17", "runtimes/18", 1))
 	assert.Contains(t, p.ok("runtimes").out, "NOT THERE  mossgate.jar of 3.4.1 needs Java 17, and ../runtimes/18/bin/java, which the launch script runs, is not there")
+}
+
+// Where a runtime that fits is here, the launch script's one word is changed
+// with the build, shown before, and put back with it.
+func TestTheLaunchScriptIsEditedForTheBuildAndPutBackWithIt(t *testing.T) {
+	t.Parallel()
+	releases := append(slices.Clone(demo.Releases[:1]), demo.Releases[4], demo.Release{Version: "4.1.0", Channel: "stable", Behaviour: demo.Dies, Java: 33})
+	p := mossgate(t, releases...)
+	home := filepath.Join(p.dir, "more", "33")
+	put(t, filepath.Join(home, "release"), "JAVA_VERSION=\"33.0.1\"\n")
+	put(t, filepath.Join(home, "bin", "java"), "#!/bin/sh\nexec '"+p.harbour.Program+"' simulated-runtime 33.0.1 \"$@\"\n")
+	require.NoError(t, os.Chmod(filepath.Join(home, "bin", "java"), 0o755))
+	p.editProfile(func(s string) string { return s + "\n[runtime]\nsearch = ['" + home + "']\n" })
+	script := p.read("open-gates.sh")
+	p.ok("start")
+	before := p.tree()
+
+	f := p.preflight(exitDone, "4.0.0")["runtime"]
+	assert.Equal(t, freshkeel.Warn, f.Level)
+	assert.Contains(t, f.What, "line 6 of open-gates.sh is changed: it will run Java 33.0.1")
+	assert.Equal(t, "open-gates.sh:6\n- exec \"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens\n+ exec "+home+"/bin/java $MEMORY -jar mossgate.jar --gardens gardens", f.Where)
+	assert.Contains(t, f.Why, "mossgate.jar needs Java 33; it ran Java 17.0.9")
+	assert.Equal(t, script, p.read("open-gates.sh"), "a preflight changes nothing")
+
+	p.ok("refit", "4.0.0")
+	assert.Equal(t, strings.Replace(script, `"$JAVA" $MEM`, home+"/bin/java $MEM", 1), p.read("open-gates.sh"), "that one word, and nothing else")
+	fi, err := os.Stat(filepath.Join(p.install, "open-gates.sh"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o755, fi.Mode().Perm())
+	assert.Equal(t, "4.0.0", p.status().Version)
+	p.ok("rollback")
+	assert.Equal(t, before, p.tree())
+	assert.True(t, p.status().Server.Running)
+
+	p.exits(exitRolledBack, "refit", "4.1.0")
+	assert.Equal(t, before, p.tree(), "what fails takes the edit back with it")
+
+	// A word that can't be told is left to hands.
+	p.put("open-gates.sh", strings.Replace(script, "exec \"$JAVA\" $MEMORY", "RUN=\"$JAVA $MEMORY\"\nexec $RUN", 1))
+	f = p.preflight(exitRefused, "4.0.0")["runtime"]
+	assert.Contains(t, f.Do, "let open-gates.sh run "+home+"/bin/java")
 }

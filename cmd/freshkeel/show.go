@@ -24,6 +24,7 @@ type planJSON struct {
 	Kept      []string             `json:"kept"`
 	Left      []string             `json:"left"`
 	Foreign   []string             `json:"foreign"`
+	Edits     []freshkeel.Edit     `json:"edits"`
 	Mended    []string             `json:"mended"`
 	Moved     []freshkeel.Move     `json:"moved"`
 	Overlaid  []freshkeel.Overlaid `json:"overlaid"`
@@ -40,7 +41,7 @@ func preflightJSON(pre *freshkeel.Preflight) any {
 		Outcome string `json:"outcome"`
 		*freshkeel.Preflight
 		Plan planJSON `json:"plan"`
-	}{"result", outcome, pre, planJSON{nonNil(pre.Plan.Steps), pre.Plan.Unchanged, pre.Plan.Bytes, nonNil(pre.Plan.Kept), nonNil(pre.Plan.Left), nonNil(pre.Plan.Foreign),
+	}{"result", outcome, pre, planJSON{nonNil(pre.Plan.Steps), pre.Plan.Unchanged, pre.Plan.Bytes, nonNil(pre.Plan.Kept), nonNil(pre.Plan.Left), nonNil(pre.Plan.Foreign), nonNil(pre.Plan.Edits),
 		nonNil(pre.Plan.Mended), nonNil(pre.Plan.Moved), nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers)}}
 }
 

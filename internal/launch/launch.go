@@ -30,6 +30,22 @@ type Command struct {
 	Dir        string   // the folder it would run in
 	Jar        string   // of -jar, relative to the install where it lies in it; "" when none
 	Background bool     // a trailing &
+
+	start, end int // where in the file the word stands that names the program; 0, 0: it is no word of its own
+}
+
+// WithProgram returns the script's text with the one word changed that names
+// the command's program; all else stays byte for byte.
+func (c Command) WithProgram(text []byte, program string) ([]byte, error) {
+	if c.end <= c.start || c.end > len(text) || bytes.IndexByte(text, '\r') >= 0 {
+		return nil, fmt.Errorf("line %d of %s names its program in a way that is not edited", c.Line, c.File)
+	}
+	quoted, err := syntax.Quote(program, syntax.LangPOSIX)
+	if err != nil {
+		return nil, err
+	}
+	out := append([]byte{}, text[:c.start]...)
+	return append(append(out, quoted...), text[c.end:]...), nil
 }
 
 // Java tells whether the command is a Java runtime's.
@@ -198,14 +214,32 @@ func (s *shell) call(c *syntax.CallExpr, background bool) {
 			s.assign(a)
 		}
 	}
-	words, err := expand.Fields(s.config(), c.Args...)
-	if err == nil {
-		s.words(words, int(c.Pos().Line()), background)
+	var words []string
+	var at []span
+	for _, a := range c.Args {
+		fields, err := expand.Fields(s.config(), a)
+		if err != nil {
+			s.vars = saved
+			return
+		}
+		where := span{int(a.Pos().Offset()), int(a.End().Offset())}
+		if len(fields) != 1 {
+			where = span{} // several words, or none, of one as written
+		}
+		for _, f := range fields {
+			words, at = append(words, f), append(at, where)
+		}
 	}
+	s.words(words, at, int(c.Pos().Line()), background)
 	s.vars = saved
 }
 
-func (s *shell) words(words []string, line int, background bool) {
+// span is where a word stands in the script, in bytes.
+type span struct{ start, end int }
+
+// words follows a command's words, at holding where each stands.
+func (s *shell) words(words []string, at []span, line int, background bool) {
+	all := len(words)
 	for len(words) > 0 {
 		skip, ok := wrappers[words[0]]
 		if !ok {
@@ -235,6 +269,9 @@ func (s *shell) words(words []string, line int, background bool) {
 		words = append([]string{s.abs(words[1])}, words[2:]...)
 	}
 	cmd := Command{File: s.script, Line: line, Program: words[0], Args: words[1:], Dir: s.dir, Background: background, Path: s.lookup(words[0])}
+	if n := all - len(words); n < len(at) {
+		cmd.start, cmd.end = at[n].start, at[n].end
+	}
 	if line >= 1 && line <= len(s.lines) {
 		cmd.Text = strings.TrimSpace(s.lines[line-1])
 	}

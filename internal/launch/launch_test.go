@@ -59,3 +59,32 @@ func TestScriptTellsWhatItWouldReallyRun(t *testing.T) {
 	assert.Equal(t, "m.jar", got[0].Jar)
 	assert.Equal(t, 3, got[0].Line)
 }
+
+// One word changes, and nothing else; where the program is no word of its own,
+// nothing does.
+func TestTheWordThatNamesTheProgramIsEditedAlone(t *testing.T) {
+	dir := t.TempDir()
+	for script, want := range map[string]string{
+		"#!/bin/sh\nJAVA=java\n# run\nexec \"$JAVA\" $MEM   -jar m.jar # now\n": "#!/bin/sh\nJAVA=java\n# run\nexec /rt/bin/java $MEM   -jar m.jar # now\n",
+		"cd x && java -Xmx1G -jar m.jar &\n":                                    "cd x && /rt/bin/java -Xmx1G -jar m.jar &\n",
+		"nohup nice -n 5 env A=b ${JAVA:-java} -jar m.jar >log 2>&1 &\n":        "nohup nice -n 5 env A=b /rt/bin/java -jar m.jar >log 2>&1 &\n",
+		"R='java -Xmx1G'\n$R -jar m.jar\n":                                      "",
+		"#!/bin/sh\r\njava -jar m.jar\r\n":                                      "",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "open.sh"), []byte(script), 0o755))
+		got, err := Read(dir, "open.sh", nil)
+		require.NoError(t, err)
+		require.Len(t, got, 1, script)
+		out, err := got[0].WithProgram([]byte(script), "/rt/bin/java")
+		if want == "" {
+			assert.ErrorContains(t, err, "in a way that is not edited", script)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, want, string(out))
+	}
+	c := Command{start: 0, end: 4}
+	out, err := c.WithProgram([]byte("java -jar m.jar"), "/home/ada/my games/bin/java")
+	require.NoError(t, err)
+	assert.Equal(t, "'/home/ada/my games/bin/java' -jar m.jar", string(out))
+}

@@ -1,0 +1,95 @@
+package freshkeel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+
+	"freshkeel/internal/launch"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/needs"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+)
+
+// planScript changes the one word of the launch script that names a runtime
+// which can't run the new build, where this machine has one that can. The rest
+// of the script stays byte for byte; where the word can't be told, nothing
+// changes and the check of the runtime says what to do.
+func (k *Keel) planScript(p *Plan, f *Fetched) error {
+	script := k.Profile.Launch.Script
+	if script == "" || f.Candidate.stays {
+		return nil
+	}
+	lines, err := launch.Read(k.Dir, script, k.o.Env)
+	if err != nil {
+		return nil // the check of the launch script tells
+	}
+	store, err := k.locker()
+	if err != nil {
+		return err
+	}
+	s := &situation{k: k, cand: f.Candidate, plan: p, store: store}
+	for _, c := range lines {
+		if !c.Java() || c.Jar == "" || c.Path == "" { // what runs nothing is a mistake that is not the build's
+			continue
+		}
+		jar, err := s.scanJar(c.Jar)
+		if err != nil {
+			continue // told by the check
+		}
+		need := s.javaNeed(jar)
+		rt, err := needs.ReadRuntime(context.Background(), c.Path)
+		if err != nil || need.fits(rt) {
+			continue
+		}
+		best := need.best(k.findRuntimes(context.Background()))
+		if best == nil {
+			continue
+		}
+		if err := p.editScript(k, c, best, fmt.Sprintf("%s needs %s; it ran Java %s", c.Jar, need, rt.Version)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *Plan) editScript(k *Keel, c launch.Command, rt *needs.Runtime, why string) error {
+	here, ours := p.before[c.File]
+	if _, brought := p.files[c.File]; brought || !ours || here.Kind != tree.File || p.edit(c.File) != nil {
+		return nil // the build brings its own, or it is nothing that is swapped
+	}
+	text, err := os.ReadFile(k.path(c.File))
+	if errors.Is(err, fs.ErrPermission) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	edited, err := c.WithProgram(text, rt.Path)
+	if err != nil {
+		return nil // it is told, with what to do by hand
+	}
+	line := func(b []byte) string {
+		all := strings.Split(string(b), "\n")
+		if c.Line < 1 || c.Line > len(all) {
+			return ""
+		}
+		return strings.TrimSpace(all[c.Line-1])
+	}
+	p.Edits = append(p.Edits, Edit{Path: c.File, Line: c.Line, Old: line(text), New: line(edited), Why: why, text: edited, runtime: *rt})
+	p.Steps = append(p.Steps, swap.Step{Do: swap.Replace, Path: c.File})
+	f := locker.File{Entry: here}
+	f.Size = int64(len(edited))
+	p.files[c.File] = f
+	p.Bytes += f.Size
+	for i := range p.owned { // it is the operator's now, if it was the build's
+		if p.owned[i].Path == c.File {
+			p.owned[i].Mtime, p.owned[i].Inode = 0, 0
+		}
+	}
+	return nil
+}
