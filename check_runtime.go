@@ -161,7 +161,7 @@ func (n javaNeed) why(rt *needs.Runtime) string {
 func (s *situation) fitting(ctx context.Context, need javaNeed) string {
 	best := need.best(s.k.findRuntimes(ctx))
 	if best == nil {
-		return fmt.Sprintf("install a Java runtime of %s (none is here), name it in %s, then preflight again", need.words(), s.k.Profile.Launch.Script)
+		return fmt.Sprintf("get a Java runtime of %s (none is here): freshkeel runtimes take PATH|URL of its archive, then preflight again", need.words())
 	}
 	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path, best.Version)
 }

@@ -194,6 +194,7 @@ func (k *Keel) lock(doing string) (unlock func(), err error) {
 	if b, err := json.Marshal(holder{os.Getpid(), doing, time.Now().Round(0)}); err == nil {
 		tree.WriteFile(k.state("holder.json"), b, 0o600)
 	}
+	k.enlist()
 	return func() {
 		k.giveToOwner()
 		os.Remove(k.state("holder.json"))

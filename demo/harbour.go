@@ -99,6 +99,9 @@ func Make(dir, program string, port int, releases []Release) (*Harbour, error) {
 	if err := h.runtime("17", "17.0.9"); err != nil {
 		return nil, err
 	}
+	if err := h.runtimeArchive("33.0.1"); err != nil {
+		return nil, err
+	}
 	if err := h.Publish(releases); err != nil {
 		return nil, err
 	}
@@ -117,6 +120,25 @@ func (h *Harbour) runtime(release, version string) error {
 		return err
 	}
 	return put(filepath.Join(home, "bin", "java"), fmt.Sprintf("#!/bin/sh\nexec \"${0%%/*}/../../../bin/freshkeel\" simulated-runtime %s \"$@\"\n", version), 0o755)
+}
+
+// RuntimeArchive is the name of the archive of a simulated runtime, in the
+// harbour's folder downloads.
+func RuntimeArchive(version string) string { return "java-" + version + "-demo.zip" }
+
+// runtimeArchive writes the archive of a newer simulated runtime, as somebody
+// would download it.
+func (h *Harbour) runtimeArchive(version string) error {
+	top := "java-" + version + "/"
+	b, err := zipped([]file{
+		{top + "release", []byte("IMPLEMENTOR=\"Lower Fen Snail Racing\"\nJAVA_VERSION=\"" + version + "\"\n")},
+		{top + "bin/java", []byte("#!/bin/sh\nexec '" + h.Program + "' simulated-runtime " + version + " \"$@\"\n")},
+		{top + "legal/NOTICE", []byte("Made up.\n")},
+	})
+	if err != nil {
+		return err
+	}
+	return put(filepath.Join(h.Dir, "downloads", RuntimeArchive(version)), string(b), 0o644)
 }
 
 // Publish writes the archives of releases and the feed that lists them.
@@ -203,6 +225,9 @@ func zipped(list []file) ([]byte, error) {
 	for _, f := range list {
 		h := &zip.FileHeader{Name: f.name, Method: zip.Deflate, Modified: time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)}
 		h.SetMode(0o644)
+		if strings.Contains(f.name, "/bin/") {
+			h.SetMode(0o755)
+		}
 		w, err := z.CreateHeader(h)
 		if err != nil {
 			return nil, err

@@ -76,7 +76,11 @@ func (p *program) commands() []*cli.Command {
 				&cli.StringFlag{Name: "key", Usage: "the minisign public `KEY` that it must be signed by"}}},
 		}},
 		{Name: "runtimes", Usage: "what runtimes are here, which fit, which the launch script uses", ArgsUsage: "[VERSION]", Action: p.runtimes, Flags: []cli.Flag{
-			&cli.StringFlag{Name: "from", Usage: "hold them against the build at `PATH|URL`"}}},
+			&cli.StringFlag{Name: "from", Usage: "hold them against the build at `PATH|URL`"}}, Commands: []*cli.Command{
+			{Name: "take", Usage: "take a Java runtime in from an archive, without administrator's rights", ArgsUsage: "PATH|URL", Action: p.runtimeTake, Flags: []cli.Flag{
+				&cli.StringFlag{Name: "digest", Usage: "what the archive must hash to: `sha256:HEX`"}, dryRun()}},
+			{Name: "drop", Usage: "remove one that was taken in and that no server runs", ArgsUsage: "NAME|VERSION", Action: p.runtimeDrop},
+		}},
 		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{dryRun()}},
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop, Flags: []cli.Flag{dryRun()}},
 		{Name: "status", Usage: "how the server stands", Action: p.status},
@@ -436,6 +440,48 @@ func (p *program) runtimes(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return p.result(r, func() { p.view.runtimes(r, w) })
+}
+
+func (p *program) runtimeTake(ctx context.Context, c *cli.Command) error {
+	if c.NArg() != 1 {
+		return &freshkeel.Usage{What: "which archive?", Do: "freshkeel runtimes take PATH|URL"}
+	}
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	where := c.Args().First()
+	if c.Bool("dry-run") {
+		return p.result(map[string]any{"would_take": where}, func() { p.view.outcome(calm, "WOULD TAKE", where) })
+	}
+	rt, there, err := k.TakeRuntime(ctx, where, c.String("digest"))
+	if err != nil {
+		return err
+	}
+	return p.result(map[string]any{"runtime": rt, "there_already": there}, func() {
+		word := "TAKEN IN"
+		if there {
+			word = "THERE"
+		}
+		p.view.outcome(good, word, "Java "+rt.Version)
+		p.view.fact("where", rt.Home)
+		p.view.fact("next", "freshkeel preflight: where a build needs it, the launch script's line is changed to run it")
+	})
+}
+
+func (p *program) runtimeDrop(ctx context.Context, c *cli.Command) error {
+	if c.NArg() != 1 {
+		return &freshkeel.Usage{What: "which runtime?", Do: "freshkeel runtimes"}
+	}
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	at, err := k.DropRuntime(c.Args().First())
+	if err != nil {
+		return err
+	}
+	return p.result(map[string]any{"dropped": at}, func() { p.view.outcome(good, "DROPPED", at) })
 }
 
 func (p *program) start(ctx context.Context, c *cli.Command) error {

@@ -42,7 +42,7 @@ func (v *view) runtimes(r *freshkeel.Runtimes, w freshkeel.Want) {
 	case best != nil:
 		v.fact("do", fmt.Sprintf("let the launch script run %s", best.Path))
 	default:
-		v.fact("do", fmt.Sprintf("install a runtime for %s (none is here), or name where it is in [runtime] search of freshkeel.toml", r.Need))
+		v.fact("do", fmt.Sprintf("get a runtime for %s (none is here): freshkeel runtimes take PATH|URL of its archive; or name where it is in [runtime] search of freshkeel.toml", r.Need))
 	}
 }
 

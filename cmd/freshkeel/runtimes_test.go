@@ -3,6 +3,7 @@
 package main
 
 import (
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -116,4 +117,63 @@ func TestTheLaunchScriptIsEditedForTheBuildAndPutBackWithIt(t *testing.T) {
 	p.put("open-gates.sh", strings.Replace(script, "exec \"$JAVA\" $MEMORY", "RUN=\"$JAVA $MEMORY\"\nexec $RUN", 1))
 	f = p.preflight(exitRefused, "4.0.0")["runtime"]
 	assert.Contains(t, f.Do, "let open-gates.sh run "+home+"/bin/java")
+}
+
+// A runtime is taken in without touching the system's, makes the refit that
+// needs it go through, and goes when no server runs it.
+func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, append(slices.Clone(demo.Releases[:2]), demo.Releases[4])...)
+	archive := filepath.Join(p.dir, "downloads", demo.RuntimeArchive("33.0.1"))
+	b, err := os.ReadFile(archive)
+	require.NoError(t, err)
+	own := func() (out []string) {
+		list, err := os.ReadDir(filepath.Join(p.home, "runtimes"))
+		if err == nil {
+			for _, d := range list {
+				if d.IsDir() {
+					out = append(out, d.Name())
+				}
+			}
+		}
+		return
+	}
+	f := p.preflight(exitRefused, "4.0.0")["runtime"]
+	assert.Contains(t, f.Do, "get a Java runtime of release 33 or newer (none is here): freshkeel runtimes take PATH|URL")
+
+	// What is no runtime, or none for here, is not taken in.
+	writeZip(t, filepath.Join(p.dir, "empty.zip"), map[string]string{"readme": "x"})
+	writeZip(t, filepath.Join(p.dir, "ill.zip"), map[string]string{"j/bin/java": "#!/bin/sh\necho 'no such processor' >&2\nexit 1\n", "j/release": "JAVA_VERSION=\"40\"\n"})
+	writeZip(t, filepath.Join(p.dir, "evil.zip"), map[string]string{"../../bin/java": "#!/bin/sh\n"})
+	for args, says := range map[string]string{
+		"empty.zip": "it holds no bin/java: it is no Java runtime", "ill.zip": "it does not start on this machine: exit status 1: no such processor",
+		"evil.zip": "the archive is refused whole", "nothing.zip": "no such file",
+	} {
+		r := p.exits(exitFailed, "runtimes", "take", filepath.Join(p.dir, args))
+		assert.Contains(t, r.err, says, args)
+		assert.Empty(t, own(), args)
+	}
+	r := p.exits(exitFailed, "runtimes", "take", archive, "--digest", "sha256:"+strings.Repeat("00", 32))
+	assert.Contains(t, r.err, "its sha256 is ")
+	p.exits(exitUsage, "runtimes", "take", archive, "--digest", "crc:00")
+	assert.Empty(t, own())
+
+	r = p.ok("runtimes", "take", archive, "--digest", fmt.Sprintf("sha256:%x", sha256.Sum256(b)))
+	assert.Contains(t, r.out, "TAKEN IN  Java 33.0.1")
+	assert.Equal(t, []string{"java-33.0.1"}, own())
+	assert.Contains(t, p.ok("runtimes", "take", archive).out, "THERE  Java 33.0.1")
+	assert.Contains(t, p.ok("runtimes", "4.0.0").out, "recommended: the lowest long-term release here that will do")
+
+	script := p.read("open-gates.sh")
+	p.ok("start")
+	r = p.ok("refit", "4.0.0")
+	assert.Contains(t, r.out, "REFITTED  3.4.1 → 4.0.0 and runs")
+	assert.Contains(t, p.read("open-gates.sh"), "exec "+p.home+"/runtimes/java-33.0.1/bin/java $MEMORY")
+	r = p.exits(exitFailed, "runtimes", "drop", "33.0.1")
+	assert.Contains(t, r.err, "java-33.0.1 is in use: "+filepath.Join(p.install, "open-gates.sh")+", line 6 runs it")
+	p.ok("rollback")
+	assert.Equal(t, script, p.read("open-gates.sh"))
+	assert.Contains(t, p.ok("runtimes", "drop", "java-33.0.1").out, "DROPPED")
+	assert.Empty(t, own())
+	assert.Contains(t, p.exits(exitUsage, "runtimes", "drop", "33.0.1").err, `no runtime "33.0.1" was taken in`)
 }

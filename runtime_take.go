@@ -1,0 +1,236 @@
+package freshkeel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"freshkeel/internal/fetch"
+	"freshkeel/internal/launch"
+	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/unpack"
+
+	"github.com/gofrs/flock"
+)
+
+// startLimit bounds how long a runtime that is taken in may need to start.
+const startLimit = 30 * time.Second
+
+// TakeRuntime takes a Java runtime in from an archive at a path or URL, into a
+// folder of our own: no administrator's rights are needed, and the system's
+// runtimes stay as they are. digest, "sha256:HEX" say, may be "". The runtime is
+// started once to see that it runs here. One of the same version that is there
+// already is left as it is, and there is true.
+func (k *Keel) TakeRuntime(ctx context.Context, where, digest string) (rt *needs.Runtime, there bool, err error) {
+	w := fetch.Wanted{URL: where, Archive: true}
+	if digest != "" {
+		name, value, _ := strings.Cut(digest, ":")
+		if err := fetch.CheckDigest(name, value); err != nil {
+			return nil, false, &Usage{err.Error(), "write it as sha256:HEX"}
+		}
+		w.Digests = map[string]string{name: value}
+	}
+	if !fetch.IsURL(where) {
+		if w.URL, err = filepath.Abs(where); err != nil {
+			return nil, false, err
+		}
+	}
+	dir, unlock, err := k.ownRuntimes()
+	if err != nil {
+		return nil, false, err
+	}
+	defer unlock()
+	work, err := os.MkdirTemp(dir, ".taking-")
+	if err != nil {
+		return nil, false, err
+	}
+	defer os.RemoveAll(work)
+	if _, err = k.step("fetch", func() (string, error) {
+		v, err := k.client(profile.Source{}).Download(ctx, w, filepath.Join(work, "archive.part"), k.moves("fetch"))
+		if err != nil {
+			return "", denied(err)
+		}
+		if len(v.By) == 0 && fetch.IsURL(where) {
+			k.warn("nothing vouches for %s: give its digest with --digest sha256:HEX", fetch.NameOf(where))
+		}
+		return Bytes(v.Size), layOut(ctx, v, work)
+	}); err != nil {
+		return nil, false, err
+	}
+	if _, err = k.step("try", func() (string, error) {
+		if rt, err = tryRuntime(ctx, filepath.Join(work, "tree")); err != nil {
+			return "", err
+		}
+		return "Java " + rt.Version + " starts here", nil
+	}); err != nil {
+		return nil, false, err
+	}
+	name := "java-" + strings.Map(func(r rune) rune {
+		if strings.ContainsRune(`/\: `, r) {
+			return '-'
+		}
+		return r
+	}, rt.Version)
+	to := filepath.Join(dir, name)
+	if _, err := os.Stat(to); err == nil {
+		there = true
+	} else if err := os.Rename(rt.Home, to); err != nil {
+		return nil, false, err
+	} else if err := tree.SyncDir(dir); err != nil {
+		return nil, false, err
+	}
+	rt, err = needs.ReadRuntime(ctx, filepath.Join(to, "bin", filepath.Base(rt.Path)))
+	return rt, there, err
+}
+
+// ownRuntimes is the folder of the runtimes that were taken in, held against
+// other commands that change it.
+func (k *Keel) ownRuntimes() (dir string, unlock func(), err error) {
+	dir = filepath.Join(k.o.Home, "runtimes")
+	// Servers run as the owner of their install, who has to reach it.
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", nil, err
+	}
+	lock := flock.New(filepath.Join(dir, ".lock"), flock.SetPermissions(0o600))
+	if ok, err := lock.TryLock(); err != nil || !ok {
+		return "", nil, &Advised{errors.New("another command is changing the runtimes"), "wait for it to end"}
+	}
+	// What a killed command left is of no use to anybody.
+	left, _ := filepath.Glob(filepath.Join(dir, ".taking-*"))
+	for _, l := range left {
+		os.RemoveAll(l)
+	}
+	return dir, func() { lock.Unlock() }, nil
+}
+
+// layOut opens a runtime's archive into work/tree. Its names have been checked,
+// and none lies behind a link, so that each can be written where it says.
+func layOut(ctx context.Context, v *fetch.Verified, work string) error {
+	at := func(p string) string { return filepath.Join(work, "tree", filepath.FromSlash(p)) }
+	_, err := unpack.Unpacked(ctx, v, unpack.Rule{}, work, func(it unpack.Item) error {
+		full := at(it.Path)
+		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+			return err
+		}
+		switch {
+		case it.Mode.IsDir():
+			return os.MkdirAll(full, 0o755)
+		case it.Mode&fs.ModeSymlink != 0:
+			return os.Symlink(it.Target, full)
+		}
+		f, err := os.OpenFile(full, os.O_CREATE|os.O_EXCL|os.O_WRONLY, it.Mode.Perm()|0o600)
+		if err != nil {
+			return err
+		}
+		_, err = io.Copy(f, it.Body)
+		return errors.Join(err, f.Sync(), f.Close())
+	})
+	return err
+}
+
+// tryRuntime finds the Java program of an opened archive, at its top or in its
+// only folder, and starts it.
+func tryRuntime(ctx context.Context, at string) (*needs.Runtime, error) {
+	for _, pat := range []string{"bin/java", "*/bin/java", "*/Contents/Home/bin/java", "bin/java.exe", "*/bin/java.exe"} {
+		found, _ := filepath.Glob(filepath.Join(at, filepath.FromSlash(pat)))
+		if len(found) == 0 {
+			continue
+		}
+		ctx, cancel := context.WithTimeout(ctx, startLimit)
+		defer cancel()
+		out, err := exec.CommandContext(ctx, found[0], "-version").CombinedOutput()
+		if err != nil {
+			said, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
+			return nil, &Advised{fmt.Errorf("it does not start on this machine: %w: %s", err, said), "take the archive for this system and processor"}
+		}
+		return needs.ReadRuntime(ctx, found[0])
+	}
+	return nil, &Advised{errors.New("it holds no bin/java: it is no Java runtime"), "take an archive of a runtime (JRE or JDK) for this system"}
+}
+
+// DropRuntime removes a runtime that was taken in, unless a server's launch
+// script runs it. name is that of its folder, or its version.
+func (k *Keel) DropRuntime(name string) (path string, err error) {
+	dir, unlock, err := k.ownRuntimes()
+	if err != nil {
+		return "", err
+	}
+	defer unlock()
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		return "", err
+	}
+	var have []string
+	for _, d := range list {
+		if !d.IsDir() || strings.HasPrefix(d.Name(), ".") {
+			continue
+		}
+		if d.Name() == name || d.Name() == "java-"+name {
+			path = filepath.Join(dir, d.Name())
+		}
+		have = append(have, d.Name())
+	}
+	if path == "" {
+		return "", &Usage{fmt.Sprintf("no runtime %q was taken in", name), fmt.Sprintf("these were: %v", have)}
+	}
+	for _, install := range k.servers() {
+		if at := usesRuntime(install, path, k.o.Env); at != "" {
+			return "", &Advised{fmt.Errorf("%s is in use: %s runs it", filepath.Base(path), at), "let that server run another one first"}
+		}
+	}
+	gone := filepath.Join(dir, ".taking-dropped")
+	if err := os.Rename(path, gone); err != nil { // at once, and swept if this is killed
+		return "", err
+	}
+	return path, os.RemoveAll(gone)
+}
+
+// usesRuntime names the line of an install's launch script that runs something
+// in a folder; "" for none.
+func usesRuntime(install, folder string, env []string) string {
+	p, err := profile.Read(install)
+	if err != nil || p.Launch.Script == "" {
+		return ""
+	}
+	lines, _ := launch.Read(install, p.Launch.Script, env)
+	for _, c := range lines {
+		if real, err := filepath.EvalSymlinks(c.Path); err == nil && c.Path != "" && (tree.Inside(folder, real) || tree.Inside(folder, c.Path)) {
+			return fmt.Sprintf("%s, line %d", filepath.Join(install, filepath.FromSlash(c.File)), c.Line)
+		}
+	}
+	return ""
+}
+
+// servers lists the installs that were ever changed from this home, this one
+// among them.
+func (k *Keel) servers() []string {
+	out := []string{k.Dir}
+	list, _ := filepath.Glob(filepath.Join(k.o.Home, "servers", "*"))
+	for _, at := range list {
+		if b, err := os.ReadFile(at); err == nil && strings.TrimSpace(string(b)) != k.Dir {
+			out = append(out, strings.TrimSpace(string(b)))
+		}
+	}
+	return out
+}
+
+// enlist remembers the install among this home's servers. It is only there to
+// be asked before something that they share is removed.
+func (k *Keel) enlist() {
+	at := filepath.Join(k.o.Home, "servers", tree.SumBytes([]byte(k.Dir)).String()[:16])
+	if _, err := os.Stat(at); err == nil {
+		return
+	}
+	if os.MkdirAll(filepath.Dir(at), 0o700) == nil {
+		tree.WriteFile(at, []byte(k.Dir+"\n"), 0o600)
+	}
+}
