@@ -103,6 +103,7 @@ var checks = []check{
 	{"kind", checkKind},
 	{"layers", checkLayers},
 	{"runtime", checkRuntime},
+	{"native", checkNative},
 	{"launch", checkLaunch},
 	{"names", checkNames},
 	{"ready", checkReady},
@@ -121,7 +122,7 @@ var checks = []check{
 }
 
 // acceptable are the checks that an operator may go past, knowing better.
-var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "launch", "drift", "disk"}
+var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "native", "launch", "drift", "disk"}
 
 // Preflight fetches the build that is wanted, makes the plan and runs every
 // check. It changes nothing of the install.

@@ -194,3 +194,30 @@ func TestProgramsTellTheirSystem(t *testing.T) {
 	assert.Equal(t, "an RPM package", Package(strings.NewReader("\xed\xab\xee\xdb")))
 	assert.Empty(t, Package(strings.NewReader("PK")))
 }
+
+// What the build brings along counts, where the program says that it looks.
+func TestLibrariesOfTheBuildAreFoundWhereTheProgramLooks(t *testing.T) {
+	n := &Native{Program: Program{"linux", runtime.GOARCH}, Needs: []string{"libslime.so.1"}, Runpath: []string{"$ORIGIN/../lib", "${ORIGIN}"}}
+	lacks := func(there string, env ...string) []Lack {
+		return n.Lacks("/srv/pond/bin", func(full string) bool { return full == there }, env)
+	}
+	assert.Empty(t, lacks("/srv/pond/lib/libslime.so.1"))
+	assert.Empty(t, lacks("/srv/pond/bin/libslime.so.1"))
+	assert.Equal(t, []Lack{{Library: "libslime.so.1"}}, lacks("/srv/pond/libslime.so.1"))
+	assert.Empty(t, lacks("/srv/pond/libslime.so.1", "LD_LIBRARY_PATH=/srv/pond"))
+	assert.True(t, olderSymbol("GLIBC_2.4", "GLIBC_2.38") && !olderSymbol("GLIBC_2.38", "GLIBC_2.4"))
+	_, err := ReadNative(strings.NewReader("#!/bin/sh\n"))
+	assert.ErrorIs(t, err, ErrNotNative)
+}
+
+func FuzzReadNative(f *testing.F) {
+	f.Add([]byte("\x7fELF\x02\x01\x01"))
+	self, err := os.Executable()
+	if err != nil {
+		f.Fatal(err)
+	}
+	if b, err := os.ReadFile(self); err == nil {
+		f.Add(b[:4096])
+	}
+	f.Fuzz(func(_ *testing.T, b []byte) { ReadNative(bytes.NewReader(b)) })
+}

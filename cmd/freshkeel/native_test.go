@@ -1,0 +1,56 @@
+//go:build linux
+
+package main
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"regexp"
+	"testing"
+
+	"freshkeel"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A native program is held against this machine's loader, libraries and their
+// symbols, while the old server runs on: a real program, and copies of it that
+// ask for what is not here.
+func TestANativeBuildIsHeldAgainstThisMachine(t *testing.T) {
+	t.Parallel()
+	real, err := os.ReadFile("/bin/cat")
+	require.NoError(t, err)
+	require.Contains(t, string(real), "libc.so.6", "it is linked against the C library")
+	p := scripted(t, patient)
+	p.ok("start")
+	pid := p.status().Server.PID
+	p.put("run.sh", "#!/bin/sh\necho ready\n./pondserver --lilies\n")
+	for name, c := range map[string]struct {
+		program []byte
+		parts   []string
+	}{
+		"a library": {bytes.ReplaceAll(real, []byte("libc.so.6"), []byte("libq.so.6")),
+			[]string{"pondserver needs the library libq.so.6, and it is neither here nor in the build", "run.sh:3: ./pondserver --lilies", "before the server's first line", "install the package that brings libq.so.6"}},
+		"a symbol version": {regexp.MustCompile(`GLIBC_2\.\d\d\x00`).ReplaceAll(real, []byte("GLIBC_2.99\x00")),
+			[]string{"pondserver needs GLIBC_2.99 of libc.so.6, and this machine's has up to GLIBC_2.", "run.sh:3", "first line", "made for an older system"}},
+		"a loader": {bytes.ReplaceAll(real, []byte("/ld-linux"), []byte("/zz-linux")),
+			[]string{"pondserver is started by /lib", "zz-linux", "which is not here", "run.sh:3", "install the C library that has it"}},
+	} {
+		at := filepath.Join(p.dir, name+"-2.0.zip")
+		writeZip(t, at, map[string]string{"pondserver": string(c.program), "pads/lily": "x"})
+		f := p.preflight(exitRefused, "--from", at)["native"]
+		assert.Equal(t, freshkeel.Stop, f.Level, name)
+		for _, part := range c.parts {
+			assert.Contains(t, f.What+"\n"+f.Where+"\n"+f.Why+"\n"+f.Do, part, name)
+		}
+		p.exits(exitRefused, "refit", "--from", at)
+	}
+	assert.Equal(t, pid, p.status().Server.PID, "the server was never stopped")
+	at := filepath.Join(p.dir, "pond-2.0.zip")
+	writeZip(t, at, map[string]string{"pondserver": string(real), "pads/lily": "x"})
+	f := p.preflight(exitDone, "--from", at)["native"]
+	assert.Equal(t, freshkeel.OK, f.Level)
+	assert.Contains(t, f.What, "pondserver finds its ")
+}
