@@ -33,16 +33,24 @@ type Finding struct {
 
 // Preflight is what a refit would meet and do.
 type Preflight struct {
-	From     string    `json:"from"`
-	To       string    `json:"to"`
-	Findings []Finding `json:"findings"` // stops first, then warnings, then what is fine
-	Running  bool      `json:"running"`
-	Chain    []string  `json:"chain,omitempty"`  // versions to step through, the last being the one that is wanted
-	Layers   []string  `json:"layers,omitempty"` // what becomes of each layer that changes
-	Plan     *Plan     `json:"-"`
-	Fetched  *Fetched  `json:"-"`
+	From     string     `json:"from"`
+	To       string     `json:"to"`
+	Findings []Finding  `json:"findings"` // stops first, then warnings, then what is fine
+	Running  bool       `json:"running"`
+	Chain    []string   `json:"chain,omitempty"`  // versions to step through, the last being the one that is wanted
+	Ran      []CheckRun `json:"checks"`           // every check that was made, in the order of the list
+	Layers   []string   `json:"layers,omitempty"` // what becomes of each layer that changes
+	Plan     *Plan      `json:"-"`
+	Fetched  *Fetched   `json:"-"`
 
 	lines launched
+}
+
+// CheckRun is one check that was made.
+type CheckRun struct {
+	Check string        `json:"check"`
+	Took  time.Duration `json:"took_ns"`
+	Found int           `json:"found"` // findings; 0: it does not apply here
 }
 
 // Goal is the version that is wanted in the end: To, or the last of the chain.
@@ -119,6 +127,9 @@ var checks = []check{
 	{"disk", checkDisk},
 	{"stopping", checkStopping},
 	{"links", checkLinks},
+	{"memory", checkMemory},
+	{"everybody", checkWorld},
+	{"clock", checkClock},
 }
 
 // acceptable are the checks that an operator may go past, knowing better.
@@ -287,7 +298,10 @@ func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflig
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		for _, fd := range c.look(ctx, s) {
+		began := time.Now()
+		found := c.look(ctx, s)
+		pre.Ran = append(pre.Ran, CheckRun{c.name, time.Since(began), len(found)})
+		for _, fd := range found {
 			fd.Check = c.name
 			if fd.Level == Stop && slices.Contains(w.Accept, c.name) {
 				fd.Level, fd.Do = Warn, "accepted with --accept "+c.name

@@ -156,7 +156,7 @@ func TestJSONIsAContract(t *testing.T) {
 	}
 	assert.Equal(t, []string{"install", "last_line", "name", "server", "version"}, keys("status"))
 	assert.Equal(t, []string{"offers"}, keys("builds"))
-	assert.Equal(t, []string{"event", "findings", "from", "outcome", "plan", "running", "to"}, keys("preflight", "3.5.0"))
+	assert.Equal(t, []string{"checks", "event", "findings", "from", "outcome", "plan", "running", "to"}, keys("preflight", "3.5.0"))
 	assert.Equal(t, []string{"error", "event", "exit", "try"}, keys("rollback"))
 
 	r := p.ok("--json", "refit", "3.5.0")

@@ -125,6 +125,15 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 			p.put("other.sh", "sleep 60; exit\n")
 			p.outside("other.sh")
 		}, nil, "processes", freshkeel.Stop, []string{"was not started by Fresh Keel", "other.sh", "two servers on one world", "stop it at its own console"}},
+		"more memory than there is": {func(p *place) {
+			p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "-Xmx256M", "-Xmx9000g", 1))
+		}, []string{"3.5.0"}, "memory", freshkeel.Warn, []string{"-Xmx9000g asks for more memory than there is", "open-gates.sh:6", "ended by the system", "give it less than"}},
+		"open to everybody": {func(p *place) {
+			require.NoError(p.t, os.Chmod(filepath.Join(p.install, "tracks"), 0o777))
+		}, []string{"3.5.0"}, "everybody", freshkeel.Warn, []string{"everybody on this machine may write to 1 path: tracks", "mossgate-east", "as the server's user", "chmod -R o-w "}},
+		"a clock that is behind": {func(p *place) {
+			p.editFeed(func(b map[string]any) { b["date"] = "2199-01-01" })
+		}, []string{"3.5.0"}, "clock", freshkeel.Warn, []string{"this machine's clock says ", "feed.json", "certificates", "set the clock"}},
 		"build not known": {func(p *place) {
 			require.NoError(p.t, os.Remove(filepath.Join(p.install, ".freshkeel/inventory.json")))
 		}, nil, "removals", freshkeel.Warn, []string{"none will be removed", "inventory.json", "left-over files", "adopt --replace --build"}},

@@ -145,6 +145,9 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 		}
 		v.finding(f)
 	}
+	if all {
+		v.checksRan(pre)
+	}
 	if !all && fine > 0 {
 		fmt.Fprintf(v.p.out, "  %s%s\n", v.paint(good, pad("ok", 6)), fmt.Sprintf("%s found nothing wrong (--all shows them)", count(fine, "check")))
 	}
@@ -152,6 +155,22 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 	if len(stops) == 0 && len(pre.Plan.Steps) > 0 {
 		next := "freshkeel refit " + strings.TrimSpace(strings.Join(wantWords(pre, w), " "))
 		v.fact("next", next)
+	}
+}
+
+// checksRan lists every check with how long it took, what does not apply apart.
+func (v *view) checksRan(pre *freshkeel.Preflight) {
+	var ran, not []string
+	for _, c := range pre.Ran {
+		if c.Found == 0 {
+			not = append(not, c.Check)
+		} else {
+			ran = append(ran, fmt.Sprintf("%s %s", c.Check, freshkeel.Age(c.Took)))
+		}
+	}
+	v.fact("checked", strings.Join(ran, ", "))
+	if len(not) > 0 {
+		v.fact("not here", strings.Join(not, ", ")+": nothing for them to look at")
 	}
 }
 
