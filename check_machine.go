@@ -26,7 +26,9 @@ func checkMemory(_ context.Context, s *situation) (out []Finding) {
 				continue
 			}
 			if heap <= have {
-				out = append(out, ok("%s of %s fits into %s of memory", a, c.File, Bytes(have))...)
+				if strings.HasPrefix(a, "-Xmx") {
+					out = append(out, ok("%s of %s fits into %s of memory", a, c.File, Bytes(have))...)
+				}
 				continue
 			}
 			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s asks for more memory than there is: %s, and %s has %s", a, Bytes(heap), from, Bytes(have)),

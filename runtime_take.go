@@ -96,9 +96,13 @@ func (k *Keel) TakeRuntime(ctx context.Context, where, digest string) (rt *needs
 // other commands that change it.
 func (k *Keel) ownRuntimes() (dir string, unlock func(), err error) {
 	dir = filepath.Join(k.o.Home, "runtimes")
-	// Servers run as the owner of their install, who has to reach it.
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return "", nil, err
+	}
+	// Servers run as the owner of their install, who has to reach it; what else
+	// stands in this home is closed by itself.
+	if fi, err := os.Stat(k.o.Home); err == nil {
+		os.Chmod(k.o.Home, fi.Mode()|0o011)
 	}
 	lock := flock.New(filepath.Join(dir, ".lock"), flock.SetPermissions(0o600))
 	if ok, err := lock.TryLock(); err != nil || !ok {

@@ -165,7 +165,7 @@ func (v *view) checksRan(pre *freshkeel.Preflight) {
 		if c.Found == 0 {
 			not = append(not, c.Check)
 		} else {
-			ran = append(ran, fmt.Sprintf("%s %s", c.Check, freshkeel.Age(c.Took)))
+			ran = append(ran, fmt.Sprintf("%s %.1f ms", c.Check, c.Took.Seconds()*1000))
 		}
 	}
 	v.fact("checked", strings.Join(ran, ", "))
