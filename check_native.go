@@ -3,9 +3,6 @@ package freshkeel
 import (
 	"context"
 	"fmt"
-	"io"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -58,19 +55,11 @@ func (s *situation) nativePrograms() (out []program) {
 }
 
 func (s *situation) readNative(at string) (*needs.Native, error) {
-	var r io.ReaderAt
-	if f, ok := s.plan.files[at]; ok && s.plan.edit(at) == nil {
-		r = s.store.Content(f)
-	} else if s.removed(at) {
-		return nil, fs.ErrNotExist
-	} else {
-		f, err := os.Open(s.k.path(at))
-		if err != nil {
-			return nil, err
-		}
-		defer f.Close()
-		r = f
+	r, _, done, err := s.content(at)
+	if err != nil {
+		return nil, err
 	}
+	defer done()
 	return needs.ReadNative(r)
 }
 

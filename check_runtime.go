@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -168,22 +169,36 @@ func (s *situation) fitting(ctx context.Context, need javaNeed) string {
 
 // scanJar looks at the jar that will stand at a path of the install.
 func (s *situation) scanJar(at string) (*needs.Jar, error) {
-	if f, ok := s.plan.files[at]; ok {
-		return needs.ScanJar(s.store.Content(f), f.Size)
+	r, size, done, err := s.content(at)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	return needs.ScanJar(r, size)
+}
+
+// content opens the file that will stand at a path of the install.
+func (s *situation) content(at string) (r io.ReaderAt, size int64, done func(), err error) {
+	if f, ok := s.plan.files[at]; ok && s.plan.edit(at) == nil {
+		return s.store.Content(f), f.Size, func() {}, nil
 	}
 	if s.removed(at) {
-		return nil, fs.ErrNotExist
+		return nil, 0, nil, fs.ErrNotExist
 	}
-	f, err := os.Open(s.k.path(at))
+	return openFile(s.k.path(at))
+}
+
+func openFile(full string) (r io.ReaderAt, size int64, done func(), err error) {
+	f, err := os.Open(full)
 	if err != nil {
-		return nil, err
+		return nil, 0, nil, err
 	}
-	defer f.Close()
 	fi, err := f.Stat()
 	if err != nil {
-		return nil, err
+		f.Close()
+		return nil, 0, nil, err
 	}
-	return needs.ScanJar(f, fi.Size())
+	return f, fi.Size(), func() { f.Close() }, nil
 }
 
 // willBeFolder tells whether something will stand below a path after the swap.

@@ -3,7 +3,6 @@ package freshkeel
 import (
 	"context"
 	"fmt"
-	"os"
 	"path"
 	"regexp"
 	"strings"
@@ -109,17 +108,12 @@ func (s *situation) otherEdition() *Finding {
 		if err != nil {
 			continue // checkRuntime tells, where it matters
 		}
-		old, err := os.Open(s.k.path(st.Path))
+		old, size, done, err := openFile(s.k.path(st.Path))
 		if err != nil {
 			continue
 		}
-		fi, err := old.Stat()
-		if err != nil {
-			old.Close()
-			continue
-		}
-		was, err := needs.ReadJar(old, fi.Size())
-		old.Close()
+		was, err := needs.ReadJar(old, size)
+		done()
 		if err != nil || was.MainClass == now.MainClass {
 			continue
 		}
