@@ -160,17 +160,23 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 
 // checksRan lists every check with how long it took, what does not apply apart.
 func (v *view) checksRan(pre *freshkeel.Preflight) {
-	var ran, not []string
+	var slow, quick, not []string
 	for _, c := range pre.Ran {
-		if c.Found == 0 {
+		switch {
+		case c.Found == 0:
 			not = append(not, c.Check)
-		} else {
-			ran = append(ran, fmt.Sprintf("%s %.1f ms", c.Check, c.Took.Seconds()*1000))
+		case c.Took < time.Millisecond:
+			quick = append(quick, c.Check)
+		default:
+			slow = append(slow, c.Check+" "+freshkeel.Age(c.Took))
 		}
 	}
-	v.fact("checked", strings.Join(ran, ", "))
+	if len(quick) > 0 {
+		slow = append(slow, "under 1 ms each: "+strings.Join(quick, ", "))
+	}
+	v.fact("checked", strings.Join(slow, ", "))
 	if len(not) > 0 {
-		v.fact("not here", strings.Join(not, ", ")+": nothing for them to look at")
+		v.fact("not here", strings.Join(not, ", "))
 	}
 }
 
