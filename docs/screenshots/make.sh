@@ -97,8 +97,8 @@ fresh
 shot preflight-stopped 0 freshkeel preflight 4.0.0
 shot runtimes 0 'freshkeel runtimes take ../downloads/java-33.0.1-demo.zip && freshkeel runtimes 4.0.0'
 shot preflight-warned 0 freshkeel preflight 4.0.0
-freshkeel runtimes drop 33.0.1 >/dev/null
-shot preflight-clear 0 freshkeel preflight 3.5.0 --all
+freshkeel runtimes drop 33.0.1 >/dev/null 2>&1 || true
+shot preflight-clear 0 freshkeel preflight 3.5.0
 export FRESHKEEL_DEMO_PACE=700
 shot refit-under-way 3.2 freshkeel refit 3.5.0
 unset FRESHKEEL_DEMO_PACE
