@@ -42,8 +42,6 @@ type Preflight struct {
 	Layers   []string   `json:"layers,omitempty"` // what becomes of each layer that changes
 	Plan     *Plan      `json:"-"`
 	Fetched  *Fetched   `json:"-"`
-
-	lines launched
 }
 
 // CheckRun is one check that was made.
@@ -241,38 +239,6 @@ func (p *Preflight) sort() {
 	})
 }
 
-// route is the chain of builds to the one that is wanted: that one alone, where
-// the maker lets the installed version step to it.
-func (k *Keel) route(ctx context.Context, r *resolved, w Want) ([]*resolved, error) {
-	inv, err := k.inventory()
-	if err != nil {
-		return nil, err
-	}
-	c := r.base
-	if c.offer == nil || inv.Version == "" || c.Version == "" || slices.Contains(w.Accept, "steps") || c.offer.MayStep(inv.Version, c.build) {
-		return []*resolved{r}, nil
-	}
-	if newer, known := c.newer(inv.Version); known && !newer {
-		return []*resolved{r}, nil
-	}
-	way := c.offer.Route(inv.Version, c.build)
-	if len(way) < 2 {
-		return []*resolved{r}, nil
-	}
-	var out []*resolved
-	for _, b := range way[:len(way)-1] {
-		hop := &resolved{}
-		if hop.base, err = k.candidate(ctx, c.offer, b); err != nil {
-			return nil, err
-		}
-		if err := k.resolveLayers(ctx, hop, w, inv); err != nil {
-			return nil, err
-		}
-		out = append(out, hop)
-	}
-	return append(out, r), nil
-}
-
 func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflight, error) {
 	plan, err := k.plan(f, w)
 	if err != nil {
@@ -293,7 +259,7 @@ func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflig
 	if script := k.Profile.Launch.Script; script != "" {
 		s.lines.commands, s.lines.err = launch.Read(k.Dir, script, k.o.Env)
 	}
-	pre := &Preflight{From: plan.From, To: plan.To, Running: s.status.Running, Plan: plan, Fetched: f, Layers: layerChanges(inv.Layers, plan.Layers), lines: s.lines}
+	pre := &Preflight{From: plan.From, To: plan.To, Running: s.status.Running, Plan: plan, Fetched: f, Layers: layerChanges(inv.Layers, plan.Layers)}
 	for _, c := range checks {
 		if err := ctx.Err(); err != nil {
 			return nil, err

@@ -36,37 +36,6 @@ func (k *Keel) Refit(ctx context.Context, w Want) (*logbook.Entry, error) {
 	return k.refitOn(ctx, w, pre.Chain, e)
 }
 
-// refitOn goes the rest of a chain, each step a refit of its own that is
-// brought up and confirmed. What fails then leaves the last good step in place.
-func (k *Keel) refitOn(ctx context.Context, w Want, chain []string, e *logbook.Entry) (*logbook.Entry, error) {
-	done := chain[:1]
-	for n, version := range chain[1:] {
-		k.note("%s is in place; on to %s, step %d of %d", done[n], version, n+2, len(chain))
-		w.Version = version
-		pre, err := k.Preflight(ctx, w)
-		if err == nil {
-			e, err = k.refit(ctx, w, pre)
-		}
-		var (
-			refused *Refused
-			back    *RolledBack
-		)
-		switch {
-		case errors.As(err, &refused):
-			refused.Done = done
-		case errors.As(err, &back):
-			back.Done = done
-		case err != nil && !errors.As(err, new(*NeedsHands)):
-			return e, fmt.Errorf("%s is in place and confirmed; the step to %s: %w", done[n], version, err)
-		}
-		if err != nil {
-			return e, err
-		}
-		done = append(done, version)
-	}
-	return e, nil
-}
-
 // refit is one step: from the build that is installed to one that was checked.
 func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entry, error) {
 	if stops := pre.Stops(); len(stops) > 0 {

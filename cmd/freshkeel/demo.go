@@ -268,13 +268,13 @@ func (s *scenes) leaveNothing() {
 	}
 }
 
-// serve offers the harbour's builds on loopback.
+// serve has the makers' site offer the harbour's builds on loopback.
 func (s *scenes) serve() (feed string, closeFeed func(), err error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return "", nil, err
 	}
-	srv := &http.Server{Handler: http.FileServer(http.Dir(s.h.Builds)), ReadHeaderTimeout: 5 * time.Second}
+	srv := &http.Server{Handler: &demo.Site{Dir: s.h.Builds}, ReadHeaderTimeout: 5 * time.Second}
 	go srv.Serve(l)
 	return fmt.Sprintf("http://%s/feed.json", l.Addr()), func() { srv.Close() }, nil
 }

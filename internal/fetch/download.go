@@ -148,10 +148,8 @@ func (c *Client) Small(ctx context.Context, w Wanted, most int64) ([]byte, error
 	return b, nil
 }
 
-// errLocal marks what trying again can't mend: this machine's own disk.
-var errLocal = errors.New("write it here")
-
-func local(err error) error { return final{fmt.Errorf("%w: %w", errLocal, err)} }
+// local is an error of this machine's own disk, which trying again can't mend.
+func local(err error) error { return final{fmt.Errorf("write it here: %w", err)} }
 
 type download struct {
 	c        *Client
