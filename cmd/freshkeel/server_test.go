@@ -4,7 +4,10 @@ package main
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -307,4 +310,50 @@ func TestMinderAnswersAtTheEndOfALongPath(t *testing.T) {
 	start := time.Now()
 	p.ok("stop")
 	assert.Less(t, time.Since(start), 20*time.Second)
+}
+
+// Who asks after a caller that died with its stop just sent is told of that
+// stop: else a recovery would take the server for one that runs on.
+func TestStopIsHeardBeforeWhatIsAskedAfterIt(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	p.ok("start")
+	talk := func() *net.UnixConn {
+		c, err := net.DialUnix("unix", nil, &net.UnixAddr{Net: "unix", Name: filepath.Join(p.install, ".freshkeel/run/minder.sock")})
+		require.NoError(t, err)
+		return c
+	}
+	for range 20 {
+		stop := talk()
+		fmt.Fprintln(stop, `{"do":"stop","stop":{"send":"flush","wait":20000000}}`)
+		ask := talk()
+		fmt.Fprintln(ask, `{"do":"status"}`)
+		var said struct{ Status struct{ Stopping bool } }
+		require.NoError(t, json.NewDecoder(ask).Decode(&said))
+		require.True(t, said.Status.Stopping)
+		ask.Close()
+		_, err := io.Copy(io.Discard, stop)
+		require.NoError(t, err, "the stop ends, with the server left running")
+	}
+	late := talk() // who says nothing for long holds nobody up for good
+	defer late.Close()
+	assert.False(t, p.status().Server.Stopping)
+}
+
+// A minder whose caller died before it held the install starts nothing: what
+// came after that caller found no server, and may be moving files.
+func TestMinderThatNobodyWaitsForStartsNothing(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	require.NoError(t, os.MkdirAll(filepath.Join(p.install, ".freshkeel/run"), 0o700))
+	order, err := json.Marshal(map[string]any{"install": p.install, "script": "run.sh", "run_dir": filepath.Join(p.install, ".freshkeel/run"), "uid": -1, "gid": -1})
+	require.NoError(t, err)
+	cmd := p.command("status")
+	cmd.Args = []string{cmd.Path, minderWord}
+	cmd.Stdin = bytes.NewReader(order)
+	out, _ := cmd.Output()
+	assert.Contains(t, string(out), `{"held":true}`)
+	assert.Contains(t, string(out), "who ordered the start is gone")
+	assert.NotContains(t, p.run("log").out, "ready")
+	p.ok("start")
 }

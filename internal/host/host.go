@@ -16,6 +16,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -94,6 +95,7 @@ type request struct {
 }
 
 type reply struct {
+	Held   bool    `json:"held,omitempty"` // a beginning minder's: it waits for the word
 	Error  string  `json:"error,omitempty"`
 	Status *Status `json:"status,omitempty"`
 	Exit   *Exit   `json:"exit,omitempty"`
@@ -129,8 +131,11 @@ func Start(ctx context.Context, self []string, l Launch) (*Status, error) {
 	}
 	cmd := exec.Command(self[0], self[1:]...)
 	cmd.Dir = l.Install
-	cmd.Stdin = strings.NewReader(string(order) + "\n")
 	cmd.SysProcAttr = detached()
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		return nil, err
@@ -140,11 +145,7 @@ func Start(ctx context.Context, self []string, l Launch) (*Status, error) {
 	}
 	got := make(chan reply, 1)
 	go func() {
-		var r reply
-		if err := json.NewDecoder(out).Decode(&r); err != nil {
-			r.Error = "the minder ended without a word: " + err.Error()
-		}
-		got <- r
+		got <- converse(in, json.NewDecoder(out), order)
 		cmd.Wait() // in case this process outlives it
 	}()
 	select {
@@ -160,6 +161,27 @@ func Start(ctx context.Context, self []string, l Launch) (*Status, error) {
 	}
 }
 
+// goOn is what a minder that holds the install waits for: it never comes from
+// a caller that died meanwhile.
+const goOn = "go on"
+
+// converse gives a minder its order, and the word to go on once it holds the
+// install, and returns its last answer.
+func converse(in io.WriteCloser, answers *json.Decoder, order []byte) reply {
+	defer in.Close()
+	in.Write(append(order, '\n'))
+	for {
+		var r reply
+		if err := answers.Decode(&r); err != nil {
+			return reply{Error: "the minder ended without a word: " + err.Error()}
+		}
+		if !r.Held {
+			return r
+		}
+		json.NewEncoder(in).Encode(goOn)
+	}
+}
+
 // Status asks the minder. Without one the server isn't running, and Last says
 // how it ended.
 func (d Dir) Status() *Status {
@@ -171,7 +193,7 @@ func (d Dir) Status() *Status {
 		}
 		// No socket, or nobody behind it. A minder that holds its lock is just
 		// beginning or ending, and worth another moment.
-		if held, _ := d.held(); !held || try == 40 {
+		if held, _ := d.held(); !held || try == 400 {
 			return &Status{Last: d.lastExit()}
 		}
 		time.Sleep(25 * time.Millisecond)

@@ -37,19 +37,21 @@ type minder struct {
 	talks    sync.WaitGroup // conversations that must be answered before the end
 }
 
-// Mind is the minder's whole life: it reads a Launch from in, starts the
-// server, tells out that it did, and returns when the server is gone. It is
-// to be the main work of a process of its own.
+// Mind is the minder's whole life: it reads a Launch from in, tells out that
+// it holds the install, is told to go on, starts the server, tells out that it
+// did, and returns when the server is gone. It is to be the main work of a
+// process of its own.
 func Mind(in io.Reader, out io.WriteCloser) error {
 	m := &minder{gone: make(chan struct{})}
-	unlock, listener, err := m.begin(in)
+	answer := json.NewEncoder(out)
+	unlock, listener, err := m.begin(json.NewDecoder(in), answer)
 	if err != nil {
-		json.NewEncoder(out).Encode(reply{Error: err.Error()})
+		answer.Encode(reply{Error: err.Error()})
 		out.Close()
 		return err
 	}
 	defer unlock()
-	json.NewEncoder(out).Encode(reply{Status: m.status()})
+	answer.Encode(reply{Status: m.status()})
 	out.Close()
 	go m.serve(listener)
 	<-m.gone
@@ -59,8 +61,8 @@ func Mind(in io.Reader, out io.WriteCloser) error {
 }
 
 // begin does all that can fail, in the order that leaves nothing behind.
-func (m *minder) begin(in io.Reader) (unlock func(), l net.Listener, err error) {
-	if err := json.NewDecoder(in).Decode(&m.l); err != nil {
+func (m *minder) begin(orders *json.Decoder, answer *json.Encoder) (unlock func(), l net.Listener, err error) {
+	if err := orders.Decode(&m.l); err != nil {
 		return nil, nil, fmt.Errorf("read the order: %w", err)
 	}
 	m.dir = Dir(m.l.RunDir)
@@ -77,6 +79,14 @@ func (m *minder) begin(in io.Reader) (unlock func(), l net.Listener, err error) 
 			letGo()
 		}
 	}()
+	// Whoever ordered this may have died meanwhile, and what came after it may
+	// have found no server and be moving files. Only now that the lock shows
+	// this minder to everybody is it asked whether the order still stands.
+	answer.Encode(reply{Held: true})
+	var word string
+	if err := orders.Decode(&word); err != nil || word != goOn {
+		return nil, nil, errors.New("who ordered the start is gone")
+	}
 	if err := holdChildren(); err != nil {
 		return nil, nil, fmt.Errorf("hold the server's processes: %w", err)
 	}
@@ -185,7 +195,12 @@ func (m *minder) status() *Status {
 	return &Status{Running: true, PID: m.pid, Minder: os.Getpid(), Processes: descendants(), Since: m.since, Script: m.l.Script, Stopping: m.stopping}
 }
 
+// serve answers each conversation on its own, but hears their requests in the
+// order in which they came: who asks for the status after a caller died in the
+// middle of a stop must be told of that stop.
 func (m *minder) serve(l net.Listener) {
+	before := make(chan struct{})
+	close(before)
 	for {
 		c, err := l.Accept()
 		if errors.Is(err, net.ErrClosed) {
@@ -196,42 +211,65 @@ func (m *minder) serve(l net.Listener) {
 			continue
 		}
 		m.talks.Add(1)
+		heard, earlier := make(chan struct{}), before
+		before = heard
 		go func() {
 			defer m.talks.Done()
 			defer c.Close()
-			m.talk(c)
+			m.talk(c, earlier, heard)
 		}()
 	}
 }
 
-func (m *minder) talk(c net.Conn) {
+func (m *minder) talk(c net.Conn, earlier <-chan struct{}, heard chan<- struct{}) {
 	enc := json.NewEncoder(c)
 	var q request
 	c.SetReadDeadline(time.Now().Add(5 * time.Second))
-	if err := json.NewDecoder(bufio.NewReader(c)).Decode(&q); err != nil {
-		return
+	err := json.NewDecoder(bufio.NewReader(c)).Decode(&q)
+	<-earlier
+	var act func()
+	if err == nil {
+		act = m.hear(q, enc)
 	}
+	close(heard)
+	if act != nil {
+		act()
+	}
+}
+
+// hear takes note of a request, and returns what is to be done about it, which
+// may take its time.
+func (m *minder) hear(q request, enc *json.Encoder) func() {
 	switch q.Do {
 	case "status":
-		enc.Encode(reply{Status: m.status()})
+		st := m.status()
+		return func() { enc.Encode(reply{Status: st}) }
 	case "send":
-		var r reply
-		if err := m.send(q.Line); err != nil {
-			r.Error = err.Error()
+		return func() {
+			var r reply
+			if err := m.send(q.Line); err != nil {
+				r.Error = err.Error()
+			}
+			enc.Encode(r)
 		}
-		enc.Encode(r)
 	case "wait":
-		<-m.gone
-		enc.Encode(reply{Exit: &m.exit})
+		return func() {
+			<-m.gone
+			enc.Encode(reply{Exit: &m.exit})
+		}
 	case "stop":
 		if q.Stop == nil {
-			return
+			return nil
 		}
+		first := m.beginStop()
 		// Steps are told as long as somebody listens, and taken in any case.
-		m.stop(*q.Stop, func(s StopStep) { enc.Encode(s) })
-	default:
-		enc.Encode(reply{Error: fmt.Sprintf("%q is not known here", q.Do)})
+		note := func(s StopStep) { enc.Encode(s) }
+		if !first {
+			return func() { m.awaitStop(*q.Stop, note) }
+		}
+		return func() { m.stop(*q.Stop, note) }
 	}
+	return func() { enc.Encode(reply{Error: fmt.Sprintf("%q is not known here", q.Do)}) }
 }
 
 // sendLimit is how long a server may leave its full input unread before a line
@@ -248,27 +286,35 @@ func (m *minder) send(line string) error {
 	return nil
 }
 
-// stop ends the server by the order, or waits along with a stop under way.
-func (m *minder) stop(o StopOrder, note func(StopStep)) {
+// beginStop tells whether this stop is the first under way.
+func (m *minder) beginStop() (first bool) {
 	m.mu.Lock()
-	first := !m.stopping
-	m.stopping = true
-	m.mu.Unlock()
-	gone := func(wait time.Duration) bool {
-		select {
-		case <-m.gone:
-			note(StopStep{Do: "gone", Exit: &m.exit})
-			return true
-		case <-time.After(wait):
-			return false
-		}
+	defer m.mu.Unlock()
+	first, m.stopping = !m.stopping, true
+	return first
+}
+
+// over tells whether the server ended within a time, and says so.
+func (m *minder) over(within time.Duration, note func(StopStep)) bool {
+	select {
+	case <-m.gone:
+		note(StopStep{Do: "gone", Exit: &m.exit})
+		return true
+	case <-time.After(within):
+		return false
 	}
-	if !first {
-		if !gone(o.Notice + o.Wait + o.Terminate + 10*time.Second) {
-			note(StopStep{Do: "still-running", PIDs: descendants()})
-		}
-		return
+}
+
+// awaitStop waits along with a stop under way.
+func (m *minder) awaitStop(o StopOrder, note func(StopStep)) {
+	if !m.over(o.Notice+o.Wait+o.Terminate+10*time.Second, note) {
+		note(StopStep{Do: "still-running", PIDs: descendants()})
 	}
+}
+
+// stop ends the server by the order.
+func (m *minder) stop(o StopOrder, note func(StopStep)) {
+	gone := func(wait time.Duration) bool { return m.over(wait, note) }
 	defer func() {
 		m.mu.Lock()
 		m.stopping = false // a later stop begins anew
