@@ -12,12 +12,18 @@ import (
 	"github.com/shirou/gopsutil/v4/mem"
 )
 
-// checkMemory holds the heap that the launch script gives a Java server against
+// checkMemory holds the heap that the launch script gives the server against
 // what the machine has, or lets this program's group of processes have.
 func checkMemory(_ context.Context, s *situation) (out []Finding) {
 	have, from := machineMemory()
 	for _, c := range s.lines.commands {
-		if !c.Java() || have == 0 {
+		if have == 0 {
+			continue
+		}
+		first, most := lastFlag(c.Args, "-Xms"), lastFlag(c.Args, "-Xmx")
+		if c.Java() && heapBytes(most) > 0 && heapBytes(first) > heapBytes(most) {
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s begins with more memory than %s allows", first, most), Where: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text),
+				Why: "the runtime refuses to start with that", Do: fmt.Sprintf("make -Xms as large as %s or smaller", most)})
 			continue
 		}
 		for _, a := range c.Args {
@@ -26,7 +32,7 @@ func checkMemory(_ context.Context, s *situation) (out []Finding) {
 				continue
 			}
 			if heap <= have {
-				if strings.HasPrefix(a, "-Xmx") {
+				if !strings.HasPrefix(a, "-Xms") {
 					out = append(out, ok("%s of %s fits into %s of memory", a, c.File, Bytes(have))...)
 				}
 				continue
@@ -53,14 +59,18 @@ func machineMemory() (have int64, from string) {
 	return have, from
 }
 
+// heapFlags are the arguments that bound a runtime's heap, and the unit of a
+// bare number, in bytes.
+var heapFlags = map[string]int64{"-Xmx": 1, "-Xms": 1, "-XX:MaxHeapSize=": 1, "--max-old-space-size=": 1 << 20}
+
 // heapBytes reads -Xmx4G, -Xms512m and the like; 0 for anything else.
 func heapBytes(arg string) int64 {
-	for _, flag := range []string{"-Xmx", "-Xms"} {
+	for flag, unit := range heapFlags {
 		v, ok := strings.CutPrefix(arg, flag)
 		if !ok || v == "" {
 			continue
 		}
-		unit := int64(1)
+		letter := true
 		switch v[len(v)-1] | 0x20 {
 		case 'k':
 			unit = 1 << 10
@@ -70,8 +80,10 @@ func heapBytes(arg string) int64 {
 			unit = 1 << 30
 		case 't':
 			unit = 1 << 40
+		default:
+			letter = false
 		}
-		if unit > 1 {
+		if letter {
 			v = v[:len(v)-1]
 		}
 		if n, err := strconv.ParseInt(v, 10, 40); err == nil && n > 0 {

@@ -23,7 +23,7 @@ func checkNative(_ context.Context, s *situation) (out []Finding) {
 		if err != nil || n.Arch != runtime.GOARCH {
 			continue // no program, or one that checkKind tells of
 		}
-		lacks := n.Lacks(filepath.Dir(s.k.path(c.at)), s.brings, s.k.o.Env)
+		lacks := n.Lacks(filepath.Dir(s.k.path(c.at)), s.brings, c.libraries)
 		for _, l := range lacks {
 			out = append(out, lacking(c, l))
 		}
@@ -36,7 +36,10 @@ func checkNative(_ context.Context, s *situation) (out []Finding) {
 
 // program is a native program of the install, and the script's line that runs
 // it.
-type program struct{ at, where string }
+type program struct {
+	at, where string
+	libraries []string // where its loader looks first
+}
 
 func (s *situation) nativePrograms() (out []program) {
 	for _, c := range s.lines.commands {
@@ -45,11 +48,13 @@ func (s *situation) nativePrograms() (out []program) {
 			full = filepath.Join(c.Dir, c.Program)
 		}
 		if at := relTo(s.k.Dir, full); at != "" && !c.Java() {
-			out = append(out, program{at, fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)})
+			out = append(out, program{at, fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text), c.Libraries})
+		} else if strings.HasSuffix(strings.ToLower(c.Script), ".exe") { // what runs Windows programs here is given one
+			out = append(out, program{c.Script, fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text), nil})
 		}
 	}
 	if script := s.k.Profile.Launch.Script; script != "" && len(s.lines.commands) == 0 {
-		out = append(out, program{script, "[launch] script"})
+		out = append(out, program{script, "[launch] script", nil})
 	}
 	return
 }
@@ -94,6 +99,9 @@ func lacking(c program, l needs.Lack) Finding {
 	default:
 		f.What = fmt.Sprintf("%s needs the library %s, and it is neither here nor in the build", c.at, l.Library)
 		f.Do = fmt.Sprintf("install the package that brings %s, or put it where the program looks", l.Library)
+		if p := needs.PackageOf(l.Library, "/"); p != "" {
+			f.Do = fmt.Sprintf("install %s, which by this machine's package lists brings it: apt install %s", p, p)
+		}
 	}
 	return f
 }

@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/feed"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
 )
 
 // checkRuntime holds what the jar that the launch script names needs, and what
@@ -161,6 +162,9 @@ func (n javaNeed) why(rt *needs.Runtime) string {
 // fitting advises a runtime of this machine that would do.
 func (s *situation) fitting(ctx context.Context, need javaNeed) string {
 	best := need.best(s.k.findRuntimes(ctx))
+	if a, named := s.cand.build.RuntimeFor(needs.Java, feed.Machine(profile.Source{})); best == nil && named && s.cand.offer != nil {
+		return fmt.Sprintf("freshkeel runtimes take --for %s, which fetches the %s that its makers name (no administrator's rights needed); then preflight again", s.plan.To, strings.TrimSpace("Java "+a.Version))
+	}
 	if best == nil {
 		return fmt.Sprintf("get a Java runtime of %s (none is here): freshkeel runtimes take PATH|URL of its archive, then preflight again", need.words())
 	}

@@ -11,6 +11,7 @@ import (
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/host"
+	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
@@ -115,10 +116,6 @@ func checkLaunch(_ context.Context, s *situation) []Finding {
 		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", script, s.lines.err), Where: s.k.path(script),
 			Why: "what it runs is not known, so the runtime was not checked", Do: "mend the script, if the server does not start by it"}}
 	}
-	if b, err := os.ReadFile(s.k.path(script)); err == nil && strings.HasPrefix(string(b), "#!") && strings.Contains(strings.SplitN(string(b), "\n", 2)[0], "\r") {
-		return []Finding{{Level: Stop, What: script + " has Windows line ends", Where: s.k.path(script) + ":1",
-			Why: "the system looks for an interpreter whose name ends in a carriage return, and finds none", Do: fmt.Sprintf("sed -i 's/\\r$//' %s", s.k.path(script))}}
-	}
 	return ok("%s starts the server", script)
 }
 
@@ -135,6 +132,10 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
 		if s.willBe(at) {
 			out = append(out, ok("%s, which %s runs, will exist", at, c.File)...)
+			continue
+		}
+		if strings.HasPrefix(at, "../") {
+			out = append(out, Finding{Level: Stop, What: c.Program + " is not there", Where: where, Why: "the launch script runs it", Do: "put it there, or correct the script"})
 			continue
 		}
 		f := Finding{Level: Stop, What: fmt.Sprintf("%s will not exist after the swap", at), Where: where, Why: "the launch script runs it by this name",
@@ -265,8 +266,13 @@ func checkPort(_ context.Context, s *situation) []Finding {
 		}
 	}
 	if len(pids) > 0 {
-		return []Finding{{Level: Stop, What: fmt.Sprintf("port %s is held by another process", p), Where: fmt.Sprintf("process %d", pids[0]),
-			Why: "the new server could not bind it and would end", Do: "stop that process, or correct [ready] port"}}
+		where, do := "a process of another user, which can't be seen from here", fmt.Sprintf("look who it is: sudo ss -lpn 'sport = :%d'; end it, or correct [ready] port", p.Number)
+		if h, seen := host.Find(pids[0]); seen {
+			where = fmt.Sprintf("process %d, %s, user %s, since %s", h.PID, h.Command, h.User, h.Since.Format("2006-01-02 15:04:05"))
+			do = "stop that process, or correct [ready] port"
+		}
+		return []Finding{{Level: Stop, What: fmt.Sprintf("port %s is held by another process", p), Where: where,
+			Why: "the new server could not bind it and would end", Do: do}}
 	}
 	return ok("port %s is free", p)
 }
@@ -347,12 +353,13 @@ const slack = 64 << 20
 // file system once.
 func checkDisk(_ context.Context, s *situation) []Finding {
 	type need struct {
-		what  []string
-		bytes int64
-		at    string
+		what   []string
+		bytes  int64
+		inodes uint64
+		at     string
 	}
 	needs := map[uint64]*need{}
-	add := func(at, what string, bytes int64) {
+	add := func(at, what string, bytes int64, inodes int) {
 		e, _, err := tree.Describe(at, "")
 		if err != nil {
 			return
@@ -363,6 +370,7 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 			needs[e.Dev] = n
 		}
 		n.bytes += bytes
+		n.inodes += uint64(inodes)
 		n.what = append(n.what, fmt.Sprintf("%s for the %s", Bytes(bytes), what))
 	}
 	var backup int64
@@ -371,8 +379,9 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 			backup += e.Size
 		}
 	}
-	add(s.k.state(), "staging", s.plan.Bytes)
-	add(s.store.Dir(), "backup (at most)", backup)
+	// A new file and, on the way, its folder: what is displaced needs none.
+	add(s.k.state(), "staging", s.plan.Bytes, 2*len(s.plan.Steps)+64)
+	add(s.store.Dir(), "backup (at most)", backup, int(backup/locker.PackSize)+64)
 	var out []Finding
 	for _, n := range needs {
 		u, err := disk.Usage(n.at)
@@ -382,6 +391,10 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 		if free := int64(u.Free); free < n.bytes+slack {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s needed, %s free", Bytes(n.bytes+slack), Bytes(free)), Where: n.at,
 				Why: strings.Join(n.what, ", ") + fmt.Sprintf(", %s to spare", Bytes(slack)), Do: "free space there, or move FRESHKEEL_HOME to another disk"})
+		}
+		if u.InodesTotal > 0 && u.InodesFree < n.inodes {
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%d inodes needed, %d free", n.inodes, u.InodesFree), Where: n.at,
+				Why: "its file system can hold so many files and no more, whatever their size", Do: "remove small files there: old logs and caches first"})
 		}
 	}
 	if out == nil {

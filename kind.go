@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"freshkeel/internal/feed"
@@ -18,6 +19,9 @@ import (
 // installerName is how a file that installs something, or that players run, is
 // usually called.
 var installerName = regexp.MustCompile(`(?i)(^|[-_. ])(setup|installer|client|launcher)([-_. ]|\d|$)`)
+
+// installers are the endings of files that people start to install something.
+var installers = []string{".exe", ".msi", ".jar", ".sh", ".run", ".dmg", ".pkg", ".bin", ".deb", ".rpm"}
 
 // checkKind refuses what is no server build for this machine: an installer, a
 // package, a client, a build for another system or processor, or of another
@@ -47,7 +51,7 @@ func checkKind(_ context.Context, s *situation) []Finding {
 			if what := needs.Package(content); what != "" {
 				return stop("it would put itself somewhere else, by rules of its own", take, "%s is %s, not a server build", f.Path, what)
 			}
-			if path.Ext(f.Path) != "" && installerName.MatchString(path.Base(f.Path)) && !s.k.exists(f.Path) {
+			if slices.Contains(installers, strings.ToLower(path.Ext(f.Path))) && installerName.MatchString(path.Base(f.Path)) && !s.k.exists(f.Path) {
 				return stop("an installer or client is not what players connect to", take, "%s is an installer or a client by its name, not a server build", f.Path)
 			}
 		}

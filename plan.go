@@ -35,8 +35,10 @@ type Plan struct {
 	Moved     []Move   // content that lies elsewhere in the new build
 	Overlaid  []Overlaid
 	Layers    []Laid
-	Without   []string // layers that are left out
-	Edits     []Edit   // of the operator's own scripts: shown, backed up, rolled back like any other file
+	Without   []string  // layers that are left out
+	Edits     []Edit    // of the operator's own files: shown, backed up, rolled back like any other file
+	Asked     []Consent // consents that are asked for and were not accepted
+	HeldBack  []string  // add-ons that are left out of this refit, by their paths
 	Blocked   []blocked
 
 	set     *locker.Set
@@ -52,7 +54,7 @@ type Plan struct {
 	sure    bool                     // the new build's files are all known
 }
 
-// Edit is one line of a script that is changed.
+// Edit is one line of a script, or of a consent, that is changed.
 type Edit struct {
 	Path string `json:"path"`
 	Line int    `json:"line"`
@@ -60,8 +62,9 @@ type Edit struct {
 	New  string `json:"new"`
 	Why  string `json:"why"`
 
-	text    []byte // the whole script, edited
+	text    []byte // the whole file, edited
 	runtime needs.Runtime
+	consent bool
 }
 
 // Move is content that the new build has under another name.
@@ -158,8 +161,14 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	for i := range p.owned {
 		p.owned[i].Layer = p.layerOf[p.owned[i].Path]
 	}
+	if err := k.holdBack(p, w); err != nil {
+		return nil, err
+	}
 	p.findMoves(old)
 	if err := k.planScript(p, f); err != nil {
+		return nil, err
+	}
+	if err := k.planConsents(p, w); err != nil {
 		return nil, err
 	}
 	swap.Sort(p.Steps)

@@ -109,29 +109,41 @@ var checks = []check{
 	{"kind", checkKind},
 	{"layers", checkLayers},
 	{"runtime", checkRuntime},
+	{"engine", checkEngine},
 	{"native", checkNative},
+	{"windows", checkWindows},
+	{"needs", checkNeeds},
 	{"launch", checkLaunch},
+	{"scripts", checkScripts},
+	{"others", checkOtherScripts},
 	{"names", checkNames},
 	{"ready", checkReady},
 	{"paths", checkPaths},
 	{"drift", checkDrift},
 	{"damage", checkDamage},
 	{"removals", checkRemovals},
+	{"addons", checkAddons},
+	{"consent", checkConsent},
 	{"processes", checkProcesses},
+	{"open", checkOpen},
 	{"port", checkPort},
 	{"owner", checkOwner},
+	{"strangers", checkStrangers},
 	{"writable", checkWritable},
+	{"frozen", checkFrozen},
 	{"filesystem", checkFilesystem},
 	{"disk", checkDisk},
 	{"stopping", checkStopping},
 	{"links", checkLinks},
 	{"memory", checkMemory},
+	{"limits", checkLimits},
+	{"logs", checkLogs},
 	{"everybody", checkWorld},
 	{"clock", checkClock},
 }
 
 // acceptable are the checks that an operator may go past, knowing better.
-var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "native", "launch", "drift", "disk"}
+var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "engine", "native", "windows", "launch", "scripts", "drift", "addons", "disk"}
 
 // Preflight fetches the build that is wanted, makes the plan and runs every
 // check. It changes nothing of the install.

@@ -47,7 +47,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	for _, f := range pre.Warnings() {
 		k.warn("%s", f.What)
 	}
-	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept})
+	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.consents(), HeldBack: pre.Plan.HeldBack})
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +81,11 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if err := t.swap(pre.Plan); err != nil {
 		return t.e, t.goBack(err.Error(), nil)
 	}
-	if v := t.start(ctx); !v.Up {
+	v := t.start(ctx)
+	if !v.Up && t.consented(w, v) {
+		v = t.start(ctx)
+	}
+	if !v.Up {
 		return t.e, t.goBack(v.Why, v.Lines)
 	}
 	return t.e, t.confirm()

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
@@ -24,6 +25,20 @@ import (
 
 // startLimit bounds how long a runtime that is taken in may need to start.
 const startLimit = 30 * time.Second
+
+// TakeRuntimeFor takes in the Java runtime that the source names for a build.
+func (k *Keel) TakeRuntimeFor(ctx context.Context, want Want) (rt *needs.Runtime, there bool, err error) {
+	c, err := k.resolve(ctx, want)
+	if err != nil {
+		return nil, false, err
+	}
+	a, ok := c.build.RuntimeFor(needs.Java, feed.Machine(profile.Source{}))
+	if !ok {
+		return nil, false, &Advised{fmt.Errorf("the source names no runtime of this machine for %s", c.label()), "freshkeel runtimes take PATH|URL of an archive"}
+	}
+	a.Wanted.Archive = true
+	return k.takeRuntime(ctx, a.Wanted, c.src)
+}
 
 // TakeRuntime takes a Java runtime in from an archive at a path or URL, into a
 // folder of our own: no administrator's rights are needed, and the system's
@@ -44,6 +59,11 @@ func (k *Keel) TakeRuntime(ctx context.Context, where, digest string) (rt *needs
 			return nil, false, err
 		}
 	}
+	return k.takeRuntime(ctx, w, profile.Source{})
+}
+
+func (k *Keel) takeRuntime(ctx context.Context, w fetch.Wanted, from profile.Source) (rt *needs.Runtime, there bool, err error) {
+	where := w.URL
 	dir, unlock, err := k.ownRuntimes()
 	if err != nil {
 		return nil, false, err
@@ -55,7 +75,7 @@ func (k *Keel) TakeRuntime(ctx context.Context, where, digest string) (rt *needs
 	}
 	defer os.RemoveAll(work)
 	if _, err = k.step("fetch", func() (string, error) {
-		v, err := k.client(profile.Source{}).Download(ctx, w, filepath.Join(work, "archive.part"), k.moves("fetch"))
+		v, err := k.client(from).Download(ctx, w, filepath.Join(work, "archive.part"), k.moves("fetch"))
 		if err != nil {
 			return "", denied(err)
 		}

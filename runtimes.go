@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/host"
@@ -25,10 +26,13 @@ type Runtime struct {
 	Why  string `json:"why,omitempty"` // of the recommendation, or of what does not fit
 }
 
+// FoundRuntime is one runtime of this machine by itself.
+type FoundRuntime = needs.Runtime
+
 // Runtimes is what runtimes are here, and what is needed.
 type Runtimes struct {
 	For   string    `json:"for"`             // version that is held against them
-	Jar   string    `json:"jar,omitempty"`   // what the launch script runs
+	Runs  string    `json:"runs,omitempty"`  // what the launch script runs: a jar, a script, an application
 	Need  string    `json:"need,omitempty"`  // "Java 17"; "" where it can't be told
 	Where string    `json:"where,omitempty"` // the script's line: file, line, text
 	Lacks string    `json:"lacks,omitempty"` // what the script would run is not there
@@ -69,9 +73,19 @@ func reachable(full string, uid int) bool {
 	}
 }
 
+// requirement is what a program asks of the runtime that runs it.
+type requirement interface {
+	fits(*needs.Runtime) bool
+	best([]needs.Runtime) *needs.Runtime // of those that fit, the one to recommend
+	short(*needs.Runtime) string         // in a few words, why one does not fit
+	chosen(*needs.Runtime) string        // why one is recommended
+	String() string                      // "Java 17", "Node >=20"
+}
+
 // Runtimes lists the runtimes of this machine and holds them against what the
 // launch script runs: as it is installed or, with a version or place wanted, as
-// that build would have it.
+// that build would have it. They are those of the kind that the script runs;
+// Java's, where it runs none.
 func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 	inv, err := k.inventory()
 	if err != nil {
@@ -92,41 +106,54 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 		}
 		s.cand, s.fetched, out.For = all[0].Candidate, all[0], all[0].Version
 	}
-	var need *javaNeed
+	var need requirement
 	used := map[string]string{}
+	kind, host, framework := needs.Java, "", ""
 	if script := k.Profile.Launch.Script; script != "" {
 		lines, err := launch.Read(k.Dir, script, k.o.Env)
 		if err != nil {
 			k.warn("%s can't be read: %v", script, err)
 		}
 		for _, c := range lines {
-			if !c.Java() {
+			ofKind, n := s.required(c, out)
+			if ofKind == "" {
 				continue
 			}
+			kind, need = ofKind, n
 			out.Where = fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
+			if d, ok := n.(dotnetNeed); ok {
+				host, framework = d.host, d.f.Name
+				for _, rt := range needs.FindFrameworks(framework, host, k.o.Env, k.Profile.Runtime.Search) {
+					if d.f.Pick([]string{rt.Version}) != "" && rt.Version == d.pick {
+						used[rt.Path] = fmt.Sprintf("%s:%d", c.File, c.Line)
+					}
+				}
+				if len(used) == 0 {
+					out.Lacks = framework
+				}
+				continue
+			}
 			if real, err := filepath.EvalSymlinks(c.Path); err == nil && c.Path != "" {
 				used[real] = fmt.Sprintf("%s:%d", c.File, c.Line)
 			} else {
 				out.Lacks = c.Program
 			}
-			if c.Jar == "" {
-				continue
-			}
-			jar, err := s.scanJar(c.Jar)
-			if err != nil {
-				k.warn("%s can't be read: %v", c.Jar, err)
-				continue
-			}
-			n := s.javaNeed(jar)
-			need, out.Jar, out.Need = &n, c.Jar, n.String()
 		}
 	}
-	found := k.findRuntimes(ctx)
+	var found []needs.Runtime
+	switch kind {
+	case needs.Java:
+		found = k.findRuntimes(ctx)
+	case needs.Dotnet:
+		found = needs.FindFrameworks(framework, host, k.o.Env, k.Profile.Runtime.Search)
+	default:
+		found = needs.FindEngines(ctx, kind, k.o.Env, k.Profile.Runtime.Search)
+	}
 	for path, at := range used { // one that stands nowhere else is listed too
-		found = withRuntime(ctx, found, path, at)
+		found = withRuntime(ctx, found, kind, path, at)
 	}
 	var best *needs.Runtime
-	if need != nil && !need.fitsAny(found, used) { // what the script runs and will do needs no other
+	if need != nil && !fitsAny(need, found, used) { // what the script runs and will do needs no other
 		best = need.best(found)
 	}
 	for _, rt := range found {
@@ -149,7 +176,93 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 	return out, nil
 }
 
-func withRuntime(ctx context.Context, found []needs.Runtime, path, at string) []needs.Runtime {
+// required is the kind of runtime that a command is run by, and what is asked of
+// it; "" for a command that no runtime runs, nil where nothing is asked.
+func (s *situation) required(c launch.Command, out *Runtimes) (kind string, n requirement) {
+	if app, at, host, err := s.dotnetApp(c); err == nil && app != nil && len(app.Frameworks) > 0 {
+		d := dotnetNeed{f: app.Frameworks[0], host: host}
+		d.feed, _ = s.declared(needs.Dotnet)
+		var have []string
+		for _, rt := range needs.FindFrameworks(d.f.Name, host, s.k.o.Env, s.k.Profile.Runtime.Search) {
+			if d.fits(&rt) {
+				have = append(have, rt.Version)
+			}
+		}
+		d.pick = d.f.Pick(have)
+		out.Runs, out.Need = at, d.String()
+		return needs.Dotnet, d
+	}
+	if engine := needs.EngineOf(c.Program); engine != "" {
+		asked, err := s.engineRanges(engine, c)
+		if err != nil {
+			s.k.warn("%v", err)
+		}
+		e := engineNeed{engine, asked}
+		out.Runs, out.Need = orElse(c.Script, c.File), e.String()
+		return engine, e
+	}
+	if !c.Java() {
+		return "", nil
+	}
+	if c.Jar == "" {
+		return needs.Java, nil
+	}
+	jar, err := s.scanJar(c.Jar)
+	if err != nil {
+		s.k.warn("%s can't be read: %v", c.Jar, err)
+		return needs.Java, nil
+	}
+	j := s.javaNeed(jar)
+	out.Runs, out.Need = c.Jar, j.String()
+	return needs.Java, j
+}
+
+// engineNeed is what a script asks of its interpreter.
+type engineNeed struct {
+	kind  string
+	asked []needs.Range
+}
+
+func (n engineNeed) String() string {
+	s := needs.Named(n.kind)
+	for i, r := range n.asked {
+		if i > 0 {
+			s += " and"
+		}
+		s += " " + r.Text
+	}
+	return s
+}
+
+func (n engineNeed) fits(rt *needs.Runtime) bool              { return rt.Broken == "" && fitsAll(rt, n.asked) }
+func (n engineNeed) best(list []needs.Runtime) *needs.Runtime { return bestEngine(list, n.asked) }
+func (n engineNeed) chosen(*needs.Runtime) string             { return "the lowest version here that will do" }
+func (n engineNeed) short(*needs.Runtime) string {
+	return "not in " + strings.TrimPrefix(n.String(), needs.Named(n.kind)+" ")
+}
+
+// dotnetNeed is what a .NET application asks of the machine's frameworks.
+type dotnetNeed struct {
+	f    needs.Framework
+	feed string // the feed's range, "" for none
+	host string // the program that would run it; "" where it finds one by itself
+	pick string // the version that it would take
+}
+
+func (n dotnetNeed) String() string { return strings.TrimSpace(n.f.String() + " " + n.feed) }
+func (n dotnetNeed) fits(rt *needs.Runtime) bool {
+	return rt.Broken == "" && n.f.Fits(rt.Version) && (n.feed == "" || feed.Fits(n.feed, rt.Version))
+}
+func (n dotnetNeed) best([]needs.Runtime) *needs.Runtime { return nil } // its host picks by itself
+func (n dotnetNeed) chosen(*needs.Runtime) string        { return "" }
+func (n dotnetNeed) short(rt *needs.Runtime) string {
+	if feed.Compare(rt.Version, n.f.Version) < 0 {
+		return "too old"
+	}
+	return "not " + n.f.Rule()
+}
+
+func withRuntime(ctx context.Context, found []needs.Runtime, kind, path, at string) []needs.Runtime {
 	for _, rt := range found {
 		if real, err := filepath.EvalSymlinks(rt.Path); err == nil && real == path {
 			return found
@@ -158,9 +271,15 @@ func withRuntime(ctx context.Context, found []needs.Runtime, path, at string) []
 	if _, err := os.Stat(path); err != nil {
 		return found
 	}
-	rt, err := needs.ReadRuntime(ctx, path)
+	read := needs.ReadRuntime
+	if kind != needs.Java {
+		read = func(ctx context.Context, path string) (*needs.Runtime, error) {
+			return needs.ReadEngine(ctx, kind, path)
+		}
+	}
+	rt, err := read(ctx, path)
 	if err != nil {
-		rt = &needs.Runtime{Path: path, Home: filepath.Dir(filepath.Dir(path)), Broken: err.Error()}
+		rt = &needs.Runtime{Kind: kind, Path: path, Home: filepath.Dir(filepath.Dir(path)), Broken: err.Error()}
 	}
 	rt.Found = at
 	return append(found, *rt)
@@ -184,7 +303,7 @@ func (n javaNeed) best(list []needs.Runtime) (best *needs.Runtime) {
 }
 
 // fitsAny tells whether one of the runtimes in use, by their real paths, fits.
-func (n javaNeed) fitsAny(list []needs.Runtime, used map[string]string) bool {
+func fitsAny(n requirement, list []needs.Runtime, used map[string]string) bool {
 	return slices.ContainsFunc(list, func(rt needs.Runtime) bool {
 		real, err := filepath.EvalSymlinks(rt.Path)
 		return err == nil && used[real] != "" && n.fits(&rt)

@@ -31,6 +31,8 @@ type Want struct {
 	Layers  map[string]string // layers to change too, and to which version ("": the newest that fits)
 	Without []string          // layers to go without
 	Mend    bool              // put changed build files back as the build has them
+	Consent []string          // files in which the makers ask for a consent that is given
+	Hold    []string          // add-ons to leave out this time, by path or name
 }
 
 // onlyLayers tells whether the build itself is to stay.

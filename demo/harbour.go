@@ -58,6 +58,7 @@ type Release struct {
 	Main      string   `json:",omitempty"` // its main class, with slashes; "": that of the server
 	Manifest  string   `json:",omitempty"` // more lines of its manifest
 	Trial     bool     `json:",omitempty"` // it has preview class files
+	Asks      bool     `json:",omitempty"` // it ends until its consent file says yes
 }
 
 // Releases are the builds of the demo.
@@ -159,6 +160,7 @@ func (h *Harbour) Publish(releases []Release) error {
 		Notes   string            `json:"notes"`
 		Parts   []part            `json:"parts"`
 		Needs   map[string]string `json:"needs"`
+		Goes    []runtimePart     `json:"runtimes,omitempty"`
 	}
 	var list []build
 	for _, r := range releases {
@@ -173,13 +175,33 @@ func (h *Harbour) Publish(releases []Release) error {
 		sum := sha256.Sum256(z)
 		list = append(list, build{r.Version, r.Channel, r.Date, r.Notes,
 			[]part{{name, len(z), map[string]string{"sha256": hex.EncodeToString(sum[:])}, unpack{"zip"}}},
-			map[string]string{"java": fmt.Sprintf(">=%d", r.Java)}})
+			map[string]string{"java": fmt.Sprintf(">=%d", r.Java)}, h.runtimeOf(r)})
 	}
 	b, err := json.MarshalIndent(map[string]any{"format": "freshkeel-feed/1", "name": "Mossgate dedicated server", "builds": list}, "", "  ")
 	if err != nil {
 		return err
 	}
 	return put(filepath.Join(h.Builds, "feed.json"), string(b)+"\n", 0o644)
+}
+
+// runtimePart is the archive of a runtime that a feed names with a build.
+type runtimePart struct {
+	Runtime string            `json:"runtime"`
+	Version string            `json:"version"`
+	URL     string            `json:"url"`
+	Digests map[string]string `json:"digests"`
+}
+
+// runtimeOf is the archive that goes with a release: for one that needs more
+// than the club has.
+func (h *Harbour) runtimeOf(r Release) []runtimePart {
+	const newer = "33.0.1"
+	b, err := os.ReadFile(filepath.Join(h.Dir, "downloads", RuntimeArchive(newer)))
+	if err != nil || r.Java != 33 {
+		return nil
+	}
+	sum := sha256.Sum256(b)
+	return []runtimePart{{"java", newer, "../downloads/" + RuntimeArchive(newer), map[string]string{"sha256": hex.EncodeToString(sum[:])}}}
 }
 
 // file is one entry of a build.

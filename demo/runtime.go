@@ -113,6 +113,9 @@ func (s *server) run(in io.Reader) int {
 		said = "0.0.1"
 	}
 	s.say("mossgate server %s", said)
+	if s.r.Asks && !s.agreed() {
+		return 0
+	}
 	s.say("reading mossgate.conf")
 	port := s.setting("port")
 	pause(150)
@@ -147,6 +150,20 @@ func (s *server) run(in io.Reader) int {
 		return 3
 	}
 	return s.listen(in, gardens)
+}
+
+// agreed looks for the operator's consent, and asks for it where there is none.
+func (s *server) agreed() bool {
+	const file = "consent.txt"
+	b, err := os.ReadFile(file)
+	if err != nil {
+		os.WriteFile(file, []byte("# Snails race at their own risk, and so do their keepers.\n# Say true here if you agree to the rules of the course.\nagreed=false\n"), 0o644)
+	}
+	if strings.Contains(string(b), "agreed=true") {
+		return true
+	}
+	s.say("you have to agree to the rules first: see %s", file)
+	return false
 }
 
 // visit rewrites the head of a garden file, as a server does when it loads a

@@ -25,6 +25,8 @@ func wantFlags(more ...cli.Flag) []cli.Flag {
 		&cli.StringSliceFlag{Name: "layer", Usage: "change the layer `NAME[=VERSION]` too; without a VERSION argument the build itself stays"},
 		&cli.StringSliceFlag{Name: "without", Usage: "go without the layer `NAME`"},
 		&cli.BoolFlag{Name: "mend", Usage: "put build files that were changed here back as the build has them"},
+		&cli.StringSliceFlag{Name: "consent", Usage: "give the consent that the makers ask for in `FILE` (recorded in the logbook)"},
+		&cli.StringSliceFlag{Name: "hold-back", Usage: "leave the `ADD-ON` out this time"},
 		&cli.StringSliceFlag{Name: "accept", Usage: "go past `CHECK` although it says stop (recorded in the logbook)"},
 	}, more...)
 }
@@ -34,7 +36,7 @@ func want(c *cli.Command) (freshkeel.Want, error) {
 		return freshkeel.Want{}, &freshkeel.Usage{What: "one version at a time", Do: "freshkeel " + c.Name + " VERSION"}
 	}
 	w := freshkeel.Want{Version: c.Args().First(), From: c.String("from"), As: c.String("as"), Back: c.Bool("back"), Start: c.Bool("start"),
-		Accept: c.StringSlice("accept"), Without: c.StringSlice("without"), Mend: c.Bool("mend"), Layers: map[string]string{}}
+		Accept: c.StringSlice("accept"), Without: c.StringSlice("without"), Mend: c.Bool("mend"), Consent: c.StringSlice("consent"), Hold: c.StringSlice("hold-back"), Layers: map[string]string{}}
 	for _, l := range c.StringSlice("layer") {
 		name, version, _ := strings.Cut(l, "=")
 		w.Layers[name] = version
@@ -77,7 +79,8 @@ func (p *program) commands() []*cli.Command {
 		}},
 		{Name: "runtimes", Usage: "what runtimes are here, which fit, which the launch script uses", ArgsUsage: "[VERSION]", Action: p.runtimes, Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "hold them against the build at `PATH|URL`"}}, Commands: []*cli.Command{
-			{Name: "take", Usage: "take a Java runtime in from an archive, without administrator's rights", ArgsUsage: "PATH|URL", Action: p.runtimeTake, Flags: []cli.Flag{
+			{Name: "take", Usage: "take a Java runtime in from an archive, without administrator's rights", ArgsUsage: "[PATH|URL]", Action: p.runtimeTake, Flags: []cli.Flag{
+				&cli.StringFlag{Name: "for", Usage: "take the one that the source names for `VERSION`"},
 				&cli.StringFlag{Name: "digest", Usage: "what the archive must hash to: `sha256:HEX`"}, dryRun()}},
 			{Name: "drop", Usage: "remove one that was taken in and that no server runs", ArgsUsage: "NAME|VERSION", Action: p.runtimeDrop},
 		}},
@@ -443,8 +446,8 @@ func (p *program) runtimes(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) runtimeTake(ctx context.Context, c *cli.Command) error {
-	if c.NArg() != 1 {
-		return &freshkeel.Usage{What: "which archive?", Do: "freshkeel runtimes take PATH|URL"}
+	if (c.NArg() != 1) == (c.String("for") == "") || c.NArg() > 1 {
+		return &freshkeel.Usage{What: "which archive?", Do: "freshkeel runtimes take PATH|URL, or --for VERSION"}
 	}
 	k, err := p.look(ctx)
 	if err != nil {
@@ -452,9 +455,16 @@ func (p *program) runtimeTake(ctx context.Context, c *cli.Command) error {
 	}
 	where := c.Args().First()
 	if c.Bool("dry-run") {
+		where = strings.TrimSpace(where + " " + c.String("for"))
 		return p.result(map[string]any{"would_take": where}, func() { p.view.outcome(calm, "WOULD TAKE", where) })
 	}
-	rt, there, err := k.TakeRuntime(ctx, where, c.String("digest"))
+	take := func() (*freshkeel.FoundRuntime, bool, error) { return k.TakeRuntime(ctx, where, c.String("digest")) }
+	if v := c.String("for"); v != "" {
+		take = func() (*freshkeel.FoundRuntime, bool, error) {
+			return k.TakeRuntimeFor(ctx, freshkeel.Want{Version: v})
+		}
+	}
+	rt, there, err := take()
 	if err != nil {
 		return err
 	}

@@ -4,12 +4,15 @@ package main
 
 import (
 	bin "encoding/binary"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"freshkeel"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -39,12 +42,13 @@ public class Pond {
 // envMustJava makes a missing javac a failure, for machines that are to have it.
 const envMustJava = "FRESHKEEL_TEST_MUST_JAVA"
 
-// buildPond compiles a version of the pond server into a jar in folder.
-func buildPond(t *testing.T, folder, version string) string {
+// buildPond compiles a version of the pond server, for Java of a release and
+// newer, into a jar in folder.
+func buildPond(t *testing.T, folder, version, release string) string {
 	t.Helper()
 	src := t.TempDir()
 	put(t, filepath.Join(src, "Pond.java"), strings.Replace(pondSource, "VERSION", version, 1))
-	out, err := exec.Command("javac", "--release", "11", "-d", src, filepath.Join(src, "Pond.java")).CombinedOutput()
+	out, err := exec.Command("javac", "--release", release, "-d", src, filepath.Join(src, "Pond.java")).CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.NoError(t, os.MkdirAll(folder, 0o755))
 	jar := filepath.Join(folder, "pond-"+version+".jar")
@@ -65,7 +69,7 @@ func TestRealJavaServerIsRefittedAndProtected(t *testing.T) {
 	}
 	p := bare(t)
 	port := freePort(t)
-	old := buildPond(t, filepath.Join(p.dir, "pond-1.0"), "1.0")
+	old := buildPond(t, filepath.Join(p.dir, "pond-1.0"), "1.0", "11")
 	b, err := os.ReadFile(old)
 	require.NoError(t, err)
 	p.put("pond.jar", string(b))
@@ -82,16 +86,26 @@ func TestRealJavaServerIsRefittedAndProtected(t *testing.T) {
 	p.ok("start")
 	pid := p.status().Server.PID
 
-	next := buildPond(t, filepath.Join(p.dir, "pond-1.1"), "1.1")
+	next := buildPond(t, filepath.Join(p.dir, "pond-1.1"), "1.1", "11")
 	r := p.ok("refit", "--from", filepath.Dir(next))
 	assert.Contains(t, r.out, "REFITTED  1.0 → 1.1 and runs")
 	assert.Contains(t, r.out, "pond server 1.1")
 	assert.NotEqual(t, pid, p.status().Server.PID)
 	pid = p.status().Server.PID
 
+	// What the compiler wrote for each release is read as that release.
+	for _, release := range []string{"8", "11", "17"} {
+		at := filepath.Join(p.dir, "pond-1.1."+release)
+		buildPond(t, at, "1.1."+release, release)
+		var r freshkeel.Runtimes
+		require.NoError(t, json.Unmarshal([]byte(p.ok("--json", "runtimes", "--from", at).out), &r))
+		assert.Equal(t, "Java "+release, r.Need)
+		assert.Equal(t, freshkeel.OK, p.preflight(exitDone, "--from", at)["runtime"].Level)
+	}
+
 	// The same class, said to be of a release that nobody has yet.
 	future := filepath.Join(p.dir, "pond-1.2")
-	jar := buildPond(t, future, "1.2")
+	jar := buildPond(t, future, "1.2", "11")
 	unpacked := t.TempDir()
 	unzip := exec.Command("jar", "--extract", "--file", jar)
 	unzip.Dir = unpacked

@@ -69,6 +69,7 @@ type place struct {
 	port    int
 	harbour *demo.Harbour
 	env     []string
+	shell   string // what a shell does first, with "&&" behind it
 }
 
 var nextPort atomic.Int32
@@ -166,6 +167,9 @@ func (p *place) command(args ...string) *exec.Cmd {
 		args = append([]string{"-d", p.install}, args...)
 	}
 	cmd := exec.CommandContext(ctx, binary, args...)
+	if p.shell != "" {
+		cmd = exec.CommandContext(ctx, "/bin/sh", append([]string{"-c", p.shell + `exec "$0" "$@"`, binary}, args...)...)
+	}
 	cmd.Env = p.env
 	cmd.Dir = p.dir
 	return cmd

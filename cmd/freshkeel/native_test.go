@@ -5,8 +5,10 @@ package main
 import (
 	"bytes"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"testing"
 
 	"freshkeel"
@@ -47,6 +49,20 @@ func TestANativeBuildIsHeldAgainstThisMachine(t *testing.T) {
 		}
 		p.exits(exitRefused, "refit", "--from", at)
 	}
+	// A library that the build brings counts where the script says to look, and
+	// is missed when it is taken away.
+	p.put("run.sh", "#!/bin/sh\necho ready\nexport LD_LIBRARY_PATH=\"$PWD/lib\"\nexec ./pondserver\n")
+	own := bytes.ReplaceAll(real, []byte("libc.so.6"), []byte("libq.so.6"))
+	libc, err := exec.Command("sh", "-c", "ls /lib/*/libc.so.6 /lib64/libc.so.6 2>/dev/null | head -1").Output()
+	require.NoError(t, err)
+	lib, err := os.ReadFile(strings.TrimSpace(string(libc)))
+	require.NoError(t, err)
+	brought := filepath.Join(p.dir, "brought-2.0.zip")
+	writeZip(t, brought, map[string]string{"pondserver": string(own), "lib/libq.so.6": string(lib), "pads/lily": "x"})
+	assert.Equal(t, freshkeel.OK, p.preflight(exitDone, "--from", brought)["native"].Level)
+	writeZip(t, brought, map[string]string{"pondserver": string(own), "pads/lily": "x"})
+	p.parts(p.preflight(exitRefused, "--from", brought)["native"], freshkeel.Stop, "pondserver needs the library libq.so.6", "run.sh:4: exec ./pondserver", "first line", "put it where the program looks")
+	p.put("run.sh", "#!/bin/sh\necho ready\n./pondserver --lilies\n")
 	assert.Equal(t, pid, p.status().Server.PID, "the server was never stopped")
 	at := filepath.Join(p.dir, "pond-2.0.zip")
 	writeZip(t, at, map[string]string{"pondserver": string(real), "pads/lily": "x"})

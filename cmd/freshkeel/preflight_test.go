@@ -57,7 +57,7 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 		parts []string // in what, where, why, do
 	}{
 		"runtime too old": {nil, []string{"4.0.0"}, "runtime", freshkeel.Stop,
-			[]string{"mossgate.jar needs Java 33, the launch script runs Java 17", "open-gates.sh:6: exec", "class file version 77; this runtime reads up to 61", "33 or newer"}},
+			[]string{"mossgate.jar needs Java 33, the launch script runs Java 17", "open-gates.sh:6: exec", "class file version 77; this runtime reads up to 61", "freshkeel runtimes take --for 4.0.0, which fetches the Java 33.0.1 that its makers name"}},
 		"runtime not there": {func(p *place) {
 			p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "runtimes/17", "runtimes/18", 1))
 		}, nil, "runtime", freshkeel.Stop, []string{"runtimes/18/bin/java is not found", "open-gates.sh:6", "release 17 or newer", "let open-gates.sh run "}},
@@ -105,7 +105,7 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 		}, nil, "launch", freshkeel.Stop, []string{"open.sh will not exist", "open.sh", "starts the server", "[launch] script"}},
 		"windows line ends": {func(p *place) {
 			p.put("open-gates.sh", strings.ReplaceAll(p.read("open-gates.sh"), "\n", "\r\n"))
-		}, nil, "launch", freshkeel.Stop, []string{"has Windows line ends", "open-gates.sh:1", "carriage return", "sed -i"}},
+		}, nil, "scripts", freshkeel.Stop, []string{"has Windows line ends", "open-gates.sh:1", "carriage return", "sed -i"}},
 		"no way to know": {func(p *place) {
 			p.editProfile(func(s string) string {
 				s = strings.Replace(s, "line = '^gates", "# '^gates", 1)
@@ -120,7 +120,7 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 			p.editProfile(func(s string) string {
 				return strings.Replace(s, fmt.Sprintf("'udp/%d'", p.port), fmt.Sprintf("'udp/%d'", port), 1)
 			})
-		}, nil, "port", freshkeel.Stop, []string{"is held by another process", "process ", "could not bind", "stop that process"}},
+		}, nil, "port", freshkeel.Stop, []string{"is held by another process", fmt.Sprintf("process %d, ", os.Getpid()), "could not bind", "stop that process"}},
 		"started outside": {func(p *place) {
 			p.put("other.sh", "sleep 60; exit\n")
 			p.outside("other.sh")
@@ -128,6 +128,65 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 		"more memory than there is": {func(p *place) {
 			p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "-Xmx256M", "-Xmx9000g", 1))
 		}, []string{"3.5.0"}, "memory", freshkeel.Warn, []string{"-Xmx9000g asks for more memory than there is", "open-gates.sh:6", "ended by the system", "give it less than"}},
+		"it begins with more than it may have": {func(p *place) {
+			p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "-Xms64M", "-Xms512M", 1))
+		}, []string{"3.5.0"}, "memory", freshkeel.Stop, []string{"-Xms512M begins with more memory than -Xmx256M allows", "open-gates.sh:6", "refuses to start", "-Xmx256M or smaller"}},
+		"another script that disagrees": {func(p *place) {
+			p.put("start.sh", "#!/bin/sh\n../runtimes/17/bin/java -Xmx512M -jar mossgate-3.4.jar\n")
+		}, []string{"3.5.0"}, "others", freshkeel.Warn, []string{"open-gates.sh and start.sh disagree: open-gates.sh runs mossgate.jar, start.sh runs mossgate-3.4.jar, which will not exist; -Xmx256M and -Xmx512M",
+			"start.sh:2: ../runtimes/17", "another server than this", "make start.sh say the same"}},
+		"a batch script that disagrees": {func(p *place) {
+			p.put("start.bat", "@echo off\r\nset JAR=mossgate-3.4.jar\r\njava -Xms64M -Xmx256M -jar %JAR%\r\npause\r\n")
+		}, []string{"3.5.0"}, "others", freshkeel.Warn, []string{"open-gates.sh and start.bat disagree: open-gates.sh runs mossgate.jar, start.bat runs mossgate-3.4.jar", "start.bat:3: java", "another server", "start.bat"}},
+		"a script that may not be run": {func(p *place) {
+			p.put("inner.sh", p.read("open-gates.sh"))
+			require.NoError(p.t, os.Chmod(filepath.Join(p.install, "inner.sh"), 0o644))
+			p.put("open-gates.sh", "#!/bin/sh\n./inner.sh\n")
+		}, []string{"3.5.0"}, "scripts", freshkeel.Stop, []string{"inner.sh may not be run: it has no execute bit", "open-gates.sh:2: ./inner.sh", "permission denied", "chmod +x "}},
+		"an interpreter that is not here": {func(p *place) {
+			p.put("inner.sh", strings.Replace(p.read("open-gates.sh"), "#!/bin/sh", "#!/usr/bin/env fenshell", 1))
+			require.NoError(p.t, os.Chmod(filepath.Join(p.install, "inner.sh"), 0o755))
+			p.put("open-gates.sh", "#!/bin/sh\n./inner.sh\n")
+		}, []string{"3.5.0"}, "scripts", freshkeel.Stop, []string{"inner.sh is run by fenshell, which is not here", "inner.sh:1: #!/usr/bin/env fenshell", "not found", "install fenshell"}},
+		"a runtime that the script does not run": {func(p *place) {
+			p.editFeed(func(b map[string]any) { b["needs"] = map[string]any{"java": ">=17", "node": ">=20"} })
+		}, []string{"3.5.0"}, "needs", freshkeel.Warn, []string{"3.5.0 needs node >=20, and the launch script runs none", "feed.json", "can't be looked at", "by hand"}},
+		"consent asked for": {func(p *place) {
+			p.put("consent.txt", "# Snails race at their own risk.\n\nagreed = no\n")
+		}, []string{"3.5.0"}, "consent", freshkeel.Stop, []string{"consent.txt asks for your consent, and says «agreed = no»", "consent.txt:3\nSnails race at their own risk.", "until that line says otherwise", "--consent consent.txt"}},
+		"a file open elsewhere": {func(p *place) {
+			f, err := os.Open(filepath.Join(p.install, "mossgate.jar"))
+			require.NoError(p.t, err)
+			p.t.Cleanup(func() { f.Close() })
+			cmd := exec.Command("sleep", "60")
+			cmd.Stdin = f
+			require.NoError(p.t, cmd.Start())
+			p.t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+		}, []string{"3.5.0"}, "open", freshkeel.Warn, []string{"has 1 file open: mossgate.jar", "user ", "goes on with the file that was there", "let it end"}},
+		"few files may be open": {func(p *place) {
+			p.shell = "ulimit -n 300 && "
+		}, []string{"3.5.0"}, "limits", freshkeel.Warn, []string{"may have 300 files open, which is few", "ulimit -n", "lose what they can't write", "ulimit -n 4096 before freshkeel"}},
+		"another user's file": {func(p *place) {
+			if os.Geteuid() != 0 {
+				p.t.Skip("needs another user to be")
+			}
+			require.NoError(p.t, os.Chown(filepath.Join(p.install, "gardens/fen-west.garden"), 65534, 65534))
+		}, []string{"3.5.0"}, "strangers", freshkeel.Warn, []string{"1 path is not the install's owner's: gardens/fen-west.garden", "mossgate-east", "can't write to them", "chown -R 0:0"}},
+		"an immutable file": {func(p *place) {
+			jar := filepath.Join(p.install, "mossgate.jar")
+			if err := exec.Command("chattr", "+i", jar).Run(); err != nil {
+				p.t.Skip("nobody may set that here")
+			}
+			p.t.Cleanup(func() { exec.Command("chattr", "-i", jar).Run() })
+		}, []string{"3.5.0"}, "frozen", freshkeel.Stop, []string{"mossgate.jar is immutable", "mossgate.jar", "lets nobody exchange it", "chattr -ia "}},
+		"a log folder that is another's": {func(p *place) {
+			if os.Geteuid() != 0 {
+				p.t.Skip("needs another user to be")
+			}
+			for _, at := range []string{"", "logs"} {
+				require.NoError(p.t, os.Chown(filepath.Join(p.install, at), map[string]int{"": 65534, "logs": 0}[at], 0))
+			}
+		}, []string{"3.5.0"}, "logs", freshkeel.Warn, []string{"the server can't write to ", "mossgate-east/logs", "end when they can't write their log", "chown the folder"}},
 		"open to everybody": {func(p *place) {
 			require.NoError(p.t, os.Chmod(filepath.Join(p.install, "tracks"), 0o777))
 		}, []string{"3.5.0"}, "everybody", freshkeel.Warn, []string{"everybody on this machine may write to 1 path: tracks", "mossgate-east", "as the server's user", "chmod -R o-w "}},

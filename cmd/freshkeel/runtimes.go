@@ -18,16 +18,16 @@ func (v *view) runtimes(r *freshkeel.Runtimes, w freshkeel.Want) {
 			best = &r.All[i]
 		}
 	}
-	what := strings.TrimSpace(r.Jar + " of " + orUnknown(r.For))
+	what := strings.TrimSpace(r.Runs + " of " + orUnknown(r.For))
 	switch {
 	case r.Need == "":
-		v.outcome(minded, "UNKNOWN", "the launch script runs no jar whose need could be read")
+		v.outcome(minded, "UNKNOWN", "the launch script runs nothing whose need could be read")
 	case used == nil:
 		v.outcome(bad, "NOT THERE", fmt.Sprintf("%s needs %s, and %s, which the launch script runs, is not there", what, r.Need, r.Lacks))
 	case used.Fits:
-		v.outcome(good, "FITS", fmt.Sprintf("%s needs %s, the launch script runs Java %s", what, r.Need, used.Version))
+		v.outcome(good, "FITS", fmt.Sprintf("%s needs %s, the launch script runs %s", what, r.Need, named(used)))
 	default:
-		v.outcome(bad, "DOES NOT FIT", fmt.Sprintf("%s needs %s, the launch script runs Java %s", what, r.Need, used.Version))
+		v.outcome(bad, "DOES NOT FIT", fmt.Sprintf("%s needs %s, the launch script runs %s", what, r.Need, named(used)))
 	}
 	v.fact("script", r.Where)
 	fmt.Fprintln(v.p.out)
@@ -41,9 +41,16 @@ func (v *view) runtimes(r *freshkeel.Runtimes, w freshkeel.Want) {
 		v.fact("next", fmt.Sprintf("freshkeel preflight %s shows the script's line as a refit would change it, to run %s", w.Version, best.Path))
 	case best != nil:
 		v.fact("do", fmt.Sprintf("let the launch script run %s", best.Path))
+	case !strings.HasPrefix(r.Need, "Java"):
+		v.fact("do", fmt.Sprintf("get %s (none is here), and name where it is in [runtime] search of freshkeel.toml", r.Need))
 	default:
 		v.fact("do", fmt.Sprintf("get a runtime for %s (none is here): freshkeel runtimes take PATH|URL of its archive; or name where it is in [runtime] search of freshkeel.toml", r.Need))
 	}
+}
+
+// named is a runtime by its kind and version, as a sentence has it.
+func named(rt *freshkeel.Runtime) string {
+	return map[string]string{"java": "Java ", "node": "Node ", "python": "Python ", "dotnet": rt.Name + " "}[rt.Kind] + rt.Version
 }
 
 // runtime prints one of them: its version and how it stands, and below where it

@@ -45,7 +45,7 @@ func TestRuntimesAreHeldAgainstWhatTheScriptRuns(t *testing.T) {
 		return r, by
 	}
 	r, by := ask()
-	assert.Equal(t, []string{"3.4.1", "mossgate.jar", "Java 17"}, []string{r.For, r.Jar, r.Need})
+	assert.Equal(t, []string{"3.4.1", "mossgate.jar", "Java 17"}, []string{r.For, r.Runs, r.Need})
 	assert.Contains(t, r.Where, "open-gates.sh:6: exec \"$JAVA\"")
 	assert.True(t, by["17"].Fits)
 	assert.Equal(t, "open-gates.sh:6", by["17"].Used)
@@ -139,7 +139,7 @@ func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
 		return
 	}
 	f := p.preflight(exitRefused, "4.0.0")["runtime"]
-	assert.Contains(t, f.Do, "get a Java runtime of release 33 or newer (none is here): freshkeel runtimes take PATH|URL")
+	assert.Contains(t, f.Do, "freshkeel runtimes take --for 4.0.0")
 
 	// What is no runtime, or none for here, is not taken in.
 	writeZip(t, filepath.Join(p.dir, "empty.zip"), map[string]string{"readme": "x"})
@@ -157,6 +157,20 @@ func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
 	assert.Contains(t, r.err, "its sha256 is ")
 	p.exits(exitUsage, "runtimes", "take", archive, "--digest", "crc:00")
 	assert.Empty(t, own())
+
+	// What the feed names with a build is fetched by its digest.
+	p.editFeed(func(b map[string]any) {
+		if rt, ok := b["runtimes"].([]any); ok {
+			rt[0].(map[string]any)["digests"].(map[string]any)["sha256"] = strings.Repeat("11", 32)
+		}
+	})
+	assert.Contains(t, p.exits(exitFailed, "runtimes", "take", "--for", "4.0.0").err, "its sha256 is ")
+	assert.Contains(t, p.exits(exitFailed, "runtimes", "take", "--for", "3.5.0").err, "names no runtime of this machine for 3.5.0")
+	p.exits(exitUsage, "runtimes", "take", archive, "--for", "4.0.0")
+	assert.Empty(t, own())
+	require.NoError(t, p.harbour.Publish(append(slices.Clone(demo.Releases[:2]), demo.Releases[4])))
+	assert.Contains(t, p.ok("runtimes", "take", "--for", "4.0.0").out, "TAKEN IN  Java 33.0.1")
+	p.ok("runtimes", "drop", "33.0.1")
 
 	r = p.ok("runtimes", "take", archive, "--digest", fmt.Sprintf("sha256:%x", sha256.Sum256(b)))
 	assert.Contains(t, r.out, "TAKEN IN  Java 33.0.1")

@@ -210,6 +210,12 @@ func wantWords(pre *freshkeel.Preflight, w freshkeel.Want) (out []string) {
 	if w.Mend {
 		out = append(out, "--mend")
 	}
+	for _, f := range w.Consent {
+		out = append(out, "--consent "+f)
+	}
+	for _, a := range w.Hold {
+		out = append(out, "--hold-back "+a)
+	}
 	for _, a := range w.Accept {
 		out = append(out, "--accept "+a)
 	}
@@ -430,6 +436,12 @@ func (v *view) entry(e *freshkeel.Entry, kept string) {
 		v.fact("down", s)
 	}
 	v.fact("backup", e.Backup)
+	if len(e.Consents) > 0 {
+		v.fact("consent", "given in "+strings.Join(e.Consents, ", "))
+	}
+	if len(e.HeldBack) > 0 {
+		v.fact("held back", strings.Join(e.HeldBack, ", "))
+	}
 	if len(e.Accepted) > 0 {
 		v.fact("accepted", strings.Join(e.Accepted, ", "))
 	}

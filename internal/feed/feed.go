@@ -48,10 +48,31 @@ type Build struct {
 	Needs    map[string]string `json:"needs,omitempty"`    // runtime → range, "java": ">=17"
 	From     []string          `json:"from,omitempty"`     // ranges of the versions that may step to it; none: any
 	Fits     string            `json:"fits,omitempty"`     // for a layer: range of the base's versions
+	Runtimes []Archive         `json:"runtimes,omitempty"` // archives of runtimes that go with it
 
 	Mark    string                              `json:"-"` // what tells this content from another, where the version doesn't
 	Tree    map[string]tree.Sum                 `json:"-"` // of a folder: its content, by path in the build
 	details func(context.Context, *Build) error // reads what the list alone does not tell
+}
+
+// Archive is where a runtime that goes with a build can be had.
+type Archive struct {
+	fetch.Wanted
+	Runtime string `json:"runtime"`           // as in needs: "java"
+	Version string `json:"version,omitempty"` // of the runtime
+	OS      string `json:"os,omitempty"`      // as a variant's; "": any
+	Arch    string `json:"arch,omitempty"`
+}
+
+// RuntimeFor picks the archive of a runtime for a system and processor.
+func (b Build) RuntimeFor(runtime string, m Choice) (Archive, bool) {
+	i := slices.IndexFunc(b.Runtimes, func(a Archive) bool {
+		return strings.EqualFold(a.Runtime, runtime) && (a.OS == "" || a.OS == m.OS) && (a.Arch == "" || a.Arch == m.Arch)
+	})
+	if i < 0 {
+		return Archive{}, false
+	}
+	return b.Runtimes[i], true
 }
 
 // Variant is one of several files that are the same version.
@@ -284,6 +305,11 @@ func readFeed(ctx context.Context, where, key string, c *fetch.Client) (*Feed, e
 				}
 			}
 		}
+		for j := range bld.Runtimes {
+			if err := f.place(&bld.Runtimes[j].Wanted, key); err != nil {
+				return nil, err
+			}
+		}
 		for _, ps := range append([][]Part{bld.Parts}, variantParts(bld.Variants)...) {
 			for j := range ps {
 				if err := f.place(&ps[j].Wanted, key); err != nil {
@@ -378,6 +404,14 @@ func (b Build) check() error {
 	for _, r := range append(slices.Clone(b.From), b.Fits) {
 		if err := CheckRange(r); err != nil {
 			return err
+		}
+	}
+	for _, a := range b.Runtimes {
+		if err := checkWanted(a.Wanted); err != nil {
+			return fmt.Errorf("a runtime: %w", err)
+		}
+		if a.Runtime == "" {
+			return fmt.Errorf("runtime %s does not say which runtime it is", a.URL)
 		}
 	}
 	for _, v := range append([]Variant{{Parts: b.Parts, Listing: b.Listing}}, b.Variants...) {

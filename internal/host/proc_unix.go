@@ -9,6 +9,8 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -116,4 +118,16 @@ func signalTree(kill bool) {
 func ownGroup(cmd *exec.Cmd) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+}
+
+// OpenFileLimit is how many files at once a server that is started from here
+// may have open; 0: it can't be told. A child is asked, since a Go program
+// raises its own limit and hands the old one down.
+func OpenFileLimit() int {
+	out, err := exec.Command("/bin/sh", "-c", "ulimit -n").Output()
+	if err != nil {
+		return 0
+	}
+	n, _ := strconv.Atoi(strings.TrimSpace(string(out))) // "unlimited" is none
+	return n
 }

@@ -61,3 +61,6 @@ func signalTree(bool) {
 
 // ownGroup leaves a command to be killed alone: its children are not known here.
 func ownGroup(*exec.Cmd) {}
+
+// OpenFileLimit is none: Windows has no such limit worth telling.
+func OpenFileLimit() int { return 0 }

@@ -127,6 +127,81 @@ func runsFrom(p *process.Process, install string) string {
 	return ""
 }
 
+// Holder is a process that has files of an install open.
+type Holder struct {
+	Process
+	Files []string // absolute
+}
+
+// OpenElsewhere lists the processes that have files of the install open and are
+// neither its server nor this command or what runs it.
+func OpenElsewhere(install string, minder int) (out []Holder) {
+	all, err := process.Processes()
+	if err != nil {
+		return nil
+	}
+	if real, err := filepath.EvalSymlinks(install); err == nil {
+		install = real
+	}
+	mine := lineage()
+	if minder != 0 {
+		mine = append(append(mine, minder), below(minder)...)
+	}
+	state := filepath.Join(install, tree.StateFolder)
+	for _, p := range all {
+		if slices.Contains(mine, int(p.Pid)) {
+			continue
+		}
+		files, err := p.OpenFiles()
+		if err != nil {
+			continue // another user's, or one that has just ended
+		}
+		h := Holder{}
+		for _, f := range files {
+			if f.Path != install && tree.Inside(install, f.Path) && !tree.Inside(state, f.Path) && !slices.Contains(h.Files, f.Path) {
+				h.Files = append(h.Files, f.Path)
+			}
+		}
+		if len(h.Files) > 0 {
+			h.Process = describe(p)
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
+// describe names a process without its further arguments.
+func describe(p *process.Process) Process {
+	name, err := p.Exe()
+	if err != nil {
+		name, _ = p.Name()
+	}
+	user, _ := p.Username()
+	made, _ := p.CreateTime()
+	return Process{int(p.Pid), name, user, time.UnixMilli(made)}
+}
+
+// Find describes a process; ok is false where it can't be seen.
+func Find(pid int) (p Process, ok bool) {
+	one, err := process.NewProcess(int32(pid))
+	if err != nil || pid == 0 {
+		return p, false
+	}
+	return describe(one), true
+}
+
+// MostOpen is how many files the busiest of some processes has open.
+func MostOpen(pids []int) (most int) {
+	for _, pid := range pids {
+		if p, err := process.NewProcess(int32(pid)); err == nil {
+			if n, err := p.NumFDs(); err == nil {
+				most = max(most, int(n))
+			}
+		}
+	}
+	return most
+}
+
 // Alive tells whether a process exists.
 func Alive(pid int) bool {
 	ok, err := process.PidExists(int32(pid))

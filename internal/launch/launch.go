@@ -29,18 +29,25 @@ type Command struct {
 	Args       []string // variables filled in
 	Dir        string   // the folder it would run in
 	Jar        string   // of -jar, relative to the install where it lies in it; "" when none
+	Script     string   // what an interpreter, or a program that runs programs, is given: as Jar
 	Background bool     // a trailing &
+	Libraries  []string // folders where its loader looks for libraries first (LD_LIBRARY_PATH)
+	By         *Command // what ran File by its name; nil: nothing did, or a shell that was given it
 
-	start, end int // where in the file the word stands that names the program; 0, 0: it is no word of its own
+	start, end int  // where in the file the word stands that names the program; 0, 0: it is no word of its own
+	batch      bool // the file is a batch script
 }
 
 // WithProgram returns the script's text with the one word changed that names
 // the command's program; all else stays byte for byte.
 func (c Command) WithProgram(text []byte, program string) ([]byte, error) {
-	if c.end <= c.start || c.end > len(text) || bytes.IndexByte(text, '\r') >= 0 {
+	if c.end <= c.start || c.end > len(text) || (bytes.IndexByte(text, '\r') >= 0 && !c.batch) {
 		return nil, fmt.Errorf("line %d of %s names its program in a way that is not edited", c.Line, c.File)
 	}
 	quoted, err := syntax.Quote(program, syntax.LangPOSIX)
+	if c.batch {
+		quoted, err = batchQuote(program)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -52,6 +59,29 @@ func (c Command) WithProgram(text []byte, program string) ([]byte, error) {
 func (c Command) Java() bool {
 	base := strings.TrimSuffix(filepath.Base(strings.ReplaceAll(c.Program, `\`, "/")), ".exe")
 	return base == "java" || base == "javaw"
+}
+
+// interpreter tells programs that run a file which they are given.
+var interpreter = regexp.MustCompile(`^(node|nodejs|python[\d.]*|dotnet|perl|ruby|php|lua[\d.]*)$`)
+
+// given is the file that the command's program is told to run, as written; ""
+// where it is told none, or is no program that runs others.
+func (c Command) given() string {
+	first := ""
+	for _, a := range c.Args {
+		if a == "-m" || a == "-c" || a == "-e" { // code or a module, no file
+			return ""
+		}
+		if !strings.HasPrefix(a, "-") {
+			first = a
+			break
+		}
+	}
+	name := strings.TrimSuffix(filepath.Base(strings.ReplaceAll(c.Program, `\`, "/")), ".exe")
+	if interpreter.MatchString(name) || strings.HasSuffix(strings.ToLower(first), ".exe") {
+		return first
+	}
+	return ""
 }
 
 // maxDepth bounds how far scripts that run scripts are followed.
@@ -71,7 +101,7 @@ func read(install, script string, env []string, depth int) ([]Command, error) {
 		return nil, err
 	}
 	if ext := strings.ToLower(filepath.Ext(script)); ext == ".bat" || ext == ".cmd" {
-		return readBatch(install, script, b), nil
+		return readBatch(install, script, env, b, depth), nil
 	}
 	if !LooksShell(script, b) {
 		return nil, nil
@@ -265,10 +295,14 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 		s.vars["PWD"] = s.dir
 		return
 	}
+	given := false // to a shell, which runs it whatever its mode
 	if base := filepath.Base(words[0]); (base == "sh" || base == "bash" || words[0] == "." || words[0] == "source") && len(words) > 1 && !strings.HasPrefix(words[1], "-") {
-		words = append([]string{s.abs(words[1])}, words[2:]...)
+		words, given = append([]string{s.abs(words[1])}, words[2:]...), true
 	}
 	cmd := Command{File: s.script, Line: line, Program: words[0], Args: words[1:], Dir: s.dir, Background: background, Path: s.lookup(words[0])}
+	for _, dir := range filepath.SplitList(s.vars["LD_LIBRARY_PATH"]) {
+		cmd.Libraries = append(cmd.Libraries, s.abs(dir))
+	}
 	if n := all - len(words); n < len(at) {
 		cmd.start, cmd.end = at[n].start, at[n].end
 	}
@@ -282,8 +316,16 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 			break
 		}
 	}
+	if given := cmd.given(); given != "" {
+		cmd.Script = s.rel(s.abs(given))
+	}
 	if inside && s.depth < maxDepth {
 		if more, err := read(s.install, s.rel(cmd.Path), s.environ(), s.depth+1); err == nil && len(more) > 0 {
+			for i := range more {
+				if more[i].By == nil && !given {
+					more[i].By = &cmd
+				}
+			}
 			s.found = append(s.found, more...)
 			return
 		}
@@ -291,7 +333,7 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 	// A path that points into the install and finds nothing matters as much as
 	// one that does: it is what the build has to bring.
 	missing := cmd.Path == "" && strings.Contains(cmd.Program, "/") && tree.Inside(s.install, s.abs(cmd.Program))
-	if cmd.Java() || cmd.Jar != "" || inside || missing {
+	if cmd.Java() || cmd.Jar != "" || cmd.Script != "" || inside || missing {
 		s.found = append(s.found, cmd)
 	}
 }
@@ -336,40 +378,4 @@ func (s *shell) lookup(word string) string {
 func runs(p string) bool {
 	fi, err := os.Stat(p)
 	return err == nil && fi.Mode().IsRegular()
-}
-
-var (
-	batchSet = regexp.MustCompile(`(?i)^\s*@?set\s+"?([A-Za-z_]\w*)=([^"]*)"?\s*$`)
-	batchVar = regexp.MustCompile(`%([A-Za-z_]\w*)%`)
-	batchRun = regexp.MustCompile(`(?i)^\s*@?(?:start\s+(?:"[^"]*"\s+)?(?:/\w+\s+)*|call\s+)?("[^"]+"|[^\s"]+)(.*)$`)
-)
-
-// readBatch reads a Windows batch script line by line: its set lines, and the
-// lines that run a runtime or a program of the install.
-func readBatch(install, script string, b []byte) (out []Command) {
-	vars := map[string]string{}
-	for i, raw := range strings.Split(string(b), "\n") {
-		line := batchVar.ReplaceAllStringFunc(strings.TrimSpace(raw), func(v string) string { return vars[strings.ToUpper(strings.Trim(v, "%"))] })
-		if m := batchSet.FindStringSubmatch(line); m != nil {
-			vars[strings.ToUpper(m[1])] = m[2]
-			continue
-		}
-		m := batchRun.FindStringSubmatch(line)
-		if m == nil {
-			continue
-		}
-		c := Command{File: script, Line: i + 1, Text: strings.TrimSpace(raw), Program: strings.Trim(m[1], `"`), Args: strings.Fields(m[2]), Dir: install}
-		for k, a := range c.Args {
-			if strings.EqualFold(a, "-jar") && k+1 < len(c.Args) {
-				c.Jar = strings.ReplaceAll(strings.Trim(c.Args[k+1], `"`), `\`, "/")
-			}
-		}
-		if p := filepath.Join(install, strings.ReplaceAll(c.Program, `\`, "/")); runs(p) && strings.HasSuffix(strings.ToLower(p), ".exe") {
-			c.Path = p
-		}
-		if c.Java() || c.Jar != "" || c.Path != "" {
-			out = append(out, c)
-		}
-	}
-	return out
 }

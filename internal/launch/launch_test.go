@@ -3,6 +3,7 @@ package launch
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -51,13 +52,68 @@ func TestScriptTellsWhatItWouldReallyRun(t *testing.T) {
 			assert.Equal(t, c.background, got[0].Background)
 		})
 	}
-	put("srv/open.bat", "@echo off\r\nset JAVA=C:\\rt\\bin\\java.exe\r\n\"%JAVA%\" -Xmx1G -jar m.jar\r\npause\r\n", 0o644)
-	got, err := Read(filepath.Join(dir, "srv"), "open.bat", nil)
-	require.NoError(t, err)
-	require.Len(t, got, 1)
-	assert.Equal(t, `C:\rt\bin\java.exe`, got[0].Program)
-	assert.Equal(t, "m.jar", got[0].Jar)
-	assert.Equal(t, 3, got[0].Line)
+}
+
+// A batch script is read as its lines say, and its word changed alone.
+func TestBatchScriptTellsWhatItWouldRunAndIsEdited(t *testing.T) {
+	dir := t.TempDir()
+	put := func(name, text string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o755))
+	}
+	put("rt/17/bin/java.exe", "")
+	put("srv/bin/pond.exe", "MZ")
+	put("srv/inner.bat", "java -jar inner.jar\r\n")
+	java := filepath.Join(dir, "rt/17/bin/java.exe")
+	for name, c := range map[string]struct{ script, program, path, jar, edited string }{
+		"variable":      {"@echo off\r\nset JAVA=..\\rt\\17\\bin\\java.exe\r\n\"%JAVA%\" -Xmx1G -jar m.jar\r\npause\r\n", `..\rt\17\bin\java.exe`, java, "m.jar", "@echo off\r\nset JAVA=..\\rt\\17\\bin\\java.exe\r\nNEW -Xmx1G -jar m.jar\r\npause\r\n"},
+		"own folder":    {"cd /d %~dp0bin\r\n..\\..\\rt\\17\\bin\\java -jar ..\\m.jar > log.txt\r\n", `..\..\rt\17\bin\java`, java, "m.jar", "cd /d %~dp0bin\r\nNEW -jar ..\\m.jar > log.txt\r\n"},
+		"path":          {"set \"PATH=..\\rt\\17\\bin;%PATH%\"\r\n  start \"the pond\" /b java -jar \"my pond.jar\"\r\n", "java", java, "my pond.jar", "set \"PATH=..\\rt\\17\\bin;%PATH%\"\r\n  start \"the pond\" /b NEW -jar \"my pond.jar\"\r\n"},
+		"java home":     {"SET JAVA_HOME=..\\rt\\17\r\n%JAVA_HOME%\\bin\\java.exe -jar m.jar\r\n", `..\rt\17\bin\java.exe`, java, "m.jar", "SET JAVA_HOME=..\\rt\\17\r\nNEW -jar m.jar\r\n"},
+		"native":        {":: the pond\r\nREM bin\\slug.exe\r\nif exist x del x\r\nbin\\pond.exe -n 3\r\n", `bin\pond.exe`, filepath.Join(dir, "srv/bin/pond.exe"), "", ":: the pond\r\nREM bin\\slug.exe\r\nif exist x del x\r\nNEW -n 3\r\n"},
+		"another one":   {"call inner.bat\r\n", "java", "", "inner.jar", ""},
+		"not there":     {"bin\\slug.exe\r\n", `bin\slug.exe`, "", "", "NEW\r\n"},
+		"several words": {"set RUN=..\\rt\\17\\bin\\java.exe -Xmx1G\r\n%RUN% -jar m.jar\r\n", `..\rt\17\bin\java.exe`, java, "m.jar", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			put("srv/open.bat", c.script)
+			got, err := Read(filepath.Join(dir, "srv"), "open.bat", nil)
+			require.NoError(t, err)
+			require.Len(t, got, 1)
+			assert.Equal(t, []string{c.program, c.path, c.jar}, []string{got[0].Program, got[0].Path, got[0].Jar})
+			if c.edited == "" {
+				return
+			}
+			out, err := got[0].WithProgram([]byte(c.script), `C:\fen\java.exe`)
+			require.NoError(t, err)
+			assert.Equal(t, strings.Replace(c.edited, "NEW", `C:\fen\java.exe`, 1), string(out))
+			out, err = got[0].WithProgram([]byte(c.script), `C:\my fen\100%\java.exe`)
+			require.NoError(t, err)
+			assert.Equal(t, strings.Replace(c.edited, "NEW", `"C:\my fen\100%%\java.exe"`, 1), string(out))
+		})
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add("#!/bin/sh\ncd \"$(dirname \"$0\")\"\nJ=${JAVA:-java}\nexec \"$J\" -Xmx1G -jar m.jar &\n")
+	f.Add("@echo off\r\nset J=a\r\n\"%J%\\bin\\java\" -jar %~dp0m.jar\r\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		dir := t.TempDir()
+		for _, name := range []string{"a.sh", "a.bat"} {
+			if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			got, err := Read(dir, name, []string{"PATH=/usr/bin"})
+			if err != nil {
+				continue
+			}
+			for _, c := range got {
+				if out, err := c.WithProgram([]byte(text), "/x/java"); err == nil && len(out) < len("/x/java") {
+					t.Fatal("the word was not put in")
+				}
+			}
+		}
+	})
 }
 
 // One word changes, and nothing else; where the program is no word of its own,

@@ -22,8 +22,8 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// packSize is about where a pack is closed, in bytes.
-const packSize = 64 << 20
+// PackSize is about where a pack is closed, in bytes.
+const PackSize = 64 << 20
 
 // Writer adds content. Nothing that it added is promised until Publish. Close
 // it in any case.
@@ -148,7 +148,7 @@ func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
 	p.sums[s] = place{off: p.off, stored: int32(len(sc.comp)), size: int32(len(b))}
 	p.off += int64(len(sc.comp))
 	w.stored += int64(len(sc.comp))
-	if p.off >= packSize {
+	if p.off >= PackSize {
 		w.cur = nil
 		w.closing.Go(func() error { return w.seal(p) })
 	}

@@ -90,6 +90,8 @@ type Entry struct {
 	Lines      []string      `json:"lines,omitempty"` // console lines that decided it
 	Told       []string      `json:"told,omitempty"`  // what the operator should know
 	Accepted   []string      `json:"accepted,omitempty"`
+	Consents   []string      `json:"consents,omitempty"`  // files in which a consent was given
+	HeldBack   []string      `json:"held_back,omitempty"` // add-ons that were left out
 }
 
 // Book is the logbook of one install.

@@ -104,8 +104,9 @@ type Lack struct {
 
 // Lacks finds what of a program's needs is not there. dir is the folder that it
 // will run from, brought tells whether a file (absolute) will come with the
-// build, env is the environment it gets.
-func (n *Native) Lacks(dir string, brought func(full string) bool, env []string) (out []Lack) {
+// build, libraryPath are folders that are looked through before all others
+// (LD_LIBRARY_PATH).
+func (n *Native) Lacks(dir string, brought func(full string) bool, libraryPath []string) (out []Lack) {
 	if n.Loader != "" && !brought(n.Loader) {
 		if _, err := os.Stat(n.Loader); err != nil {
 			out = append(out, Lack{Library: n.Loader})
@@ -115,12 +116,7 @@ func (n *Native) Lacks(dir string, brought func(full string) bool, env []string)
 	for _, r := range n.Runpath {
 		first = append(first, filepath.Clean(strings.NewReplacer("$ORIGIN", dir, "${ORIGIN}", dir).Replace(r)))
 	}
-	for _, kv := range env {
-		if v, ok := strings.CutPrefix(kv, "LD_LIBRARY_PATH="); ok {
-			first = append(first, filepath.SplitList(v)...)
-		}
-	}
-	folders := append(first, libraryFolders()...)
+	folders := slices.Concat(first, libraryPath, libraryFolders())
 	for _, lib := range n.Needs {
 		at, theirs := n.find(lib, folders, brought)
 		switch {

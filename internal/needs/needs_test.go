@@ -198,13 +198,13 @@ func TestProgramsTellTheirSystem(t *testing.T) {
 // What the build brings along counts, where the program says that it looks.
 func TestLibrariesOfTheBuildAreFoundWhereTheProgramLooks(t *testing.T) {
 	n := &Native{Program: Program{"linux", runtime.GOARCH}, Needs: []string{"libslime.so.1"}, Runpath: []string{"$ORIGIN/../lib", "${ORIGIN}"}}
-	lacks := func(there string, env ...string) []Lack {
-		return n.Lacks("/srv/pond/bin", func(full string) bool { return full == there }, env)
+	lacks := func(there string, libraryPath ...string) []Lack {
+		return n.Lacks("/srv/pond/bin", func(full string) bool { return full == there }, libraryPath)
 	}
 	assert.Empty(t, lacks("/srv/pond/lib/libslime.so.1"))
 	assert.Empty(t, lacks("/srv/pond/bin/libslime.so.1"))
 	assert.Equal(t, []Lack{{Library: "libslime.so.1"}}, lacks("/srv/pond/libslime.so.1"))
-	assert.Empty(t, lacks("/srv/pond/libslime.so.1", "LD_LIBRARY_PATH=/srv/pond"))
+	assert.Empty(t, lacks("/srv/pond/libslime.so.1", "/srv/pond"))
 	assert.True(t, olderSymbol("GLIBC_2.4", "GLIBC_2.38") && !olderSymbol("GLIBC_2.38", "GLIBC_2.4"))
 	_, err := ReadNative(strings.NewReader("#!/bin/sh\n"))
 	assert.ErrorIs(t, err, ErrNotNative)
@@ -220,4 +220,96 @@ func FuzzReadNative(f *testing.F) {
 		f.Add(b[:4096])
 	}
 	f.Fuzz(func(_ *testing.T, b []byte) { ReadNative(bytes.NewReader(b)) })
+}
+
+// Each kind of runtime has a notation of its own for what it takes.
+func TestRangesAreReadAsTheirKindWritesThem(t *testing.T) {
+	for _, c := range []struct {
+		r        Range
+		fit, not string
+	}{
+		{Range{Node, ">=20 <23", ""}, "22.9.0", "23.0.0"},
+		{Range{Node, "^18.17 || >=20.5", ""}, "18.19.1", "19.0.0"},
+		{Range{Node, "20.x", ""}, "20.20.2", "21.0.0"},
+		{Range{Python, ">=3.11,<4", ""}, "3.13.0", "3.9.18"},
+		{Range{Python, "~=3.10, !=3.12.1", ""}, "3.12.2", "3.12.1"},
+		{Range{Python, "==3.11.*", ""}, "3.11.7", "3.12.0"},
+	} {
+		fits, err := c.r.Fits(c.fit)
+		assert.True(t, fits && err == nil, "%v %s: %v", c.r, c.fit, err)
+		fits, err = c.r.Fits(c.not)
+		assert.False(t, fits || err != nil, "%v %s: %v", c.r, c.not, err)
+	}
+	_, err := Range{Node, "twenty or so", ""}.Fits("20.0.0")
+	assert.Error(t, err)
+	for text, c := range map[string][2]string{"[3.4,4.0)": {"3.9.1", "4.0.0"}, "(3.4,]": {"5.0", "3.4"}, "[3.5]": {"3.5.0", "3.5.1"}, ">=3.4 <4": {"3.5.0", "4.1.0"}, "~3.4": {"3.4.9", "3.5.0"},
+		"3.4.x": {"3.4.1", "3.5.0"}, "3.5": {"3.5.2", "3.50.0"}, ">=3.7": {"3.7.1-pre1", "3.6.0"}} {
+		fits, err := FitsAny(text, c[0])
+		assert.True(t, fits && err == nil, "%s %s: %v", text, c[0], err)
+		fits, err = FitsAny(text, c[1])
+		assert.False(t, fits || err != nil, "%s %s: %v", text, c[1], err)
+	}
+}
+
+// The host's rule picks a framework, not the newest that is there.
+func TestAFrameworkIsPickedByItsRollForwardRule(t *testing.T) {
+	here := []string{"6.0.25", "8.0.4", "8.0.11", "8.2.0", "9.0.0", "9.0.1-pre"}
+	for rule, want := range map[string]string{"": "8.0.11", "Minor": "8.0.11", "LatestPatch": "8.0.11", "LatestMinor": "8.2.0", "LatestMajor": "9.0.0", "Major": "8.0.11", "Disable": ""} {
+		app, err := ReadDotnet([]byte(`{"runtimeOptions":{"rollForward":"`+rule+`","framework":{"name":"Fen.Core","version":"8.0.2"}}}`), nil)
+		require.NoError(t, err)
+		assert.Equal(t, want, app.Frameworks[0].Pick(here), rule)
+	}
+	next := Framework{"Fen.Core", "8.1.0", "Minor"}
+	assert.Equal(t, "8.2.0", next.Pick(here))
+	assert.Empty(t, Framework{"Fen.Core", "7.0.0", "Minor"}.Pick(here))
+	assert.Equal(t, "8.0.11", Framework{"Fen.Core", "7.0.0", "Major"}.Pick(here))
+	app, err := ReadDotnet([]byte(`{"runtimeOptions":{"framework":{"name":"Fen.Core","version":"7.0.0"}}}`), []string{"DOTNET_ROLL_FORWARD=LatestMajor"})
+	require.NoError(t, err)
+	assert.Equal(t, "9.0.0", app.Frameworks[0].Pick(here))
+	app, err = ReadDotnet([]byte(`{"runtimeOptions":{"includedFrameworks":[{"name":"Fen.Core","version":"8.0.2"}]}}`), nil)
+	require.NoError(t, err)
+	assert.Empty(t, app.Frameworks, "it brings its own")
+	_, err = ReadDotnet([]byte(`{"runtimeOptions":{"framework":{"name":"Fen.Core","version":"eight"}}}`), nil)
+	assert.ErrorContains(t, err, `framework Fen.Core: version "eight"`)
+}
+
+// The package lists say which package has a library: by its own declaration, or
+// by the name that it must have.
+func TestAPackageIsNamedForALibrary(t *testing.T) {
+	root := t.TempDir()
+	put := func(at, body string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, at)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, at), []byte(body), 0o644))
+	}
+	put("var/lib/dpkg/info/libmoss3:amd64.shlibs", "libmoss 3 libmoss3-fen (>= 3.1)\n")
+	put("var/lib/apt/lists/fen_main_Packages", "Package: libslime6\nVersion: 1\n\nPackage: libtrail2-4\n\nPackage: libdew1t64\n\n")
+	for lib, want := range map[string]string{"libmoss.so.3": "libmoss3-fen", "libslime.so.6": "libslime6", "libtrail2.so.4": "libtrail2-4", "libdew.so.1": "libdew1t64", "libslime.so.7": "", "ld-linux.so.2": ""} {
+		assert.Equal(t, want, PackageOf(lib, root), lib)
+	}
+}
+
+func FuzzReadWindows(f *testing.F) {
+	f.Add([]byte("MZ" + strings.Repeat("\x00", 58) + "\x40\x00\x00\x00PE\x00\x00\x64\x86" + strings.Repeat("\x00", 80)))
+	f.Fuzz(func(_ *testing.T, b []byte) { ReadWindows(bytes.NewReader(b)) })
+}
+
+func FuzzDescriptor(f *testing.F) {
+	f.Add("a.json", `{"name":"x","fits":[">=3.4"],"needs":{"mossgate":"~3"}}`, "3.5.0")
+	f.Add("a.yaml", "name: x\nfits: [3.4, 3.5]\n", "3.5.0-pre1")
+	f.Add("a.toml", "name = 'x'\n[needs]\nmossgate = '[3,4)'\n", "3")
+	f.Add("a.mf", "name: x\nfits= 3.x || 4\n", "v1")
+	f.Fuzz(func(_ *testing.T, name, text, version string) {
+		d, err := ReadDescriptor(name, []byte(text))
+		if err == nil {
+			for _, r := range append(d.Field("fits"), d.Field("needs.mossgate")...) {
+				FitsAny(r, version)
+				Range{Python, r, ""}.Fits(version)
+				Range{Node, r, ""}.Fits(version)
+			}
+		}
+		ReadDotnet([]byte(text), nil)
+		EngineRange(Node, "a/b", func(string) ([]byte, error) { return []byte(text), nil })
+		EngineRange(Python, "a/b", func(string) ([]byte, error) { return []byte(text), nil })
+		Interpreter([]byte(text), nil)
+	})
 }

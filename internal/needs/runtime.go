@@ -12,9 +12,12 @@ import (
 	"time"
 )
 
-// Runtime is a Java runtime of this machine.
+// Runtime is a runtime of this machine: a Java one, an interpreter, or a shared
+// framework of .NET.
 type Runtime struct {
-	Path    string `json:"path"` // its java program
+	Kind    string `json:"kind"`           // java, node, python, dotnet
+	Name    string `json:"name,omitempty"` // of a framework
+	Path    string `json:"path"`           // its program; of a framework its folder
 	Home    string `json:"home"`
 	Version string `json:"version"`          // as it says: "17.0.15"
 	Release int    `json:"release"`          // 17
@@ -43,7 +46,7 @@ func ReadRuntime(ctx context.Context, path string) (*Runtime, error) {
 	if err != nil {
 		return nil, err
 	}
-	rt := &Runtime{Path: path, Home: filepath.Dir(filepath.Dir(real))}
+	rt := &Runtime{Kind: Java, Path: path, Home: filepath.Dir(filepath.Dir(real))}
 	rt.From = filepath.Join(rt.Home, "release")
 	if b, err := os.ReadFile(rt.From); err == nil {
 		for _, line := range strings.Split(string(b), "\n") {
@@ -140,7 +143,7 @@ func FindRuntimes(ctx context.Context, own, env, search []string) []Runtime {
 		seen[real] = true
 		rt, err := ReadRuntime(ctx, c.path)
 		if err != nil {
-			rt = &Runtime{Path: c.path, Home: filepath.Dir(filepath.Dir(real)), Broken: err.Error()}
+			rt = &Runtime{Kind: Java, Path: c.path, Home: filepath.Dir(filepath.Dir(real)), Broken: err.Error()}
 		} else if fi.Mode()&0o111 == 0 && filepath.Ext(c.path) != ".exe" {
 			rt.Broken = c.path + " may not be run: it has no execute bit"
 		}

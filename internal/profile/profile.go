@@ -32,6 +32,7 @@ type Profile struct {
 	Place   map[string]string `toml:"place"`
 	Runtime Runtime           `toml:"runtime"`
 	Launch  Launch            `toml:"launch"`
+	Addons  Addons            `toml:"addons"`
 	Stop    Stop              `toml:"stop"`
 	Ready   Ready             `toml:"ready"`
 }
@@ -42,6 +43,7 @@ type Server struct {
 	Keep     tree.Patterns `toml:"keep"`     // the operator's: worlds, lists
 	Settings tree.Patterns `toml:"settings"` // the operator's too, but tied to the build: they go back with it
 	Skip     tree.Patterns `toml:"skip"`     // neither replaced nor backed up
+	Consent  []string      `toml:"consent"`  // files in which the makers may ask for a consent that is given
 }
 
 // Own tells whether path is the operator's own: no build ever replaces it.
@@ -52,6 +54,15 @@ func (s Server) Own(path string) bool {
 // Runtime is where to look for runtimes besides PATH and JAVA_HOME.
 type Runtime struct {
 	Search []string `toml:"search"`
+}
+
+// Addons is where add-ons lie, and how each says which versions it fits.
+type Addons struct {
+	Files      tree.Patterns `toml:"files"`      // each add-on: a jar, a zip, or a folder
+	Descriptor string        `toml:"descriptor"` // the file in it that describes it
+	Name       string        `toml:"name"`       // fields of that, dotted where they lie deeper
+	Version    string        `toml:"version"`
+	Fits       string        `toml:"fits"` // which versions of the build it fits
 }
 
 // Launch is how the server is started.
@@ -207,7 +218,7 @@ func (p *Profile) check(path string, text []byte) error {
 	bad := func(key, why string) error {
 		return &Error{File: path, Line: lineOf(text, key), Key: key, Why: why}
 	}
-	for key, pats := range map[string]tree.Patterns{"server.keep": p.Server.Keep, "server.settings": p.Server.Settings, "server.skip": p.Server.Skip} {
+	for key, pats := range map[string]tree.Patterns{"server.keep": p.Server.Keep, "server.settings": p.Server.Settings, "server.skip": p.Server.Skip, "addons.files": p.Addons.Files} {
 		if err := pats.Check(); err != nil {
 			return bad(key, err.Error())
 		}
@@ -222,6 +233,14 @@ func (p *Profile) check(path string, text []byte) error {
 	}
 	if p.Launch.Script != "" && !fs.ValidPath(p.Launch.Script) {
 		return bad("launch.script", fmt.Sprintf("%q is not a path in the install", p.Launch.Script))
+	}
+	if len(p.Addons.Files) > 0 && (p.Addons.Descriptor == "" || p.Addons.Fits == "") {
+		return bad("addons.files", "descriptor and fits are missing: the file in each add-on that describes it, and its field that says which versions it fits")
+	}
+	for _, at := range p.Server.Consent {
+		if !fs.ValidPath(at) || strings.Contains(at, "/") {
+			return bad("server.consent", fmt.Sprintf("%q is not a file at the top of the install", at))
+		}
 	}
 	if p.Ready.Version.Given() && p.Ready.Version.NumSubexp() < 1 {
 		return bad("ready.version", "it needs a group, as in '^version (\\S+)', that holds the version")

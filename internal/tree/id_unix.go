@@ -38,3 +38,6 @@ func syncDir(d *os.File) error {
 
 // Writable tells why entries of a folder can't be made and renamed here.
 func Writable(dir string) error { return unix.Access(dir, unix.W_OK|unix.X_OK) }
+
+// Readable tells why a file can't be read, or a folder not be listed, here.
+func Readable(full string) error { return unix.Access(full, unix.R_OK) }

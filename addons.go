@@ -1,0 +1,163 @@
+package freshkeel
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/needs"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+)
+
+// Addon is one add-on as it will stand in the install, and what it says of
+// itself.
+type Addon struct {
+	Path    string   `json:"path"`
+	Name    string   `json:"name"` // as it says, else that of its file
+	Version string   `json:"version,omitempty"`
+	Fits    []string `json:"fits,omitempty"` // ranges of the build's versions, any of which will do
+	Layer   string   `json:"layer,omitempty"`
+	Lacks   string   `json:"lacks,omitempty"` // why it does not say
+}
+
+// addons lists what of the paths given is an add-on by the profile, and reads
+// what each says: as it will stand there, or for gone as it stands there now.
+func (s *situation) addons(paths []string, gone bool) (out []Addon) {
+	if gone {
+		now := *s
+		now.plan = &Plan{before: s.plan.before, layerOf: s.plan.layerOf}
+		s = &now
+	}
+	rules := s.k.Profile.Addons
+	seen := map[string]bool{}
+	for _, at := range paths {
+		for _, p := range []string{at, path.Dir(at)} {
+			if seen[p] || p == "." || !rules.Files.Match(p) {
+				continue
+			}
+			seen[p] = true
+			out = append(out, s.addon(p))
+		}
+	}
+	slices.SortFunc(out, func(a, b Addon) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+func (s *situation) addon(at string) Addon {
+	rules := s.k.Profile.Addons
+	a := Addon{Path: at, Name: path.Base(at), Layer: s.plan.layerOf[at]}
+	var d needs.Descriptor
+	b, err := s.text(path.Join(at, rules.Descriptor))
+	switch {
+	case err == nil:
+		d, err = needs.ReadDescriptor(rules.Descriptor, b)
+	case s.folderAt(at):
+		err = needs.ErrNoDescriptor
+	default:
+		r, size, done, cerr := s.content(at)
+		if err = cerr; err == nil {
+			d, err = needs.DescriptorIn(r, size, rules.Descriptor)
+			done()
+		}
+	}
+	if err != nil {
+		a.Lacks = err.Error()
+		if errors.Is(err, needs.ErrNoDescriptor) || errors.Is(err, fs.ErrNotExist) {
+			a.Lacks = "it has no " + rules.Descriptor
+		}
+		return a
+	}
+	if name := d.Field(rules.Name); len(name) > 0 {
+		a.Name = name[0]
+	}
+	if v := d.Field(rules.Version); len(v) > 0 {
+		a.Version = v[0]
+	}
+	if a.Fits = d.Field(rules.Fits); len(a.Fits) == 0 {
+		a.Lacks = fmt.Sprintf("%s has no field %s", rules.Descriptor, rules.Fits)
+	}
+	return a
+}
+
+func (s *situation) folderAt(at string) bool {
+	_, file := s.plan.files[at]
+	return !file && (s.plan.before[at].Kind == tree.Dir || s.willBeFolder(at))
+}
+
+// fits holds the add-on against a version; text is the range that decided.
+func (a Addon) fits(version string) (fits bool, text string, err error) {
+	for _, r := range a.Fits {
+		ok, e := needs.FitsAny(r, version)
+		if ok {
+			return true, r, nil
+		}
+		err = errors.Join(err, e)
+	}
+	return false, strings.Join(a.Fits, " or "), err
+}
+
+func (a Addon) String() string {
+	s := a.Path
+	if a.Name != path.Base(a.Path) {
+		s = fmt.Sprintf("%s (%s)", a.Name, a.Path)
+	}
+	return s
+}
+
+// holdBack leaves add-ons out of this refit, by path, file name or their own
+// name: their files go out with the swap, and stand in its backup.
+func (k *Keel) holdBack(p *Plan, w Want) error {
+	if len(w.Hold) == 0 {
+		return nil
+	}
+	if len(k.Profile.Addons.Files) == 0 {
+		return &Usage{"this profile does not say which files are add-ons", "name them in freshkeel.toml under [addons] files, descriptor and fits"}
+	}
+	store, err := k.locker()
+	if err != nil {
+		return err
+	}
+	s := &situation{k: k, cand: &Candidate{}, plan: p, store: store}
+	all := s.addons(append(sortedPaths(p.before), sortedPaths(p.files)...), false)
+	for _, name := range w.Hold {
+		n := slices.IndexFunc(all, func(a Addon) bool { return a.Path == name || a.Name == name || path.Base(a.Path) == name })
+		if n < 0 {
+			var have []string
+			for _, a := range all {
+				have = append(have, path.Base(a.Path))
+			}
+			return &Usage{fmt.Sprintf("there is no add-on %q", name), "these are here: " + strings.Join(have, ", ")}
+		}
+		p.leaveOut(all[n].Path)
+	}
+	return nil
+}
+
+// leaveOut takes a path, and all below it, out of what will stand in the
+// install.
+func (p *Plan) leaveOut(top string) {
+	below := func(at string) bool { return at == top || strings.HasPrefix(at, top+"/") }
+	p.HeldBack = append(p.HeldBack, top)
+	p.Steps = slices.DeleteFunc(p.Steps, func(st swap.Step) bool { return below(st.Path) })
+	for at, f := range p.files {
+		if below(at) {
+			p.Bytes -= f.Size
+			delete(p.files, at)
+		}
+	}
+	p.owned = slices.DeleteFunc(p.owned, func(o Owned) bool { return below(o.Path) })
+	p.Kept = slices.DeleteFunc(p.Kept, below)
+	for at, e := range p.before {
+		switch {
+		case !below(at):
+		case e.Kind == tree.Dir:
+			p.Steps = append(p.Steps, swap.Step{Do: swap.DropDir, Path: at})
+		default:
+			p.Steps = append(p.Steps, swap.Step{Do: swap.Remove, Path: at})
+		}
+	}
+}

@@ -1,0 +1,84 @@
+package freshkeel
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"freshkeel/internal/swap"
+)
+
+// checkAddons holds each add-on that will stand in the install against the
+// version that is to run: by what its own descriptor says.
+func checkAddons(_ context.Context, s *situation) (out []Finding) {
+	rules := s.k.Profile.Addons
+	version := s.plan.To
+	if len(rules.Files) == 0 || version == "" {
+		return nil
+	}
+	var stay, gone []string
+	removed := map[string]bool{}
+	for _, st := range s.plan.Steps {
+		removed[st.Path] = st.Do == swap.Remove || st.Do == swap.DropDir
+	}
+	for at := range s.plan.before {
+		if removed[at] {
+			gone = append(gone, at)
+		} else {
+			stay = append(stay, at)
+		}
+	}
+	for at := range s.plan.files {
+		stay = append(stay, at)
+	}
+	var mute, fine []string
+	for _, a := range s.addons(stay, false) {
+		field := fmt.Sprintf("%s, %s: %s = %s", s.k.path(a.Path), rules.Descriptor, rules.Fits, strings.Join(a.Fits, " or "))
+		fits, text, err := a.fits(version)
+		switch {
+		case a.Lacks != "":
+			mute = append(mute, fmt.Sprintf("%s (%s)", a.Path, a.Lacks))
+		case err != nil && !fits:
+			mute = append(mute, fmt.Sprintf("%s (%v)", a.Path, err))
+		case fits:
+			fine = append(fine, a.Path)
+		default:
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, version), Where: field,
+				Why: "a server that meets an add-on it can't load may end, or go on without it", Do: fmt.Sprintf("take a newer one; or leave it out this time: --hold-back %s", a.Path)})
+		}
+	}
+	if len(mute) > 0 {
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not tell which versions they fit: %s", does(len(mute), "add-on"), some(mute, 3)), Where: s.k.Dir,
+			Why: "whether the new build loads them is known only when it starts", Do: "look on their makers' pages"})
+	}
+	for _, a := range s.addons(gone, true) {
+		held := false
+		for _, h := range s.plan.HeldBack {
+			held = held || h == a.Path
+		}
+		f := Finding{Level: Warn, What: fmt.Sprintf("%s is left behind", a), Where: s.k.path(a.Path), Why: "what brought it has it no longer", Do: "nothing, if that is right; the backup that the refit takes has it"}
+		if held {
+			f.What, f.Why = fmt.Sprintf("%s is held back", a), "it was asked for with --hold-back"
+			f.Do = fmt.Sprintf("once it fits, take it back from the backup: freshkeel backup restore BACKUP --only '%s'", a.Path)
+		}
+		out = append(out, f)
+	}
+	if len(fine) > 0 {
+		out = append(out, ok("%s that %s with %s: %s", plural(len(fine), "add-on"), agree(len(fine)), version, some(fine, 3))...)
+	}
+	return out
+}
+
+func agree(n int) string {
+	if n == 1 {
+		return "says it goes"
+	}
+	return "say they go"
+}
+
+func does(n int, what string) string {
+	if n == 1 {
+		return "1 " + what + " does"
+	}
+	return plural(n, what) + " do"
+}

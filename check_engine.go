@@ -1,0 +1,301 @@
+package freshkeel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/feed"
+	"freshkeel/internal/launch"
+	"freshkeel/internal/needs"
+)
+
+// checkEngine holds the interpreters that the launch script runs, and the
+// frameworks of a .NET application, against what the build says that it needs,
+// and what the feed says.
+func checkEngine(ctx context.Context, s *situation) (out []Finding) {
+	for _, c := range s.lines.commands {
+		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
+		if kind := needs.EngineOf(c.Program); kind != "" {
+			out = append(out, s.engine(ctx, kind, c, where)...)
+		}
+		out = append(out, s.dotnet(c, where)...)
+	}
+	return out
+}
+
+// engineRanges is what is asked of an interpreter: by the build, and by the
+// feed.
+func (s *situation) engineRanges(kind string, c launch.Command) (list []needs.Range, err error) {
+	at := c.Script
+	if at == "" || filepath.IsAbs(at) {
+		at = path.Join(orElse(relTo(s.k.Dir, c.Dir), "."), "-")
+	}
+	r, ok, err := needs.EngineRange(kind, at, s.text)
+	if ok {
+		list = append(list, r)
+	}
+	if want, source := s.declared(kind); want != "" {
+		list = append(list, needs.Range{Kind: "", Text: want, Where: source})
+	}
+	return list, err
+}
+
+// declared is what the feed says of a runtime, and where.
+func (s *situation) declared(kind string) (want, where string) {
+	for name, want := range s.cand.build.Needs {
+		if strings.EqualFold(name, kind) && feed.CheckRange(want) == nil {
+			return want, "the feed"
+		}
+	}
+	return "", ""
+}
+
+// rangeFits holds a version against a range: of a feed's notation, or of the
+// runtime's own.
+func rangeFits(r needs.Range, version string) (bool, error) {
+	if r.Kind == "" {
+		return feed.Fits(r.Text, version), nil
+	}
+	return r.Fits(version)
+}
+
+func (s *situation) engine(ctx context.Context, kind string, c launch.Command, where string) []Finding {
+	name := needs.Named(kind)
+	what := orElse(c.Script, c.File)
+	asked, err := s.engineRanges(kind, c)
+	if err != nil {
+		return []Finding{{Level: Warn, What: fmt.Sprintf("what %s needs of %s can't be told: %v", what, name, err), Where: where,
+			Why: "a version that does not fit would end it at once", Do: "look into that file; ask the makers"}}
+	}
+	var texts []string
+	for _, r := range asked {
+		texts = append(texts, fmt.Sprintf("%s (%s)", r.Text, r.Where))
+	}
+	wants := strings.Join(texts, " and ")
+	if c.Path == "" {
+		return []Finding{{Level: Stop, What: fmt.Sprintf("%s is not found", c.Program), Where: where,
+			Why: fmt.Sprintf("%s is run by it", what), Do: s.otherEngine(ctx, kind, asked)}}
+	}
+	rt, err := needs.ReadEngine(ctx, kind, c.Path)
+	if err != nil {
+		return []Finding{{Level: Warn, What: fmt.Sprintf("the version of %s can't be told: %v", name, err), Where: where,
+			Why: fmt.Sprintf("%s asks for %s", what, orElse(wants, "no version of its own")), Do: "run it with --version by hand"}}
+	}
+	for _, r := range asked {
+		fits, err := rangeFits(r, rt.Version)
+		if err != nil {
+			return []Finding{{Level: Warn, What: fmt.Sprintf("%q is no range that could be held against %s %s", r.Text, name, rt.Version), Where: r.Where,
+				Why: "a version that does not fit would end the server at once", Do: "compare them by hand; tell the makers"}}
+		}
+		if !fits {
+			return []Finding{{Level: Stop, What: fmt.Sprintf("%s needs %s %s, the launch script runs %s %s", what, name, r.Text, name, rt.Version),
+				Where: fmt.Sprintf("%s\nruns %s; the range is from %s", where, rt.Path, r.Where), Why: "its makers say that no other runs it", Do: s.otherEngine(ctx, kind, asked)}}
+		}
+	}
+	if wants == "" {
+		return ok("%s runs %s; no version is asked for", name+" "+rt.Version, what)
+	}
+	return ok("%s %s is what %s asks for: %s", name, rt.Version, what, wants)
+}
+
+// otherEngine advises an interpreter of this machine that would do.
+func (s *situation) otherEngine(ctx context.Context, kind string, asked []needs.Range) string {
+	best := bestEngine(needs.FindEngines(ctx, kind, s.k.o.Env, s.k.Profile.Runtime.Search), asked)
+	if best == nil {
+		return fmt.Sprintf("get a %s that fits (none is here), and name its folder in [runtime] search", needs.Named(kind))
+	}
+	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path, best.Version)
+}
+
+// bestEngine is the lowest version that fits: what the makers tried.
+func bestEngine(list []needs.Runtime, asked []needs.Range) (best *needs.Runtime) {
+	for i := range list {
+		rt := &list[i]
+		if rt.Broken == "" && fitsAll(rt, asked) && (best == nil || feed.Compare(rt.Version, best.Version) < 0) {
+			best = rt
+		}
+	}
+	return best
+}
+
+func fitsAll(rt *needs.Runtime, asked []needs.Range) bool {
+	return !slices.ContainsFunc(asked, func(r needs.Range) bool {
+		fits, err := rangeFits(r, rt.Version)
+		return err != nil || !fits
+	})
+}
+
+// dotnetApp is the .NET application that a command runs: by its host, or by the
+// program that stands beside it. at is its runtimeconfig; "" for none.
+func (s *situation) dotnetApp(c launch.Command) (app *needs.DotnetApp, at, host string, err error) {
+	file := relTo(s.k.Dir, c.Path)
+	switch {
+	case strings.HasPrefix(path.Base(filepath.ToSlash(c.Program)), "dotnet") && c.Script != "":
+		file, host = c.Script, c.Path
+	case file == "":
+		return nil, "", "", nil
+	}
+	for _, ext := range []string{".dll", ".exe", ""} {
+		stem, cut := strings.CutSuffix(file, ext)
+		if !cut {
+			continue
+		}
+		at = stem + ".runtimeconfig.json"
+		b, err := s.text(at)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, at, host, err
+		}
+		app, err = needs.ReadDotnet(b, s.k.o.Env)
+		return app, at, host, err
+	}
+	return nil, "", host, nil
+}
+
+func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
+	app, at, host, err := s.dotnetApp(c)
+	if err != nil {
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", at, err), Where: where, Why: "the host reads the same file, and would end", Do: "ask the makers, or take another file of this build"}}
+	}
+	if app == nil {
+		return nil
+	}
+	for _, f := range app.Frameworks {
+		found := needs.FindFrameworks(f.Name, host, s.k.o.Env, s.k.Profile.Runtime.Search)
+		var have []string
+		for _, rt := range found {
+			if rt.Broken == "" {
+				have = append(have, rt.Version)
+			}
+		}
+		want, _ := s.declared(needs.Dotnet)
+		pick := f.Pick(slices.DeleteFunc(slices.Clone(have), func(v string) bool { return want != "" && !feed.Fits(want, v) }))
+		if pick != "" {
+			out = append(out, ok("%s: %s is run with %s", at, f, pick)...)
+			continue
+		}
+		has := "none of that name is here"
+		if len(have) > 0 {
+			has = "here is " + some(have, 4)
+		}
+		rule := f.Rule()
+		if want != "" {
+			rule += ", and the feed asks for " + want
+		}
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("it needs the framework %s, and %s", f, has), Where: where + "\n" + at,
+			Why: fmt.Sprintf("its host ends before the server's first line; what would do: %s", rule), Do: fmt.Sprintf("install %s %s, or name the folder that holds shared/%s in [runtime] search", f.Name, f.Version, f.Name)})
+	}
+	if len(app.Frameworks) == 0 {
+		out = ok("%s brings its own framework", at)
+	}
+	return out
+}
+
+// checkNeeds tells what the feed declares that nothing here can look at.
+func checkNeeds(_ context.Context, s *situation) (out []Finding) {
+	known := map[string]bool{needs.Java: s.runsJava()}
+	for _, c := range s.lines.commands {
+		known[needs.EngineOf(c.Program)] = true
+		if app, _, _, _ := s.dotnetApp(c); app != nil {
+			known[needs.Dotnet] = true
+		}
+	}
+	for _, name := range sortedPaths(s.cand.build.Needs) {
+		if !known[strings.ToLower(name)] {
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the feed says that %s needs %s %s, and the launch script runs none", s.plan.To, name, s.cand.build.Needs[name]), Where: s.cand.Source,
+				Why: "what is not run by the script can't be looked at", Do: "make sure of it by hand"})
+		}
+	}
+	return out
+}
+
+// checkWindows looks whether a Windows program's libraries come with the build
+// or with Windows. On another system what else is there can't be told.
+func checkWindows(_ context.Context, s *situation) (out []Finding) {
+	for _, c := range s.nativePrograms() {
+		r, _, done, err := s.content(c.at)
+		if err != nil {
+			continue
+		}
+		w, err := needs.ReadWindows(r)
+		done()
+		if err != nil {
+			continue
+		}
+		var lacks []string
+		for _, lib := range w.Needs {
+			if !needs.WindowsOwn(lib) && !s.bringsAnyCase(path.Join(path.Dir(c.at), lib)) && !s.systemHas(lib) {
+				lacks = append(lacks, lib)
+			}
+		}
+		if len(lacks) == 0 {
+			out = append(out, ok("%s finds its %d libraries in the build or in Windows", c.at, len(w.Needs))...)
+			continue
+		}
+		f := Finding{Level: Stop, What: fmt.Sprintf("%s needs %s: neither the build nor Windows itself has it", c.at, some(lacks, 4)), Where: c.where,
+			Why: "Windows shows a window that says so, and the server does not start", Do: "install what brings it, the C++ runtime say, or put it beside the program"}
+		if runtime.GOOS != "windows" { // what runs it here may have more
+			f.Level = Warn
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// bringsAnyCase is willBe for names that differ in case, as Windows finds them.
+func (s *situation) bringsAnyCase(at string) bool {
+	for p := range s.plan.files {
+		if strings.EqualFold(p, at) {
+			return true
+		}
+	}
+	for p := range s.plan.before {
+		if strings.EqualFold(p, at) && !s.removed(p) {
+			return true
+		}
+	}
+	return false
+}
+
+// systemHas tells whether a library stands in Windows' own folder.
+func (s *situation) systemHas(lib string) bool {
+	for _, kv := range s.k.o.Env {
+		if v, found := strings.CutPrefix(strings.ToUpper(kv), "SYSTEMROOT="); found {
+			_, err := os.Stat(filepath.Join(v, "System32", lib))
+			return err == nil
+		}
+	}
+	return false
+}
+
+// maxText bounds a file of the build that is read as text, in bytes.
+const maxText = 1 << 20
+
+// text is the content of a small file as it will stand in the install.
+func (s *situation) text(at string) ([]byte, error) {
+	if e := s.plan.edit(at); e != nil {
+		return e.text, nil
+	}
+	r, size, done, err := s.content(at)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	if size > maxText {
+		return nil, fmt.Errorf("%s is of %s, more than %s", at, Bytes(size), Bytes(maxText))
+	}
+	b := make([]byte, size)
+	_, err = io.ReadFull(io.NewSectionReader(r, 0, size), b)
+	return b, err
+}

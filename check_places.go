@@ -1,0 +1,202 @@
+package freshkeel
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+
+	"github.com/shirou/gopsutil/v4/disk"
+)
+
+// checkOpen finds programs that have files of the install open: a copy under
+// way, an editor, a viewer of its database.
+func checkOpen(_ context.Context, s *situation) (out []Finding) {
+	level, why := Warn, "it goes on with the file that was there, and may write into what is no longer used"
+	if runtime.GOOS == "windows" {
+		level, why = Stop, "Windows lets nobody rename a file that another program has open"
+	}
+	touched := map[string]bool{}
+	for _, st := range s.plan.Steps {
+		touched[st.Path] = true
+	}
+	for _, h := range host.OpenElsewhere(s.k.Dir, s.status.Minder) {
+		var files []string
+		for _, full := range h.Files {
+			if at := relTo(s.realDir(), full); !s.k.Profile.Server.Skip.Match(at) && (touched[at] || s.k.Profile.Server.Own(at)) {
+				files = append(files, at)
+			}
+		}
+		if len(files) > 0 {
+			out = append(out, Finding{Level: level, What: fmt.Sprintf("process %d has %s open: %s", h.PID, plural(len(files), "file"), some(files, 3)),
+				Where: fmt.Sprintf("%s, user %s, since %s", h.Command, h.User, h.Since.Format("2006-01-02 15:04:05")), Why: why, Do: "let it end first, or end it"})
+		}
+	}
+	if out == nil {
+		return ok("no other program has a file open that matters")
+	}
+	return out
+}
+
+// realDir is the install's folder without links on the way, as the system names
+// it.
+func (s *situation) realDir() string {
+	if real, err := filepath.EvalSymlinks(s.k.Dir); err == nil {
+		return real
+	}
+	return s.k.Dir
+}
+
+// checkFrozen finds files and folders that their file system lets nobody touch.
+func checkFrozen(_ context.Context, s *situation) (out []Finding) {
+	seen := map[string]bool{}
+	looked := 0
+	look := func(at string) {
+		if seen[at] {
+			return
+		}
+		seen[at] = true
+		looked++
+		if how := tree.Frozen(s.k.path(at)); how != "" {
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is %s", orElse(at, s.k.Dir), how), Where: s.k.path(at),
+				Why: "its file system lets nobody exchange it, whoever asks", Do: fmt.Sprintf("chattr -ia %s, if whoever set that agrees", s.k.path(at))})
+		}
+	}
+	for _, st := range s.plan.Steps {
+		if st.Do == swap.Replace || st.Do == swap.Remove {
+			look(st.Path)
+		}
+		for dir := filepath.ToSlash(filepath.Dir(st.Path)); ; dir = filepath.ToSlash(filepath.Dir(dir)) {
+			if dir == "." {
+				look("")
+				break
+			}
+			if s.plan.before[dir].Kind == tree.Dir {
+				look(dir)
+			}
+		}
+	}
+	if out == nil && looked > 0 && runtime.GOOS == "linux" {
+		return ok("none of %d paths that are touched is immutable", looked)
+	}
+	return out
+}
+
+// checkStrangers finds files that can't be backed up or that the server can't
+// write to, because they are another user's.
+func checkStrangers(_ context.Context, s *situation) (out []Finding) {
+	top, _, err := tree.Describe(s.k.Dir, "")
+	if err != nil {
+		return nil
+	}
+	var closed, others []string
+	for _, at := range sortedPaths(s.plan.before) {
+		e := s.plan.before[at]
+		switch {
+		case e.Kind == tree.Link:
+		case os.Geteuid() != 0 && tree.Readable(s.k.path(at)) != nil:
+			closed = append(closed, at)
+		case e.UID != top.UID:
+			others = append(others, at)
+		}
+	}
+	if len(closed) > 0 {
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be read: %s", plural(len(closed), "path"), some(closed, 3)), Where: s.k.Dir,
+			Why: "what can't be read can't be backed up, and so not be put back", Do: fmt.Sprintf("run as the install's owner; or: sudo chown -R %s", chownWord(top, s.k.Dir))})
+	}
+	if len(others) > 0 {
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not the install's owner's: %s", is(len(others), "path"), some(others, 3)), Where: s.k.Dir,
+			Why: "the server can't write to them, should it want to", Do: "chown -R " + chownWord(top, s.k.Dir)})
+	}
+	if out == nil {
+		return ok("all of the install is its owner's, and can be read")
+	}
+	return out
+}
+
+func chownWord(top tree.Entry, dir string) string {
+	return fmt.Sprintf("%d:%d %s", top.UID, top.GID, dir)
+}
+
+// manyFiles is below what a server with a large world can do with, from
+// experience: each region file that is loaded stays open.
+const manyFiles = 1024
+
+// checkLimits holds the number of files that the server may have open against
+// what the running one has.
+func checkLimits(_ context.Context, s *situation) []Finding {
+	limit := host.OpenFileLimit()
+	if limit == 0 {
+		return nil
+	}
+	most := 0
+	if s.status.Running {
+		most = host.MostOpen(s.status.Processes)
+	}
+	mend := fmt.Sprintf("ulimit -n %d before freshkeel, or raise it for good in /etc/security/limits.d", max(4096, 4*most))
+	switch {
+	case most*5 > limit*4:
+		return []Finding{{Level: Warn, What: fmt.Sprintf("the server has %d files open, and one started from here may have %d", most, limit), Where: "limit of open files (ulimit -n)",
+			Why: "a server that can't open one more file loses what it wanted to write", Do: mend}}
+	case limit < manyFiles:
+		return []Finding{{Level: Warn, What: fmt.Sprintf("a server started from here may have %d files open, which is few", limit), Where: "limit of open files (ulimit -n)",
+			Why: "servers keep the files of their world open, and lose what they can't write", Do: mend}}
+	}
+	return ok("%d files may be open at once", limit)
+}
+
+// fewLeft is when a file system is as good as full for a log, in bytes.
+const fewLeft = 16 << 20
+
+// checkLogs looks whether the server can write where it writes all the time: its
+// console log, and the folders that are neither replaced nor backed up.
+func checkLogs(_ context.Context, s *situation) (out []Finding) {
+	dirs := []string{s.k.state("run")}
+	for _, pat := range s.k.Profile.Server.Skip {
+		fixed, _, _ := strings.Cut(pat, "*")
+		dir := s.k.path(strings.TrimSuffix(fixed, "/"))
+		if fi, err := os.Stat(dir); err == nil && fi.IsDir() && dir != s.k.Dir {
+			dirs = append(dirs, dir)
+		}
+	}
+	uid, _ := host.Owner(s.k.Dir)
+	looked := 0
+	for _, dir := range dirs {
+		fi, err := os.Stat(dir)
+		if err != nil {
+			continue // made by the first start
+		}
+		looked++
+		err = tree.Writable(dir)
+		if e, _, derr := tree.Describe(dir, ""); err == nil && derr == nil && uid > 0 && !mayWrite(fi.Mode(), e.UID == uid) && dir != s.k.state("run") {
+			err = fmt.Errorf("it is not user %d's, whom the server runs as", uid)
+		}
+		if err != nil {
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the server can't write to %s: %v", dir, err), Where: dir,
+				Why: "some servers end when they can't write their log", Do: fmt.Sprintf("mount it writable, or: chown the folder to the install's owner (%s)", filepath.Base(dir))})
+			continue
+		}
+		if u, err := disk.Usage(dir); err == nil && (u.Free < fewLeft || (u.InodesTotal > 0 && u.InodesFree < 64)) {
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s is on a file system with %s and %d inodes free", dir, Bytes(int64(u.Free)), u.InodesFree), Where: dir,
+				Why: "a server that can't write its log may end, or lose what it would have said", Do: "free space there: old logs first"})
+		}
+	}
+	if out == nil {
+		return ok("%s for logs and caches can be written to", plural(looked, "folder"))
+	}
+	return out
+}
+
+func mayWrite(mode fs.FileMode, owner bool) bool {
+	if owner {
+		return mode&0o200 != 0
+	}
+	return mode&0o022 != 0 // by its group perhaps
+}

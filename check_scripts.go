@@ -1,0 +1,197 @@
+package freshkeel
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"path"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/launch"
+	"freshkeel/internal/needs"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+)
+
+// checkScripts looks at each script and program that is started by its name, as
+// it will stand there: whether it may be run, by what, and with which line ends.
+func checkScripts(_ context.Context, s *situation) (out []Finding) {
+	if runtime.GOOS == "windows" {
+		return nil
+	}
+	looked := 0
+	for _, st := range s.started() {
+		head, err := s.head(st.at)
+		if err != nil || strings.HasSuffix(strings.ToLower(st.at), ".exe") || isBatch(st.at) {
+			continue // checkNames tells what is missing; the others are for another system
+		}
+		looked++
+		full := s.k.path(st.at)
+		if st.byName && s.modeOf(st.at)&0o111 == 0 {
+			f := Finding{Level: Stop, What: fmt.Sprintf("%s may not be run: it has no execute bit", st.at), Where: st.where,
+				Why: "the shell says «permission denied», and the server does not start", Do: "chmod +x " + full}
+			if _, comes := s.plan.files[st.at]; comes {
+				f.Do = fmt.Sprintf("let the script run it by its interpreter (sh %s); or ask the makers for an archive that keeps modes", st.at)
+			}
+			out = append(out, f)
+		}
+		line, _, _ := bytes.Cut(head, []byte("\n"))
+		if bytes.HasPrefix(line, []byte("#!")) && bytes.HasSuffix(line, []byte("\r")) || (launch.LooksShell(st.at, head) && bytes.HasSuffix(line, []byte("\r"))) {
+			out = append(out, Finding{Level: Stop, What: st.at + " has Windows line ends", Where: full + ":1",
+				Why: "the system looks for names that end in a carriage return, and finds none", Do: s.withoutReturns(st.at)})
+			continue
+		}
+		if program, found, is := needs.Interpreter(head, s.k.o.Env); is && found == "" && st.byName {
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is run by %s, which is not here", st.at, program), Where: full + ":1: " + string(line),
+				Why: "the system says «not found», and the server does not start", Do: fmt.Sprintf("install %s, or let the first line name the one that is here", path.Base(program))})
+		}
+	}
+	if out == nil && looked > 0 {
+		return ok("%s may be run, by what its first line names", plural(looked, "script or program"))
+	}
+	return out
+}
+
+func (s *situation) withoutReturns(at string) string {
+	if _, comes := s.plan.files[at]; comes {
+		return "ask the makers; or name it in [server] settings, and put one with plain line ends there"
+	}
+	return fmt.Sprintf("sed -i 's/\\r$//' %s", s.k.path(at))
+}
+
+// startedFile is a file of the install that is run: byName says that the system
+// runs it, by mode and first line, not an interpreter that is given it.
+type startedFile struct {
+	at, where string
+	byName    bool
+}
+
+// started lists the launch script and what it runs of the install.
+func (s *situation) started() (out []startedFile) {
+	add := func(at, where string, byName bool) {
+		if at == "" || filepath.IsAbs(at) || slices.ContainsFunc(out, func(o startedFile) bool { return o.at == at }) {
+			return
+		}
+		out = append(out, startedFile{at, where, byName})
+	}
+	script := s.k.Profile.Launch.Script
+	add(script, s.k.path(script), false) // one that may not be run is run with sh
+	for _, c := range s.lines.commands {
+		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
+		at := relTo(s.k.Dir, c.Path)
+		if at == "" && strings.Contains(c.Program, "/") && !filepath.IsAbs(c.Program) {
+			at = relTo(s.k.Dir, filepath.Join(c.Dir, c.Program))
+		}
+		add(at, where, true)
+		for by := c.By; by != nil; by = by.By {
+			add(relTo(s.k.Dir, by.Path), fmt.Sprintf("%s:%d: %s", by.File, by.Line, by.Text), true)
+		}
+		add(c.File, where, false)
+	}
+	return out
+}
+
+// head is the first bytes of a file as it will stand in the install.
+func (s *situation) head(at string) ([]byte, error) {
+	r, _, done, err := s.content(at)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	b := make([]byte, 512)
+	n, err := r.ReadAt(b, 0)
+	if err == io.EOF {
+		err = nil
+	}
+	return b[:n], err
+}
+
+func (s *situation) modeOf(at string) (m uint32) {
+	if f, comes := s.plan.files[at]; comes {
+		return uint32(f.Mode)
+	}
+	return uint32(s.plan.before[at].Mode)
+}
+
+func isBatch(at string) bool {
+	ext := strings.ToLower(path.Ext(at))
+	return ext == ".bat" || ext == ".cmd"
+}
+
+// checkOtherScripts finds scripts beside the launch script that would start the
+// same server in another way: the one that somebody starts by hand next time.
+func checkOtherScripts(_ context.Context, s *situation) (out []Finding) {
+	if len(s.lines.commands) == 0 {
+		return nil
+	}
+	mine := s.lines.commands[len(s.lines.commands)-1]
+	seen := map[string]bool{}
+	for _, c := range s.lines.commands {
+		seen[c.File] = true
+	}
+	looked := 0
+	for _, at := range sortedPaths(s.plan.before) {
+		e := s.plan.before[at]
+		shell := strings.HasSuffix(at, ".sh")
+		if strings.Contains(at, "/") || e.Kind != tree.File || seen[at] || e.Size > 64<<10 || !(shell || isBatch(at)) || slices.Contains(s.plan.Steps, swap.Step{Do: swap.Remove, Path: at}) {
+			continue
+		}
+		list, err := launch.Read(s.k.Dir, at, s.k.o.Env)
+		if err != nil {
+			continue
+		}
+		for _, c := range list {
+			if c.Java() != mine.Java() || (c.Jar == "") != (mine.Jar == "") || seen[c.File] {
+				continue
+			}
+			looked++
+			if how := s.disagree(mine, c, shell == strings.HasSuffix(mine.File, ".sh")); how != "" {
+				out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s and %s disagree: %s", mine.File, c.File, how),
+					Where: fmt.Sprintf("%s:%d: %s\n%s:%d: %s", mine.File, mine.Line, mine.Text, c.File, c.Line, c.Text),
+					Why:   "whoever starts the other one by hand gets another server than this", Do: fmt.Sprintf("make %s say the same, or remove it", c.File)})
+				break
+			}
+		}
+	}
+	if out == nil && looked > 0 {
+		return ok("%s says the same as %s", plural(looked, "other script"), mine.File)
+	}
+	return out
+}
+
+// disagree says how another script's command differs where it matters; sameKind
+// are scripts for one system, whose programs can be compared.
+func (s *situation) disagree(a, b launch.Command, sameKind bool) string {
+	var how []string
+	if a.Jar != b.Jar {
+		gone := ""
+		if !filepath.IsAbs(b.Jar) && !s.willBe(b.Jar) {
+			gone = ", which will not exist"
+		}
+		how = append(how, fmt.Sprintf("%s runs %s, %s runs %s%s", a.File, a.Jar, b.File, b.Jar, gone))
+	}
+	if sameKind && a.Java() && a.Path != b.Path {
+		how = append(how, fmt.Sprintf("by %s and by %s", orElse(a.Path, a.Program), orElse(b.Path, b.Program)))
+	}
+	for _, flag := range []string{"-Xmx", "-Xms"} {
+		if x, y := lastFlag(a.Args, flag), lastFlag(b.Args, flag); a.Java() && heapBytes(x) != heapBytes(y) {
+			how = append(how, fmt.Sprintf("%s and %s", orElse(x, "no "+flag), orElse(y, "no "+flag)))
+		}
+	}
+	return strings.Join(how, "; ")
+}
+
+// lastFlag is the last argument with a prefix: where one is given twice, that
+// counts.
+func lastFlag(args []string, prefix string) (last string) {
+	for _, a := range args {
+		if strings.HasPrefix(a, prefix) {
+			last = a
+		}
+	}
+	return last
+}

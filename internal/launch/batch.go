@@ -1,0 +1,197 @@
+package launch
+
+import (
+	"bytes"
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"freshkeel/internal/tree"
+)
+
+var (
+	batchSet  = regexp.MustCompile(`(?i)^@?set\s+"?([A-Za-z_][\w()]*)=([^"]*)"?\s*$`)
+	batchVar  = regexp.MustCompile(`%~dp0|%([A-Za-z_][\w()]*)%`)
+	batchCd   = regexp.MustCompile(`(?i)^@?(?:cd|chdir|pushd)\s+(?:/d\s+)?"?([^"&|]+?)"?\s*$`)
+	batchHead = regexp.MustCompile(`(?i)^@?(?:start\s+(?:"[^"]*"\s+)?(?:/\w+(?:\s+\d+)?\s+)*|call\s+)?`)
+	batchWord = regexp.MustCompile(`^("[^"]*"|[^\s"]+)+`)
+	batchSkip = regexp.MustCompile(`(?i)^@?(?:rem\b|::|:|echo\b|if\b|for\b|goto\b|pause\b|title\b|exit\b|setlocal\b|endlocal\b|timeout\b|popd\b|\(|\))`)
+)
+
+// batch walks the lines of a Windows batch script with what is known so far.
+type batch struct {
+	install, script, dir string
+	vars                 map[string]string // names in upper case
+}
+
+// readBatch reads a batch script line by line: what it sets, where it goes, and
+// the lines that run a runtime or a program of the install. Lines behind an if
+// or a for are passed over: whether they run is not known.
+func readBatch(install, script string, env []string, text []byte, depth int) (out []Command) {
+	b := &batch{install: install, script: script, dir: install, vars: map[string]string{}}
+	for _, kv := range env {
+		if k, v, ok := strings.Cut(kv, "="); ok {
+			b.vars[strings.ToUpper(k)] = v
+		}
+	}
+	at := 0
+	for n, raw := range strings.SplitAfter(string(text), "\n") {
+		begin := at
+		at += len(raw)
+		line := strings.TrimRight(raw, "\r\n")
+		begin += len(line) - len(strings.TrimLeft(line, " \t"))
+		line = strings.TrimSpace(line)
+		if m := batchSet.FindStringSubmatch(line); m != nil {
+			b.vars[strings.ToUpper(m[1])] = b.expand(m[2])
+			continue
+		}
+		if m := batchCd.FindStringSubmatch(line); m != nil {
+			b.dir = b.abs(b.expand(m[1]))
+			continue
+		}
+		if line == "" || batchSkip.MatchString(line) {
+			continue
+		}
+		head := len(batchHead.FindString(line))
+		word := batchWord.FindString(line[head:])
+		program := strings.ReplaceAll(b.expand(word), `"`, "")
+		if program == "" {
+			continue
+		}
+		rest := b.expand(line[head+len(word):])
+		first, more, several := strings.Cut(program, " ")
+		if several = several && !strings.HasPrefix(word, `"`); several { // of one variable
+			program, rest = first, more+" "+rest
+		}
+		if i := strings.IndexAny(rest, "&|<>"); i >= 0 { // what comes after is another command, or where its output goes
+			rest = rest[:i]
+		}
+		c := Command{File: script, Line: n + 1, Text: line, Program: program, Args: batchFields(rest), Dir: b.dir, Path: b.lookup(program), batch: true,
+			start: begin + head, end: begin + head + len(word)}
+		if several {
+			c.start, c.end = 0, 0 // the word is not one of its own
+		}
+		for i, a := range c.Args {
+			if strings.EqualFold(a, "-jar") && i+1 < len(c.Args) {
+				c.Jar = b.rel(c.Args[i+1])
+				break
+			}
+		}
+		if given := c.given(); given != "" {
+			c.Script = b.rel(given)
+		}
+		ext := strings.ToLower(filepath.Ext(program))
+		inside := tree.Inside(install, b.abs(program)) && (ext == ".exe" || ext == ".bat" || ext == ".cmd")
+		if inside && ext != ".exe" && c.Path != "" && depth < maxDepth {
+			if more, err := read(install, b.rel(program), b.environ(), depth+1); err == nil {
+				out = append(out, more...)
+			}
+			continue
+		}
+		if c.Java() || c.Jar != "" || c.Script != "" || inside {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+func (b *batch) expand(s string) string {
+	return batchVar.ReplaceAllStringFunc(s, func(v string) string {
+		if strings.EqualFold(v, "%~dp0") {
+			return filepath.Dir(filepath.Join(b.install, filepath.FromSlash(b.script))) + string(filepath.Separator)
+		}
+		return b.vars[strings.ToUpper(strings.Trim(v, "%"))]
+	})
+}
+
+func (b *batch) environ() (out []string) {
+	for k, v := range b.vars {
+		out = append(out, k+"="+v)
+	}
+	return out
+}
+
+// abs is a path as it would be found from where the script stands.
+func (b *batch) abs(p string) string {
+	p = filepath.FromSlash(strings.ReplaceAll(strings.Trim(p, `"`), `\`, "/"))
+	if filepath.IsAbs(p) {
+		return filepath.Clean(p)
+	}
+	return filepath.Join(b.dir, p)
+}
+
+// rel is a path as the install knows it; one outside stays as it is written.
+func (b *batch) rel(p string) string {
+	full := b.abs(p)
+	if len(p) > 1 && p[1] == ':' && !filepath.IsAbs(p) { // a drive, read on another system
+		return p
+	}
+	if r, err := filepath.Rel(b.install, full); err == nil && tree.Inside(b.install, full) {
+		return filepath.ToSlash(r)
+	}
+	return full
+}
+
+// lookup finds the file that a word runs: with the endings that Windows adds,
+// here, then along PATH.
+func (b *batch) lookup(word string) string {
+	dirs := []string{b.dir}
+	if strings.ContainsAny(word, `/\`) {
+		dirs = []string{""}
+	} else {
+		for _, d := range strings.Split(b.vars["PATH"], ";") {
+			dirs = append(dirs, b.abs(d))
+		}
+	}
+	for _, d := range dirs {
+		full := b.abs(word)
+		if d != "" {
+			full = filepath.Join(d, word)
+		}
+		for _, ext := range []string{"", ".exe", ".bat", ".cmd"} {
+			if runs(full + ext) {
+				return full + ext
+			}
+		}
+	}
+	return ""
+}
+
+// batchFields parts a line into words; double quotes hold one together.
+func batchFields(s string) (out []string) {
+	var word bytes.Buffer
+	quoted, begun := false, false
+	flush := func() {
+		if begun {
+			out = append(out, word.String())
+		}
+		word.Reset()
+		begun = false
+	}
+	for _, r := range s {
+		switch {
+		case r == '"':
+			quoted, begun = !quoted, true
+		case !quoted && (r == ' ' || r == '\t'):
+			flush()
+		default:
+			word.WriteRune(r)
+			begun = true
+		}
+	}
+	flush()
+	return out
+}
+
+// batchQuote writes a path as one word of a batch script.
+func batchQuote(p string) (string, error) {
+	if strings.ContainsAny(p, "\"\r\n") {
+		return "", fmt.Errorf("%q can't stand in a batch script", p)
+	}
+	p = strings.ReplaceAll(p, "%", "%%")
+	if strings.ContainsAny(p, " &()[]{}^=;!'+,`~") {
+		return `"` + p + `"`, nil
+	}
+	return p, nil
+}

@@ -1,0 +1,34 @@
+package tree
+
+import (
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+// Attributes of a file that forbid a rename whatever its mode says
+// (ioctl_iflags(2)).
+const (
+	frozen     = 0x10 // FS_IMMUTABLE_FL
+	appendOnly = 0x20 // FS_APPEND_FL
+)
+
+// Frozen tells of a file or folder that its file system lets nobody rename or
+// replace: "immutable", "append-only", or "".
+func Frozen(full string) string {
+	f, err := os.OpenFile(full, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	flags, err := unix.IoctlGetInt(int(f.Fd()), unix.FS_IOC_GETFLAGS)
+	switch {
+	case err != nil:
+		return ""
+	case flags&frozen != 0:
+		return "immutable"
+	case flags&appendOnly != 0:
+		return "append-only"
+	}
+	return ""
+}
