@@ -32,7 +32,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string) (set *Backup, movin
 	if err != nil {
 		return nil, nil, err
 	}
-	inv, err := k.inventory()
+	inv, err := k.installed()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -55,6 +55,9 @@ type Keel struct {
 	store  *locker.Locker
 	book   logbook.Book
 	offers map[string]*offer // what sources offer, asked once
+
+	known   *Inventory // as last read,
+	knownAs tree.Entry // from this file
 }
 
 // ErrNotAdopted says that a folder has no profile.

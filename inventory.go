@@ -1,6 +1,8 @@
 package freshkeel
 
 import (
+	"bufio"
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,7 +15,7 @@ import (
 	"freshkeel/internal/tree"
 )
 
-const inventoryFormat = "freshkeel-inventory/1"
+const inventoryFormat = "freshkeel-inventory/2"
 
 // Inventory is what was put into the install: by the last refit, or found
 // there by Adopt.
@@ -26,7 +28,7 @@ type Inventory struct {
 	At      time.Time `json:"at"`
 	Layers  []Laid    `json:"layers,omitempty"`  // over the build, in order
 	Without []string  `json:"without,omitempty"` // layers that the operator went without
-	Files   []Owned   `json:"files"`
+	Files   []Owned   `json:"-"`                 // a line each, after the head's
 }
 
 // Owned is one file of the inventory.
@@ -45,23 +47,96 @@ func (inv *Inventory) byPath() map[string]Owned {
 	return m
 }
 
+// inventory reads what was put into the install. It is kept as long as its file
+// is the same: many steps of one command ask for it.
 func (k *Keel) inventory() (*Inventory, error) {
-	b, err := os.ReadFile(k.state("inventory.json"))
+	path := k.state("inventory.json")
+	is, _, err := tree.Describe(path, "")
+	if errors.Is(err, fs.ErrNotExist) {
+		return &Inventory{Format: inventoryFormat}, nil
+	}
+	if k.known == nil || is.Inode == 0 || !is.SameIdentity(k.knownAs) {
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return nil, err
+		}
+		if k.known, err = readInventory(b, path); err != nil {
+			k.known = nil
+			return nil, err
+		}
+		k.knownAs = is
+	}
+	inv := *k.known // whoever changes it changes a copy; files are only ever replaced whole
+	return &inv, nil
+}
+
+// installed is the head of the inventory alone: which version, and from where.
+func (k *Keel) installed() (*Inventory, error) {
+	f, err := os.Open(k.state("inventory.json"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Inventory{Format: inventoryFormat}, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	return readInventory(b, k.state("inventory.json"))
+	defer f.Close()
+	line, err := bufio.NewReader(f).ReadBytes('\n')
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", f.Name(), err)
+	}
+	return inventoryHead(line, f.Name())
 }
 
-func readInventory(b []byte, path string) (*Inventory, error) {
+func inventoryHead(line []byte, path string) (*Inventory, error) {
 	inv := &Inventory{}
-	if err := json.Unmarshal(b, inv); err != nil || inv.Format != inventoryFormat {
+	if err := json.Unmarshal(line, inv); err != nil || inv.Format != inventoryFormat {
 		return nil, fmt.Errorf("read %s: not an inventory of format %s (%v)", path, inventoryFormat, err)
 	}
 	return inv, nil
+}
+
+func readInventory(b []byte, path string) (*Inventory, error) {
+	line, rest, _ := bytes.Cut(b, []byte("\n"))
+	inv, err := inventoryHead(line, path)
+	if err != nil {
+		return nil, err
+	}
+	inv.Files = make([]Owned, 0, bytes.Count(rest, []byte("\n")))
+	for n := 2; ; n++ {
+		if line, rest, _ = bytes.Cut(rest, []byte("\n")); len(line) == 0 {
+			return nil, fmt.Errorf("read %s: line %d: it is cut short", path, n)
+		}
+		if bytes.HasPrefix(line, []byte(`{"end":`)) {
+			return inv, nil
+		}
+		o, err := readOwned(line)
+		if err != nil {
+			return nil, fmt.Errorf("read %s: line %d: %w", path, n, err)
+		}
+		inv.Files = append(inv.Files, o)
+	}
+}
+
+// readOwned reads the line of one file: of the shape that writeInventory writes,
+// else by the JSON package.
+func readOwned(line []byte) (o Owned, err error) {
+	c := tree.Line{Rest: line}
+	if c.Entry(&o.Entry) {
+		if c.Is(`,"sum":"`) {
+			c.Sum(&o.Sum)
+		}
+		if c.Is(`,"layer":"`) {
+			o.Layer = c.Text()
+		}
+		if c.Is(`,"seen_at":`) {
+			o.SeenAt = c.Signed()
+		}
+		if c.End() {
+			return o, nil
+		}
+	}
+	o = Owned{}
+	return o, json.Unmarshal(line, &o)
 }
 
 func writeInventory(path string, inv *Inventory) error {
@@ -71,7 +146,27 @@ func writeInventory(path string, inv *Inventory) error {
 	if err != nil {
 		return err
 	}
-	return tree.WriteFile(path, b, 0o600)
+	b = append(b, '\n')
+	for i := range inv.Files {
+		o := &inv.Files[i]
+		if !tree.Plain(o.Path) || !tree.Plain(o.Target) || !tree.Plain(o.Layer) {
+			line, err := json.Marshal(o)
+			if err != nil {
+				return err
+			}
+			b = append(append(b, line...), '\n')
+			continue
+		}
+		b = tree.AppendEntry(b, &o.Entry)
+		if !o.Sum.IsZero() {
+			b = tree.AppendSum(append(b, `,"sum":`...), &o.Sum)
+		}
+		if o.Layer != "" {
+			b = append(append(append(b, `,"layer":"`...), o.Layer...), '"')
+		}
+		b = append(tree.AppendNumber(b, `,"seen_at":`, o.SeenAt), "}\n"...)
+	}
+	return tree.WriteFile(path, fmt.Appendf(b, "{\"end\":%d}\n", len(inv.Files)), 0o600)
 }
 
 // sums tells the content of installed files, reading only those whose times

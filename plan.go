@@ -171,6 +171,11 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	if err := k.planConsents(p, w); err != nil {
 		return nil, err
 	}
+	touched := map[string]bool{}
+	for _, st := range p.Steps {
+		touched[st.Path] = true
+	}
+	p.Foreign = slices.DeleteFunc(p.Foreign, func(at string) bool { return touched[at] })
 	swap.Sort(p.Steps)
 	return p, nil
 }

@@ -29,7 +29,7 @@ type Status struct {
 
 // Status looks; it changes nothing.
 func (k *Keel) Status() (*Status, error) {
-	inv, err := k.inventory()
+	inv, err := k.installed()
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +60,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	if st := k.runDir().Status(); st.Running {
 		return nil, &host.AlreadyRunning{PID: st.PID, Since: st.Since, How: "under its minder"}
 	}
-	inv, err := k.inventory()
+	inv, err := k.installed()
 	if err != nil {
 		return nil, err
 	}

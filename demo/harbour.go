@@ -124,7 +124,7 @@ func (h *Harbour) runtime(release, version string) error {
 }
 
 // RuntimeArchive is the name of the archive of a simulated runtime, in the
-// harbour's folder downloads.
+// harbour's folder builds/runtimes.
 func RuntimeArchive(version string) string { return "java-" + version + "-demo.zip" }
 
 // runtimeArchive writes the archive of a newer simulated runtime, as somebody
@@ -139,7 +139,7 @@ func (h *Harbour) runtimeArchive(version string) error {
 	if err != nil {
 		return err
 	}
-	return put(filepath.Join(h.Dir, "downloads", RuntimeArchive(version)), string(b), 0o644)
+	return put(filepath.Join(h.Builds, "runtimes", RuntimeArchive(version)), string(b), 0o644)
 }
 
 // Publish writes the archives of releases and the feed that lists them.
@@ -196,12 +196,12 @@ type runtimePart struct {
 // than the club has.
 func (h *Harbour) runtimeOf(r Release) []runtimePart {
 	const newer = "33.0.1"
-	b, err := os.ReadFile(filepath.Join(h.Dir, "downloads", RuntimeArchive(newer)))
+	b, err := os.ReadFile(filepath.Join(h.Builds, "runtimes", RuntimeArchive(newer)))
 	if err != nil || r.Java != 33 {
 		return nil
 	}
 	sum := sha256.Sum256(b)
-	return []runtimePart{{"java", newer, "../downloads/" + RuntimeArchive(newer), map[string]string{"sha256": hex.EncodeToString(sum[:])}}}
+	return []runtimePart{{"java", newer, "runtimes/" + RuntimeArchive(newer), map[string]string{"sha256": hex.EncodeToString(sum[:])}}}
 }
 
 // file is one entry of a build.

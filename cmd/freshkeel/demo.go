@@ -140,7 +140,7 @@ func (s *scenes) play() error {
 		}, nil},
 		{"One setting moves the server to the preview channel.", append(in, "builds"), exitDone, nil, []string{"channel = 'stable'", "channel = 'preview'"}},
 		{"3.7.0-pre1 is a preview that this machine can run.", append(in, "refit", "3.7.0-pre1"), exitDone, nil, nil},
-		{"A newer runtime is taken in, without administrator's rights; the system's stay as they are.", append(in, "runtimes", "take", filepath.Join(s.h.Dir, "downloads", demo.RuntimeArchive("33.0.1"))), exitDone, nil, nil},
+		{"A newer runtime is taken in, without administrator's rights; the system's stay as they are.", append(in, "runtimes", "take", "--for", "4.0.0"), exitDone, nil, nil},
 		{"Now 4.0.0 goes through: one word of the launch script is changed with it.", append(in, "refit", "4.0.0"), exitDone, func(string) error {
 			return s.expect(strings.Contains(s.text("open-gates.sh"), "java-33.0.1"), "open-gates.sh runs the new runtime")
 		}, nil},

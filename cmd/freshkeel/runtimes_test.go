@@ -124,7 +124,7 @@ func TestTheLaunchScriptIsEditedForTheBuildAndPutBackWithIt(t *testing.T) {
 func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, append(slices.Clone(demo.Releases[:2]), demo.Releases[4])...)
-	archive := filepath.Join(p.dir, "downloads", demo.RuntimeArchive("33.0.1"))
+	archive := filepath.Join(p.harbour.Builds, "runtimes", demo.RuntimeArchive("33.0.1"))
 	b, err := os.ReadFile(archive)
 	require.NoError(t, err)
 	own := func() (out []string) {

@@ -95,7 +95,7 @@ sed -i "s|^feed = .*|command = { run = ['$harbour/brew.sh', '{version}'], versio
 shot build-command 0 freshkeel fetch 3.5.0
 fresh
 shot preflight-stopped 0 freshkeel preflight 4.0.0
-shot runtimes 0 'freshkeel runtimes take ../downloads/java-33.0.1-demo.zip && freshkeel runtimes 4.0.0'
+shot runtimes 0 'freshkeel runtimes take --for 4.0.0 && freshkeel runtimes 4.0.0'
 shot preflight-warned 0 freshkeel preflight 4.0.0
 freshkeel runtimes drop 33.0.1 >/dev/null 2>&1 || true
 shot preflight-clear 0 freshkeel preflight 3.5.0

@@ -39,7 +39,7 @@ const FileName = "feed.json"
 
 // Write makes a feed of a folder of archives, each named after its version. What
 // a feed that stands there says of a version, and no file can tell (channel,
-// notes, date, needs, from, fits), is kept. Builds come in the order of their versions.
+// notes, date, needs, from, fits, runtimes), is kept. Builds come in the order of their versions.
 func Write(ctx context.Context, o Order) (*Feed, error) {
 	old := &Feed{}
 	at := filepath.Join(o.Dir, FileName)
@@ -51,7 +51,7 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 		return nil, err
 	}
 	f := &Feed{Format: Format, Name: orOther(o.Name, old.Name), Steps: old.Steps}
-	list, err := tree.Walk(o.Dir, tree.Patterns{"files/**", "listings/**"})
+	list, err := tree.Walk(o.Dir, tree.Patterns{"files/**", "listings/**", "runtimes/**"})
 	if err != nil {
 		return nil, err
 	}
@@ -93,7 +93,7 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 	for i := range f.Builds {
 		b := &f.Builds[i]
 		if was, ok := old.Find(b.Version); ok {
-			b.Notes, b.Needs, b.From, b.Fits = was.Notes, was.Needs, was.From, was.Fits
+			b.Notes, b.Needs, b.From, b.Fits, b.Runtimes = was.Notes, was.Needs, was.From, was.Fits, was.Runtimes
 			if was.Date != "" {
 				b.Date = was.Date
 			}

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"time"
-	"unicode/utf8"
 
 	"freshkeel/internal/tree"
 )
@@ -83,20 +82,21 @@ func encodeSet(w io.Writer, s *Set) error {
 	if err := enc.Encode(s); err != nil {
 		return err
 	}
-	for _, f := range s.Entries {
-		var raw rawNames
-		if !utf8.ValidString(f.Path) {
-			raw.Path = []byte(f.Path)
-		}
-		if !utf8.ValidString(f.Target) {
-			raw.Target = []byte(f.Target)
-		}
-		if err := enc.Encode(struct {
-			File
-			rawNames
-		}{f, raw}); err != nil {
+	var b []byte
+	for i := range s.Entries {
+		var err error
+		if b, err = appendLine(b, &s.Entries[i]); err != nil {
 			return err
 		}
+		if len(b) > 128<<10 {
+			if _, err := w.Write(b); err != nil {
+				return err
+			}
+			b = b[:0]
+		}
+	}
+	if _, err := w.Write(b); err != nil {
+		return err
 	}
 	// A last line that says it is the last: a set cut short between two lines
 	// would otherwise read as a smaller tree.
@@ -118,8 +118,15 @@ func decodeSet(r *bufio.Reader, headOnly bool) (*Set, error) {
 	if headOnly {
 		return s, nil
 	}
+	s.Entries = make([]File, 0, min(max(s.Files, 0), 1<<16)+16)
+	var each lines
 	for n := 2; ; n++ {
-		line, err := r.ReadBytes('\n')
+		line, err := r.ReadSlice('\n')
+		if errors.Is(err, bufio.ErrBufferFull) { // the pieces of a large file
+			begun := bytes.Clone(line)
+			line, err = r.ReadBytes('\n')
+			line = append(begun, line...)
+		}
 		if errors.Is(err, io.EOF) {
 			return nil, errors.New("it is cut short")
 		}
@@ -133,19 +140,10 @@ func decodeSet(r *bufio.Reader, headOnly bool) (*Set, error) {
 			}
 			return s, nil
 		}
-		var f struct {
-			File
-			rawNames
-		}
-		if err := json.Unmarshal(line, &f); err != nil {
+		f, err := each.parse(line)
+		if err != nil {
 			return nil, fmt.Errorf("line %d: %w", n, err)
 		}
-		if f.rawNames.Path != nil {
-			f.File.Path = string(f.rawNames.Path)
-		}
-		if f.rawNames.Target != nil {
-			f.File.Target = string(f.rawNames.Target)
-		}
-		s.Entries = append(s.Entries, f.File)
+		s.Entries = append(s.Entries, f)
 	}
 }

@@ -250,7 +250,7 @@ func (w *Writer) Publish(s *Set) error {
 			}
 		}
 		var buf bytes.Buffer
-		z, _ := zstd.NewWriter(&buf, zstd.WithEncoderConcurrency(1))
+		z, _ := zstd.NewWriter(&buf, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2), zstd.WithWindowSize(PieceSize))
 		if err := encodeSet(z, s); err != nil {
 			return err
 		}

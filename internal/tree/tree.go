@@ -14,11 +14,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"sort"
+	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
 	"lukechampine.com/blake3"
 )
 
@@ -128,53 +130,47 @@ func Walk(root string, skip Patterns) ([]Entry, error) {
 	} else if !fi.IsDir() {
 		return nil, fmt.Errorf("%s is not a folder", root)
 	}
+	var mu sync.Mutex
 	var out []Entry
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	var walk func(rel string) error
 	walk = func(rel string) error {
-		list, err := os.ReadDir(filepath.Join(root, filepath.FromSlash(rel)))
+		found, err := list(filepath.Join(root, filepath.FromSlash(rel)), rel, func(p string) bool { return p != StateFolder && !skip.Match(p) })
 		if errors.Is(err, fs.ErrNotExist) && rel != "" {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		for _, d := range list {
-			p := d.Name()
-			if rel != "" {
-				p = rel + "/" + p
-			}
-			if p == StateFolder || skip.Match(p) {
+		mu.Lock()
+		out = append(out, found...)
+		mu.Unlock()
+		for _, e := range found {
+			if e.Kind != Dir {
 				continue
 			}
-			full := filepath.Join(root, filepath.FromSlash(p))
-			fi, err := d.Info()
-			if errors.Is(err, fs.ErrNotExist) {
-				continue
-			}
-			if err != nil {
-				return err
-			}
-			e, ok, err := describe(full, p, fi)
-			if errors.Is(err, fs.ErrNotExist) || (err == nil && !ok) {
-				continue
-			}
-			if err != nil {
-				return err
-			}
-			out = append(out, e)
-			if e.Kind == Dir {
-				if err := walk(p); err != nil {
+			if below := e.Path; !g.TryGo(func() error { return walk(below) }) { // nobody is idle
+				if err := walk(below); err != nil {
 					return err
 				}
 			}
 		}
 		return nil
 	}
-	if err := walk(""); err != nil {
+	if err := errors.Join(walk(""), g.Wait()); err != nil {
 		return nil, err
 	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Path < out[j].Path })
+	slices.SortFunc(out, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 	return out, nil
+}
+
+// under is the path of a name in a folder of the tree.
+func under(rel, name string) string {
+	if rel == "" {
+		return name
+	}
+	return rel + "/" + name
 }
 
 // ByPath indexes entries by their path.

@@ -1,0 +1,121 @@
+package locker
+
+import (
+	"bytes"
+	"encoding/json"
+	"unicode/utf8"
+
+	"freshkeel/internal/tree"
+)
+
+// wideLine carries what JSON can't besides: names that are not UTF-8.
+type wideLine struct {
+	File
+	rawNames
+}
+
+// appendLine appends a file's line, and its line end.
+func appendLine(b []byte, f *File) ([]byte, error) {
+	if !tree.Plain(f.Path) || !tree.Plain(f.Target) {
+		line := wideLine{File: *f}
+		if !utf8.ValidString(f.Path) {
+			line.rawNames.Path = []byte(f.Path)
+		}
+		if !utf8.ValidString(f.Target) {
+			line.rawNames.Target = []byte(f.Target)
+		}
+		text := bytes.NewBuffer(b)
+		enc := json.NewEncoder(text)
+		enc.SetEscapeHTML(false)
+		err := enc.Encode(line)
+		return text.Bytes(), err
+	}
+	b = tree.AppendEntry(b, &f.Entry)
+	if !f.Sum.IsZero() {
+		b = tree.AppendSum(append(b, `,"sum":`...), &f.Sum)
+	}
+	for i := range f.Pieces {
+		if i == 0 {
+			b = append(b, `,"pieces":[`...)
+		} else {
+			b = append(b, ',')
+		}
+		b = tree.AppendSum(b, &f.Pieces[i])
+	}
+	if len(f.Pieces) > 0 {
+		b = append(b, ']')
+	}
+	b = tree.AppendNumber(b, `,"read_at":`, f.ReadAt)
+	if f.Moving {
+		b = append(b, `,"moving":true`...)
+	}
+	return append(b, "}\n"...), nil
+}
+
+// lines reads the lines of a set. Hashes of pieces stand in few large blocks.
+type lines struct{ block []tree.Sum }
+
+// parse reads one line.
+func (l *lines) parse(line []byte) (f File, err error) {
+	c := tree.Line{Rest: line}
+	if l.direct(&c, &f) {
+		return f, nil
+	}
+	var w wideLine
+	if err := json.Unmarshal(line, &w); err != nil {
+		return f, err
+	}
+	if w.rawNames.Path != nil {
+		w.File.Path = string(w.rawNames.Path)
+	}
+	if w.rawNames.Target != nil {
+		w.File.Target = string(w.rawNames.Target)
+	}
+	return w.File, nil
+}
+
+// direct reads a line of the shape that appendLine writes; false for any other.
+func (l *lines) direct(c *tree.Line, f *File) bool {
+	if !c.Entry(&f.Entry) {
+		*f = File{}
+		return false
+	}
+	if c.Is(`,"sum":"`) {
+		c.Sum(&f.Sum)
+	}
+	if c.Is(`,"pieces":[`) {
+		l.pieces(c, f)
+	}
+	if c.Is(`,"read_at":`) {
+		f.ReadAt = c.Signed()
+	}
+	f.Moving = c.Is(`,"moving":true`)
+	if !c.End() {
+		*f = File{}
+		return false
+	}
+	return true
+}
+
+func (l *lines) pieces(c *tree.Line, f *File) {
+	from := len(l.block)
+	for {
+		var s tree.Sum
+		if !c.Is(`"`) {
+			c.Bad = true
+			return
+		}
+		c.Sum(&s)
+		if len(l.block) == cap(l.block) { // a new block; what was begun moves along
+			begun := l.block[from:]
+			l.block = append(make([]tree.Sum, 0, max(1024, 2*len(begun))), begun...)
+			from = 0
+		}
+		l.block = append(l.block, s)
+		if c.Bad || !c.Is(",") {
+			break
+		}
+	}
+	c.Bad = c.Bad || !c.Is("]")
+	f.Pieces = l.block[from:len(l.block):len(l.block)]
+}
