@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -432,4 +433,16 @@ func TestARuntimeIsReachedThroughEveryFolderOnTheWay(t *testing.T) {
 	require.NoError(t, os.Chmod(at, 0o644))
 	assert.False(t, reachable(at, other))
 	assert.False(t, reachable(at+"x", other))
+}
+
+func TestEveryCheckIsDocumented(t *testing.T) {
+	b, err := os.ReadFile("docs/checks.md")
+	require.NoError(t, err)
+	for _, c := range checks {
+		mark := "| |"
+		if slices.Contains(acceptable, c.name) {
+			mark = "| ✓ |"
+		}
+		assert.Regexp(t, "\\| `"+c.name+"` \\|.*"+regexp.QuoteMeta(mark), string(b))
+	}
 }

@@ -250,6 +250,31 @@ func TestReadOnlyFolderIsFoundBeforeAnythingStops(t *testing.T) {
 	assert.Contains(t, f.What, "tracks can't be written to: read-only file system")
 }
 
+// mounted lays a small file system over a folder, where the machine lets tests
+// do that.
+func (p *place) mounted(at, options string) {
+	p.t.Helper()
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", options, "tmpfs", at).CombinedOutput(); err != nil {
+		p.t.Skipf("this machine lets nobody mount: %s", out)
+	}
+	p.t.Cleanup(func() { exec.Command("umount", "-l", at).Run() })
+}
+
+func TestAFileSystemWithoutRoomIsFoundBeforeAnythingStops(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.ok("start")
+	pid := p.status().Server.PID
+	p.mounted(filepath.Join(p.install, "logs"), "size=1m")
+	p.parts(p.preflight(exitDone, "3.5.0")["logs"], freshkeel.Warn, "logs is on a file system with 1.0 MiB and ", "mossgate-east/logs", "may end, or lose", "old logs first")
+	p.mounted(p.home, "nr_inodes=70")
+	p.parts(p.preflight(exitRefused, "3.5.0")["disk"], freshkeel.Stop, " inodes needed, ", "home/locker", "whatever their size", "old logs and caches first")
+	p.exits(exitRefused, "refit", "3.5.0")
+	p.mounted(p.home, "size=2m")
+	p.parts(p.preflight(exitRefused, "3.5.0")["disk"], freshkeel.Stop, " needed, 1.", "home/locker", "for the backup (at most)", "free space there")
+	assert.Equal(t, pid, p.status().Server.PID, "the server was never stopped")
+}
+
 func TestAcceptedCheckIsGonePastAndRecorded(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
