@@ -44,6 +44,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string) (set *Backup, movin
 			return "", err
 		}
 		moving = taken.Moving
+		k.doubt(taken)
 		if set, err = k.publish(w, taken, inv.Version, label); err != nil {
 			return "", err
 		}

@@ -373,12 +373,15 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 		n.inodes += uint64(inodes)
 		n.what = append(n.what, fmt.Sprintf("%s for the %s", Bytes(bytes), what))
 	}
-	var backup int64
-	for _, e := range s.plan.before {
-		if b, ok := s.base[e.Path]; !ok || !e.SameIdentity(b.Entry) {
-			backup += e.Size
-		}
+	list := make([]tree.Entry, 0, len(s.plan.before))
+	for _, at := range sortedPaths(s.plan.before) {
+		list = append(list, s.plan.before[at])
 	}
+	base, err := s.k.lastBackup(s.store)
+	if err != nil {
+		return []Finding{{Level: Warn, What: "what the backup needs can't be told: " + err.Error(), Where: s.store.Dir(), Why: "a full disk would end it before anything is changed", Do: "freshkeel backup list"}}
+	}
+	backup := base.Unproven(list)
 	// A new file and, on the way, its folder: what is displaced needs none.
 	add(s.k.state(), "staging", s.plan.Bytes, 2*len(s.plan.Steps)+64)
 	add(s.store.Dir(), "backup (at most)", backup, int(backup/locker.PackSize)+64)

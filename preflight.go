@@ -92,7 +92,6 @@ type situation struct {
 	status  *host.Status
 	lines   launched
 	store   *locker.Locker
-	base    map[string]locker.File // of the last backup
 }
 
 // check looks at one thing. No finding means that it does not apply.
@@ -265,9 +264,6 @@ func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflig
 		return nil, err
 	}
 	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: plan, status: k.runDir().Status(), store: l}
-	if s.base, err = k.lastBackup(l); err != nil {
-		return nil, err
-	}
 	if script := k.Profile.Launch.Script; script != "" {
 		s.lines.commands, s.lines.err = launch.Read(k.Dir, script, k.o.Env)
 	}

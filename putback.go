@@ -203,7 +203,7 @@ func (p *backPlan) addFolders(here map[string]tree.Entry) {
 }
 
 // lastBackup indexes the newest backup, as what the next one need not read.
-func (k *Keel) lastBackup(l *locker.Locker) (map[string]locker.File, error) {
+func (k *Keel) lastBackup(l *locker.Locker) (*locker.Base, error) {
 	id, err := k.identity()
 	if err != nil {
 		return nil, err
@@ -213,14 +213,21 @@ func (k *Keel) lastBackup(l *locker.Locker) (map[string]locker.File, error) {
 		return nil, err
 	}
 	for i := len(heads) - 1; i >= 0; i-- {
-		s, err := l.Read(id, heads[i].ID)
+		base, err := l.Base(id, heads[i].ID)
 		if err == nil {
-			return s.ByPath(), nil
+			return base, nil
 		}
 		// Damage there must not keep a new backup from being made.
 		k.warn("backup %s can't be read: %v", heads[i].ID, err)
 	}
 	return nil, nil
+}
+
+// doubt tells of damage in the backup that a pass leant on.
+func (k *Keel) doubt(t *locker.Taken) {
+	if t.Doubt != nil {
+		k.warn("the last backup can't be read to its end (%v): the files behind that were read again", t.Doubt)
+	}
 }
 
 func (k *Keel) backup(id string) (*locker.Set, error) {
@@ -241,6 +248,7 @@ func (k *Keel) publish(w *locker.Writer, taken *locker.Taken, version, label str
 	if err != nil {
 		return nil, err
 	}
-	set := &locker.Set{Owner: id, Server: k.Profile.Server.Name, Root: k.Dir, Version: version, Label: label, Taken: time.Now().Round(0), Skipped: k.Profile.Server.Skip, Entries: taken.Entries}
+	set := &locker.Set{Owner: id, Server: k.Profile.Server.Name, Root: k.Dir, Version: version, Label: label, Taken: time.Now().Round(0), Skipped: k.Profile.Server.Skip}
+	taken.Fill(set)
 	return set, w.Publish(set)
 }

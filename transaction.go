@@ -139,6 +139,7 @@ func (t *transaction) preCopy(ctx context.Context) error {
 		if err != nil {
 			return "", err
 		}
+		t.k.doubt(t.copied)
 		return fmt.Sprintf("%s read while the server ran", Bytes(t.copied.Read)), nil
 	})
 }
@@ -174,11 +175,7 @@ func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, er
 		if err := t.k.halt("backup"); err != nil {
 			return "", err
 		}
-		base := map[string]locker.File{}
-		for _, f := range t.copied.Entries {
-			base[f.Path] = f
-		}
-		taken, err := t.writer.Take(ctx, t.k.Dir, t.k.Profile.Server.Skip, base, t.k.moves("backup"))
+		taken, err := t.writer.Take(ctx, t.k.Dir, t.k.Profile.Server.Skip, t.copied.Base(), t.k.moves("backup"))
 		if err != nil {
 			return "", err
 		}

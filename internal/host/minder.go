@@ -117,10 +117,11 @@ func (m *minder) begin(orders *json.Decoder, answer *json.Encoder) (unlock func(
 }
 
 // lock makes this the only minder of the install (P7). It is tried for a
-// moment, since a status command looks at the lock by taking it briefly.
+// moment, since a status command looks at the lock by taking it briefly, and the
+// minder before may be ending the last conversation about its server's end.
 func (m *minder) lock() (func(), error) {
 	l := flock.New(m.dir.file("minder.lock"), flock.SetPermissions(0o600))
-	for range 20 {
+	for range 240 {
 		if ok, err := l.TryLock(); err != nil {
 			return nil, fmt.Errorf("lock %s: %w", l.Path(), err)
 		} else if ok {
@@ -190,6 +191,11 @@ func (m *minder) ended(status string, log *logFile, drained <-chan struct{}) {
 }
 
 func (m *minder) status() *Status {
+	select {
+	case <-m.gone: // this minder is about to end too
+		return &Status{Last: &m.exit}
+	default:
+	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return &Status{Running: true, PID: m.pid, Minder: os.Getpid(), Processes: descendants(), Since: m.since, Script: m.l.Script, Stopping: m.stopping}

@@ -3,6 +3,7 @@ package locker
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"unicode/utf8"
 
 	"freshkeel/internal/tree"
@@ -54,6 +55,23 @@ func appendLine(b []byte, f *File) ([]byte, error) {
 
 // lines reads the lines of a set. Hashes of pieces stand in few large blocks.
 type lines struct{ block []tree.Sum }
+
+// all reads every line of a text, appending to out.
+func (l *lines) all(text []byte, out []File) ([]File, error) {
+	if out == nil {
+		out = make([]File, 0, bytes.Count(text, []byte("\n")))
+	}
+	for n := 1; len(text) > 0; n++ {
+		line, rest, _ := bytes.Cut(text, []byte("\n"))
+		f, err := l.parse(line)
+		if err != nil {
+			return nil, fmt.Errorf("line %d: %w", n, err)
+		}
+		out = append(out, f)
+		text = rest
+	}
+	return out, nil
+}
 
 // parse reads one line.
 func (l *lines) parse(line []byte) (f File, err error) {

@@ -2,10 +2,12 @@
 // once, under its BLAKE3 hash, compressed with zstd, in packs that the zstd
 // program can read. docs/locker.md describes the files; this is their layout:
 //
-//	packs/NAME.zst       zstd frames one after the other, one for each piece
-//	packs/NAME.idx       a line for each piece: hash, offset, stored bytes, bytes
+//	packs/NAME.zst       zstd frames one after the other, each of one piece or more
+//	packs/NAME.idx       a line for each piece: hash, offset of its frame, stored
+//	                     bytes of that, bytes of the piece, where in the frame
 //	packs/NAME.part      a pack being written; its writer holds a lock on it
 //	sets/OWNER/ID.set    zstd of JSON lines: a head, then one line for each entry
+//	gate                 a lock: shared by writers, alone by who gives space back
 //
 // A pack is flushed before its index appears, and every pack before the set
 // that names its pieces. So a crash leaves at most a .part file, or a pack
@@ -16,12 +18,14 @@ package locker
 import (
 	"bufio"
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sort"
 	"strconv"
 	"strings"
 	"sync"
@@ -31,9 +35,9 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// PieceSize is where files are cut, in bytes. It bounds the memory that one
-// worker needs, whatever the size of a file.
-const PieceSize = 1 << 20
+// maxFrame bounds a frame's content, in bytes, and with it the memory that
+// reading one needs.
+const maxFrame = 1 << 20
 
 // Locker is one store on this machine. It is safe for concurrent use, and
 // several processes may have the same one open.
@@ -46,13 +50,21 @@ type Locker struct {
 	index  map[tree.Sum]place // every durable piece
 	damage []*Damage          // of indexes
 	dec    sync.Pool          // *zstd.Decoder
+	loaded bool               // the indexes were read
+
+	frames    sync.Mutex
+	lastPack  string // the frame that was read last: small files lie side by side
+	lastOff   int64
+	lastFrame []byte
 }
 
+// place is where a piece lies.
 type place struct {
 	pack   int32
-	stored int32
+	stored int32 // bytes of its frame
 	size   int32
-	off    int64
+	at     int32 // in the frame's content
+	off    int64 // of the frame in the pack
 }
 
 // Damage is stored content that does not read back as what was stored.
@@ -79,10 +91,10 @@ func Open(dir string) (*Locker, error) {
 	}
 	l := &Locker{dir: dir, known: map[string]bool{}, index: map[tree.Sum]place{}}
 	l.dec.New = func() any {
-		d, _ := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4*PieceSize))
+		d, _ := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4*maxFrame))
 		return d
 	}
-	return l, l.refresh()
+	return l, nil
 }
 
 // Dir is where the locker stands.
@@ -96,6 +108,7 @@ func (l *Locker) refresh() error {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.loaded = true
 	for _, d := range list {
 		name, ok := strings.CutSuffix(d.Name(), ".idx")
 		if !ok || strings.HasPrefix(name, ".") || l.known[name] {
@@ -134,26 +147,37 @@ func (l *Locker) readIndex(name string, b []byte) error {
 
 func readIndexLine(line []byte) (s tree.Sum, p place, err error) {
 	f := bytes.Fields(line)
-	if len(f) != 4 {
-		return s, p, errors.New("it is not «hash offset stored size»")
+	if len(f) != 4 && len(f) != 5 {
+		return s, p, errors.New("it is not «hash offset stored size at»")
 	}
 	if err := s.UnmarshalText(f[0]); err != nil {
 		return s, p, err
 	}
-	var n [3]int64
-	for i := range n {
+	var n [4]int64
+	for i := range f[1:] {
 		if n[i], err = strconv.ParseInt(string(f[i+1]), 10, 64); err != nil {
 			return s, p, err
 		}
 	}
-	p = place{off: n[0], stored: int32(n[1]), size: int32(n[2])}
-	if n[0] < 0 || n[1] < 1 || n[1] > 2*PieceSize || n[2] < 0 || n[2] > PieceSize {
+	p = place{off: n[0], stored: int32(n[1]), size: int32(n[2]), at: int32(n[3])}
+	if n[0] < 0 || n[1] < 1 || n[1] > 2*maxFrame || n[2] < 0 || n[2] > maxFrame || n[3] < 0 || n[3]+n[2] > maxFrame {
 		return s, p, fmt.Errorf("%q is out of bounds", line)
 	}
 	return s, p, nil
 }
 
 func (l *Locker) find(s tree.Sum) (place, string, bool) {
+	l.mu.RLock()
+	loaded := l.loaded
+	l.mu.RUnlock()
+	if !loaded { // a folder that can't be listed is told by the first piece that is missed
+		if err := l.refresh(); err != nil {
+			l.mu.Lock()
+			l.loaded = true
+			l.damage = append(l.damage, &Damage{Where: filepath.Join(l.dir, "packs"), Why: err.Error()})
+			l.mu.Unlock()
+		}
+	}
 	l.mu.RLock()
 	defer l.mu.RUnlock()
 	p, ok := l.index[s]
@@ -181,23 +205,57 @@ func (l *Locker) piece(s tree.Sum) ([]byte, error) {
 		}
 	}
 	bad := func(why string) error { return &Damage{Where: pack, Piece: s.String(), Why: why} }
-	f, err := os.Open(pack)
+	frame, err := l.frame(pack, p)
+	if errors.Is(err, fs.ErrNotExist) { // moved, while space was given back
+		l.forget()
+		if p, pack, ok = l.find(s); ok {
+			frame, err = l.frame(pack, p)
+		}
+	}
 	if err != nil {
 		return nil, bad(err.Error())
 	}
+	if int(p.at)+int(p.size) > len(frame) {
+		return nil, bad("its frame is too short for it")
+	}
+	b := frame[p.at : p.at+p.size]
+	if got := tree.SumBytes(b); got != s {
+		return nil, bad("its content hashes to " + got.Short())
+	}
+	return b, nil
+}
+
+// frame reads the frame that a piece lies in. The last one of several pieces is
+// kept: nobody writes to it.
+func (l *Locker) frame(pack string, p place) ([]byte, error) {
+	l.frames.Lock()
+	if l.lastPack == pack && l.lastOff == p.off && l.lastFrame != nil {
+		defer l.frames.Unlock()
+		return l.lastFrame, nil
+	}
+	l.frames.Unlock()
+	f, err := os.Open(pack)
+	if err != nil {
+		return nil, err
+	}
 	defer f.Close()
-	frame := make([]byte, p.stored)
-	if _, err := f.ReadAt(frame, p.off); err != nil {
-		return nil, bad("the pack is cut short")
+	stored := make([]byte, p.stored)
+	if _, err := f.ReadAt(stored, p.off); err != nil {
+		return nil, errors.New("the pack is cut short")
 	}
 	d := l.dec.Get().(*zstd.Decoder)
 	defer l.dec.Put(d)
-	b, err := d.DecodeAll(frame, make([]byte, 0, p.size))
+	b, err := d.DecodeAll(stored, make([]byte, 0, p.at+p.size))
 	if err != nil {
-		return nil, bad(err.Error())
+		return nil, err
 	}
-	if got := tree.SumBytes(b); got != s {
-		return nil, bad("its content hashes to " + got.Short())
+	if len(b) > maxFrame {
+		return nil, errors.New("its frame is too long")
+	}
+	if len(b) > int(p.size) {
+		l.frames.Lock()
+		l.lastPack, l.lastOff, l.lastFrame = pack, p.off, b
+		l.frames.Unlock()
 	}
 	return b, nil
 }
@@ -316,13 +374,29 @@ func (l *Locker) Heads(owner string) ([]*Set, error) {
 	return out, nil
 }
 
-func readSet(path string, headOnly bool) (*Set, error) {
-	f, err := os.Open(path)
+func noSet(path string, err error) error {
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%s: %w", strings.TrimSuffix(filepath.Base(path), ".set"), ErrNoSet)
+		return fmt.Errorf("%s: %w", strings.TrimSuffix(filepath.Base(path), ".set"), ErrNoSet)
 	}
+	return err
+}
+
+func readSet(path string, headOnly bool) (*Set, error) {
+	if !headOnly {
+		if frames, err := readFrames(path); !errors.Is(err, errNoMark) {
+			if err != nil {
+				return nil, err
+			}
+			s, err := setOf(frames)
+			if err != nil {
+				return nil, &Damage{Where: path, Why: err.Error()}
+			}
+			return s, nil
+		}
+	}
+	f, err := os.Open(path)
 	if err != nil {
-		return nil, err
+		return nil, noSet(path, err)
 	}
 	defer f.Close()
 	z, err := zstd.NewReader(f, zstd.WithDecoderConcurrency(1))
@@ -337,6 +411,40 @@ func readSet(path string, headOnly bool) (*Set, error) {
 	return s, nil
 }
 
+// setOf reads a set from its frames: head, blocks, end.
+func setOf(frames [][]byte) (*Set, error) {
+	if len(frames) < 2 {
+		return nil, errors.New("it is cut short")
+	}
+	dec, err := newDecoder()
+	if err != nil {
+		return nil, err
+	}
+	defer dec.Close()
+	head, err := dec.DecodeAll(frames[0], nil)
+	if err != nil {
+		return nil, fmt.Errorf("its head can't be read: %w", err)
+	}
+	s, err := readHead(head)
+	if err != nil {
+		return nil, err
+	}
+	last, err := dec.DecodeAll(frames[len(frames)-1], nil)
+	var end struct{ End *int }
+	if err != nil || json.Unmarshal(last, &end) != nil || end.End == nil {
+		return nil, errors.New("it is cut short")
+	}
+	if len(frames) > 2 {
+		if err := decodeBlocks(frames[1:len(frames)-1], s); err != nil {
+			return nil, err
+		}
+	}
+	if *end.End != len(s.Entries) {
+		return nil, fmt.Errorf("it has %d entries, its end says %d", len(s.Entries), *end.End)
+	}
+	return s, nil
+}
+
 // Content reads a stored file at any offset, holding one piece in memory. It
 // is for one goroutine.
 func (l *Locker) Content(f File) io.ReaderAt { return &content{l: l, f: f, at: -1} }
@@ -344,27 +452,49 @@ func (l *Locker) Content(f File) io.ReaderAt { return &content{l: l, f: f, at: -
 type content struct {
 	l    *Locker
 	f    File
-	at   int // which piece is held
+	from []int64 // where each piece begins, and the end
+	at   int     // which piece is held
 	held []byte
 }
 
+// starts finds out where each piece begins.
+func (c *content) starts() error {
+	if c.from != nil {
+		return nil
+	}
+	from := make([]int64, 1, len(c.f.Pieces)+1)
+	for _, s := range c.f.Pieces {
+		p, _, ok := c.l.find(s)
+		if !ok { // told as damage, unless another process has just stored it
+			b, err := c.l.piece(s)
+			if err != nil {
+				return err
+			}
+			p.size = int32(len(b))
+		}
+		from = append(from, from[len(from)-1]+int64(p.size))
+	}
+	c.from = from
+	return nil
+}
+
 func (c *content) ReadAt(b []byte, off int64) (n int, err error) {
+	if err := c.starts(); err != nil {
+		return 0, err
+	}
 	for n < len(b) {
-		i := int((off + int64(n)) / PieceSize)
-		if off < 0 || i >= len(c.f.Pieces) {
+		want := off + int64(n)
+		if want < 0 || want >= c.from[len(c.from)-1] {
 			return n, io.EOF
 		}
+		i := sort.Search(len(c.f.Pieces), func(i int) bool { return c.from[i+1] > want })
 		if i != c.at {
 			if c.held, err = c.l.piece(c.f.Pieces[i]); err != nil {
 				return n, err
 			}
 			c.at = i
 		}
-		from := int((off + int64(n)) % PieceSize)
-		if from >= len(c.held) {
-			return n, io.EOF
-		}
-		n += copy(b[n:], c.held[from:])
+		n += copy(b[n:], c.held[want-c.from[i]:])
 	}
 	return n, nil
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -19,6 +20,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+const mib = 1 << 20
 
 func open(t *testing.T, dir string) *Locker {
 	t.Helper()
@@ -41,7 +44,7 @@ func noise(seed uint64, n int) []byte {
 func install(t *testing.T) string {
 	dir := t.TempDir()
 	for name, b := range map[string][]byte{
-		"big.pak": noise(1, 3*PieceSize+17), "exact.pak": noise(2, PieceSize), "twice.pak": bytes.Repeat([]byte("again "), 300_000),
+		"big.pak": noise(1, 3*mib+17), "exact.pak": noise(2, mib), "twice.pak": bytes.Repeat([]byte("again "), 300_000),
 		"empty": nil, "deep/er/small.txt": []byte("small"), "logs/x.log": []byte("skipped"), "caf\xe9.txt": []byte("latin one"),
 	} {
 		full := filepath.Join(dir, name)
@@ -55,13 +58,14 @@ func install(t *testing.T) string {
 	return dir
 }
 
-func take(t *testing.T, l *Locker, dir string, base map[string]File) (*Set, *Taken) {
+func take(t *testing.T, l *Locker, dir string, base *Base) (*Set, *Taken) {
 	t.Helper()
 	w := l.Writer()
 	defer w.Close()
 	got, err := w.Take(context.Background(), dir, tree.Patterns{"logs/**"}, base, nil)
 	require.NoError(t, err)
-	s := &Set{Owner: "server-1", Taken: time.Now(), Entries: got.Entries}
+	s := &Set{Owner: "server-1", Taken: time.Now()}
+	got.Fill(s)
 	require.NoError(t, w.Publish(s))
 	return s, got
 }
@@ -105,20 +109,90 @@ func TestSecondBackupStoresOnlyWhatChangedAndReadsOnlyWhatMightHave(t *testing.T
 	}
 	f, err := os.OpenFile(filepath.Join(dir, "big.pak"), os.O_WRONLY, 0)
 	require.NoError(t, err)
-	f.WriteAt([]byte("changed in place"), 2*PieceSize+5)
+	f.WriteAt([]byte("changed in place"), 2*mib+5)
 	f.Close()
-	second, got := take(t, l, dir, first.ByPath())
-	assert.EqualValues(t, 3*PieceSize+17, got.Read)
-	assert.InDelta(t, PieceSize, second.New, 1000, "one piece")
+	second, got := take(t, l, dir, (&Taken{Entries: first.Entries}).Base())
+	assert.EqualValues(t, 3*mib+17, got.Read)
+	assert.InDelta(t, avgPiece, second.New, maxPiece, "one piece")
 	assert.Equal(t, "b0002", second.ID)
+
+	// Grown in the middle: what lies behind is stored already.
+	b, err := os.ReadFile(filepath.Join(dir, "big.pak"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "big.pak"), slices.Concat(b[:mib], []byte("a few bytes more"), b[mib:]), 0o644))
+	grown, _ := take(t, l, dir, got.Base())
+	assert.Less(t, grown.New, int64(2*maxPiece))
 
 	// A file written within the clock's tick of its reading is read again,
 	// though its times are the same.
-	third, got := take(t, l, dir, func() map[string]File { _, g := take(t, l, dir, nil); return byPath(g.Entries) }())
-	assert.EqualValues(t, third.Bytes, got.Read)
+	_, fresh := take(t, l, dir, nil)
+	last, again := take(t, l, dir, fresh.Base())
+	assert.EqualValues(t, last.Bytes, again.Read)
 }
 
-func byPath(list []File) map[string]File { return (&Set{Entries: list}).ByPath() }
+// A set's blocks are carried over as they stand where nothing of them changed,
+// and the set reads back as if each line had been written anew.
+func TestBlocksOfASetAreCarriedOver(t *testing.T) {
+	dir, l := t.TempDir(), open(t, t.TempDir())
+	put := func(i int, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("%05d", i)), []byte(text), 0o644))
+	}
+	for i := range 3000 {
+		put(i, fmt.Sprint("file ", i))
+	}
+	first, got := take(t, l, dir, nil)
+	for i := range got.Entries { // as if it had all been read long after it was written
+		got.Entries[i].ReadAt += int64(time.Minute)
+	}
+	first.Entries, first.ID = got.Entries, ""
+	w := l.Writer()
+	defer w.Close()
+	require.NoError(t, w.Publish(first))
+	base := func(id string) *Base {
+		b, err := l.Base("server-1", id)
+		require.NoError(t, err)
+		return b
+	}
+	carried := func(t *Taken) (n int) {
+		for _, b := range t.blocks {
+			if b.raw != nil {
+				n++
+			}
+		}
+		return n
+	}
+	_, got = take(t, l, dir, base("b0002"))
+	assert.Zero(t, got.Read)
+	assert.Equal(t, len(got.blocks), carried(got))
+	assert.Greater(t, len(got.blocks), 3)
+
+	put(1500, "changed")
+	require.NoError(t, os.Remove(filepath.Join(dir, "00700")))
+	put(2600, "changed too")
+	second, got := take(t, l, dir, base("b0003"))
+	assert.Less(t, carried(got), len(got.blocks))
+	assert.Greater(t, carried(got), 0)
+	read, err := l.Read("server-1", second.ID)
+	require.NoError(t, err)
+	require.Equal(t, len(got.Entries), len(read.Entries))
+	for i := range read.Entries {
+		got.Entries[i].Dev = 0
+		require.Equal(t, got.Entries[i], read.Entries[i])
+	}
+	_, next := take(t, l, dir, got.Base()) // as a refit's second pass has it
+	assert.EqualValues(t, len("changed")+len("changed too"), next.Read, "the rest is proved by its times")
+
+	// Damage in the base costs reading, and nothing else.
+	sets, _ := filepath.Glob(filepath.Join(l.dir, "sets/server-1/b0003.set"))
+	b, err := os.ReadFile(sets[0])
+	require.NoError(t, err)
+	b[len(b)/2] ^= 0x40
+	require.NoError(t, os.WriteFile(sets[0], b, 0o600))
+	third, got := take(t, l, dir, base("b0003"))
+	assert.Error(t, got.Doubt)
+	assert.Greater(t, got.Read, int64(0))
+	assert.Equal(t, second.Files, third.Files)
+}
 
 // Every read is checked; damage is named, and hurts nothing that it does not
 // touch.
@@ -224,7 +298,7 @@ func TestTwoWritersAtOnce(t *testing.T) {
 			}
 			w := l.Writer()
 			defer w.Close()
-			f, err := w.Add(context.Background(), bytes.NewReader(noise(9, 2*PieceSize)), nil)
+			f, err := w.Add(context.Background(), bytes.NewReader(noise(9, 2*mib)), nil)
 			f.Path = "same"
 			errs <- errors.Join(err, w.Publish(&Set{Owner: fmt.Sprint("server-", i), Entries: []File{f}}))
 		})
@@ -240,7 +314,7 @@ func TestTwoWritersAtOnce(t *testing.T) {
 		require.NoError(t, err)
 		var b bytes.Buffer
 		require.NoError(t, l.Copy(&b, s.Entries[0]))
-		assert.Equal(t, noise(9, 2*PieceSize), b.Bytes())
+		assert.Equal(t, noise(9, 2*mib), b.Bytes())
 	}
 }
 
@@ -248,12 +322,12 @@ func TestContentIsReadAtAnyOffset(t *testing.T) {
 	l := open(t, t.TempDir())
 	w := l.Writer()
 	defer w.Close()
-	want := noise(4, 2*PieceSize+100)
+	want := noise(4, 2*mib+100)
 	f, err := w.Add(context.Background(), bytes.NewReader(want), nil)
 	require.NoError(t, err)
 	require.NoError(t, w.Publish(&Set{Owner: Builds, ID: "x", Entries: []File{f}}))
 	r := l.Content(f)
-	for _, at := range []struct{ off, n int }{{0, 10}, {PieceSize - 5, 10}, {2 * PieceSize, 100}, {5, PieceSize}} {
+	for _, at := range []struct{ off, n int }{{0, 10}, {mib - 5, 10}, {2 * mib, 100}, {5, mib}} {
 		b := make([]byte, at.n)
 		_, err := r.ReadAt(b, int64(at.off))
 		require.NoError(t, err)

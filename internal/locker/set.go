@@ -37,6 +37,8 @@ type Set struct {
 	Damage  string    `json:"damage,omitempty"` // why it can't be read; never stored
 
 	Entries []File `json:"-"` // sorted by path
+
+	blocks []block // of Entries, where a pass found frames to carry over
 }
 
 // File is one entry of a set, with the pieces of its content in order.
@@ -74,40 +76,16 @@ func (s *Set) Tally() {
 	}
 }
 
-func encodeSet(w io.Writer, s *Set) error {
-	s.Format = setFormat
-	s.Tally()
-	enc := json.NewEncoder(w)
+// headLine is a set's first line.
+func headLine(s *Set) ([]byte, error) {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
 	enc.SetEscapeHTML(false)
-	if err := enc.Encode(s); err != nil {
-		return err
-	}
-	var b []byte
-	for i := range s.Entries {
-		var err error
-		if b, err = appendLine(b, &s.Entries[i]); err != nil {
-			return err
-		}
-		if len(b) > 128<<10 {
-			if _, err := w.Write(b); err != nil {
-				return err
-			}
-			b = b[:0]
-		}
-	}
-	if _, err := w.Write(b); err != nil {
-		return err
-	}
-	// A last line that says it is the last: a set cut short between two lines
-	// would otherwise read as a smaller tree.
-	return enc.Encode(map[string]int{"end": len(s.Entries)})
+	err := enc.Encode(s)
+	return b.Bytes(), err
 }
 
-func decodeSet(r *bufio.Reader, headOnly bool) (*Set, error) {
-	line, err := r.ReadBytes('\n')
-	if err != nil {
-		return nil, fmt.Errorf("its head can't be read: %w", err)
-	}
+func readHead(line []byte) (*Set, error) {
 	s := &Set{}
 	if err := json.Unmarshal(line, s); err != nil {
 		return nil, fmt.Errorf("its head is not JSON: %w", err)
@@ -115,8 +93,19 @@ func decodeSet(r *bufio.Reader, headOnly bool) (*Set, error) {
 	if s.Format != setFormat {
 		return nil, fmt.Errorf("its format is %q, this program reads %q", s.Format, setFormat)
 	}
-	if headOnly {
-		return s, nil
+	return s, nil
+}
+
+// decodeSet reads a set as one text, wherever its frames end: as any reader of
+// its format may.
+func decodeSet(r *bufio.Reader, headOnly bool) (*Set, error) {
+	line, err := r.ReadBytes('\n')
+	if err != nil {
+		return nil, fmt.Errorf("its head can't be read: %w", err)
+	}
+	s, err := readHead(line)
+	if err != nil || headOnly {
+		return s, err
 	}
 	s.Entries = make([]File, 0, min(max(s.Files, 0), 1<<16)+16)
 	var each lines

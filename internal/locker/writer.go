@@ -1,6 +1,7 @@
 package locker
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/rand"
@@ -8,12 +9,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
+	"slices"
 	"sync"
-	"time"
 
 	"freshkeel/internal/tree"
 
@@ -25,6 +24,10 @@ import (
 // PackSize is about where a pack is closed, in bytes.
 const PackSize = 64 << 20
 
+// bundle is how much content a frame gathers, in bytes: small pieces that come one
+// after the other share one, which compresses better and is read at once.
+const bundle = 128 << 10
+
 // Writer adds content. Nothing that it added is promised until Publish. Close
 // it in any case.
 type Writer struct {
@@ -32,37 +35,65 @@ type Writer struct {
 
 	mu      sync.Mutex
 	cur     *pack
-	fresh   map[tree.Sum]bool // in packs not yet durable
+	fresh   map[tree.Sum]bool // gathered, or in packs not yet durable
 	stored  int64
 	closing errgroup.Group // packs being flushed
-	scratch sync.Pool
+	idle    []*scratch     // each may hold a frame that is not full yet
+	gate    *flock.Flock   // held shared: nothing is given back meanwhile
+	broken  error          // why it can't be held
+}
+
+// scratch is what one worker needs: it is what memory grows with.
+type scratch struct {
+	enc     *zstd.Encoder
+	in      []byte
+	comp    []byte
+	frame   []byte // gathered pieces, end to end
+	gathers []gathered
+}
+
+type gathered struct {
+	sum  tree.Sum
+	size int
 }
 
 type pack struct {
 	name string
 	f    *os.File
+	out  *bufio.Writer
 	lock *flock.Flock
 	off  int64
 	idx  bytes.Buffer
 	sums map[tree.Sum]place
 }
 
-// scratch is what one worker needs: it is what memory grows with.
-type scratch struct {
-	enc  *zstd.Encoder
-	in   []byte
-	comp []byte
+// Writer begins adding to the locker, and sweeps what a dead writer left. It
+// waits while space is given back.
+func (l *Locker) Writer() *Writer {
+	gate := l.gate()
+	err := gate.RLock()
+	l.sweep()
+	l.forget() // what was indexed before may have moved
+	return &Writer{l: l, fresh: map[tree.Sum]bool{}, gate: gate, broken: err}
 }
 
-// Writer begins adding to the locker, and sweeps what a dead writer left.
-func (l *Locker) Writer() *Writer {
-	l.sweep()
-	w := &Writer{l: l, fresh: map[tree.Sum]bool{}}
-	w.scratch.New = func() any {
-		enc, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(PieceSize))
-		return &scratch{enc: enc, in: make([]byte, PieceSize)}
+// take gives a worker what it needs; give takes it back.
+func (w *Writer) take() *scratch {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if n := len(w.idle); n > 0 {
+		sc := w.idle[n-1]
+		w.idle = w.idle[:n-1]
+		return sc
 	}
-	return w
+	enc, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(maxFrame), zstd.WithLowerEncoderMem(true))
+	return &scratch{enc: enc, in: make([]byte, readAhead)}
+}
+
+func (w *Writer) give(sc *scratch) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.idle = append(w.idle, sc)
 }
 
 // sweep removes half-written packs that nobody holds. What can't be removed
@@ -78,49 +109,59 @@ func (l *Locker) sweep() {
 	}
 }
 
-// Add stores what r holds. It keeps one piece in memory, whatever the length.
+// readAhead is how much of a file a worker reads at once, in bytes.
+const readAhead = 4 * maxPiece
+
+var cutting = newCutter(minPiece, avgPiece, maxPiece)
+
+// Add stores what r holds. It keeps a few pieces in memory, whatever the length.
 func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (File, error) {
-	sc := w.scratch.Get().(*scratch)
-	defer w.scratch.Put(sc)
+	sc := w.take()
+	defer w.give(sc)
 	var f File
 	whole := tree.NewHash()
-	for {
+	held, ended := 0, false
+	for !ended || held > 0 {
 		if err := ctx.Err(); err != nil {
 			return f, err
 		}
-		n, err := io.ReadFull(r, sc.in)
-		if n > 0 {
-			b := sc.in[:n]
-			s := tree.SumBytes(b)
-			if n < PieceSize && f.Pieces == nil {
-				f.Sum = s
-			} else {
-				whole.Write(b)
+		if !ended {
+			n, err := io.ReadFull(r, sc.in[held:])
+			whole.Write(sc.in[held : held+n])
+			held += n
+			f.Size += int64(n)
+			if n > 0 && note != nil {
+				note(int64(n))
 			}
-			if err := w.put(sc, s, b); err != nil {
+			switch {
+			case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+				ended = true
+			case err != nil:
+				return f, err
+			}
+		}
+		at := 0
+		for at < held && (ended || held-at >= maxPiece) {
+			piece := sc.in[at : at+cutting.next(sc.in[at:held])]
+			s := tree.SumBytes(piece)
+			if err := w.put(sc, s, piece); err != nil {
 				return f, err
 			}
 			f.Pieces = append(f.Pieces, s)
-			f.Size += int64(n)
-			if note != nil {
-				note(int64(n))
-			}
+			at += len(piece)
 		}
-		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			break
-		}
-		if err != nil {
-			return f, err
-		}
+		held = copy(sc.in, sc.in[at:held])
 	}
-	if len(f.Pieces) != 1 || f.Size == PieceSize {
-		f.Sum = whole.Sum()
-	}
+	f.Sum = whole.Sum()
+	f.Pieces = slices.Clip(f.Pieces)
 	return f, nil
 }
 
-// put stores one piece unless it is there.
+// put gathers one piece for the next frame, unless it is stored.
 func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
+	if w.broken != nil {
+		return fmt.Errorf("write to the locker: %w", w.broken)
+	}
 	if _, _, ok := w.l.find(s); ok {
 		return nil
 	}
@@ -131,8 +172,32 @@ func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
 	}
 	w.fresh[s] = true
 	w.mu.Unlock()
-	sc.comp = sc.enc.EncodeAll(b, sc.comp[:0])
+	if len(b) >= minPiece { // large enough for a frame of its own, which saves copying it
+		return w.store(sc, b, []gathered{{s, len(b)}})
+	}
+	if len(sc.frame)+len(b) > bundle {
+		if err := w.storeGathered(sc); err != nil {
+			return err
+		}
+	}
+	sc.frame = append(sc.frame, b...)
+	sc.gathers = append(sc.gathers, gathered{s, len(b)})
+	return nil
+}
 
+// storeGathered writes the frame of small pieces that a worker has gathered.
+func (w *Writer) storeGathered(sc *scratch) error {
+	if len(sc.gathers) == 0 {
+		return nil
+	}
+	err := w.store(sc, sc.frame, sc.gathers)
+	sc.frame, sc.gathers = sc.frame[:0], sc.gathers[:0]
+	return err
+}
+
+// store writes one frame.
+func (w *Writer) store(sc *scratch, frame []byte, gathers []gathered) error {
+	sc.comp = sc.enc.EncodeAll(frame, sc.comp[:0])
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.cur == nil {
@@ -141,11 +206,15 @@ func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
 		}
 	}
 	p := w.cur
-	if _, err := p.f.Write(sc.comp); err != nil {
+	if _, err := p.out.Write(sc.comp); err != nil {
 		return fmt.Errorf("write to the locker: %w", err)
 	}
-	fmt.Fprintf(&p.idx, "%s %d %d %d\n", s, p.off, len(sc.comp), len(b))
-	p.sums[s] = place{off: p.off, stored: int32(len(sc.comp)), size: int32(len(b))}
+	at := 0
+	for _, g := range gathers {
+		fmt.Fprintf(&p.idx, "%s %d %d %d %d\n", g.sum, p.off, len(sc.comp), g.size, at)
+		p.sums[g.sum] = place{off: p.off, stored: int32(len(sc.comp)), size: int32(g.size), at: int32(at)}
+		at += g.size
+	}
 	p.off += int64(len(sc.comp))
 	w.stored += int64(len(sc.comp))
 	if p.off >= PackSize {
@@ -172,6 +241,7 @@ func (w *Writer) open() (err error) {
 			p.lock.Unlock()
 			continue
 		}
+		p.out = bufio.NewWriterSize(p.f, 512<<10)
 		w.cur = p
 		return nil
 	}
@@ -183,7 +253,7 @@ func (w *Writer) seal(p *pack) error {
 	defer p.lock.Unlock()
 	defer p.f.Close()
 	base := filepath.Join(w.l.dir, "packs", p.name)
-	if err := p.f.Sync(); err != nil {
+	if err := errors.Join(p.out.Flush(), p.f.Sync()); err != nil {
 		return fmt.Errorf("flush a pack of the locker: %w", err)
 	}
 	if err := p.f.Close(); err != nil {
@@ -207,8 +277,13 @@ func (w *Writer) seal(p *pack) error {
 	return nil
 }
 
-// flush makes all that was added durable.
+// flush makes all that was added durable. No worker is at work.
 func (w *Writer) flush() error {
+	for _, sc := range w.idle {
+		if err := w.storeGathered(sc); err != nil {
+			return err
+		}
+	}
 	w.mu.Lock()
 	p := w.cur
 	w.cur = nil
@@ -250,11 +325,7 @@ func (w *Writer) Publish(s *Set) error {
 			}
 		}
 		var buf bytes.Buffer
-		z, _ := zstd.NewWriter(&buf, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2), zstd.WithWindowSize(PieceSize))
-		if err := encodeSet(z, s); err != nil {
-			return err
-		}
-		if err := z.Close(); err != nil {
+		if err := writeSet(&buf, s); err != nil {
 			return err
 		}
 		if err := tree.WriteFile(path, buf.Bytes(), 0o600); err != nil {
@@ -287,135 +358,7 @@ func (w *Writer) Close() {
 		p.lock.Unlock()
 	}
 	w.closing.Wait()
-}
-
-// Taken is what one pass over a folder found.
-type Taken struct {
-	Entries []File
-	Read    int64 // bytes that had to be read
-	Moving  []string
-}
-
-// Take stores the folder root but for what skip matches. Files that base
-// (entries of an earlier pass or backup, by path) proves unchanged are not
-// read. progress, which may be nil, hears bytes done and bytes to do.
-func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, base map[string]File, progress func(done, total int64)) (*Taken, error) {
-	list, err := tree.Walk(root, skip)
-	if err != nil {
-		return nil, err
-	}
-	return w.TakeList(ctx, root, list, base, progress)
-}
-
-// TakeList is Take for entries that a walk of root has found.
-func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, base map[string]File, progress func(done, total int64)) (*Taken, error) {
-	t := &Taken{Entries: make([]File, len(list))}
-	var todo []int
-	var total int64
-	for i, e := range list {
-		t.Entries[i] = File{Entry: e}
-		if e.Kind != tree.File {
-			continue
-		}
-		if old, ok := base[e.Path]; ok && !old.Moving && old.Settled(old.ReadAt) && e.SameIdentity(old.Entry) {
-			t.Entries[i].Sum, t.Entries[i].Pieces, t.Entries[i].ReadAt = old.Sum, old.Pieces, old.ReadAt
-			continue
-		}
-		todo = append(todo, i)
-		total += e.Size
-	}
-	t.Read = total
-	var mu sync.Mutex
-	var done int64
-	note := func(n int64) {
-		mu.Lock()
-		defer mu.Unlock()
-		done += n
-		if progress != nil {
-			progress(done, total)
-		}
-	}
-	if progress != nil {
-		progress(0, total)
-	}
-	g, ctx := errgroup.WithContext(ctx)
-	next := make(chan int)
-	g.Go(func() error {
-		defer close(next)
-		for _, i := range todo {
-			select {
-			case next <- i:
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		}
-		return nil
-	})
-	gone := make([]bool, len(list))
-	for range runtime.GOMAXPROCS(0) {
-		g.Go(func() error {
-			for i := range next {
-				f, err := w.takeFile(ctx, root, list[i], note)
-				if errors.Is(err, fs.ErrNotExist) {
-					gone[i] = true // a running server removed it
-					continue
-				}
-				if err != nil {
-					return fmt.Errorf("back up %s: %w", list[i].Path, err)
-				}
-				t.Entries[i] = f
-			}
-			return nil
-		})
-	}
-	if err := g.Wait(); err != nil {
-		return nil, err
-	}
-	kept := t.Entries[:0]
-	for i, f := range t.Entries {
-		if !gone[i] {
-			kept = append(kept, f)
-			if f.Moving {
-				t.Moving = append(t.Moving, f.Path)
-			}
-		}
-	}
-	t.Entries = kept
-	return t, nil
-}
-
-// takeFile stores one file. A file that changes while it is read is tried
-// again, and marked when it won't hold still.
-func (w *Writer) takeFile(ctx context.Context, root string, e tree.Entry, note func(int64)) (File, error) {
-	full := filepath.Join(root, filepath.FromSlash(e.Path))
-	for try := 0; ; try++ {
-		before, ok, err := tree.Describe(full, e.Path)
-		if err == nil && (!ok || before.Kind != tree.File) {
-			err = fs.ErrNotExist
-		}
-		if err != nil {
-			return File{}, err
-		}
-		readAt := time.Now().UnixNano()
-		src, err := os.Open(full)
-		if err != nil {
-			return File{}, err
-		}
-		f, err := w.Add(ctx, src, note)
-		src.Close()
-		if err != nil {
-			return File{}, err
-		}
-		after, _, err := tree.Describe(full, e.Path)
-		if err != nil {
-			return File{}, err
-		}
-		f.Moving = !after.SameIdentity(before) && after.Inode != 0
-		size := f.Size
-		f.Entry, f.ReadAt = before, readAt
-		f.Size = size
-		if !f.Moving || try == 2 {
-			return f, nil
-		}
+	if w.gate != nil {
+		w.gate.Unlock()
 	}
 }

@@ -1,0 +1,425 @@
+package locker
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime"
+
+	"freshkeel/internal/tree"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// A set's lines are compressed in blocks, each a zstd frame of its own, so that a
+// block of which nothing changed is copied from the set before as it stands. In
+// front of each frame stands a skippable frame (RFC 8878, section 3.1.2) that
+// says how long it is; the zstd program passes over those.
+
+// mark begins the skippable frame in front of a block: magic, length of what
+// follows, length of the block.
+const (
+	markMagic = 0x184D2A5B
+	markSize  = 16
+)
+
+// maxBlock bounds a block that is believed, in bytes compressed; a line may hold
+// the pieces of one very large file.
+const maxBlock = 64 << 20
+
+// blockLines is how many lines a block has at most.
+const blockLines = 1024
+
+// endsBlock tells whether a block ends behind a path. It is the path that
+// decides, so that a new file moves no end but its own block's.
+func endsBlock(path string) bool {
+	h := uint64(14695981039346656037) // FNV-1a
+	for i := 0; i < len(path); i++ {
+		h = (h ^ uint64(path[i])) * 1099511628211
+	}
+	h ^= h >> 33 // short names differ in the low bits alone
+	h *= 0xff51afd7ed558ccd
+	return h>>56 == 0
+}
+
+// block is some lines of a set, one after the other.
+type block struct {
+	from, n int    // entries
+	raw     []byte // its frame, where it is known already
+}
+
+// blocksOf parts entries into blocks.
+func blocksOf(entries []File) (out []block) {
+	b := block{}
+	for i := range entries {
+		if b.n++; b.n == blockLines || endsBlock(entries[i].Path) {
+			out = append(out, b)
+			b = block{from: i + 1}
+		}
+	}
+	if b.n > 0 {
+		out = append(out, b)
+	}
+	return out
+}
+
+func writeBlock(w io.Writer, raw []byte) error {
+	var head [markSize]byte
+	binary.LittleEndian.PutUint32(head[0:], markMagic)
+	binary.LittleEndian.PutUint32(head[4:], 8)
+	binary.LittleEndian.PutUint64(head[8:], uint64(len(raw)))
+	if _, err := w.Write(head[:]); err != nil {
+		return err
+	}
+	_, err := w.Write(raw)
+	return err
+}
+
+// readBlock reads one block's frame; io.EOF where the file ends, errNoMark where
+// no mark stands in front.
+func readBlock(r *bufio.Reader) ([]byte, error) {
+	head, err := r.Peek(markSize)
+	if len(head) == 0 && errors.Is(err, io.EOF) {
+		return nil, io.EOF
+	}
+	if err != nil || binary.LittleEndian.Uint32(head) != markMagic || binary.LittleEndian.Uint32(head[4:]) != 8 {
+		return nil, errNoMark
+	}
+	n := binary.LittleEndian.Uint64(head[8:])
+	if n > maxBlock {
+		return nil, fmt.Errorf("a block of %d bytes", n)
+	}
+	r.Discard(markSize)
+	raw := make([]byte, 0, min(n, 1<<20))
+	buf := bytes.NewBuffer(raw)
+	if got, err := io.CopyN(buf, r, int64(n)); err != nil {
+		return nil, fmt.Errorf("it is cut short: a block of %d bytes has %d", n, got)
+	}
+	return buf.Bytes(), nil
+}
+
+var errNoMark = errors.New("no mark stands in front of a block")
+
+// writeSet writes head, blocks and end.
+func writeSet(w io.Writer, s *Set) error {
+	s.Format = setFormat
+	s.Tally()
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(maxFrame), zstd.WithLowerEncoderMem(true))
+	if err != nil {
+		return err
+	}
+	defer enc.Close()
+	head, err := headLine(s)
+	if err != nil {
+		return err
+	}
+	var comp []byte
+	put := func(text []byte) error {
+		comp = enc.EncodeAll(text, comp[:0])
+		return writeBlock(w, comp)
+	}
+	if err := put(head); err != nil {
+		return err
+	}
+	blocks := s.blocks
+	if blocks == nil {
+		blocks = blocksOf(s.Entries)
+	}
+	var text []byte
+	for _, b := range blocks {
+		if b.raw != nil {
+			if err := writeBlock(w, b.raw); err != nil {
+				return err
+			}
+			continue
+		}
+		text = text[:0]
+		for i := range s.Entries[b.from : b.from+b.n] {
+			if text, err = appendLine(text, &s.Entries[b.from+i]); err != nil {
+				return err
+			}
+		}
+		if err := put(text); err != nil {
+			return err
+		}
+	}
+	// A last line that says it is the last: a set cut short between two blocks
+	// would otherwise read as a smaller tree.
+	return put(fmt.Appendf(nil, "{\"end\":%d}\n", len(s.Entries)))
+}
+
+// Base is an earlier set, or an earlier pass over the same folder: what proves
+// that files were not written to since. It is read once, in order.
+type Base struct {
+	blocks  []block
+	entries func(i int) ([]File, error) // of a block, once each, in order
+	close   func()
+}
+
+// Base is what a pass found, for the next pass.
+func (t *Taken) Base() *Base {
+	blocks := t.blocks
+	if blocks == nil {
+		blocks = blocksOf(t.Entries)
+	}
+	return &Base{blocks: blocks, entries: func(i int) ([]File, error) { return t.Entries[blocks[i].from : blocks[i].from+blocks[i].n], nil }, close: func() {}}
+}
+
+// Base opens a set as the base of a pass. Damage in it is found out here or while
+// it is read.
+func (l *Locker) Base(owner, id string) (*Base, error) {
+	p, err := l.setPath(owner, id)
+	if err != nil {
+		return nil, err
+	}
+	frames, err := readFrames(p)
+	if errors.Is(err, errNoMark) { // written in one frame
+		s, err := readSet(p, false)
+		if err != nil {
+			return nil, err
+		}
+		return (&Taken{Entries: s.Entries}).Base(), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	b := &Base{}
+	if len(frames) < 2 {
+		return nil, &Damage{Where: p, Why: "it is cut short"}
+	}
+	for _, raw := range frames[1 : len(frames)-1] {
+		b.blocks = append(b.blocks, block{raw: raw})
+	}
+	// Blocks are read ahead of who asks, while the folder is still walked.
+	type read struct {
+		entries []File
+		err     error
+	}
+	ahead := make([]chan read, len(b.blocks))
+	for i := range ahead {
+		ahead[i] = make(chan read, 1)
+	}
+	done := make(chan struct{})
+	room := make(chan struct{}, 64)
+	go func() {
+		defer func() { // whoever still asks is told
+			for _, c := range ahead {
+				close(c)
+			}
+		}()
+		dec, err := newDecoder()
+		if err != nil {
+			return
+		}
+		defer dec.Close()
+		var each lines
+		var text []byte
+		for i := range b.blocks {
+			select {
+			case room <- struct{}{}:
+			case <-done:
+				return
+			}
+			var r read
+			if text, r.err = dec.DecodeAll(b.blocks[i].raw, text[:0]); r.err == nil {
+				r.entries, r.err = each.all(text, nil)
+			}
+			if r.err != nil {
+				r.err = &Damage{Where: p, Why: r.err.Error()}
+			}
+			ahead[i] <- r
+		}
+	}()
+	from := 0
+	b.entries = func(i int) ([]File, error) {
+		r, ok := <-ahead[i]
+		if !ok {
+			return nil, errors.New("the set was closed")
+		}
+		<-room
+		b.blocks[i].from, b.blocks[i].n = from, len(r.entries)
+		from += len(r.entries)
+		return r.entries, r.err
+	}
+	b.close = func() { close(done) }
+	return b, nil
+}
+
+func newDecoder() (*zstd.Decoder, error) {
+	return zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<30))
+}
+
+// readFrames reads the frames of a set, still compressed.
+func readFrames(path string) ([][]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, noSet(path, err)
+	}
+	defer f.Close()
+	r := bufio.NewReaderSize(f, 256<<10)
+	var out [][]byte
+	for {
+		raw, err := readBlock(r)
+		switch {
+		case errors.Is(err, io.EOF):
+			return out, nil
+		case errors.Is(err, errNoMark) && len(out) == 0:
+			return nil, err
+		case err != nil:
+			return nil, &Damage{Where: path, Why: err.Error()}
+		}
+		out = append(out, raw)
+	}
+}
+
+// merge goes through entries and a base side by side, both sorted by path. It
+// tells, for each entry, what the base has of that path: nil where nothing.
+type merge struct {
+	base  *Base
+	block int
+	list  []File
+	at    int // in list
+	count int // entries passed, all blocks
+	err   error
+}
+
+func (m *merge) find(path string) (old *File, position int) {
+	for m.base != nil && m.err == nil {
+		for m.at == len(m.list) {
+			if m.block == len(m.base.blocks) {
+				return nil, -1
+			}
+			m.list, m.err = m.base.entries(m.block)
+			m.at = 0
+			m.block++
+			if m.err != nil {
+				return nil, -1
+			}
+		}
+		f := &m.list[m.at]
+		switch {
+		case f.Path < path:
+			m.at++
+			m.count++
+		case f.Path == path:
+			return f, m.count
+		default:
+			return nil, -1
+		}
+	}
+	return nil, -1
+}
+
+// Unproven is how many bytes of entries, sorted by path, the base does not prove
+// to be stored. It uses the base up.
+func (b *Base) Unproven(list []tree.Entry) (bytes int64) {
+	if b != nil {
+		defer b.close()
+	}
+	m := merge{base: b}
+	for _, e := range list {
+		if old, _ := m.find(e.Path); old == nil || !e.SameIdentity(old.Entry) {
+			bytes += e.Size
+		}
+	}
+	return bytes
+}
+
+// carry gives each block of entries whose lines are exactly those of a block of
+// the base that block's frame. was holds each entry's position in the base, -1
+// for one that is not the same.
+func carry(blocks []block, base *Base, was []int) {
+	if base == nil {
+		return
+	}
+	starts := make(map[int]*block, len(base.blocks))
+	for i := range base.blocks {
+		if b := &base.blocks[i]; b.raw != nil && b.n > 0 {
+			starts[b.from] = b
+		}
+	}
+	for i := range blocks {
+		b := &blocks[i]
+		old := starts[was[b.from]]
+		if was[b.from] < 0 || old == nil || old.n != b.n {
+			continue
+		}
+		same := true
+		for k := 0; k < b.n && same; k++ {
+			same = was[b.from+k] == old.from+k
+		}
+		if same {
+			b.raw = old.raw
+		}
+	}
+}
+
+// same tells whether two entries make the same line.
+func (f *File) same(o *File) bool {
+	a, b := f.Entry, o.Entry
+	a.Dev, b.Dev = 0, 0
+	return a == b && f.Sum == o.Sum && f.ReadAt == o.ReadAt && f.Moving == o.Moving && samePieces(f.Pieces, o.Pieces)
+}
+
+func samePieces(a, b []tree.Sum) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	if len(a) > 0 && &a[0] == &b[0] {
+		return true
+	}
+	for i := range a {
+		if a[i] != b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// decodeBlocks reads a set's blocks on every core.
+func decodeBlocks(frames [][]byte, s *Set) error {
+	parts := make([][]File, len(frames))
+	errs := make([]error, len(frames))
+	workers := min(runtime.GOMAXPROCS(0), 4)
+	done := make(chan struct{})
+	for w := range workers {
+		go func() {
+			defer func() { done <- struct{}{} }()
+			dec, err := newDecoder()
+			if err != nil {
+				errs[w%len(frames)] = err
+				return
+			}
+			defer dec.Close()
+			var each lines
+			var text []byte
+			for i := w; i < len(frames); i += workers {
+				if text, err = dec.DecodeAll(frames[i], text[:0]); err == nil {
+					parts[i], err = each.all(text, nil)
+				}
+				if err != nil {
+					errs[i] = fmt.Errorf("block %d: %w", i+1, err)
+				}
+			}
+		}()
+	}
+	for range workers {
+		<-done
+	}
+	total := 0
+	for i := range parts {
+		if errs[i] != nil {
+			return errs[i]
+		}
+		total += len(parts[i])
+	}
+	s.Entries = make([]File, 0, total)
+	for _, p := range parts {
+		s.Entries = append(s.Entries, p...)
+	}
+	return nil
+}

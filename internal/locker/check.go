@@ -1,0 +1,162 @@
+package locker
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"freshkeel/internal/tree"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// Share is a part of all pieces: those of which the hash leaves At when it is
+// divided by Of. Of parts, each piece is in exactly one, so that as many nights
+// read everything. The zero Share is all of them.
+type Share struct{ At, Of uint64 }
+
+func (s Share) has(sum tree.Sum) bool {
+	return s.Of < 2 || binary.LittleEndian.Uint64(sum[:8])%s.Of == s.At%s.Of
+}
+
+// Checked is what reading back found.
+type Checked struct {
+	Sets    int      `json:"sets"`
+	Pieces  int      `json:"pieces"` // that were read and hashed
+	Bytes   int64    `json:"bytes"`  // of their content
+	Damaged []Hurt   `json:"damaged,omitempty"`
+	Broken  []string `json:"broken,omitempty"` // what can't be read of the locker itself, each with its file and why
+}
+
+// Hurt is a file of a set that can't be brought back whole.
+type Hurt struct {
+	Owner string `json:"owner"`
+	Set   string `json:"set"`
+	Path  string `json:"path"`
+	Why   string `json:"why"`
+}
+
+// Check reads back every piece that the sets given name, or a share of them, and
+// compares hashes. It goes through the packs in the order in which they lie.
+// progress, which may be nil, hears bytes done and to do.
+func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress func(done, total int64)) (*Checked, error) {
+	c := &Checked{}
+	if err := l.refresh(); err != nil {
+		return nil, err
+	}
+	bad := map[tree.Sum]string{}
+	named := map[tree.Sum]bool{}
+	each := func(read func(s *Set)) {
+		for _, head := range sets {
+			s, err := l.Read(head.Owner, head.ID)
+			if err != nil {
+				if why := err.Error(); !slices.Contains(c.Broken, why) {
+					c.Broken = append(c.Broken, why)
+				}
+				continue
+			}
+			read(s)
+		}
+	}
+	each(func(s *Set) {
+		c.Sets++
+		for _, f := range s.Entries {
+			for _, p := range f.Pieces {
+				named[p] = true
+			}
+		}
+	})
+	type job struct {
+		sum tree.Sum
+		place
+	}
+	var jobs []job
+	var total int64
+	l.mu.RLock()
+	for _, d := range l.damage {
+		c.Broken = append(c.Broken, d.Error())
+	}
+	for sum := range named {
+		p, ok := l.index[sum]
+		switch {
+		case !ok:
+			bad[sum] = "no index names its content"
+		case share.has(sum):
+			jobs = append(jobs, job{sum, p})
+			total += int64(p.size)
+		}
+	}
+	l.mu.RUnlock()
+	slices.SortFunc(jobs, func(a, b job) int {
+		if a.pack != b.pack {
+			return int(a.pack) - int(b.pack)
+		}
+		return int(min(max(a.off-b.off, -1), 1))
+	})
+	var mu sync.Mutex
+	var done atomic.Int64
+	g, ctx := errgroup.WithContext(ctx)
+	workers := runtime.GOMAXPROCS(0)
+	for w := range workers { // each a run of its own, so that frames are read once
+		part := jobs[len(jobs)*w/workers : len(jobs)*(w+1)/workers]
+		g.Go(func() error {
+			for _, j := range part {
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				if _, err := l.piece(j.sum); err != nil {
+					var d *Damage
+					if !errors.As(err, &d) {
+						return err
+					}
+					mu.Lock()
+					bad[j.sum] = fmt.Sprintf("%s: %s", d.Where, d.Why)
+					mu.Unlock()
+				}
+				if n := done.Add(int64(j.size)); progress != nil {
+					progress(n, total)
+				}
+			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	c.Pieces, c.Bytes = len(jobs), done.Load()
+	if len(bad) > 0 {
+		each(func(s *Set) {
+			for _, f := range s.Entries {
+				for _, p := range f.Pieces {
+					if why, is := bad[p]; is {
+						c.Damaged = append(c.Damaged, Hurt{s.Owner, s.ID, f.Path, why})
+						break
+					}
+				}
+			}
+		})
+	}
+	return c, nil
+}
+
+// Owners lists whose sets there are: Builds, and the servers.
+func (l *Locker) Owners() (out []string, err error) {
+	list, err := os.ReadDir(filepath.Join(l.dir, "sets"))
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range list {
+		if d.IsDir() && !strings.HasPrefix(d.Name(), ".") {
+			out = append(out, d.Name())
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,166 @@
+package locker
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+	"time"
+
+	"freshkeel/internal/tree"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// Taken is what one pass over a folder found.
+type Taken struct {
+	Entries []File
+	Read    int64 // bytes that had to be read
+	Moving  []string
+	Doubt   error // the base was damaged: what lies behind that was read again
+
+	blocks []block // of Entries, with the frames that the base has of them
+}
+
+// Fill gives a set the entries of a pass.
+func (t *Taken) Fill(s *Set) { s.Entries, s.blocks = t.Entries, t.blocks }
+
+// Take stores the folder root but for what skip matches. Files that base, an
+// earlier pass or backup, proves unchanged are not read; base may be nil, and is
+// used up. progress, which may be nil, hears bytes done and bytes to do.
+func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, base *Base, progress func(done, total int64)) (*Taken, error) {
+	list, err := tree.Walk(root, skip)
+	if err != nil {
+		return nil, err
+	}
+	return w.TakeList(ctx, root, list, base, progress)
+}
+
+// TakeList is Take for entries that a walk of root has found.
+func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, base *Base, progress func(done, total int64)) (*Taken, error) {
+	if base != nil {
+		defer base.close()
+	}
+	t := &Taken{Entries: make([]File, len(list))}
+	was := make([]int, len(list)) // position in the base, -1 for what differs
+	earlier := merge{base: base}
+	var todo []int
+	var total int64
+	for i, e := range list {
+		f := &t.Entries[i]
+		f.Entry = e
+		old, at := earlier.find(e.Path)
+		was[i] = -1
+		if e.Kind == tree.File {
+			if old == nil || old.Moving || !old.Settled(old.ReadAt) || !e.SameIdentity(old.Entry) {
+				todo = append(todo, i)
+				total += e.Size
+				continue
+			}
+			f.Sum, f.Pieces, f.ReadAt = old.Sum, old.Pieces, old.ReadAt
+		}
+		if old != nil && f.same(old) {
+			was[i] = at
+		}
+	}
+	t.Doubt = earlier.err
+	t.Read = total
+	var mu sync.Mutex
+	var done int64
+	note := func(n int64) {
+		mu.Lock()
+		defer mu.Unlock()
+		done += n
+		if progress != nil {
+			progress(done, total)
+		}
+	}
+	if progress != nil {
+		progress(0, total)
+	}
+	g, ctx := errgroup.WithContext(ctx)
+	next := make(chan int)
+	g.Go(func() error {
+		defer close(next)
+		for _, i := range todo {
+			select {
+			case next <- i:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		return nil
+	})
+	gone := make([]bool, len(list))
+	for range runtime.GOMAXPROCS(0) {
+		g.Go(func() error {
+			for i := range next {
+				f, err := w.takeFile(ctx, root, list[i], note)
+				if errors.Is(err, fs.ErrNotExist) {
+					gone[i] = true // a running server removed it
+					continue
+				}
+				if err != nil {
+					return fmt.Errorf("back up %s: %w", list[i].Path, err)
+				}
+				t.Entries[i] = f
+			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	kept, keptWas := t.Entries[:0], was[:0]
+	for i, f := range t.Entries {
+		if !gone[i] {
+			kept, keptWas = append(kept, f), append(keptWas, was[i])
+			if f.Moving {
+				t.Moving = append(t.Moving, f.Path)
+			}
+		}
+	}
+	t.Entries, t.blocks = kept, blocksOf(kept)
+	carry(t.blocks, base, keptWas)
+	return t, nil
+}
+
+// takeFile stores one file. A file that changes while it is read is tried
+// again, and marked when it won't hold still.
+func (w *Writer) takeFile(ctx context.Context, root string, e tree.Entry, note func(int64)) (File, error) {
+	full := filepath.Join(root, filepath.FromSlash(e.Path))
+	for try := 0; ; try++ {
+		before, ok, err := tree.Describe(full, e.Path)
+		if err == nil && (!ok || before.Kind != tree.File) {
+			err = fs.ErrNotExist
+		}
+		if err != nil {
+			return File{}, err
+		}
+		readAt := time.Now().UnixNano()
+		src, err := os.Open(full)
+		if err != nil {
+			return File{}, err
+		}
+		f, err := w.Add(ctx, src, note)
+		src.Close()
+		if err != nil {
+			return File{}, err
+		}
+		after, _, err := tree.Describe(full, e.Path)
+		if err != nil {
+			return File{}, err
+		}
+		f.Moving = !after.SameIdentity(before) && after.Inode != 0
+		size := f.Size
+		f.Entry, f.ReadAt = before, readAt
+		f.Size = size
+		if !f.Moving || try == 2 {
+			return f, nil
+		}
+	}
+}

@@ -1,0 +1,254 @@
+package locker
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"freshkeel/internal/tree"
+
+	"github.com/gofrs/flock"
+)
+
+// gate keeps writers and the giving back of space apart: every Writer holds it
+// shared, since a piece that it found stored must still be there when its set
+// appears. A reader takes no lock.
+func (l *Locker) gate() *flock.Flock {
+	return flock.New(filepath.Join(l.dir, "gate"), flock.SetPermissions(0o600))
+}
+
+// ErrBusy says that a writer is at work, and nothing was given back.
+var ErrBusy = errors.New("a backup or a fetch is under way")
+
+// Drop removes a set. Its content stays until GiveBack.
+func (l *Locker) Drop(owner, id string) error {
+	p, err := l.setPath(owner, id)
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(p); err != nil {
+		return noSet(p, err)
+	}
+	return tree.SyncDir(filepath.Dir(p))
+}
+
+// worn is the share of a pack, in per cent, that may be of no use before its
+// living frames are moved to a new one: less would be much work for little space.
+const worn = 30
+
+// GiveBack removes content that no set names, and returns how many bytes that
+// was. A pack that is partly of use has its living frames copied into a new one
+// before it goes. Killed at any moment, it leaves at most content twice, or a
+// pack without an index; the next call removes both. halt, which may be nil, is
+// called between steps, for tests.
+func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed int64, err error) {
+	if halt == nil {
+		halt = func(string) error { return nil }
+	}
+	gate := l.gate()
+	wait, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	if ok, err := gate.TryLockContext(wait, 50*time.Millisecond); !ok {
+		if err != nil && !errors.Is(err, context.DeadlineExceeded) {
+			return 0, err
+		}
+		return 0, ErrBusy
+	}
+	defer gate.Unlock()
+	before, err := l.size()
+	if err != nil {
+		return 0, err
+	}
+	l.forget()
+	if err := l.sweepOrphans(); err != nil {
+		return 0, err
+	}
+	if err := l.refresh(); err != nil {
+		return 0, err
+	}
+	living, err := l.living()
+	if err != nil {
+		return 0, err
+	}
+	l.mu.RLock()
+	packs := slices.Clone(l.packs)
+	byPack := make([]map[int64]*frame, len(packs))
+	for sum, p := range l.index {
+		if byPack[p.pack] == nil {
+			byPack[p.pack] = map[int64]*frame{}
+		}
+		f := byPack[p.pack][p.off]
+		if f == nil {
+			f = &frame{off: p.off, stored: p.stored}
+			byPack[p.pack][p.off] = f
+		}
+		f.all++
+		if living[sum] {
+			f.lines = append(f.lines, line{sum, p})
+		}
+	}
+	l.mu.RUnlock()
+	for i, name := range packs {
+		if err := ctx.Err(); err != nil {
+			return 0, err
+		}
+		if err := l.wear(name, byPack[i], halt); err != nil {
+			return 0, err
+		}
+	}
+	l.forget()
+	after, err := l.size()
+	return before - after, err
+}
+
+// frame is one frame of a pack, with the lines of its pieces that are of use.
+type frame struct {
+	off    int64
+	stored int32
+	all    int
+	lines  []line
+}
+
+type line struct {
+	sum tree.Sum
+	place
+}
+
+// living is every piece that some set names. A set that can't be read stops it:
+// what it names can't be told, and must not go.
+func (l *Locker) living() (map[tree.Sum]bool, error) {
+	owners, err := l.Owners()
+	if err != nil {
+		return nil, err
+	}
+	out := map[tree.Sum]bool{}
+	for _, o := range owners {
+		heads, err := l.Heads(o)
+		if err != nil {
+			return nil, err
+		}
+		for _, h := range heads {
+			s, err := l.Read(o, h.ID)
+			if err != nil {
+				return nil, fmt.Errorf("nothing is given back while a set can't be read: %w", err)
+			}
+			for _, f := range s.Entries {
+				for _, p := range f.Pieces {
+					out[p] = true
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// wear drops a pack of which nothing is of use, and moves the living frames of
+// one of which too little is.
+func (l *Locker) wear(name string, frames map[int64]*frame, halt func(string) error) error {
+	base := filepath.Join(l.dir, "packs", name)
+	fi, err := os.Stat(base + ".zst")
+	if err != nil {
+		return nil // told by a check
+	}
+	var keep []*frame
+	var live int64
+	for _, f := range frames {
+		if len(f.lines) > 0 {
+			keep = append(keep, f)
+			live += int64(f.stored)
+		}
+	}
+	if live*100 > fi.Size()*(100-worn) {
+		return nil
+	}
+	if len(keep) > 0 {
+		slices.SortFunc(keep, func(a, b *frame) int { return int(min(max(a.off-b.off, -1), 1)) })
+		if err := l.move(base, keep); err != nil {
+			return err
+		}
+		if err := halt("moved"); err != nil {
+			return err
+		}
+	}
+	// Its index first: a pack without one is nothing that anybody reads.
+	if err := os.Remove(base + ".idx"); err != nil {
+		return err
+	}
+	if err := halt("index gone"); err != nil {
+		return err
+	}
+	return os.Remove(base + ".zst")
+}
+
+// move copies frames into a new pack, as they stand, each piece hashed before.
+func (l *Locker) move(base string, keep []*frame) error {
+	src, err := os.Open(base + ".zst")
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	w := &Writer{l: l, fresh: map[tree.Sum]bool{}}
+	defer w.Close()
+	if err := w.open(); err != nil {
+		return err
+	}
+	p := w.cur
+	var idx bytes.Buffer
+	for _, f := range keep {
+		for _, ln := range f.lines {
+			if _, err := l.piece(ln.sum); err != nil { // damage stays where it is, and is told by a check
+				return err
+			}
+			fmt.Fprintf(&idx, "%s %d %d %d %d\n", ln.sum, p.off, f.stored, ln.size, ln.at)
+		}
+		if n, err := io.Copy(p.out, io.NewSectionReader(src, f.off, int64(f.stored))); err != nil || n != int64(f.stored) {
+			return errors.Join(err, fmt.Errorf("a frame of %s.zst is cut short", base))
+		}
+		p.off += int64(f.stored)
+	}
+	p.idx = idx
+	w.cur = nil
+	return w.seal(p)
+}
+
+// forget has the indexes read anew when next a piece is asked for.
+func (l *Locker) forget() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.packs, l.known, l.index, l.damage, l.loaded = nil, map[string]bool{}, map[tree.Sum]place{}, nil, false
+}
+
+// sweepOrphans removes packs without an index. No writer is at work, so nobody is
+// about to give them one.
+func (l *Locker) sweepOrphans() error {
+	packs, err := filepath.Glob(filepath.Join(l.dir, "packs", "*.zst"))
+	if err != nil {
+		return err
+	}
+	for _, p := range packs {
+		if _, err := os.Stat(strings.TrimSuffix(p, ".zst") + ".idx"); errors.Is(err, os.ErrNotExist) {
+			if err := os.Remove(p); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// size is what the packs take, in bytes.
+func (l *Locker) size() (n int64, err error) {
+	list, err := os.ReadDir(filepath.Join(l.dir, "packs"))
+	for _, d := range list {
+		if fi, err := d.Info(); err == nil {
+			n += fi.Size()
+		}
+	}
+	return n, err
+}
