@@ -8,7 +8,9 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
+	"freshkeel/internal/host"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tree"
 )
@@ -16,9 +18,16 @@ import (
 // Backup is a stored backup, without its entries.
 type Backup = locker.Set
 
-// TakeBackup backs the install up as it is, the server running or not. moving
-// names the files that would not hold still while they were read.
-func (k *Keel) TakeBackup(ctx context.Context, label string) (set *Backup, moving []string, err error) {
+// TakeBackup backs the install up as it is, the server running or not, or the
+// part of it that is chosen. A running server is told by the profile's console
+// lines to save before and to go on after. moving names the files that would not
+// hold still while they were read.
+func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *Backup, moving []string, err error) {
+	for _, pats := range []tree.Patterns{part.Only, part.Leave} {
+		if err := pats.Check(); err != nil {
+			return nil, nil, &Usage{err.Error(), ""}
+		}
+	}
 	unlock, err := k.begin(ctx, "backup")
 	if err != nil {
 		return nil, nil, err
@@ -28,29 +37,77 @@ func (k *Keel) TakeBackup(ctx context.Context, label string) (set *Backup, movin
 	if err != nil {
 		return nil, nil, err
 	}
-	base, err := k.lastBackup(l)
-	if err != nil {
-		return nil, nil, err
-	}
 	inv, err := k.installed()
 	if err != nil {
 		return nil, nil, err
 	}
 	w := l.Writer()
 	defer w.Close()
+	release, err := k.quiet(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer release()
+	var base *locker.Base
+	if !part.Reread {
+		if base, err = k.lastBackup(l); err != nil {
+			return nil, nil, err
+		}
+	}
 	_, err = k.step("backup", func() (string, error) {
-		taken, err := w.Take(ctx, k.Dir, k.Profile.Server.Skip, base, k.moves("backup"))
+		list, err := tree.Walk(k.Dir, k.Profile.Server.Skip)
 		if err != nil {
 			return "", err
 		}
+		list = slices.DeleteFunc(list, func(e tree.Entry) bool { return !part.takes(e) })
+		taken, err := w.TakeList(ctx, k.Dir, list, base, k.moves("backup"))
+		if err != nil {
+			return "", err
+		}
+		release()
 		moving = taken.Moving
 		k.doubt(taken)
-		if set, err = k.publish(w, taken, inv.Version, label); err != nil {
+		set = &locker.Set{Version: inv.Version, Label: label, Only: part.Only, Left: part.Leave}
+		if err = k.publish(w, taken, set); err != nil {
 			return "", err
 		}
 		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, plural(set.Files, "file"), Bytes(set.Bytes), Bytes(set.New)), nil
 	})
 	return set, moving, err
+}
+
+// quiet has a running server save, and hold still until release is called: by
+// the profile's own console lines. It may be called more than once.
+func (k *Keel) quiet(ctx context.Context) (release func(), err error) {
+	b := k.Profile.Backup
+	if len(b.Before)+len(b.After) == 0 || !k.runDir().Status().Running {
+		return func() {}, nil
+	}
+	var once sync.Once
+	_, err = k.step("quiet", func() (string, error) {
+		from := int64(0)
+		if fi, err := os.Stat(k.runDir().Console()); err == nil {
+			from = fi.Size()
+		}
+		let, err := k.runDir().Hold(b.Before, b.After)
+		if err != nil {
+			return "", fmt.Errorf("tell the server to save: %w", err)
+		}
+		release = func() { once.Do(let) }
+		if !b.Saved.Given() {
+			return "told: " + strings.Join(b.Before, ", "), nil
+		}
+		said, err := host.Await(ctx, k.runDir().Console(), from, b.Wait.Std(), b.Saved.MatchString)
+		if err != nil {
+			release()
+			return "", &Advised{fmt.Errorf("no line that matches %q came within %s of %q", b.Saved, b.Wait, strings.Join(b.Before, ", ")), "compare [backup] saved with what the server says: freshkeel log"}
+		}
+		return said, k.halt("quiet")
+	})
+	if err != nil && release != nil {
+		release()
+	}
+	return release, err
 }
 
 // Backups lists the install's backups, oldest first.

@@ -254,6 +254,24 @@ func (k *Keel) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer
 	return nil
 }
 
+// itemEntry describes the item of an archive whose content is stored, as it is to
+// stand at a path.
+func itemEntry(f locker.File, it unpack.Item, to string) locker.File {
+	size := f.Size
+	f.Entry = tree.Entry{Path: to, Kind: tree.File, Mode: it.Mode.Perm(), UID: -1, GID: -1, Target: it.Target}
+	f.Size = size
+	if y := it.Mtime.Year(); y > 1980 && y < 2200 {
+		f.Mtime = it.Mtime.UnixNano()
+	}
+	switch {
+	case it.Mode.IsDir():
+		f.Kind = tree.Dir
+	case it.Mode&fs.ModeSymlink != 0:
+		f.Kind = tree.Link
+	}
+	return f
+}
+
 // sweepIncoming removes what killed commands left: a download is worth resuming
 // for two weeks, the rest for as long as it can be in use.
 func sweepIncoming(dir string) {
@@ -359,18 +377,7 @@ func (k *Keel) takePart(ctx context.Context, w *locker.Writer, c *Candidate, p f
 				return err
 			}
 		}
-		size := f.Size
-		f.Entry = tree.Entry{Path: to, Kind: tree.File, Mode: it.Mode.Perm(), UID: -1, GID: -1, Target: it.Target}
-		f.Size = size
-		if y := it.Mtime.Year(); y > 1980 && y < 2200 {
-			f.Mtime = it.Mtime.UnixNano()
-		}
-		switch {
-		case it.Mode.IsDir():
-			f.Kind = tree.Dir
-		case it.Mode&fs.ModeSymlink != 0:
-			f.Kind = tree.Link
-		}
+		f = itemEntry(f, it, to)
 		mu.Lock()
 		defer mu.Unlock()
 		fresh[to] = f

@@ -294,6 +294,7 @@ type (
 	ProfileError   = profile.Error
 	AlreadyRunning = host.AlreadyRunning
 	Damage         = locker.Damage
+	Checked        = locker.Checked
 )
 
 // Mind turns this process into a minder: see Options.Self. It reads its order

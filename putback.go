@@ -213,6 +213,9 @@ func (k *Keel) lastBackup(l *locker.Locker) (*locker.Base, error) {
 		return nil, err
 	}
 	for i := len(heads) - 1; i >= 0; i-- {
+		if heads[i].Partial() {
+			continue
+		}
 		base, err := l.Base(id, heads[i].ID)
 		if err == nil {
 			return base, nil
@@ -242,13 +245,14 @@ func (k *Keel) backup(id string) (*locker.Set, error) {
 	return l.Read(owner, id)
 }
 
-// publish makes a finished pass a backup of the install at version.
-func (k *Keel) publish(w *locker.Writer, taken *locker.Taken, version, label string) (*locker.Set, error) {
+// publish makes a finished pass a backup of the install: set, which says of what
+// version it is and what it was taken for.
+func (k *Keel) publish(w *locker.Writer, taken *locker.Taken, set *locker.Set) error {
 	id, err := k.identity()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	set := &locker.Set{Owner: id, Server: k.Profile.Server.Name, Root: k.Dir, Version: version, Label: label, Taken: time.Now().Round(0), Skipped: k.Profile.Server.Skip}
+	set.Owner, set.Server, set.Root, set.Taken, set.Skipped = id, k.Profile.Server.Name, k.Dir, time.Now().Round(0), k.Profile.Server.Skip
 	taken.Fill(set)
-	return set, w.Publish(set)
+	return w.Publish(set)
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
@@ -250,12 +251,13 @@ type Restore struct {
 
 // restoreScope is what a restore into the install brings back: what the
 // patterns say, or everything but the profile, what is not in the backup then
-// being moved aside.
-func restoreScope(only tree.Patterns) scope {
+// being moved aside. A backup of a part says nothing of the rest.
+func restoreScope(set *locker.Set, only tree.Patterns) scope {
 	if len(only) > 0 {
 		return scope{within: only.Match, takeAway: func(string) bool { return false }}
 	}
-	all := func(at string) bool { return at != profile.FileName }
+	part := Choice{Only: set.Only, Leave: set.Left}
+	all := func(at string) bool { return at != profile.FileName && part.takes(tree.Entry{Path: at}) }
 	return scope{within: all, takeAway: all}
 }
 
@@ -266,7 +268,7 @@ func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
 	if err != nil {
 		return nil, &Advised{err, "freshkeel backup list"}
 	}
-	p, err := k.planPutBack(set, restoreScope(r.Only))
+	p, err := k.planPutBack(set, restoreScope(set, r.Only))
 	if err != nil {
 		return nil, err
 	}
@@ -325,7 +327,7 @@ func (t *transaction) restore() error {
 	if err != nil {
 		return stuck(err)
 	}
-	sc := restoreScope(t.e.Only)
+	sc := restoreScope(set, t.e.Only)
 	err = t.step("put back", func() (string, error) {
 		report, err := t.k.putBack(t.attempt(), set, sc, t.k.halt)
 		if err != nil {

@@ -182,7 +182,8 @@ func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, er
 		if len(taken.Moving) > 0 {
 			return "", &Advised{fmt.Errorf("%s keeps changing although the server is stopped: something else writes to the install", some(taken.Moving, 3)), "find what writes there, end it, and try again"}
 		}
-		if set, err = t.k.publish(t.writer, taken, t.e.From, label); err != nil {
+		set = &locker.Set{Version: t.e.From, Label: label, Run: t.e.ID}
+		if err = t.k.publish(t.writer, taken, set); err != nil {
 			return "", err
 		}
 		t.e.Backup = set.ID

@@ -63,8 +63,18 @@ func (p *program) commands() []*cli.Command {
 			&cli.BoolFlag{Name: "world", Usage: "put the world back too, as it was then (what is there now is backed up first)"}, dryRun()}},
 		{Name: "recover", Usage: "finish or reverse what a crash interrupted (every command does this first)", Action: p.recover, Flags: []cli.Flag{dryRun()}},
 		{Name: "backup", Usage: "backups by hand", Commands: []*cli.Command{
-			{Name: "take", Usage: "back the install up as it is now", Action: p.backupTake, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by"}, dryRun()}},
+			{Name: "take", Usage: "back the install up as it is now", Action: p.backupTake, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by; one with a label is never thinned"},
+				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"}, &cli.StringSliceFlag{Name: "leave", Usage: "all but what matches `PATTERN`"},
+				&cli.BoolFlag{Name: "reread", Usage: "read every file again, whatever its times prove"}, dryRun()}},
 			{Name: "list", Usage: "the backups of this install", Action: p.backupList},
+			{Name: "show", Usage: "what a backup holds, and how it differs from the one before", ArgsUsage: "BACKUP", Action: p.backupShow, Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every file"}}},
+			{Name: "check", Usage: "read backups back and compare hashes", ArgsUsage: "[BACKUP]", Action: p.backupCheck, Flags: []cli.Flag{
+				&cli.IntFlag{Name: "sample", Usage: "one part of `N`, another each day: as many days read everything"}}},
+			{Name: "thin", Usage: "drop old backups and give their space back", Action: p.backupThin, Flags: []cli.Flag{
+				&cli.IntFlag{Name: "last", Usage: "keep the newest `N`"}, &cli.IntFlag{Name: "days", Usage: "and the newest of each of `N` days"},
+				&cli.IntFlag{Name: "weeks", Usage: "of each of `N` weeks"}, &cli.IntFlag{Name: "months", Usage: "of each of `N` months"}, dryRun()}},
+			{Name: "export", Usage: "write a backup as an archive: FILE.tar.zst, .tar or .zip", ArgsUsage: "BACKUP FILE", Action: p.backupExport},
+			{Name: "import", Usage: "make a backup of a folder or archive that you have from before", ArgsUsage: "PATH", Action: p.backupImport, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by"}}},
 			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: p.backupRestore, Flags: []cli.Flag{
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
 				&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"}, dryRun()}},
@@ -365,7 +375,7 @@ func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
 			p.view.fact("but for", strings.Join(k.Profile.Server.Skip, ", "))
 		})
 	}
-	set, moving, err := k.TakeBackup(ctx, c.String("label"))
+	set, moving, err := k.TakeBackup(ctx, c.String("label"), freshkeel.Choice{Only: c.StringSlice("only"), Leave: c.StringSlice("leave"), Reread: c.Bool("reread")})
 	if err != nil {
 		return err
 	}
@@ -374,6 +384,7 @@ func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
 		if len(moving) > 0 {
 			p.view.fact("mind", "these changed while they were read, and may be half old, half new: "+strings.Join(moving, ", "))
 		}
+		p.view.partOf(set)
 	})
 }
 

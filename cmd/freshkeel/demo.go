@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -154,6 +155,15 @@ func (s *scenes) play() error {
 			}
 			return s.expect(s.text("INSTALL-ME.txt")+s.text("lib/lanterns.txt") == "", "instructions are not, and what it removes is gone")
 		}, nil},
+		{"A backup with a label, of the running server.", append(in, "backup", "take", "--label", "before the lantern race"), exitDone, func(string) error {
+			before = s.text("members.txt")
+			return os.WriteFile(filepath.Join(s.h.Install, "members.txt"), []byte("half a li"), 0o644) // as a disk that filled up leaves it
+		}, nil},
+		{"The list of members was cut short since. What does the last backup hold?", append(in, "backup", "show", "b0007"), exitDone, nil, nil},
+		{"It brings that one file back.", append(in, "backup", "restore", "b0007", "--only", "members.txt"), exitDone, func(string) error {
+			return s.expect(s.text("members.txt") == before, "members.txt is whole again")
+		}, nil},
+		{"Do all backups read back whole?", append(in, "backup", "check"), exitDone, nil, nil},
 		{"What was done here?", append(in, "logbook"), exitDone, nil, nil},
 		{"Close the gates.", append(in, "stop"), exitDone, nil, nil},
 	} {
@@ -170,7 +180,13 @@ func (s *scenes) scene(title string, edit, args []string, exit int, check func(s
 		return err
 	}
 	s.n++
-	shown := strings.ReplaceAll(strings.Join(args, " "), s.h.Dir+"/", "")
+	words := slices.Clone(args)
+	for i, w := range words {
+		if strings.Contains(w, " ") {
+			words[i] = "'" + w + "'"
+		}
+	}
+	shown := strings.ReplaceAll(strings.Join(words, " "), s.h.Dir+"/", "")
 	fmt.Fprintln(s.p.out, s.p.view.paint(calm, fmt.Sprintf("%d. %s", s.n, title)))
 	if err := s.edit(edit); err != nil {
 		return err

@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Makes the pictures of this folder from the demo harbour: each runs the real
 # command in a terminal of 100 columns and takes what stands there.
-# Needs: go zip xterm xvfb imagemagick fonts-dejavu-core (Debian's names).
+# Needs: go jq zip xterm xvfb imagemagick fonts-dejavu-core (Debian's names).
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 # The machine's own runtimes are nobody's business in these pictures.
@@ -67,7 +67,7 @@ RUN
 fresh bare
 shot adopt 0 freshkeel adopt . --source ../builds/feed.json --build ../builds/mossgate-3.4.1.zip
 fresh
-shot fetch 0 freshkeel fetch 3.5.0
+freshkeel fetch 3.5.0 >/dev/null 2>&1
 layered() { # two add-ons laid over the build, and a maker who wants each step taken
   for v in 1.0 1.1; do
     mkdir -p ../lanterns/lib; echo "lamp $v" >../lanterns/lib/lamp.txt
@@ -110,3 +110,14 @@ freshkeel refit 3.5.0 >/dev/null 2>&1
 shot logbook 0 freshkeel logbook
 shot logbook-entry 0 freshkeel logbook r0004
 shot status 0 freshkeel status
+freshkeel backup take --label 'before the lantern race' >/dev/null 2>&1
+echo 'Tib Hartstongue' >>stewards.txt; rm -f gardens/old-well.garden; echo dew >gardens/dew.garden
+freshkeel backup take >/dev/null 2>&1
+shot backup-list 0 freshkeel backup list
+shot backup-show 0 freshkeel backup show "$(freshkeel --json backup list | jq -r '.backups[-1].id')"
+# A bit of one pack turns: that of the garden that is larger than all the rest.
+head -c 300000 /dev/urandom >gardens/songs.garden
+freshkeel backup take --only gardens/songs.garden >/dev/null 2>&1
+pack=$(ls -t $FRESHKEEL_HOME/locker/packs/*.zst | head -n 1)
+printf '\377' | dd of="$pack" bs=1 seek=150000 conv=notrunc status=none
+shot backup-check 0 'freshkeel backup check b0001; freshkeel backup check'

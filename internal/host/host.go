@@ -89,9 +89,11 @@ type StopStep struct {
 }
 
 type request struct {
-	Do   string     `json:"do"` // status, send, stop, wait
-	Line string     `json:"line,omitempty"`
-	Stop *StopOrder `json:"stop,omitempty"`
+	Do     string     `json:"do"` // status, send, hold, stop, wait
+	Line   string     `json:"line,omitempty"`
+	Before []string   `json:"before,omitempty"`
+	After  []string   `json:"after,omitempty"`
+	Stop   *StopOrder `json:"stop,omitempty"`
 }
 
 type reply struct {
@@ -235,6 +237,40 @@ func (d Dir) Send(line string) error {
 		return errors.New(r.Error)
 	}
 	return nil
+}
+
+// Hold puts lines on the server's console, and others when release is called or
+// this process ends, however it does. release returns once they are sent.
+func (d Dir) Hold(before, after []string) (release func(), err error) {
+	path, done, err := socketPath(string(d))
+	if err != nil {
+		return nil, ErrNotRunning
+	}
+	defer done()
+	c, err := net.DialTimeout("unix", path, 2*time.Second)
+	if err != nil {
+		return nil, ErrNotRunning
+	}
+	answers := json.NewDecoder(bufio.NewReader(c))
+	var r reply
+	if err = json.NewEncoder(c).Encode(request{Do: "hold", Before: before, After: after}); err == nil {
+		err = answers.Decode(&r)
+	}
+	if err == nil && r.Error != "" {
+		err = errors.New(r.Error)
+	}
+	if err != nil {
+		c.Close()
+		return nil, err
+	}
+	return func() {
+		if half, ok := c.(interface{ CloseWrite() error }); ok {
+			half.CloseWrite()
+			c.SetReadDeadline(time.Now().Add(sendLimit))
+			answers.Decode(&r)
+		}
+		c.Close()
+	}, nil
 }
 
 // Stop ends the server. Once asked, the minder sees it through even if the

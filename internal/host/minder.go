@@ -235,7 +235,7 @@ func (m *minder) talk(c net.Conn, earlier <-chan struct{}, heard chan<- struct{}
 	<-earlier
 	var act func()
 	if err == nil {
-		act = m.hear(q, enc)
+		act = m.hear(q, enc, c)
 	}
 	close(heard)
 	if act != nil {
@@ -245,7 +245,7 @@ func (m *minder) talk(c net.Conn, earlier <-chan struct{}, heard chan<- struct{}
 
 // hear takes note of a request, and returns what is to be done about it, which
 // may take its time.
-func (m *minder) hear(q request, enc *json.Encoder) func() {
+func (m *minder) hear(q request, enc *json.Encoder, c net.Conn) func() {
 	switch q.Do {
 	case "status":
 		st := m.status()
@@ -258,6 +258,8 @@ func (m *minder) hear(q request, enc *json.Encoder) func() {
 			}
 			enc.Encode(r)
 		}
+	case "hold":
+		return func() { m.hold(q, enc, c) }
 	case "wait":
 		return func() {
 			<-m.gone
@@ -290,6 +292,39 @@ func (m *minder) send(line string) error {
 		return fmt.Errorf("the server does not read its console: %w", err)
 	}
 	return nil
+}
+
+// hold sends the lines before, and those after once the other end lets go: which
+// it also does by dying, so that saving is never left paused.
+func (m *minder) hold(q request, enc *json.Encoder, c net.Conn) {
+	defer func() {
+		for _, l := range q.After {
+			if err := m.send(l); err != nil {
+				break
+			}
+		}
+		enc.Encode(reply{})
+	}()
+	var r reply
+	for _, l := range q.Before {
+		if err := m.send(l); err != nil {
+			r.Error = err.Error()
+			break
+		}
+	}
+	if enc.Encode(r) != nil || r.Error != "" {
+		return
+	}
+	c.SetReadDeadline(time.Time{})
+	ended := make(chan struct{})
+	go func() {
+		io.Copy(io.Discard, c)
+		close(ended)
+	}()
+	select {
+	case <-ended:
+	case <-m.gone:
+	}
 }
 
 // beginStop tells whether this stop is the first under way.

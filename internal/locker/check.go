@@ -75,7 +75,8 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 		}
 	})
 	type job struct {
-		sum tree.Sum
+		sum  tree.Sum
+		name string // of its pack
 		place
 	}
 	var jobs []job
@@ -90,7 +91,7 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 		case !ok:
 			bad[sum] = "no index names its content"
 		case share.has(sum):
-			jobs = append(jobs, job{sum, p})
+			jobs = append(jobs, job{sum, l.packs[p.pack], p})
 			total += int64(p.size)
 		}
 	}
@@ -102,6 +103,7 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 		return int(min(max(a.off-b.off, -1), 1))
 	})
 	var mu sync.Mutex
+	var spoilt []string
 	var done atomic.Int64
 	g, ctx := errgroup.WithContext(ctx)
 	workers := runtime.GOMAXPROCS(0)
@@ -119,6 +121,7 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 					}
 					mu.Lock()
 					bad[j.sum] = fmt.Sprintf("%s: %s", d.Where, d.Why)
+					spoilt = append(spoilt, fmt.Sprintf("%s %s %d\n", j.sum, j.name, j.off))
 					mu.Unlock()
 				}
 				if n := done.Add(int64(j.size)); progress != nil {
@@ -132,6 +135,9 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 		return nil, err
 	}
 	c.Pieces, c.Bytes = len(jobs), done.Load()
+	if err := l.note(spoilt); err != nil {
+		c.Broken = append(c.Broken, err.Error())
+	}
 	if len(bad) > 0 {
 		each(func(s *Set) {
 			for _, f := range s.Entries {
@@ -145,6 +151,50 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 		})
 	}
 	return c, nil
+}
+
+// damagedFile lists pieces that did not read back, a line each: hash, pack,
+// offset. What stands in it counts as not stored, so that the next backup stores
+// it anew where the install still has it.
+const damagedFile = "damaged"
+
+func (l *Locker) note(spoilt []string) error {
+	if len(spoilt) == 0 {
+		return nil
+	}
+	at := filepath.Join(l.dir, damagedFile)
+	b, err := os.ReadFile(at)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	slices.Sort(spoilt)
+	if err := tree.WriteFile(at, append(b, strings.Join(spoilt, "")...), 0o600); err != nil {
+		return err
+	}
+	l.forget()
+	return nil
+}
+
+// readDamaged is what note wrote; called with the lock held.
+func (l *Locker) readDamaged() {
+	b, _ := os.ReadFile(filepath.Join(l.dir, damagedFile))
+	l.spoilt = map[string]bool{}
+	for _, line := range strings.Split(string(b), "\n") {
+		if line != "" {
+			l.spoilt[line] = true
+		}
+	}
+}
+
+// doubtful tells whether stored content was ever found damaged.
+func (l *Locker) doubtful() bool {
+	_, err := os.Stat(filepath.Join(l.dir, damagedFile))
+	return err == nil
+}
+
+// stored tells whether every piece of a file is there.
+func (l *Locker) stored(f *File) bool {
+	return !slices.ContainsFunc(f.Pieces, func(s tree.Sum) bool { _, _, ok := l.find(s); return !ok })
 }
 
 // Owners lists whose sets there are: Builds, and the servers.

@@ -51,6 +51,7 @@ type Locker struct {
 	damage []*Damage          // of indexes
 	dec    sync.Pool          // *zstd.Decoder
 	loaded bool               // the indexes were read
+	spoilt map[string]bool    // lines of damagedFile: pieces that count as not stored
 
 	frames    sync.Mutex
 	lastPack  string // the frame that was read last: small files lie side by side
@@ -109,6 +110,7 @@ func (l *Locker) refresh() error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.loaded = true
+	l.readDamaged()
 	for _, d := range list {
 		name, ok := strings.CutSuffix(d.Name(), ".idx")
 		if !ok || strings.HasPrefix(name, ".") || l.known[name] {
@@ -136,7 +138,7 @@ func (l *Locker) readIndex(name string, b []byte) error {
 		s, p, err := readIndexLine(line)
 		if err != nil {
 			bad = fmt.Errorf("line %d: %w", n, err)
-		} else {
+		} else if len(l.spoilt) == 0 || !l.spoilt[fmt.Sprintf("%s %s %d", s, name, p.off)] {
 			p.pack = pack
 			l.index[s] = p
 		}
@@ -206,7 +208,7 @@ func (l *Locker) piece(s tree.Sum) ([]byte, error) {
 	}
 	bad := func(why string) error { return &Damage{Where: pack, Piece: s.String(), Why: why} }
 	frame, err := l.frame(pack, p)
-	if errors.Is(err, fs.ErrNotExist) { // moved, while space was given back
+	if errors.Is(err, fs.ErrNotExist) && missing(strings.TrimSuffix(pack, ".zst")+".idx") { // moved, while space was given back
 		l.forget()
 		if p, pack, ok = l.find(s); ok {
 			frame, err = l.frame(pack, p)
@@ -223,6 +225,11 @@ func (l *Locker) piece(s tree.Sum) ([]byte, error) {
 		return nil, bad("its content hashes to " + got.Short())
 	}
 	return b, nil
+}
+
+func missing(full string) bool {
+	_, err := os.Lstat(full)
+	return errors.Is(err, fs.ErrNotExist)
 }
 
 // frame reads the frame that a piece lies in. The last one of several pieces is

@@ -223,10 +223,11 @@ func TestDamageIsNoticedAndNamed(t *testing.T) {
 	var d *Damage
 	require.ErrorAs(t, err2, &d)
 	assert.Equal(t, packs[0], d.Where)
-	// Cut short.
+	// Cut short: of the frame at the end, which small files share.
 	require.NoError(t, os.WriteFile(packs[0], good[:len(good)-10], 0o600))
 	names, _ = broken()
-	assert.Len(t, names, 1)
+	assert.NotEmpty(t, names)
+	assert.LessOrEqual(t, len(names), 3, "%q", names)
 	// Gone.
 	require.NoError(t, os.Remove(packs[0]))
 	names, err2 = broken()
@@ -359,4 +360,45 @@ func TestFileComesOutWithZstdAndAShell(t *testing.T) {
 	got, err := tree.SumFile(filepath.Join(home, "out"))
 	require.NoError(t, err)
 	assert.Equal(t, want, got)
+}
+
+// Space is given back pack by pack; a reader that opened the locker before finds
+// its content where it lies now, and beside a writer nothing goes.
+func TestSpaceIsGivenBackAndReadersGoOn(t *testing.T) {
+	dir, home := t.TempDir(), t.TempDir()
+	l := open(t, home)
+	put := func(name string, seed uint64, n int) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), noise(seed, n), 0o644))
+	}
+	put("stays", 1, mib)
+	put("goes", 2, 3*mib)
+	first, _ := take(t, l, dir, nil)
+	require.NoError(t, os.Remove(filepath.Join(dir, "goes")))
+	second, _ := take(t, l, dir, nil)
+	reader := open(t, home)
+	whole := func() {
+		s, err := reader.Read("server-1", second.ID)
+		require.NoError(t, err)
+		var b bytes.Buffer
+		require.NoError(t, reader.Copy(&b, s.Entries[0]))
+		assert.Equal(t, noise(1, mib), b.Bytes())
+	}
+	whole()
+	require.NoError(t, l.Drop("server-1", first.ID))
+	w := open(t, home).Writer()
+	_, err := l.GiveBack(context.Background(), nil)
+	assert.ErrorIs(t, err, ErrBusy)
+	w.Close()
+	freed, err := l.GiveBack(context.Background(), nil)
+	require.NoError(t, err)
+	assert.InDelta(t, 3*mib, freed, 0.1*mib)
+	whole()
+	freed, err = l.GiveBack(context.Background(), nil)
+	require.NoError(t, err)
+	assert.Zero(t, freed)
+	// A set that can't be read might name anything: nothing goes then.
+	sets, _ := filepath.Glob(filepath.Join(home, "sets/server-1/*.set"))
+	require.NoError(t, os.WriteFile(sets[0], []byte("x"), 0o600))
+	_, err = l.GiveBack(context.Background(), nil)
+	assert.ErrorContains(t, err, "nothing is given back while a set can't be read")
 }

@@ -29,8 +29,11 @@ type Set struct {
 	Channel string    `json:"channel,omitempty"`
 	Source  string    `json:"source,omitempty"` // where a build came from
 	Label   string    `json:"label,omitempty"`
+	Run     string    `json:"run,omitempty"` // of the logbook: what it was taken for; "": by hand
 	Taken   time.Time `json:"taken"`
-	Skipped []string  `json:"skipped,omitempty"` // patterns that a backup left out
+	Skipped []string  `json:"skipped,omitempty"` // patterns that a backup left out, as the profile says
+	Only    []string  `json:"only,omitempty"`    // of a part: patterns of what was taken
+	Left    []string  `json:"left,omitempty"`    // and of what was left out
 	Files   int       `json:"files"`
 	Bytes   int64     `json:"bytes"`            // of content
 	New     int64     `json:"new_bytes"`        // that this set added to the packs, compressed
@@ -40,6 +43,9 @@ type Set struct {
 
 	blocks []block // of Entries, where a pass found frames to carry over
 }
+
+// Partial tells whether a backup was of a part of the install.
+func (s *Set) Partial() bool { return len(s.Only)+len(s.Left) > 0 }
 
 // File is one entry of a set, with the pieces of its content in order.
 type File struct {

@@ -48,6 +48,7 @@ func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, b
 	t := &Taken{Entries: make([]File, len(list))}
 	was := make([]int, len(list)) // position in the base, -1 for what differs
 	earlier := merge{base: base}
+	doubtful := w.l.doubtful()
 	var todo []int
 	var total int64
 	for i, e := range list {
@@ -56,7 +57,7 @@ func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, b
 		old, at := earlier.find(e.Path)
 		was[i] = -1
 		if e.Kind == tree.File {
-			if old == nil || old.Moving || !old.Settled(old.ReadAt) || !e.SameIdentity(old.Entry) {
+			if old == nil || old.Moving || !old.Settled(old.ReadAt) || !e.SameIdentity(old.Entry) || (doubtful && !w.l.stored(old)) {
 				todo = append(todo, i)
 				total += e.Size
 				continue

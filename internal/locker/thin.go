@@ -89,7 +89,6 @@ func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed i
 			f = &frame{off: p.off, stored: p.stored}
 			byPack[p.pack][p.off] = f
 		}
-		f.all++
 		if living[sum] {
 			f.lines = append(f.lines, line{sum, p})
 		}
@@ -103,6 +102,9 @@ func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed i
 			return 0, err
 		}
 	}
+	if err := l.forgetDamage(); err != nil {
+		return 0, err
+	}
 	l.forget()
 	after, err := l.size()
 	return before - after, err
@@ -112,7 +114,6 @@ func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed i
 type frame struct {
 	off    int64
 	stored int32
-	all    int
 	lines  []line
 }
 
@@ -223,6 +224,30 @@ func (l *Locker) forget() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.packs, l.known, l.index, l.damage, l.loaded = nil, map[string]bool{}, map[tree.Sum]place{}, nil, false
+}
+
+// forgetDamage drops the lines of damage whose packs are gone.
+func (l *Locker) forgetDamage() error {
+	at := filepath.Join(l.dir, damagedFile)
+	b, err := os.ReadFile(at)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var left []string
+	for _, line := range strings.SplitAfter(string(b), "\n") {
+		if f := strings.Fields(line); len(f) == 3 {
+			if _, err := os.Stat(filepath.Join(l.dir, "packs", f[1]+".zst")); err == nil {
+				left = append(left, line)
+			}
+		}
+	}
+	if len(left) == 0 {
+		return os.Remove(at)
+	}
+	return tree.WriteFile(at, []byte(strings.Join(left, "")), 0o600)
 }
 
 // sweepOrphans removes packs without an index. No writer is at work, so nobody is

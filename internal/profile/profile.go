@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -33,6 +34,7 @@ type Profile struct {
 	Runtime Runtime           `toml:"runtime"`
 	Launch  Launch            `toml:"launch"`
 	Addons  Addons            `toml:"addons"`
+	Backup  Backup            `toml:"backup"`
 	Stop    Stop              `toml:"stop"`
 	Ready   Ready             `toml:"ready"`
 }
@@ -63,6 +65,18 @@ type Addons struct {
 	Name       string        `toml:"name"`       // fields of that, dotted where they lie deeper
 	Version    string        `toml:"version"`
 	Fits       string        `toml:"fits"` // which versions of the build it fits
+}
+
+// Backup is how backups are taken of a running server, and which are kept.
+type Backup struct {
+	Before []string `toml:"before"` // console lines before: save, and pause saving
+	Saved  Pattern  `toml:"saved"`  // the console line that says it is done
+	Wait   Duration `toml:"wait"`   // how long that is waited for; without it, the pause
+	After  []string `toml:"after"`  // console lines after: they are sent whatever happens
+	Last   int      `toml:"last"`   // how many to keep: the newest,
+	Days   int      `toml:"days"`   // and of so many days,
+	Weeks  int      `toml:"weeks"`  // weeks
+	Months int      `toml:"months"` // and months the newest
 }
 
 // Launch is how the server is started.
@@ -201,8 +215,9 @@ func Read(dir string) (*Profile, error) {
 // Parse reads a profile's text; path is only for its errors, which are *Error.
 func Parse(path string, b []byte) (*Profile, error) {
 	p := &Profile{
-		Stop:  Stop{Wait: Duration(time.Minute), Terminate: Duration(20 * time.Second)},
-		Ready: Ready{Within: Duration(2 * time.Minute), Steady: Duration(5 * time.Second)},
+		Stop:   Stop{Wait: Duration(time.Minute), Terminate: Duration(20 * time.Second)},
+		Backup: Backup{Wait: Duration(10 * time.Second)},
+		Ready:  Ready{Within: Duration(2 * time.Minute), Steady: Duration(5 * time.Second)},
 	}
 	d := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields()
 	if err := d.Decode(p); err != nil {
@@ -236,6 +251,11 @@ func (p *Profile) check(path string, text []byte) error {
 	}
 	if len(p.Addons.Files) > 0 && (p.Addons.Descriptor == "" || p.Addons.Fits == "") {
 		return bad("addons.files", "descriptor and fits are missing: the file in each add-on that describes it, and its field that says which versions it fits")
+	}
+	for _, l := range append(slices.Clone(p.Backup.Before), p.Backup.After...) {
+		if l == "" || strings.ContainsAny(l, "\r\n") {
+			return bad("backup.before", fmt.Sprintf("%q is not one line", l))
+		}
 	}
 	for _, at := range p.Server.Consent {
 		if !fs.ValidPath(at) || strings.Contains(at, "/") {

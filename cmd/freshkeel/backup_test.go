@@ -1,0 +1,268 @@
+//go:build unix
+
+package main
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"freshkeel"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// backups lists them, oldest first.
+func (p *place) backups() (ids []string) {
+	p.t.Helper()
+	var list struct{ Backups []freshkeel.Backup }
+	require.NoError(p.t, json.Unmarshal([]byte(p.ok("--json", "backup", "list").out), &list))
+	for _, b := range list.Backups {
+		ids = append(ids, b.ID)
+	}
+	return ids
+}
+
+func TestABackupIsShownAgainstTheOneBefore(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	p.ok("backup", "take", "--label", "before the storm")
+	p.put("gardens/new-pond.garden", "water")
+	p.put("members.txt", "Ada Understone\n")
+	require.NoError(t, os.Remove(filepath.Join(p.install, "tracks/old-mill.track")))
+	p.ok("backup", "take")
+	r := p.ok("backup", "show", "b0002")
+	for _, want := range []string{"b0002  15 files", "since     b0001: 1 changed, 1 added, 1 removed", "changed  members.txt", "added    gardens/new-pond.garden", "removed  tracks/old-mill.track", "left out", "freshkeel backup restore b0002"} {
+		assert.Contains(t, r.out, want)
+	}
+	assert.Contains(t, p.ok("backup", "show", "b0001").out, "label     before the storm")
+	assert.Regexp(t, `\d B  gardens/new-pond.garden`, p.ok("backup", "show", "b0002", "--all").out)
+	assert.Contains(t, p.exits(exitFailed, "backup", "show", "b0009").err, "no such set")
+
+	// A part is a part: nothing outside it is touched when it comes back.
+	p.ok("backup", "take", "--only", "gardens/**", "--leave", "gardens/old-well.garden", "--label", "gardens alone")
+	r = p.ok("backup", "show", "b0003")
+	assert.Contains(t, r.out, "only      gardens/**")
+	assert.Contains(t, r.out, "left out  gardens/old-well.garden")
+	before := p.tree()
+	p.put("gardens/fen-east.garden", "drowned")
+	p.put("gardens/old-well.garden", "dug anew")
+	p.put("gardens/weed.garden", "weed")
+	p.put("members.txt", "nobody\n")
+	p.ok("backup", "restore", "b0003")
+	after := p.tree()
+	assert.Equal(t, before["gardens/fen-east.garden"], after["gardens/fen-east.garden"])
+	assert.NotContains(t, after, "gardens/weed.garden", "it was not there, and is moved aside")
+	assert.Equal(t, "dug anew", p.read("gardens/old-well.garden"))
+	assert.Equal(t, "nobody\n", p.read("members.txt"))
+	p.exits(exitUsage, "backup", "take", "--only", "[")
+}
+
+// Damage is found by reading back, named with the files it touches, and stored
+// anew by the next backup where the install still has it.
+func TestDamageInABackupIsNamedAndMended(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	p.put("songs.txt", "of slime and starlight\n")
+	p.ok("backup", "take", "--leave", "songs.txt")
+	p.ok("backup", "take")
+	assert.Regexp(t, `WHOLE  \d+ pieces of 2 backups read back`, p.ok("backup", "check").out)
+	packs, err := filepath.Glob(filepath.Join(p.home, "locker/packs/*.zst"))
+	require.NoError(t, err)
+	spoil := func(at string) (back func()) {
+		good, err := os.ReadFile(at)
+		require.NoError(t, err)
+		bad := slices.Clone(good)
+		bad[len(bad)/2] ^= 0x10
+		require.NoError(t, os.WriteFile(at, bad, 0o600))
+		return func() { require.NoError(t, os.WriteFile(at, good, 0o600)) }
+	}
+	slices.SortFunc(packs, func(a, b string) int { // the newest holds no more than the second backup's own
+		x, _ := os.Stat(a)
+		y, _ := os.Stat(b)
+		return x.ModTime().Compare(y.ModTime())
+	})
+	spoil(packs[len(packs)-1])
+	r := p.exits(exitFailed, "backup", "check")
+	assert.Contains(t, r.out, "DAMAGED")
+	assert.Contains(t, r.out, "songs.txt in b0002:")
+	assert.Contains(t, strings.Join(strings.Fields(r.out), ""), filepath.Base(packs[len(packs)-1]))
+	assert.Contains(t, p.ok("backup", "check", "b0001").out, "WHOLE", "what is not in that pack is not lost")
+	assert.Contains(t, p.exits(exitFailed, "backup", "restore", "b0002", "--to", filepath.Join(p.dir, "x")).err, "songs.txt")
+
+	p.ok("backup", "take")
+	assert.Contains(t, p.ok("backup", "check", "b0003").out, "WHOLE", "stored anew")
+	p.ok("backup", "restore", "b0003", "--to", filepath.Join(p.dir, "y"))
+
+	// As many days as there are parts read everything.
+	var whole, part struct{ Pieces int }
+	require.NoError(t, json.Unmarshal([]byte(p.ok("--json", "backup", "check", "b0003").out), &whole))
+	require.NoError(t, json.Unmarshal([]byte(p.ok("--json", "backup", "check", "b0003", "--sample", "3").out), &part))
+	assert.Less(t, part.Pieces, whole.Pieces)
+	assert.Greater(t, part.Pieces, 0)
+
+	// An index and a set that are cut short, and a pack that is gone.
+	index := strings.TrimSuffix(packs[0], ".zst") + ".idx"
+	b, err := os.ReadFile(index)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(index, b[:len(b)/2], 0o600))
+	r = p.exits(exitFailed, "backup", "check")
+	assert.Contains(t, r.out, "broken")
+	assert.Contains(t, strings.Join(strings.Fields(r.out), ""), filepath.Base(index))
+	require.NoError(t, os.WriteFile(index, b, 0o600))
+	require.NoError(t, os.Rename(packs[0], packs[0]+".away"))
+	assert.Contains(t, p.exits(exitFailed, "backup", "check", "b0003").out, "no such file")
+	require.NoError(t, os.Rename(packs[0]+".away", packs[0]))
+	p.ok("backup", "take") // what was found damaged is stored anew
+	assert.Contains(t, p.ok("backup", "check", p.backups()[3]).out, "WHOLE")
+}
+
+// Old backups go; those with a label, and those that a rollback needs, never do.
+func TestThinningKeepsWhatIsNeeded(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	p.ok("backup", "take", "--label", "keep me")
+	for i := range 3 {
+		p.put("gardens/big.garden", strings.Repeat(fmt.Sprint("pond ", i, time.Now().UnixNano()), 40_000))
+		p.ok("backup", "take")
+	}
+	p.ok("refit", "3.5.0")
+	assert.Contains(t, p.exits(exitUsage, "backup", "thin").err, "nothing says how many backups to keep")
+	r := p.ok("backup", "thin", "--last", "1", "--dry-run")
+	assert.Contains(t, r.out, "WOULD DROP  3 backups of 5")
+	assert.Contains(t, r.out, "keep      b0001  it has a label")
+	assert.Contains(t, r.out, "keep      b0005  a rollback of r0001 needs it")
+	require.Len(t, p.backups(), 5)
+
+	for _, step := range []string{"dropped", "moved", "index gone"} { // killed anywhere, nothing that is needed is lost
+		p.runWith([]string{envDieAt + "=" + step}, "backup", "thin", "--last", "1")
+		assert.Contains(t, p.ok("backup", "check").out, "WHOLE", step)
+	}
+	p.ok("backup", "thin", "--last", "1")
+	assert.Equal(t, []string{"b0001", "b0005"}, p.backups())
+	assert.Contains(t, p.ok("backup", "check").out, "WHOLE")
+	p.ok("rollback")
+	p.ok("backup", "restore", "b0001")
+	assert.NoFileExists(t, filepath.Join(p.install, "gardens/big.garden"))
+
+	// Space is given back: what is left is little more than one backup.
+	p.editProfile(func(s string) string { return s + "\n[backup]\nlast = 1\n" })
+	r = p.ok("backup", "thin")
+	assert.Regexp(t, `DROPPED|NOTHING`, r.out)
+	orphans, _ := filepath.Glob(filepath.Join(p.home, "locker/packs/*.zst"))
+	indexes, _ := filepath.Glob(filepath.Join(p.home, "locker/packs/*.idx"))
+	assert.Equal(t, len(indexes), len(orphans))
+
+	// Beside a backup that is being taken, nothing is given back, and it says so.
+	slow := p.command("backup", "take")
+	slow.Env = append(slow.Env, envStayAt+"=quiet")
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "[backup]\n", "[backup]\nbefore = ['members']\nsaved = '^members: '\n", 1)
+	})
+	p.ok("start")
+	require.NoError(t, slow.Start())
+	t.Cleanup(func() { slow.Process.Kill(); slow.Wait() })
+	until(t, "the backup to stand still", func() bool { return strings.Contains(p.run("log").out, "members: ") })
+	assert.Contains(t, p.run("backup", "thin").err, "backup", "one at a time")
+}
+
+// A running server saves and holds still by its own console lines, and goes on
+// whatever becomes of the command.
+func TestALiveBackupTellsTheServerAndAlwaysLetsItGoOn(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	p.put("world.dat", "w")
+	p.editProfile(func(s string) string {
+		return s + "\n[backup]\nbefore = ['hold', 'flush']\nsaved = '^heard flush'\nafter = ['go on']\nwait = '3s'\n"
+	})
+	heard := func() string { return p.run("log").out }
+	assert.NotContains(t, p.ok("backup", "take").err, "quiet", "nobody is there to be told")
+	p.ok("start")
+	r := p.ok("backup", "take")
+	assert.Contains(t, r.err, "quiet: heard flush")
+	assert.Equal(t, 1, strings.Count(heard(), "heard go on"))
+
+	slow := p.command("backup", "take")
+	slow.Env = append(slow.Env, envStayAt+"=quiet")
+	require.NoError(t, slow.Start())
+	until(t, "it to be told", func() bool { return strings.Count(heard(), "heard flush") == 2 })
+	assert.Equal(t, 1, strings.Count(heard(), "heard go on"))
+	require.NoError(t, slow.Process.Kill())
+	slow.Wait()
+	until(t, "it to go on", func() bool { return strings.Count(heard(), "heard go on") == 2 })
+
+	p.editProfile(func(s string) string {
+		return strings.NewReplacer("'^heard flush'", "'^saved'", "wait = '3s'", "wait = '200ms'").Replace(s)
+	})
+	r = p.exits(exitFailed, "backup", "take")
+	assert.Contains(t, r.err, `no line that matches "^saved" came within 200ms`)
+	until(t, "it to go on", func() bool { return strings.Count(heard(), "heard go on") == 3 })
+}
+
+// What goes out as an archive is opened by ordinary tools, and what the operator
+// has from before comes in as a backup like any other.
+func TestBackupsGoOutAndComeIn(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	require.NoError(t, os.Symlink("fen-east.garden", filepath.Join(p.install, "gardens/link.garden")))
+	require.NoError(t, os.MkdirAll(filepath.Join(p.install, "hollow"), 0o755))
+	p.ok("backup", "take")
+	want := p.tree()
+	delete(want, "freshkeel.toml") // stays as it is now
+	out := map[string]string{}
+	for _, name := range []string{"all.tar.zst", "all.zip", "all.tar"} {
+		out[name] = filepath.Join(p.dir, name)
+		assert.Contains(t, p.ok("backup", "export", "b0001", out[name]).out, "EXPORTED")
+	}
+	p.exits(exitUsage, "backup", "export", "b0001", out["all.zip"])
+	p.exits(exitUsage, "backup", "export", "b0001", filepath.Join(p.dir, "all.doc"))
+
+	f, err := os.Open(out["all.tar.zst"])
+	require.NoError(t, err)
+	defer f.Close()
+	z, err := zstd.NewReader(f)
+	require.NoError(t, err)
+	names := map[string]string{}
+	for r := tar.NewReader(z); ; {
+		h, err := r.Next()
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err)
+		b, err := io.ReadAll(r)
+		require.NoError(t, err)
+		names[h.Name] = string(b)
+	}
+	assert.Equal(t, p.read("members.txt"), names["members.txt"])
+	assert.Contains(t, names, "hollow/")
+	zr, err := zip.OpenReader(out["all.zip"])
+	require.NoError(t, err)
+	defer zr.Close()
+	assert.Equal(t, len(names), len(zr.File))
+
+	// A copy that was made by hand lies in a folder of its own, more often than not.
+	hand := filepath.Join(p.dir, "old copy")
+	p.ok("backup", "restore", "b0001", "--to", filepath.Join(hand, "mossgate-east"))
+	for _, from := range []string{out["all.tar.zst"], out["all.zip"], filepath.Join(hand, "mossgate-east")} {
+		r := p.ok("backup", "import", from)
+		assert.Contains(t, r.out, "TAKEN IN")
+		ids := p.backups()
+		p.put("members.txt", "nobody\n")
+		require.NoError(t, os.Remove(filepath.Join(p.install, "gardens/link.garden")))
+		p.ok("backup", "restore", ids[len(ids)-1])
+		got := p.tree()
+		delete(got, "freshkeel.toml")
+		assert.Equal(t, want, got, from)
+	}
+	assert.Contains(t, p.ok("backup", "list").out, "from all.zip")
+}

@@ -1,0 +1,244 @@
+package freshkeel
+
+import (
+	"archive/tar"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"freshkeel/internal/fetch"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/unpack"
+
+	"github.com/klauspost/compress/zip"
+	"github.com/klauspost/compress/zstd"
+)
+
+// ExportBackup writes a backup as an archive that ordinary tools open: a tar in
+// zstd where the name ends in .tar.zst, a .zip, or a plain .tar. told is what the
+// format can't hold.
+func (k *Keel) ExportBackup(ctx context.Context, id, to string) (files int, told []string, err error) {
+	s, err := k.backup(id)
+	if err != nil {
+		return 0, nil, &Advised{err, "freshkeel backup list"}
+	}
+	l, err := k.locker()
+	if err != nil {
+		return 0, nil, err
+	}
+	write := map[string]func(context.Context, io.Writer, *locker.Locker, *locker.Set) error{".tar": writeTar, ".zip": writeZip, ".zst": writeTarZst}[strings.ToLower(filepath.Ext(to))]
+	if write == nil {
+		return 0, nil, &Usage{fmt.Sprintf("%s: its ending does not say which kind of archive it is to be", to), "name it FILE.tar.zst, FILE.tar or FILE.zip"}
+	}
+	if _, err := os.Lstat(to); err == nil {
+		return 0, nil, &Usage{to + " is there already", "name a file that does not exist yet"}
+	}
+	_, err = k.step("export", func() (string, error) {
+		tmp, err := os.CreateTemp(filepath.Dir(to), ".export-*")
+		if err != nil {
+			return "", err
+		}
+		defer os.Remove(tmp.Name())
+		defer tmp.Close()
+		if err := write(ctx, tmp, l, s); err != nil {
+			return "", err
+		}
+		if err := errors.Join(tmp.Sync(), tmp.Close()); err != nil {
+			return "", err
+		}
+		if err := os.Rename(tmp.Name(), to); err != nil {
+			return "", err
+		}
+		return plural(s.Files, "file"), tree.SyncDir(filepath.Dir(to))
+	})
+	if names := forbidden(s.Entries); len(names) > 0 {
+		told = append(told, "Windows can't have these names: "+some(names, 4))
+	}
+	return s.Files, told, err
+}
+
+// windowsForbids are names that Windows refuses or changes ("Naming Files, Paths,
+// and Namespaces").
+var windowsForbids = regexp.MustCompile(`(?i)[<>:"\\|?*\x00-\x1f]|[ .]$|^(con|prn|aux|nul|com\d|lpt\d)(\.|$)`)
+
+func forbidden(entries []locker.File) (out []string) {
+	for _, f := range entries {
+		if slices.ContainsFunc(strings.Split(f.Path, "/"), windowsForbids.MatchString) {
+			out = append(out, f.Path)
+		}
+	}
+	return out
+}
+
+func writeTarZst(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Set) error {
+	z, err := zstd.NewWriter(out, zstd.WithWindowSize(1<<20), zstd.WithEncoderConcurrency(2))
+	if err != nil {
+		return err
+	}
+	return errors.Join(writeTar(ctx, z, l, s), z.Close())
+}
+
+func writeTar(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Set) error {
+	t := tar.NewWriter(out)
+	for _, f := range s.Entries {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		h := &tar.Header{Name: f.Path, Mode: int64(f.Mode.Perm()), Size: f.Size, Linkname: f.Target, ModTime: time.Unix(0, f.Mtime), Uid: max(f.UID, 0), Gid: max(f.GID, 0), Format: tar.FormatPAX, Typeflag: tar.TypeReg}
+		for bit, as := range map[fs.FileMode]int64{fs.ModeSetuid: 0o4000, fs.ModeSetgid: 0o2000, fs.ModeSticky: 0o1000} {
+			if f.Mode&bit != 0 {
+				h.Mode |= as
+			}
+		}
+		if !utf8.ValidString(f.Path) || !utf8.ValidString(f.Target) { // the other format holds any bytes, and whole seconds
+			h.Format, h.ModTime = tar.FormatGNU, h.ModTime.Truncate(time.Second)
+		}
+		switch f.Kind {
+		case tree.Dir:
+			h.Typeflag, h.Name = tar.TypeDir, f.Path+"/"
+		case tree.Link:
+			h.Typeflag = tar.TypeSymlink
+		}
+		if err := t.WriteHeader(h); err != nil {
+			return fmt.Errorf("export %s: %w", f.Path, err)
+		}
+		if f.Kind == tree.File {
+			if err := l.Copy(t, f); err != nil {
+				return err
+			}
+		}
+	}
+	return t.Close()
+}
+
+func writeZip(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Set) error {
+	z := zip.NewWriter(out)
+	for _, f := range s.Entries {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		h := &zip.FileHeader{Name: f.Path, Method: zip.Deflate, Modified: time.Unix(0, f.Mtime), NonUTF8: !utf8.ValidString(f.Path)}
+		h.SetMode(f.Mode)
+		switch f.Kind {
+		case tree.Dir:
+			h.Name += "/"
+			h.SetMode(f.Mode | fs.ModeDir)
+			h.Method = zip.Store
+		case tree.Link:
+			h.SetMode(f.Mode | fs.ModeSymlink)
+		}
+		w, err := z.CreateHeader(h)
+		if err != nil {
+			return fmt.Errorf("export %s: %w", f.Path, err)
+		}
+		switch f.Kind {
+		case tree.File:
+			err = l.Copy(w, f)
+		case tree.Link:
+			_, err = io.WriteString(w, f.Target)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return z.Close()
+}
+
+// ImportBackup makes a backup of a folder, or of an archive, that the operator has
+// from before: what they copied by hand.
+func (k *Keel) ImportBackup(ctx context.Context, from, label string) (*Backup, error) {
+	fi, err := os.Stat(from)
+	if err != nil {
+		return nil, err
+	}
+	if from, err = filepath.Abs(from); err != nil {
+		return nil, err
+	}
+	unlock, err := k.begin(ctx, "backup")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	l, err := k.locker()
+	if err != nil {
+		return nil, err
+	}
+	w := l.Writer()
+	defer w.Close()
+	set := &locker.Set{Label: orElse(label, "from "+filepath.Base(from)), Source: from}
+	_, err = k.step("import", func() (string, error) {
+		taken, err := k.takeIn(ctx, w, from, fi)
+		if err != nil {
+			return "", err
+		}
+		for i := range taken.Entries { // nothing of this says where in the install a file is now
+			f := &taken.Entries[i]
+			f.Inode, f.Ctime, f.ReadAt = 0, 0, 0
+		}
+		if err := k.publish(w, &locker.Taken{Entries: taken.Entries}, set); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s: %s, %s", set.ID, plural(set.Files, "file"), Bytes(set.Bytes)), nil
+	})
+	return set, err
+}
+
+func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.FileInfo) (*locker.Taken, error) {
+	if fi.IsDir() {
+		list, err := tree.Walk(from, tree.Patterns{profile.FileName})
+		if err != nil {
+			return nil, err
+		}
+		return w.TakeList(ctx, from, list, nil, k.moves("import"))
+	}
+	work, err := os.MkdirTemp("", "freshkeel-import-") // for archives that can't be read in one go
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(work)
+	v := &fetch.Verified{Path: from, URL: from, Name: filepath.Base(from), Size: fi.Size()}
+	rule := unpack.Rule{}
+	top, err := k.wrapper(ctx, v, rule, work)
+	if err != nil {
+		return nil, err
+	}
+	if top != "" {
+		k.note("everything in %s lies in one folder, %s: its content is taken", v.Name, top)
+		rule.Strip = 1
+	}
+	var mu sync.Mutex
+	got := map[string]locker.File{}
+	_, err = unpack.Unpacked(ctx, v, rule, work, func(it unpack.Item) error {
+		f := locker.File{}
+		if it.Body != nil {
+			var err error
+			if f, err = w.Add(ctx, it.Body, nil); err != nil {
+				return err
+			}
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		got[it.Path] = itemEntry(f, it, it.Path)
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	t := &locker.Taken{}
+	for _, at := range sortedPaths(got) {
+		t.Entries = append(t.Entries, got[at])
+	}
+	return t, nil
+}
