@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"runtime"
 
@@ -362,7 +363,7 @@ func carry(blocks []block, base *Base, was []int) {
 func (f *File) same(o *File) bool {
 	a, b := f.Entry, o.Entry
 	a.Dev, b.Dev = 0, 0
-	return a == b && f.Sum == o.Sum && f.ReadAt == o.ReadAt && f.Moving == o.Moving && samePieces(f.Pieces, o.Pieces)
+	return a == b && f.Sum == o.Sum && f.ReadAt == o.ReadAt && f.Moving == o.Moving && f.Sparse == o.Sparse && samePieces(f.Pieces, o.Pieces) && maps.EqualFunc(f.Xattr, o.Xattr, bytes.Equal)
 }
 
 func samePieces(a, b []tree.Sum) bool {

@@ -17,7 +17,7 @@ type wideLine struct {
 
 // appendLine appends a file's line, and its line end.
 func appendLine(b []byte, f *File) ([]byte, error) {
-	if !tree.Plain(f.Path) || !tree.Plain(f.Target) {
+	if !tree.Plain(f.Path) || !tree.Plain(f.Target) || len(f.Xattr) > 0 {
 		line := wideLine{File: *f}
 		if !utf8.ValidString(f.Path) {
 			line.rawNames.Path = []byte(f.Path)
@@ -49,6 +49,9 @@ func appendLine(b []byte, f *File) ([]byte, error) {
 	b = tree.AppendNumber(b, `,"read_at":`, f.ReadAt)
 	if f.Moving {
 		b = append(b, `,"moving":true`...)
+	}
+	if f.Sparse {
+		b = append(b, `,"sparse":true`...)
 	}
 	return append(b, "}\n"...), nil
 }
@@ -108,6 +111,7 @@ func (l *lines) direct(c *tree.Line, f *File) bool {
 		f.ReadAt = c.Signed()
 	}
 	f.Moving = c.Is(`,"moving":true`)
+	f.Sparse = c.Is(`,"sparse":true`)
 	if !c.End() {
 		*f = File{}
 		return false

@@ -306,8 +306,13 @@ func (l *Locker) Lay(full string, f File) (err error) {
 			return err
 		}
 		defer out.Close()
-		if err := l.Copy(out, f); err != nil {
+		if err := l.Copy(laid(out, f), f); err != nil {
 			return err
+		}
+		if f.Sparse {
+			if err := out.Truncate(f.Size); err != nil { // it may end in a hole
+				return err
+			}
 		}
 		if err := out.Sync(); err != nil {
 			return err
@@ -316,7 +321,39 @@ func (l *Locker) Lay(full string, f File) (err error) {
 			return err
 		}
 	}
-	return tree.Mend(full, f.Entry)
+	if err := tree.Mend(full, f.Entry); err != nil {
+		return err
+	}
+	return tree.SetXattrs(full, f.Xattr)
+}
+
+// laid is how a file's content is written: one with holes gets them back.
+func laid(out *os.File, f File) io.Writer {
+	if f.Sparse {
+		return &holes{out}
+	}
+	return out
+}
+
+// holes passes over what is zero instead of writing it.
+type holes struct{ f *os.File }
+
+var zeros [4 << 10]byte
+
+func (h *holes) Write(b []byte) (n int, err error) {
+	for n < len(b) {
+		part := b[n:min(n+len(zeros), len(b))]
+		if bytes.Equal(part, zeros[:len(part)]) {
+			_, err = h.f.Seek(int64(len(part)), io.SeekCurrent)
+		} else {
+			_, err = h.f.Write(part)
+		}
+		if err != nil {
+			return n, err
+		}
+		n += len(part)
+	}
+	return n, nil
 }
 
 // ErrNoSet says that the locker has no such set.

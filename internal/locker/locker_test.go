@@ -362,6 +362,38 @@ func TestFileComesOutWithZstdAndAShell(t *testing.T) {
 	assert.Equal(t, want, got)
 }
 
+// Holes and extended attributes come back, and a changed attribute is noticed.
+func TestHolesAndAttributesComeBack(t *testing.T) {
+	dir, l := t.TempDir(), open(t, t.TempDir())
+	hollow := filepath.Join(dir, "hollow.db")
+	f, err := os.Create(hollow)
+	require.NoError(t, err)
+	f.WriteAt([]byte("in the middle"), 20*mib)
+	require.NoError(t, f.Truncate(40*mib+123))
+	require.NoError(t, f.Close())
+	if !tree.Sparse(hollow) {
+		t.Skip("no holes on this file system")
+	}
+	attrs := map[string][]byte{"user.keeper": []byte("Ada"), "user.raw": {0, 255}}
+	require.NoError(t, tree.SetXattrs(hollow, attrs))
+	s, _ := take(t, l, dir, nil)
+	read, err := l.Read("server-1", s.ID)
+	require.NoError(t, err)
+	to := filepath.Join(t.TempDir(), "again.db")
+	require.NoError(t, l.Lay(to, read.Entries[0]))
+	assert.True(t, tree.Sparse(to))
+	a, _ := tree.SumFile(hollow)
+	b, _ := tree.SumFile(to)
+	assert.Equal(t, a, b)
+	got, err := tree.Xattrs(to)
+	require.NoError(t, err)
+	if had, _ := tree.Xattrs(hollow); had != nil {
+		assert.Equal(t, attrs, got)
+		require.NoError(t, tree.SetXattrs(dir, map[string][]byte{"user.new": []byte("x")}))
+	}
+	assert.Less(t, s.New, int64(mib), "nothing is stored of a hole but one piece of it")
+}
+
 // Space is given back pack by pack; a reader that opened the locker before finds
 // its content where it lies now, and beside a writer nothing goes.
 func TestSpaceIsGivenBackAndReadersGoOn(t *testing.T) {

@@ -54,6 +54,9 @@ type File struct {
 	Pieces []tree.Sum `json:"pieces,omitempty"`
 	ReadAt int64      `json:"read_at,omitempty"` // nanoseconds since 1970, when reading began
 	Moving bool       `json:"moving,omitempty"`  // it changed while it was read
+	Sparse bool       `json:"sparse,omitempty"`  // it has holes, and gets them back
+
+	Xattr map[string][]byte `json:"xattr,omitempty"` // extended attributes
 }
 
 // rawNames carries what JSON can't: names that are not UTF-8, in base64.

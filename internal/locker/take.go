@@ -41,7 +41,7 @@ func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, base
 }
 
 // TakeList is Take for entries that a walk of root has found.
-func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, base *Base, progress func(done, total int64)) (*Taken, error) {
+func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, base *Base, progress func(done, total int64)) (_ *Taken, err error) {
 	if base != nil {
 		defer base.close()
 	}
@@ -62,7 +62,12 @@ func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, b
 				total += e.Size
 				continue
 			}
-			f.Sum, f.Pieces, f.ReadAt = old.Sum, old.Pieces, old.ReadAt
+			f.Sum, f.Pieces, f.ReadAt, f.Sparse = old.Sum, old.Pieces, old.ReadAt, old.Sparse
+		}
+		if old != nil && e.SameIdentity(old.Entry) { // a new attribute moves the change time too
+			f.Xattr = old.Xattr
+		} else if f.Xattr, err = tree.Xattrs(filepath.Join(root, filepath.FromSlash(e.Path))); err != nil {
+			return nil, fmt.Errorf("back up %s: %w", e.Path, err)
 		}
 		if old != nil && f.same(old) {
 			was[i] = at
@@ -159,7 +164,10 @@ func (w *Writer) takeFile(ctx context.Context, root string, e tree.Entry, note f
 		f.Moving = !after.SameIdentity(before) && after.Inode != 0
 		size := f.Size
 		f.Entry, f.ReadAt = before, readAt
-		f.Size = size
+		f.Size, f.Sparse = size, tree.Sparse(full)
+		if f.Xattr, err = tree.Xattrs(full); err != nil {
+			return File{}, err
+		}
 		if !f.Moving || try == 2 {
 			return f, nil
 		}
