@@ -64,6 +64,11 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		if err != nil {
 			return "", err
 		}
+		if len(part.Only) == 0 {
+			if err := k.dumpData(ctx, w, taken); err != nil {
+				return "", err
+			}
+		}
 		release()
 		moving = taken.Moving
 		k.doubt(taken)

@@ -132,6 +132,7 @@ var checks = []check{
 	{"frozen", checkFrozen},
 	{"filesystem", checkFilesystem},
 	{"disk", checkDisk},
+	{"data", checkData},
 	{"stopping", checkStopping},
 	{"links", checkLinks},
 	{"memory", checkMemory},

@@ -64,7 +64,7 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 	p := &backPlan{files: set.ByPath()}
 	add := func(do, at string) { p.steps = append(p.steps, swap.Step{Do: do, Path: at}) }
 	for _, f := range set.Entries {
-		if !sc.within(f.Path) {
+		if !sc.within(f.Path) || isData(f.Path) { // a dump is loaded, not laid out
 			continue
 		}
 		cur, exists := here[f.Path]

@@ -176,6 +176,11 @@ func (t *transaction) undo() error {
 			return "", err
 		}
 		t.e.Told = append(t.e.Told, report.told()...)
+		if t.e.World { // it belongs to the world
+			if err := t.loadBack(p.Backup); err != nil {
+				return "", err
+			}
+		}
 		return fmt.Sprintf("%s put back by renames, %s from backup %s", plural(len(swapped), "path"), plural(report.restored, "file"), p.Backup), nil
 	})
 	if err != nil {
@@ -334,6 +339,11 @@ func (t *transaction) restore() error {
 			return "", err
 		}
 		t.e.Told = append(t.e.Told, report.told()...)
+		if len(t.e.Only) == 0 {
+			if err := t.loadBack(t.e.Target); err != nil {
+				return "", err
+			}
+		}
 		return fmt.Sprintf("%s from backup %s, %s moved aside", plural(report.restored, "file"), t.e.Target, plural(report.aside, "file")), nil
 	})
 	if err != nil {

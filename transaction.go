@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"freshkeel/internal/locker"
@@ -182,6 +183,9 @@ func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, er
 		if len(taken.Moving) > 0 {
 			return "", &Advised{fmt.Errorf("%s keeps changing although the server is stopped: something else writes to the install", some(taken.Moving, 3)), "find what writes there, end it, and try again"}
 		}
+		if err := t.k.dumpData(ctx, t.writer, taken); err != nil {
+			return "", err
+		}
 		set = &locker.Set{Version: t.e.From, Label: label, Run: t.e.ID}
 		if err = t.k.publish(t.writer, taken, set); err != nil {
 			return "", err
@@ -267,6 +271,9 @@ func (t *transaction) goBack(why string, lines []string) error {
 			return "", err
 		}
 		t.e.Told = append(t.e.Told, back.told()...)
+		if err := t.loadBack(t.e.Backup); err != nil {
+			return "", err
+		}
 		return fmt.Sprintf("%s put back by renames, %s from backup %s", plural(len(swapped), "path"), plural(back.restored, "file"), t.e.Backup), nil
 	})
 	if err != nil {
@@ -276,6 +283,22 @@ func (t *transaction) goBack(why string, lines []string) error {
 		return stuck(err)
 	}
 	return t.returned()
+}
+
+// loadBack loads the data outside the install back from a backup.
+func (t *transaction) loadBack(id string) error {
+	if len(t.k.Profile.Data) == 0 {
+		return nil
+	}
+	set, err := t.k.backup(id)
+	if err != nil {
+		return err
+	}
+	loaded, err := t.k.loadData(context.Background(), set)
+	if len(loaded) > 0 {
+		t.e.Told = append(t.e.Told, fmt.Sprintf("loaded back from backup %s: %s", id, strings.Join(loaded, ", ")))
+	}
+	return err
 }
 
 // stuck is for an error after which only going on leads to a whole tree: the

@@ -5,7 +5,7 @@
 #
 # The install: 256 region files of 4 MiB (half of each compresses), 8 assets of
 # 128 MiB and a database of 200 MiB (which do not), 20,000 files of 0.2 to 6 KiB;
-# 2.3 GiB in all. Needs: go, GNU time, awk, jq.
+# 2.3 GiB in all. Needs: go, GNU time, awk, jq, rsync, zstd, python3.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 work=${1:-bench/work}
@@ -85,12 +85,61 @@ for _ in 1 2; do
   peak=$m
 done
 row "first backup | cp -a + sync" "$best_ours" "$best_theirs" "$(awk "BEGIN { printf \"%.2f\", $best_ours / $best_theirs }")" "$((peak / 1024)) MiB"
-printf '%-44s %10s %10s %8s\n' "  size, MiB | plain copy" "$(du -sm "$work/home/locker" | cut -f1)" "$(du -sm --exclude=.freshkeel "$work/srv" | cut -f1)" \
-  "$(awk "BEGIN { printf \"%.2f\", $(du -sm "$work/home/locker" | cut -f1) / $(du -sm --exclude=.freshkeel "$work/srv" | cut -f1) }")"
+mib() { du -sm --exclude=.freshkeel "$1" | cut -f1; }
+over() { awk "BEGIN { printf \"%.2f\", ($1) / ($2) }"; }
+ours=$(mib "$work/home/locker")
+row "  size, MiB | plain copy" "$ours" "$(mib "$work/srv")" "$(over "$ours" "$(mib "$work/srv")")" "-"
+squeezed=$(tar -C "$work/srv" --exclude=.freshkeel -cf - . | zstd -3 -q | wc -c)
+row "  size, MiB | tar, zstd -3" "$ours" "$((squeezed >> 20))" "$(over "$ours" "$squeezed / 1048576")" "-"
 
+rm -rf "$work/copy"; cp -a "$work/srv" "$work/copy"; sync; sleep 3 # times prove nothing within the clock's tick
+best_ours=999 best_theirs=999
+for _ in 1 2 3 4 5; do
+  read -r t m < <(took "$fk" -d "$work/srv" backup take)
+  best_ours=$(awk -v a="$t" -v b="$best_ours" 'BEGIN { print (a < b) ? a : b }')
+  read -r t _ < <(took find "$work/srv" -printf '%s %T@ %p\n')
+  best_theirs=$(awk -v a="$t" -v b="$best_theirs" 'BEGIN { print (a < b) ? a : b }')
+done
+row "second backup, nothing changed | find -printf" "$best_ours" "$best_theirs" "$(over "$best_ours" "$best_theirs")" "$((m / 1024)) MiB"
+
+# One page in two hundred of the database, and of one region file in fifty.
+scribble() {
+  python3 - "$work/srv" "$1" <<'PY'
+import os, random, sys
+root, seed = sys.argv[1], int(sys.argv[2])
+random.seed(seed)
+regions = sorted(os.listdir(root + "/world/region"))
+for at in [root + "/data/main.db"] + [root + "/world/region/" + r for r in random.sample(regions, len(regions) // 50)]:
+    pages = os.path.getsize(at) // 4096
+    with open(at, "r+b") as f:
+        for p in random.sample(range(pages), max(1, pages // 200)):
+            f.seek(p * 4096)
+            f.write(random.randbytes(4096))
+PY
+}
+scribble 1; sync; before=$(du -s --block-size=1024 "$work/home/locker" | cut -f1)
 read -r t m < <(took "$fk" -d "$work/srv" backup take)
-read -r f _ < <(took find "$work/srv" -printf '%s %T@ %p\n')
-row "second backup, nothing changed | find -printf" "$t" "$f" "$(awk "BEGIN { printf \"%.1f\", $t / ($f + 0.001) }")" "$((m / 1024)) MiB"
+stored=$((($(du -s --block-size=1024 "$work/home/locker" | cut -f1) - before)))
+read -r r _ < <(took sh -c "rsync -a --link-dest='$work/copy' --exclude=.freshkeel '$work/srv/' '$work/copy2/' && sync")
+theirs=$(du -s --block-size=1024 "$work/copy" "$work/copy2" | tail -n 1 | cut -f1)
+row "0.5 % of pages changed in place | rsync" "$t" "$r" "$(over "$t" "$r")" "$((m / 1024)) MiB"
+row "  stored, KiB | rsync --link-dest" "$stored" "$theirs" "$(over "$stored" "$theirs")" "-"
+rm -rf "$work/copy2"
+
+rm -rf "$work/copy" "$work/again"; sync
+read -r r _ < <(took sh -c "cp -a '$work/srv' '$work/copy' && sync")
+last=$("$fk" -d "$work/srv" --json backup list | jq -r '.backups[-1].id')
+read -r t m < <(took "$fk" -d "$work/srv" backup restore "$last" --to "$work/again")
+row "restore whole, elsewhere | cp -a + sync" "$t" "$r" "$(over "$t" "$r")" "$((m / 1024)) MiB"
+diff -r --exclude=.freshkeel "$work/srv" "$work/again" >&2
+rm -rf "$work/again" "$work/copy"
+read -r t m < <(took "$fk" -d "$work/srv" backup check)
+row "read everything back" "$t" "-" "-" "$((m / 1024)) MiB"
+
+if [ -z "${QUICK:-}" ]; then
+  for n in $(seq 2 10); do scribble "$n"; "$fk" -d "$work/srv" backup take >/dev/null 2>&1; done
+  row "ten backups more, 0.5 % of pages each, MiB" "$(mib "$work/home/locker")" "$(mib "$work/srv")" "$(over "$(mib "$work/home/locker")" "$(mib "$work/srv")")" "-"
+fi
 
 # A refit whose build changes one asset of 128 MiB and the script, the world
 # being written to meanwhile; then one that fails.
@@ -116,8 +165,25 @@ row "refit that fails and goes back: whole" "$t" "-" "-" "$((m / 1024)) MiB"
 "$fk" -d "$work/srv" --json logbook r0002 | jq -r '.steps[] | "    \(.name)\t\(.took_ns / 1e9 * 1000 | round) ms\t\(.note // "")"'
 "$fk" -d "$work/srv" stop >/dev/null 2>&1
 
-# One file of 8 GiB: memory must not follow it.
-truncate -s 8G "$work/srv/data/huge.db"
+# One sparse file of 20 GiB, and 200,000 files: memory must not follow them.
+truncate -s 20G "$work/srv/data/huge.db"
 read -r t m < <(took "$fk" -d "$work/srv" backup take)
-row "backup with one file of 8 GiB" "$t" "-" "-" "$((m / 1024)) MiB"
+row "backup with one sparse file of 20 GiB" "$t" "-" "-" "$((m / 1024)) MiB"
 rm "$work/srv/data/huge.db"
+mkdir "$work/srv/many"
+python3 - "$work/srv/many" <<'PY'
+import os, sys
+for i in range(200000):
+    d = "%s/%04d" % (sys.argv[1], i // 200)
+    if i % 200 == 0:
+        os.mkdir(d)
+    with open("%s/%06d.txt" % (d, i), "w") as f:
+        f.write("number %d\n" % i)
+PY
+read -r t m < <(took "$fk" -d "$work/srv" backup take)
+row "backup of 220,000 files, 200,000 of them new" "$t" "-" "-" "$((m / 1024)) MiB"
+sleep 3
+"$fk" -d "$work/srv" backup take >/dev/null 2>&1
+read -r t m < <(took "$fk" -d "$work/srv" backup take)
+row "  and again, nothing changed" "$t" "-" "-" "$((m / 1024)) MiB"
+rm -r "$work/srv/many"

@@ -19,6 +19,8 @@ type Tool struct {
 	Dir   string
 	Env   []string
 	Limit time.Duration // 0: none
+	In    io.Reader     // nil: nothing
+	Out   io.Writer     // where its standard output goes; nil: to line, as its errors
 }
 
 // ErrTooLong says that a tool was ended because its time was up.
@@ -37,7 +39,10 @@ func RunTool(ctx context.Context, t Tool, line func(string)) error {
 	ownGroup(cmd)
 	cmd.WaitDelay = 3 * time.Second
 	r, w := io.Pipe()
-	cmd.Stdout, cmd.Stderr = w, w
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.In, w, w
+	if t.Out != nil {
+		cmd.Stdout = t.Out
+	}
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("run %s: %w", t.Argv[0], err)
 	}

@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -28,6 +30,13 @@ type Taken struct {
 
 // Fill gives a set the entries of a pass.
 func (t *Taken) Fill(s *Set) { s.Entries, s.blocks = t.Entries, t.blocks }
+
+// Insert adds an entry that no file of the folder is.
+func (t *Taken) Insert(f File) {
+	i, _ := slices.BinarySearchFunc(t.Entries, f.Path, func(e File, path string) int { return strings.Compare(e.Path, path) })
+	t.Entries = slices.Insert(t.Entries, i, f)
+	t.blocks = nil
+}
 
 // Take stores the folder root but for what skip matches. Files that base, an
 // earlier pass or backup, proves unchanged are not read; base may be nil, and is

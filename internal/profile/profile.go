@@ -35,6 +35,7 @@ type Profile struct {
 	Launch  Launch            `toml:"launch"`
 	Addons  Addons            `toml:"addons"`
 	Backup  Backup            `toml:"backup"`
+	Data    []Data            `toml:"data"`
 	Stop    Stop              `toml:"stop"`
 	Ready   Ready             `toml:"ready"`
 }
@@ -65,6 +66,16 @@ type Addons struct {
 	Name       string        `toml:"name"`       // fields of that, dotted where they lie deeper
 	Version    string        `toml:"version"`
 	Fits       string        `toml:"fits"` // which versions of the build it fits
+}
+
+// Data is what the server keeps outside its folder: a database. Its dump is part
+// of each backup, and a rollback loads it back.
+type Data struct {
+	Name  string   `toml:"name"`
+	Dump  []string `toml:"dump"`  // program and arguments; its standard output is the dump
+	Load  []string `toml:"load"`  // gets the dump on its standard input, and puts it in place of what is there
+	Env   []string `toml:"env"`   // NAME=value; of secrets a file's name, not the secret
+	Limit Duration `toml:"limit"` // how long either may take
 }
 
 // Backup is how backups are taken of a running server, and which are kept.
@@ -251,6 +262,16 @@ func (p *Profile) check(path string, text []byte) error {
 	}
 	if len(p.Addons.Files) > 0 && (p.Addons.Descriptor == "" || p.Addons.Fits == "") {
 		return bad("addons.files", "descriptor and fits are missing: the file in each add-on that describes it, and its field that says which versions it fits")
+	}
+	names := map[string]bool{}
+	for _, d := range p.Data {
+		switch {
+		case d.Name == "" || !fs.ValidPath(d.Name) || strings.Contains(d.Name, "/") || names[d.Name]:
+			return bad("data.name", fmt.Sprintf("%q: each needs a name of its own, fit for a file", d.Name))
+		case len(d.Dump) == 0 || len(d.Load) == 0:
+			return bad("data.dump", "dump and load are both needed: what can't be loaded back is no backup")
+		}
+		names[d.Name] = true
 	}
 	for _, l := range append(slices.Clone(p.Backup.Before), p.Backup.After...) {
 		if l == "" || strings.ContainsAny(l, "\r\n") {

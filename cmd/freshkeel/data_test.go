@@ -1,0 +1,112 @@
+//go:build unix
+
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"freshkeel/demo"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// envMustPostgres makes a missing PostgreSQL a failure, for machines that are to
+// have it.
+const envMustPostgres = "FRESHKEEL_TEST_MUST_POSTGRES"
+
+// postgres starts a real database server on loopback, and returns how its tools
+// are told to reach it.
+func postgres(t *testing.T) (tool func(name string) string, reach []string) {
+	t.Helper()
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
+	nobody, err := user.Lookup("postgres")
+	if len(found) == 0 || err != nil || os.Geteuid() != 0 { // it refuses to be root, and to become somebody one has to be
+		if os.Getenv(envMustPostgres) != "" {
+			t.Fatal("PostgreSQL is to be here, and is not")
+		}
+		t.Skip("no PostgreSQL here, or nobody to run it as")
+	}
+	tool = func(name string) string { return filepath.Join(found[len(found)-1], name) }
+	dir, err := os.MkdirTemp("", "freshkeel-db-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	uid, _ := strconv.Atoi(nobody.Uid)
+	gid, _ := strconv.Atoi(nobody.Gid)
+	require.NoError(t, os.Chown(dir, uid, gid))
+	port := strconv.Itoa(freePort(t))
+	run := func(args ...string) {
+		cmd := exec.Command(tool(args[0]), args[1:]...)
+		cmd.Dir = dir
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}
+		cmd.Stdout, _ = os.Create(os.DevNull) // its server keeps what it is given open
+		require.NoError(t, cmd.Run(), "%v", args)
+	}
+	run("initdb", "-D", dir+"/data", "-U", "keeper", "--auth=trust", "-E", "UTF8")
+	run("pg_ctl", "-D", dir+"/data", "-w", "-l", dir+"/log", "-o", fmt.Sprintf("-p %s -k %s -h 127.0.0.1 -c fsync=off", port, dir), "start")
+	t.Cleanup(func() { run("pg_ctl", "-D", dir+"/data", "-w", "-m", "immediate", "stop") })
+	return tool, []string{"-h", "127.0.0.1", "-p", port, "-U", "keeper"}
+}
+
+// A database that the server uses is dumped into each backup, and loaded back by
+// a rollback and a restore: a real one.
+func TestADatabaseGoesWithTheBackup(t *testing.T) {
+	t.Parallel()
+	tool, reach := postgres(t)
+	sql := func(text string) string {
+		out, err := exec.Command(tool("psql"), append(slices.Clone(reach), "-d", "postgres", "-At", "-c", text)...).CombinedOutput()
+		require.NoError(t, err, string(out))
+		return strings.TrimSpace(string(out))
+	}
+	sql("create table snails (name text, wins int)")
+	sql("insert into snails select 'snail ' || n, n from generate_series(1, 5000) n")
+	sum := func() string { return sql("select count(*) || ' ' || sum(wins) from snails") }
+	was := sum()
+
+	p := mossgate(t, fixed[0], fixed[1], demo.Releases[2])
+	quoted := func(words ...string) string { return "['" + strings.Join(words, "', '") + "']" }
+	p.editProfile(func(s string) string {
+		return s + fmt.Sprintf("\n[[data]]\nname = 'songs'\ndump = %s\nload = %s\nenv = ['PGCONNECT_TIMEOUT=5']\n",
+			quoted(slices.Concat([]string{tool("pg_dump")}, reach, []string{"--clean", "--if-exists", "postgres"})...),
+			quoted(slices.Concat([]string{tool("psql"), "-q", "-v", "ON_ERROR_STOP=1"}, reach, []string{"-d", "postgres"})...))
+	})
+	// What the new build does to the database before it dies.
+	p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "exec ", fmt.Sprintf("grep -q 3.6.0 README.txt && %s %s -d postgres -q -c 'delete from snails where wins > 10'\nexec ", tool("psql"), strings.Join(reach, " ")), 1))
+	p.ok("start")
+	r := p.exits(exitRolledBack, "refit", "3.6.0")
+	assert.Contains(t, r.out, "loaded back from backup b0001: songs")
+	assert.Equal(t, was, sum(), "the old server finds its data as it was")
+
+	p.ok("backup", "take", "--label", "five thousand")
+	sql("truncate snails")
+	p.ok("backup", "restore", "b0002")
+	assert.Equal(t, was, sum())
+	assert.Contains(t, p.ok("backup", "show", "b0002", "--all").out, ".freshkeel/data/songs")
+	p.ok("backup", "check")
+
+	// A part of the files is no reason to touch the database.
+	sql("insert into snails values ('Wilmot', 1)")
+	more := sum()
+	p.ok("backup", "restore", "b0002", "--only", "members.txt")
+	assert.Equal(t, more, sum())
+
+	// What can't be dumped is no backup, and so no refit.
+	p.editProfile(func(s string) string { return strings.Replace(s, "'postgres']\nload", "'pond']\nload", 1) })
+	before := p.tree()
+	r = p.exits(exitFailed, "refit", "3.5.0")
+	assert.Contains(t, r.err, "dump songs: ")
+	assert.Contains(t, r.err, `database "pond" does not exist`)
+	assert.Equal(t, before, p.tree())
+	assert.True(t, p.status().Server.Running, "the old server is up again")
+	p.editProfile(func(s string) string { return strings.Replace(s, tool("pg_dump"), "pg_dump_fen", 1) })
+	p.parts(p.preflight(exitRefused, "3.5.0")["data"], "stop", "pg_dump_fen, which dumps songs, is not here", "[[data]] songs", "no backup", "install it")
+}
