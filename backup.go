@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/locker"
@@ -42,6 +44,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		return nil, nil, err
 	}
 	w := l.Writer()
+	w.PiecesAlone = true
 	defer w.Close()
 	release, err := k.quiet(ctx)
 	if err != nil {
@@ -147,31 +150,62 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
 	}
+	atOnce, err := tree.FlushAll(to)
+	if err != nil {
+		return err
+	}
 	_, err = k.step("restore", func() (string, error) {
-		n := 0
-		var dirs []locker.File
+		var dirs, files []locker.File
+		var total, done int64
 		for _, f := range entries {
-			if err := ctx.Err(); err != nil {
-				return "", err
-			}
-			if len(r.Only) > 0 && !r.Only.Match(f.Path) {
-				continue
-			}
-			full := filepath.Join(to, filepath.FromSlash(f.Path))
-			if err := os.MkdirAll(filepath.Join(to, filepath.FromSlash(path.Dir(f.Path))), 0o755); err != nil {
-				return "", err
-			}
-			if f.Kind == tree.Dir { // its mode comes last: it may forbid filling it
-				if err := os.MkdirAll(full, 0o755); err != nil {
-					return "", err
-				}
+			switch {
+			case len(r.Only) > 0 && !r.Only.Match(f.Path):
+			case f.Kind == tree.Dir:
 				dirs = append(dirs, f)
-				continue
+			default:
+				files = append(files, f)
+				total += f.Size
 			}
-			if err := l.Lay(full, f); err != nil {
-				return "", fmt.Errorf("restore %s: %w", f.Path, err)
+		}
+		for _, d := range dirs { // a mode comes last: it may forbid filling it
+			if err := os.MkdirAll(filepath.Join(to, filepath.FromSlash(d.Path)), 0o755); err != nil {
+				return "", err
 			}
-			n++
+		}
+		var mu sync.Mutex
+		moves := k.moves("restore")
+		g, gctx := errgroup.WithContext(ctx)
+		workers := runtime.GOMAXPROCS(0)
+		for w := range workers { // each a stretch of its own: neighbours lie in one frame
+			part := files[len(files)*w/workers : len(files)*(w+1)/workers]
+			g.Go(func() error {
+				reader := l.Reader()
+				defer reader.Close()
+				lay := reader.Lay
+				if atOnce {
+					lay = reader.LayLater
+				}
+				for _, f := range part {
+					if err := gctx.Err(); err != nil {
+						return err
+					}
+					full := filepath.Join(to, filepath.FromSlash(f.Path))
+					if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+						return err
+					}
+					if err := lay(full, f); err != nil {
+						return fmt.Errorf("restore %s: %w", f.Path, err)
+					}
+					mu.Lock()
+					done += f.Size
+					moves(done, total)
+					mu.Unlock()
+				}
+				return nil
+			})
+		}
+		if err := g.Wait(); err != nil {
+			return "", err
 		}
 		slices.SortFunc(dirs, func(a, b locker.File) int { return strings.Compare(b.Path, a.Path) })
 		for _, d := range dirs {
@@ -179,7 +213,10 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 				return "", err
 			}
 		}
-		return fmt.Sprintf("%s from %s into %s", plural(n, "file"), r.Backup, to), nil
+		if _, err := tree.FlushAll(to); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s from %s into %s", plural(len(files), "file"), r.Backup, to), nil
 	})
 	return err
 }

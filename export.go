@@ -176,6 +176,7 @@ func (k *Keel) ImportBackup(ctx context.Context, from, label string) (*Backup, e
 		return nil, err
 	}
 	w := l.Writer()
+	w.PiecesAlone = true
 	defer w.Close()
 	set := &locker.Set{Label: orElse(label, "from "+filepath.Base(from)), Source: from}
 	_, err = k.step("import", func() (string, error) {

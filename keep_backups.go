@@ -61,7 +61,7 @@ func (k *Keel) ShowBackup(id string) (*BackupView, error) {
 		switch {
 		case !had:
 			v.Added = append(v.Added, f.Path)
-		case o.Kind != f.Kind || o.Sum != f.Sum || o.Target != f.Target:
+		case o.Kind != f.Kind || !slices.Equal(o.Pieces, f.Pieces) || o.Target != f.Target:
 			v.Changed = append(v.Changed, f.Path)
 		}
 	}

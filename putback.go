@@ -2,6 +2,7 @@ package freshkeel
 
 import (
 	"fmt"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -169,8 +170,16 @@ func (k *Keel) unchanged(cur tree.Entry, f locker.File, trusted bool) (bool, err
 	case trusted && cur.SameContentTimes(f.Entry) && f.Settled(f.ReadAt):
 		return true, nil
 	}
-	got, err := tree.SumFile(k.path(cur.Path))
-	return got == f.Sum, err
+	l, err := k.locker()
+	if err != nil {
+		return false, err
+	}
+	src, err := os.Open(k.path(cur.Path))
+	if err != nil {
+		return false, err
+	}
+	defer src.Close()
+	return l.Same(src, f)
 }
 
 // addFolders adds the folders above what comes back that are missing, in scope

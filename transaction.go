@@ -136,6 +136,7 @@ func (t *transaction) preCopy(ctx context.Context) error {
 			return "", err
 		}
 		t.writer = l.Writer()
+		t.writer.PiecesAlone = true
 		t.copied, err = t.writer.Take(ctx, t.k.Dir, t.k.Profile.Server.Skip, base, t.k.moves("pre-copy"))
 		if err != nil {
 			return "", err

@@ -110,11 +110,13 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 	for w := range workers { // each a run of its own, so that frames are read once
 		part := jobs[len(jobs)*w/workers : len(jobs)*(w+1)/workers]
 		g.Go(func() error {
+			r := &reading{off: -1}
+			defer r.close()
 			for _, j := range part {
 				if err := ctx.Err(); err != nil {
 					return err
 				}
-				if _, err := l.piece(j.sum); err != nil {
+				if _, err := l.pieceBy(r, j.sum); err != nil {
 					var d *Damage
 					if !errors.As(err, &d) {
 						return err

@@ -1,6 +1,7 @@
 package locker
 
 import (
+	"bytes"
 	"encoding/binary"
 	"math/bits"
 
@@ -72,4 +73,26 @@ func (c cutter) next(b []byte) int {
 		}
 	}
 	return len(b)
+}
+
+// zeroPiece is a stretch of a hole, of which large sparse files have many; where
+// it is cut and what it hashes to is found out once.
+var (
+	zeroPiece = make([]byte, maxPiece)
+	zeroCut   = cutting.next(zeroPiece)
+	zeroSum   = tree.SumBytes(zeroPiece[:zeroCut])
+)
+
+func cutNext(b []byte) int {
+	if len(b) >= maxPiece && bytes.Equal(b[:maxPiece], zeroPiece) {
+		return zeroCut
+	}
+	return cutting.next(b)
+}
+
+func sumPiece(b []byte) tree.Sum {
+	if len(b) == zeroCut && bytes.Equal(b, zeroPiece[:zeroCut]) {
+		return zeroSum
+	}
+	return tree.SumBytes(b)
 }

@@ -25,6 +25,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -52,11 +53,6 @@ type Locker struct {
 	dec    sync.Pool          // *zstd.Decoder
 	loaded bool               // the indexes were read
 	spoilt map[string]bool    // lines of damagedFile: pieces that count as not stored
-
-	frames    sync.Mutex
-	lastPack  string // the frame that was read last: small files lie side by side
-	lastOff   int64
-	lastFrame []byte
 }
 
 // place is where a piece lies.
@@ -189,8 +185,32 @@ func (l *Locker) find(s tree.Sum) (place, string, bool) {
 	return p, filepath.Join(l.dir, "packs", l.packs[p.pack]+".zst"), true
 }
 
+// reading is what a reader keeps from piece to piece: the pack that is open, and
+// the last frame, since neighbours lie side by side.
+type reading struct {
+	name   string
+	pack   *os.File
+	stored []byte
+	frame  []byte
+	off    int64 // of the frame that is held; -1: none
+}
+
+func (r *reading) close() {
+	if r.pack != nil {
+		r.pack.Close()
+	}
+	r.pack, r.name, r.off = nil, "", -1
+}
+
 // piece reads one piece and checks its hash.
 func (l *Locker) piece(s tree.Sum) ([]byte, error) {
+	r := &reading{off: -1}
+	defer r.close()
+	return l.pieceBy(r, s)
+}
+
+// pieceBy is piece for a reader of many: what it returns holds until the next.
+func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
 	p, pack, ok := l.find(s)
 	if !ok { // another process may have stored it since
 		if err := l.refresh(); err != nil {
@@ -207,21 +227,21 @@ func (l *Locker) piece(s tree.Sum) ([]byte, error) {
 		}
 	}
 	bad := func(why string) error { return &Damage{Where: pack, Piece: s.String(), Why: why} }
-	frame, err := l.frame(pack, p)
+	err := l.frameBy(r, pack, p)
 	if errors.Is(err, fs.ErrNotExist) && missing(strings.TrimSuffix(pack, ".zst")+".idx") { // moved, while space was given back
 		l.forget()
 		if p, pack, ok = l.find(s); ok {
-			frame, err = l.frame(pack, p)
+			err = l.frameBy(r, pack, p)
 		}
 	}
 	if err != nil {
 		return nil, bad(err.Error())
 	}
-	if int(p.at)+int(p.size) > len(frame) {
+	if int(p.at)+int(p.size) > len(r.frame) {
 		return nil, bad("its frame is too short for it")
 	}
-	b := frame[p.at : p.at+p.size]
-	if got := tree.SumBytes(b); got != s {
+	b := r.frame[p.at : p.at+p.size]
+	if got := sumPiece(b); got != s {
 		return nil, bad("its content hashes to " + got.Short())
 	}
 	return b, nil
@@ -232,57 +252,118 @@ func missing(full string) bool {
 	return errors.Is(err, fs.ErrNotExist)
 }
 
-// frame reads the frame that a piece lies in. The last one of several pieces is
-// kept: nobody writes to it.
-func (l *Locker) frame(pack string, p place) ([]byte, error) {
-	l.frames.Lock()
-	if l.lastPack == pack && l.lastOff == p.off && l.lastFrame != nil {
-		defer l.frames.Unlock()
-		return l.lastFrame, nil
+// frameBy brings the frame that a piece lies in.
+func (l *Locker) frameBy(r *reading, pack string, p place) (err error) {
+	if r.name == pack && r.off == p.off {
+		return nil
 	}
-	l.frames.Unlock()
-	f, err := os.Open(pack)
-	if err != nil {
-		return nil, err
+	r.off = -1
+	if r.name != pack {
+		r.close()
+		if r.pack, err = os.Open(pack); err != nil {
+			r.pack = nil
+			return err
+		}
+		r.name = pack
 	}
-	defer f.Close()
-	stored := make([]byte, p.stored)
-	if _, err := f.ReadAt(stored, p.off); err != nil {
-		return nil, errors.New("the pack is cut short")
+	r.stored = slices.Grow(r.stored[:0], int(p.stored))[:p.stored]
+	if _, err := r.pack.ReadAt(r.stored, p.off); err != nil {
+		return errors.New("the pack is cut short")
 	}
 	d := l.dec.Get().(*zstd.Decoder)
 	defer l.dec.Put(d)
-	b, err := d.DecodeAll(stored, make([]byte, 0, p.at+p.size))
-	if err != nil {
-		return nil, err
+	if r.frame, err = d.DecodeAll(r.stored, r.frame[:0]); err != nil {
+		return err
 	}
-	if len(b) > maxFrame {
-		return nil, errors.New("its frame is too long")
+	if len(r.frame) > maxFrame {
+		return errors.New("its frame is too long")
 	}
-	if len(b) > int(p.size) {
-		l.frames.Lock()
-		l.lastPack, l.lastOff, l.lastFrame = pack, p.off, b
-		l.frames.Unlock()
+	r.off = p.off
+	return nil
+}
+
+// Reader reads many files one after the other: for one goroutine, to be closed.
+type Reader struct {
+	l *Locker
+	r reading
+}
+
+// Reader begins reading.
+func (l *Locker) Reader() *Reader { return &Reader{l, reading{off: -1}} }
+
+// Close lets go of what it held open.
+func (r *Reader) Close() { r.r.close() }
+
+// Same tells whether what r holds is a stored file's content: by its hash, else by
+// its pieces, which are cut alike.
+func (l *Locker) Same(r io.Reader, f File) (bool, error) {
+	if !f.Sum.IsZero() {
+		h := tree.NewHash()
+		_, err := io.Copy(h, r)
+		return h.Sum() == f.Sum, err
 	}
-	return b, nil
+	buf := make([]byte, readAhead)
+	held, ended := 0, false
+	left := f.Pieces
+	for !ended || held > 0 {
+		if !ended {
+			n, err := io.ReadFull(r, buf[held:])
+			held += n
+			if ended = errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF); err != nil && !ended {
+				return false, err
+			}
+		}
+		at := 0
+		for at < held && (ended || held-at >= maxPiece) {
+			n := cutNext(buf[at:held])
+			if len(left) == 0 || sumPiece(buf[at:at+n]) != left[0] {
+				return false, nil
+			}
+			left, at = left[1:], at+n
+		}
+		held = copy(buf, buf[at:held])
+	}
+	return len(left) == 0, nil
 }
 
 // Copy writes a stored file's content to w, each piece checked against its
-// hash and the whole against the file's.
+// hash and the whole against the file's, where it is known.
 func (l *Locker) Copy(w io.Writer, f File) error {
-	h := tree.NewHash()
+	r := l.Reader()
+	defer r.Close()
+	return r.Copy(w, f)
+}
+
+// Copy is the locker's, for a reader of many files.
+func (r *Reader) Copy(w io.Writer, f File) error {
+	var whole *tree.Hash
+	if !f.Sum.IsZero() && len(f.Pieces) != 1 { // a single piece has been checked
+		h := tree.NewHash()
+		whole = &h
+	}
 	for _, s := range f.Pieces {
-		b, err := l.piece(s)
+		b, err := r.l.pieceBy(&r.r, s)
 		if err != nil {
 			return fmt.Errorf("%s: %w", f.Path, err)
 		}
-		h.Write(b)
+		if whole != nil {
+			whole.Write(b)
+		}
 		if _, err := w.Write(b); err != nil {
 			return err
 		}
 	}
-	if got := h.Sum(); got != f.Sum {
-		return fmt.Errorf("%s: %w", f.Path, &Damage{Where: l.dir, Why: "its pieces together hash to " + got.Short() + ", the set says " + f.Sum.Short()})
+	var got tree.Sum
+	switch {
+	case whole != nil:
+		got = whole.Sum()
+	case len(f.Pieces) == 1 && !f.Sum.IsZero():
+		got = f.Pieces[0]
+	default:
+		return nil
+	}
+	if got != f.Sum {
+		return fmt.Errorf("%s: %w", f.Path, &Damage{Where: r.l.dir, Why: "its pieces together hash to " + got.Short() + ", the set says " + f.Sum.Short()})
 	}
 	return nil
 }
@@ -291,6 +372,18 @@ func (l *Locker) Copy(w io.Writer, f File) error {
 // then mode, owner and times. The folder that holds it must be there. Nothing
 // may stand at full yet.
 func (l *Locker) Lay(full string, f File) (err error) {
+	r := l.Reader()
+	defer r.Close()
+	return r.lay(full, f, true)
+}
+
+// LayLater is Lay without the flush: the caller sees to that for all at once.
+func (r *Reader) LayLater(full string, f File) (err error) { return r.lay(full, f, false) }
+
+// Lay is the locker's, for a reader of many files.
+func (r *Reader) Lay(full string, f File) (err error) { return r.lay(full, f, true) }
+
+func (r *Reader) lay(full string, f File, flush bool) (err error) {
 	switch f.Kind {
 	case tree.Dir:
 		if err := os.Mkdir(full, 0o700); err != nil {
@@ -306,7 +399,7 @@ func (l *Locker) Lay(full string, f File) (err error) {
 			return err
 		}
 		defer out.Close()
-		if err := l.Copy(laid(out, f), f); err != nil {
+		if err := r.Copy(laid(out, f), f); err != nil {
 			return err
 		}
 		if f.Sparse {
@@ -314,8 +407,10 @@ func (l *Locker) Lay(full string, f File) (err error) {
 				return err
 			}
 		}
-		if err := out.Sync(); err != nil {
-			return err
+		if flush {
+			if err := out.Sync(); err != nil {
+				return err
+			}
 		}
 		if err := out.Close(); err != nil {
 			return err
@@ -491,7 +586,9 @@ func setOf(frames [][]byte) (*Set, error) {
 
 // Content reads a stored file at any offset, holding one piece in memory. It
 // is for one goroutine.
-func (l *Locker) Content(f File) io.ReaderAt { return &content{l: l, f: f, at: -1} }
+func (l *Locker) Content(f File) io.ReaderAt {
+	return &content{l: l, f: f, at: -1, r: reading{off: -1}}
+}
 
 type content struct {
 	l    *Locker
@@ -499,6 +596,7 @@ type content struct {
 	from []int64 // where each piece begins, and the end
 	at   int     // which piece is held
 	held []byte
+	r    reading
 }
 
 // starts finds out where each piece begins.
@@ -533,10 +631,12 @@ func (c *content) ReadAt(b []byte, off int64) (n int, err error) {
 		}
 		i := sort.Search(len(c.f.Pieces), func(i int) bool { return c.from[i+1] > want })
 		if i != c.at {
-			if c.held, err = c.l.piece(c.f.Pieces[i]); err != nil {
+			c.held, err = c.l.pieceBy(&c.r, c.f.Pieces[i])
+			c.r.close() // nobody says when the last was read; what is held stays
+			if c.at = i; err != nil {
+				c.at = -1
 				return n, err
 			}
-			c.at = i
 		}
 		n += copy(b[n:], c.held[want-c.from[i]:])
 	}

@@ -83,6 +83,7 @@ func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, b
 		}
 	}
 	t.Doubt = earlier.err
+	list = nil // its entries are those of t now
 	t.Read = total
 	var mu sync.Mutex
 	var done int64
@@ -110,17 +111,17 @@ func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, b
 		}
 		return nil
 	})
-	gone := make([]bool, len(list))
+	gone := make([]bool, len(t.Entries))
 	for range runtime.GOMAXPROCS(0) {
 		g.Go(func() error {
 			for i := range next {
-				f, err := w.takeFile(ctx, root, list[i], note)
+				f, err := w.takeFile(ctx, root, t.Entries[i].Entry, note)
 				if errors.Is(err, fs.ErrNotExist) {
 					gone[i] = true // a running server removed it
 					continue
 				}
 				if err != nil {
-					return fmt.Errorf("back up %s: %w", list[i].Path, err)
+					return fmt.Errorf("back up %s: %w", t.Entries[i].Path, err)
 				}
 				t.Entries[i] = f
 			}

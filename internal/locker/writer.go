@@ -11,8 +11,10 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"freshkeel/internal/tree"
 
@@ -26,11 +28,15 @@ const PackSize = 64 << 20
 
 // bundle is how much content a frame gathers, in bytes: small pieces that come one
 // after the other share one, which compresses better and is read at once.
-const bundle = 128 << 10
+const bundle = 256 << 10
 
 // Writer adds content. Nothing that it added is promised until Publish. Close
 // it in any case.
 type Writer struct {
+	// PiecesAlone leaves the hash of a whole file out where it has several pieces:
+	// each of those has its own, and hashing twice is a third of the work.
+	PiecesAlone bool
+
 	l *Locker
 
 	mu      sync.Mutex
@@ -38,6 +44,9 @@ type Writer struct {
 	fresh   map[tree.Sum]bool // gathered, or in packs not yet durable
 	stored  int64
 	closing errgroup.Group // packs being flushed
+	buffers [][]byte       // idle
+	failed  atomic.Bool    // a piece could not be stored: nothing will be published
+	beside  chan struct{}  // how many stretches are worked on besides those of the readers
 	idle    []*scratch     // each may hold a frame that is not full yet
 	gate    *flock.Flock   // held shared: nothing is given back meanwhile
 	broken  error          // why it can't be held
@@ -45,8 +54,8 @@ type Writer struct {
 
 // scratch is what one worker needs: it is what memory grows with.
 type scratch struct {
-	enc     *zstd.Encoder
-	in      []byte
+	quick   *zstd.Encoder // for pieces of large files, most of which are compressed already
+	close   *zstd.Encoder // for small files, most of which are text
 	comp    []byte
 	frame   []byte // gathered pieces, end to end
 	gathers []gathered
@@ -64,7 +73,6 @@ type pack struct {
 	lock *flock.Flock
 	off  int64
 	idx  bytes.Buffer
-	sums map[tree.Sum]place
 }
 
 // Writer begins adding to the locker, and sweeps what a dead writer left. It
@@ -74,7 +82,7 @@ func (l *Locker) Writer() *Writer {
 	err := gate.RLock()
 	l.sweep()
 	l.forget() // what was indexed before may have moved
-	return &Writer{l: l, fresh: map[tree.Sum]bool{}, gate: gate, broken: err}
+	return &Writer{l: l, fresh: map[tree.Sum]bool{}, gate: gate, broken: err, beside: make(chan struct{}, runtime.GOMAXPROCS(0)-1)}
 }
 
 // take gives a worker what it needs; give takes it back.
@@ -86,8 +94,11 @@ func (w *Writer) take() *scratch {
 		w.idle = w.idle[:n-1]
 		return sc
 	}
-	enc, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(maxFrame), zstd.WithLowerEncoderMem(true))
-	return &scratch{enc: enc, in: make([]byte, readAhead)}
+	encoder := func(level zstd.EncoderLevel) *zstd.Encoder {
+		enc, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(bundle), zstd.WithLowerEncoderMem(true))
+		return enc
+	}
+	return &scratch{quick: encoder(zstd.SpeedFastest), close: encoder(zstd.SpeedDefault)}
 }
 
 func (w *Writer) give(sc *scratch) {
@@ -109,52 +120,131 @@ func (l *Locker) sweep() {
 	}
 }
 
-// readAhead is how much of a file a worker reads at once, in bytes.
+// readAhead is how much of a file is read at once, in bytes.
 const readAhead = 4 * maxPiece
 
 var cutting = newCutter(minPiece, avgPiece, maxPiece)
 
-// Add stores what r holds. It keeps a few pieces in memory, whatever the length.
-func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (File, error) {
-	sc := w.take()
-	defer w.give(sc)
-	var f File
-	whole := tree.NewHash()
+// batch is a stretch of a file: its pieces lie end to end in buf.
+type batch struct {
+	buf  []byte
+	ends []int
+	sums []tree.Sum
+	err  error
+}
+
+// Add stores what r holds. It keeps a few stretches in memory, whatever the
+// length, and works on them side by side where a core is idle.
+func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f File, err error) {
+	var whole *tree.Hash
+	var batches []*batch
+	var beside sync.WaitGroup
+	defer beside.Wait()
+	buf := w.buffer()
 	held, ended := 0, false
-	for !ended || held > 0 {
+	for !ended {
 		if err := ctx.Err(); err != nil {
 			return f, err
 		}
-		if !ended {
-			n, err := io.ReadFull(r, sc.in[held:])
-			whole.Write(sc.in[held : held+n])
-			held += n
-			f.Size += int64(n)
-			if n > 0 && note != nil {
-				note(int64(n))
-			}
-			switch {
-			case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-				ended = true
-			case err != nil:
-				return f, err
-			}
+		n, err := io.ReadFull(r, buf[held:])
+		held += n
+		f.Size += int64(n)
+		if n > 0 && note != nil {
+			note(int64(n))
 		}
+		switch {
+		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+			ended = true
+		case err != nil:
+			return f, err
+		}
+		b := &batch{buf: buf}
 		at := 0
 		for at < held && (ended || held-at >= maxPiece) {
-			piece := sc.in[at : at+cutting.next(sc.in[at:held])]
-			s := tree.SumBytes(piece)
-			if err := w.put(sc, s, piece); err != nil {
-				return f, err
-			}
-			f.Pieces = append(f.Pieces, s)
-			at += len(piece)
+			at += cutNext(buf[at:held])
+			b.ends = append(b.ends, at)
 		}
-		held = copy(sc.in, sc.in[at:held])
+		if !w.PiecesAlone && (!ended || len(batches) > 0 || len(b.ends) > 1) {
+			if whole == nil {
+				h := tree.NewHash()
+				whole = &h
+			}
+			whole.Write(buf[:at])
+		}
+		if !ended {
+			rest := buf[at:held]
+			buf = w.buffer()
+			held = copy(buf, rest)
+		}
+		batches = append(batches, b)
+		select {
+		case w.beside <- struct{}{}:
+			beside.Add(1)
+			go func() {
+				defer beside.Done()
+				w.store(b)
+				<-w.beside
+			}()
+		default:
+			w.store(b)
+		}
+		if w.failed.Load() {
+			break // told below
+		}
 	}
-	f.Sum = whole.Sum()
+	beside.Wait()
+	for _, b := range batches {
+		if b.err != nil {
+			return f, b.err
+		}
+		f.Pieces = append(f.Pieces, b.sums...)
+	}
+	if !ended { // another file's piece could not be stored, which is told there
+		return f, errors.New("the locker can't be written to")
+	}
 	f.Pieces = slices.Clip(f.Pieces)
+	switch {
+	case whole != nil:
+		f.Sum = whole.Sum()
+	case len(f.Pieces) == 1:
+		f.Sum = f.Pieces[0]
+	case len(f.Pieces) == 0:
+		f.Sum = tree.SumBytes(nil)
+	}
 	return f, nil
+}
+
+// store hashes and stores the pieces of a stretch, and gives its buffer back.
+func (w *Writer) store(b *batch) {
+	sc := w.take()
+	defer w.give(sc)
+	at := 0
+	for _, end := range b.ends {
+		piece := b.buf[at:end]
+		s := sumPiece(piece)
+		if b.err = w.put(sc, s, piece); b.err != nil {
+			w.failed.Store(true)
+			break
+		}
+		b.sums = append(b.sums, s)
+		at = end
+	}
+	w.mu.Lock()
+	w.buffers = append(w.buffers, b.buf)
+	w.mu.Unlock()
+	b.buf, b.ends = nil, nil
+}
+
+// buffer is room for one stretch.
+func (w *Writer) buffer() []byte {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if n := len(w.buffers); n > 0 {
+		b := w.buffers[n-1]
+		w.buffers = w.buffers[:n-1]
+		return b
+	}
+	return make([]byte, readAhead)
 }
 
 // put gathers one piece for the next frame, unless it is stored.
@@ -173,7 +263,7 @@ func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
 	w.fresh[s] = true
 	w.mu.Unlock()
 	if len(b) >= minPiece { // large enough for a frame of its own, which saves copying it
-		return w.store(sc, b, []gathered{{s, len(b)}})
+		return w.write(sc, sc.quick, b, []gathered{{s, len(b)}})
 	}
 	if len(sc.frame)+len(b) > bundle {
 		if err := w.storeGathered(sc); err != nil {
@@ -190,14 +280,14 @@ func (w *Writer) storeGathered(sc *scratch) error {
 	if len(sc.gathers) == 0 {
 		return nil
 	}
-	err := w.store(sc, sc.frame, sc.gathers)
+	err := w.write(sc, sc.close, sc.frame, sc.gathers)
 	sc.frame, sc.gathers = sc.frame[:0], sc.gathers[:0]
 	return err
 }
 
-// store writes one frame.
-func (w *Writer) store(sc *scratch, frame []byte, gathers []gathered) error {
-	sc.comp = sc.enc.EncodeAll(frame, sc.comp[:0])
+// write compresses and writes one frame.
+func (w *Writer) write(sc *scratch, enc *zstd.Encoder, frame []byte, gathers []gathered) error {
+	sc.comp = enc.EncodeAll(frame, sc.comp[:0])
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.cur == nil {
@@ -212,7 +302,6 @@ func (w *Writer) store(sc *scratch, frame []byte, gathers []gathered) error {
 	at := 0
 	for _, g := range gathers {
 		fmt.Fprintf(&p.idx, "%s %d %d %d %d\n", g.sum, p.off, len(sc.comp), g.size, at)
-		p.sums[g.sum] = place{off: p.off, stored: int32(len(sc.comp)), size: int32(g.size), at: int32(at)}
 		at += g.size
 	}
 	p.off += int64(len(sc.comp))
@@ -230,7 +319,7 @@ func (w *Writer) open() (err error) {
 	for range 5 {
 		var id [8]byte
 		rand.Read(id[:])
-		p := &pack{name: hex.EncodeToString(id[:]), sums: map[tree.Sum]place{}}
+		p := &pack{name: hex.EncodeToString(id[:])}
 		path := filepath.Join(w.l.dir, "packs", p.name+".part")
 		p.lock = flock.New(path, flock.SetFlag(os.O_CREATE|os.O_RDWR), flock.SetPermissions(0o600))
 		var ok bool
@@ -265,16 +354,22 @@ func (w *Writer) seal(p *pack) error {
 	if err := tree.WriteFile(base+".idx", p.idx.Bytes(), 0o600); err != nil {
 		return fmt.Errorf("write an index of the locker: %w", err)
 	}
+	// From here on its pieces are found like any other.
 	l := w.l
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	n := int32(len(l.packs))
-	l.packs, l.known[p.name] = append(l.packs, p.name), true
-	for s, pl := range p.sums {
-		pl.pack = n
-		l.index[s] = pl
+	err := l.readIndex(p.name, p.idx.Bytes())
+	l.mu.Unlock()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for b := p.idx.Bytes(); len(b) > 0; {
+		var sum tree.Sum
+		line, rest, _ := bytes.Cut(b, []byte("\n"))
+		if len(line) > 2*len(sum) && sum.UnmarshalText(line[:2*len(sum)]) == nil {
+			delete(w.fresh, sum)
+		}
+		b = rest
 	}
-	return nil
+	return err
 }
 
 // flush makes all that was added durable. No worker is at work.
@@ -324,11 +419,7 @@ func (w *Writer) Publish(s *Set) error {
 				continue
 			}
 		}
-		var buf bytes.Buffer
-		if err := writeSet(&buf, s); err != nil {
-			return err
-		}
-		if err := tree.WriteFile(path, buf.Bytes(), 0o600); err != nil {
+		if err := tree.WriteBy(path, 0o600, func(out io.Writer) error { return writeSet(out, s) }); err != nil {
 			return fmt.Errorf("publish %s: %w", s.ID, err)
 		}
 		return tree.SyncDir(filepath.Dir(dir))

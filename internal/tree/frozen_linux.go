@@ -32,3 +32,14 @@ func Frozen(full string) string {
 	}
 	return ""
 }
+
+// FlushAll flushes the whole file system that a folder is on: for many new files
+// far quicker than one after the other. ok is false where there is no such call.
+func FlushAll(dir string) (ok bool, err error) {
+	d, err := os.Open(dir)
+	if err != nil {
+		return true, err
+	}
+	defer d.Close()
+	return true, unix.Syncfs(int(d.Fd()))
+}

@@ -7,6 +7,7 @@
 package tree
 
 import (
+	"bufio"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -244,7 +245,15 @@ func SyncDir(dir string) error {
 
 // WriteFile replaces the file at path by b: written beside it, flushed,
 // renamed over it, and the folder flushed. A crash leaves the old or the new.
-func WriteFile(path string, b []byte, mode fs.FileMode) (err error) {
+func WriteFile(path string, b []byte, mode fs.FileMode) error {
+	return WriteBy(path, mode, func(w io.Writer) error {
+		_, err := w.Write(b)
+		return err
+	})
+}
+
+// WriteBy is WriteFile for what write writes.
+func WriteBy(path string, mode fs.FileMode, write func(io.Writer) error) (err error) {
 	dir, name := filepath.Split(path)
 	tmp, err := os.CreateTemp(dir, "."+name+".*")
 	if err != nil {
@@ -256,7 +265,11 @@ func WriteFile(path string, b []byte, mode fs.FileMode) (err error) {
 			os.Remove(tmp.Name())
 		}
 	}()
-	if _, err = tmp.Write(b); err != nil {
+	out := bufio.NewWriterSize(tmp, 64<<10)
+	if err = write(out); err != nil {
+		return err
+	}
+	if err = out.Flush(); err != nil {
 		return err
 	}
 	if err = tmp.Chmod(mode); err != nil {
