@@ -58,12 +58,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		}
 	}
 	_, err = k.step("backup", func() (string, error) {
-		list, err := tree.Walk(k.Dir, k.Profile.Server.Skip)
-		if err != nil {
-			return "", err
-		}
-		list = slices.DeleteFunc(list, func(e tree.Entry) bool { return !part.takes(e) })
-		taken, err := w.TakeList(ctx, k.Dir, list, base, k.moves("backup"))
+		taken, err := w.Take(ctx, k.Dir, k.Profile.Server.Skip, part.takes, base, k.moves("backup"))
 		if err != nil {
 			return "", err
 		}

@@ -258,7 +258,7 @@ func TestPutBackMakesAnyMessTheBackupAgain(t *testing.T) {
 	w := l.Writer()
 	defer w.Close()
 	skip := tree.Patterns{"logs/**"}
-	taken, err := w.Take(context.Background(), s.k.Dir, skip, nil, nil)
+	taken, err := w.Take(context.Background(), s.k.Dir, skip, nil, nil, nil)
 	require.NoError(t, err)
 	set := &locker.Set{Owner: "server-x", Skipped: skip, Entries: taken.Entries}
 	require.NoError(t, w.Publish(set))
@@ -326,7 +326,7 @@ func TestPutBackOfNothingButNewFiles(t *testing.T) {
 	require.NoError(t, err)
 	w := l.Writer()
 	defer w.Close()
-	taken, err := w.Take(context.Background(), s.k.Dir, nil, nil, nil)
+	taken, err := w.Take(context.Background(), s.k.Dir, nil, nil, nil, nil)
 	require.NoError(t, err)
 	set := &locker.Set{Owner: "server-x", Entries: taken.Entries}
 	require.NoError(t, w.Publish(set))

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/swap"
 )
@@ -224,8 +225,38 @@ func (t *transaction) confirm() error {
 		}
 	}
 	t.dropStaging()
+	t.trialRead()
 	if err := t.finish(logbook.Confirmed); err != nil {
 		return stuck(err)
 	}
 	return nil
+}
+
+// trialParts is how much of the backup that a refit took is read back once the
+// new server is up: one part of so many, another each day.
+const trialParts = 20
+
+// trialRead reads a share of the refit's own backup back. What it finds is told;
+// it changes nothing of how the refit ended.
+func (t *transaction) trialRead() {
+	t.step("trial read", func() (string, error) {
+		set, err := t.k.backup(t.e.Backup)
+		if err != nil {
+			return "", err
+		}
+		l, err := t.k.locker()
+		if err != nil {
+			return "", err
+		}
+		c, err := l.Check(context.Background(), []*locker.Set{set}, locker.Share{At: uint64(time.Now().Unix() / 86400), Of: trialParts}, nil)
+		if err != nil {
+			return "", err
+		}
+		if n := len(c.Damaged) + len(c.Broken); n > 0 {
+			t.k.warn("backup %s does not read back whole: freshkeel backup check %s", set.ID, set.ID)
+			t.e.Told = append(t.e.Told, fmt.Sprintf("backup %s does not read back whole; freshkeel backup check %s tells what is damaged", set.ID, set.ID))
+			return "", fmt.Errorf("%s of %s", plural(n, "damaged file"), set.ID)
+		}
+		return fmt.Sprintf("one part of %d of %s reads back whole, %s", trialParts, set.ID, Bytes(c.Bytes)), nil
+	})
 }

@@ -137,7 +137,7 @@ func (t *transaction) preCopy(ctx context.Context) error {
 		}
 		t.writer = l.Writer()
 		t.writer.PiecesAlone = true
-		t.copied, err = t.writer.Take(ctx, t.k.Dir, t.k.Profile.Server.Skip, base, t.k.moves("pre-copy"))
+		t.copied, err = t.writer.Take(ctx, t.k.Dir, t.k.Profile.Server.Skip, nil, base, t.k.moves("pre-copy"))
 		if err != nil {
 			return "", err
 		}
@@ -177,7 +177,7 @@ func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, er
 		if err := t.k.halt("backup"); err != nil {
 			return "", err
 		}
-		taken, err := t.writer.Take(ctx, t.k.Dir, t.k.Profile.Server.Skip, t.copied.Base(), t.k.moves("backup"))
+		taken, err := t.writer.Take(ctx, t.k.Dir, t.k.Profile.Server.Skip, nil, t.copied.Base(), t.k.moves("backup"))
 		if err != nil {
 			return "", err
 		}

@@ -43,7 +43,7 @@ func BenchmarkSecondPass(b *testing.B) {
 	}
 	w := l.Writer()
 	defer w.Close()
-	first, err := w.Take(context.Background(), dir, nil, nil, nil)
+	first, err := w.Take(context.Background(), dir, nil, nil, nil, nil)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -58,7 +58,7 @@ func BenchmarkSecondPass(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		t, err := w.Take(context.Background(), dir, nil, base, nil)
+		t, err := w.Take(context.Background(), dir, nil, nil, base, nil)
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -104,10 +104,9 @@ row "second backup, nothing changed | find -printf" "$best_ours" "$best_theirs" 
 
 # One page in two hundred of the database, and of one region file in fifty.
 scribble() {
-  python3 - "$work/srv" "$1" <<'PY'
+  python3 - "$work/srv" <<'PY'
 import os, random, sys
-root, seed = sys.argv[1], int(sys.argv[2])
-random.seed(seed)
+root = sys.argv[1] # other pages and other content each time, or the locker has them already
 regions = sorted(os.listdir(root + "/world/region"))
 for at in [root + "/data/main.db"] + [root + "/world/region/" + r for r in random.sample(regions, len(regions) // 50)]:
     pages = os.path.getsize(at) // 4096
@@ -117,7 +116,7 @@ for at in [root + "/data/main.db"] + [root + "/world/region/" + r for r in rando
             f.write(random.randbytes(4096))
 PY
 }
-scribble 1; sync; before=$(du -s --block-size=1024 "$work/home/locker" | cut -f1)
+scribble; sync; before=$(du -s --block-size=1024 "$work/home/locker" | cut -f1)
 read -r t m < <(took "$fk" -d "$work/srv" backup take)
 stored=$((($(du -s --block-size=1024 "$work/home/locker" | cut -f1) - before)))
 read -r r _ < <(took sh -c "rsync -a --link-dest='$work/copy' --exclude=.freshkeel '$work/srv/' '$work/copy2/' && sync")
@@ -137,7 +136,7 @@ read -r t m < <(took "$fk" -d "$work/srv" backup check)
 row "read everything back" "$t" "-" "-" "$((m / 1024)) MiB"
 
 if [ -z "${QUICK:-}" ]; then
-  for n in $(seq 2 10); do scribble "$n"; "$fk" -d "$work/srv" backup take >/dev/null 2>&1; done
+  for n in $(seq 2 10); do scribble; "$fk" -d "$work/srv" backup take >/dev/null 2>&1; done
   row "ten backups more, 0.5 % of pages each, MiB" "$(mib "$work/home/locker")" "$(mib "$work/srv")" "$(over "$(mib "$work/home/locker")" "$(mib "$work/srv")")" "-"
 fi
 

@@ -38,7 +38,7 @@ func TestRefitExchangesTheBuildAndNothingElse(t *testing.T) {
 	r := p.ok("refit", "3.5.0")
 	assert.True(t, strings.HasPrefix(r.out, "REFITTED  3.4.1 → 3.5.0 and runs"), r.out)
 	assert.Contains(t, r.out, "mossgate server 3.5.0", "the line that says so")
-	for _, step := range []string{"resolve", "fetch", "check", "stage", "pre-copy", "stop", "backup", "swap", "start", "watch"} {
+	for _, step := range []string{"resolve", "fetch", "check", "stage", "pre-copy", "stop", "backup", "swap", "start", "watch", "trial read"} {
 		assert.Regexp(t, `(?m)^\d\d:\d\d:\d\d `+step+`: .*\(.*s\)$`, r.err, "a line a step")
 	}
 
@@ -64,7 +64,7 @@ func TestRefitExchangesTheBuildAndNothingElse(t *testing.T) {
 	for _, s := range e.Steps {
 		order = append(order, s.Name)
 	}
-	assert.Equal(t, []string{"stage", "pre-copy", "stop", "backup", "swap", "start", "watch"}, order, "what can be done while the old server runs is done then (P10)")
+	assert.Equal(t, []string{"stage", "pre-copy", "stop", "backup", "swap", "start", "watch", "trial read"}, order, "what can be done while the old server runs is done then (P10)")
 	assert.NotZero(t, e.Down)
 	assert.NotZero(t, e.Exchange)
 	assert.Less(t, e.Exchange, e.Down)

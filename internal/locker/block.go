@@ -277,6 +277,25 @@ func readFrames(path string) ([][]byte, error) {
 	}
 }
 
+// Each reads the entries of a set one after the other, a block in memory at a time.
+func (l *Locker) Each(owner, id string, each func(*File)) error {
+	b, err := l.Base(owner, id)
+	if err != nil {
+		return err
+	}
+	defer b.close()
+	for i := range b.blocks {
+		list, err := b.entries(i)
+		if err != nil {
+			return err
+		}
+		for k := range list {
+			each(&list[k])
+		}
+	}
+	return nil
+}
+
 // merge goes through entries and a base side by side, both sorted by path. It
 // tells, for each entry, what the base has of that path: nil where nothing.
 type merge struct {

@@ -54,26 +54,21 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 	}
 	bad := map[tree.Sum]string{}
 	named := map[tree.Sum]bool{}
-	each := func(read func(s *Set)) {
+	each := func(read func(head *Set, f *File)) {
 		for _, head := range sets {
-			s, err := l.Read(head.Owner, head.ID)
-			if err != nil {
+			if err := l.Each(head.Owner, head.ID, func(f *File) { read(head, f) }); err != nil {
 				if why := err.Error(); !slices.Contains(c.Broken, why) {
 					c.Broken = append(c.Broken, why)
 				}
-				continue
 			}
-			read(s)
 		}
 	}
-	each(func(s *Set) {
-		c.Sets++
-		for _, f := range s.Entries {
-			for _, p := range f.Pieces {
-				named[p] = true
-			}
+	each(func(_ *Set, f *File) {
+		for _, p := range f.Pieces {
+			named[p] = true
 		}
 	})
+	c.Sets = len(sets) - len(c.Broken)
 	type job struct {
 		sum  tree.Sum
 		name string // of its pack
@@ -141,13 +136,11 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 		c.Broken = append(c.Broken, err.Error())
 	}
 	if len(bad) > 0 {
-		each(func(s *Set) {
-			for _, f := range s.Entries {
-				for _, p := range f.Pieces {
-					if why, is := bad[p]; is {
-						c.Damaged = append(c.Damaged, Hurt{s.Owner, s.ID, f.Path, why})
-						break
-					}
+		each(func(head *Set, f *File) {
+			for _, p := range f.Pieces {
+				if why, is := bad[p]; is {
+					c.Damaged = append(c.Damaged, Hurt{head.Owner, head.ID, f.Path, why})
+					return
 				}
 			}
 		})

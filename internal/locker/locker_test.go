@@ -62,7 +62,7 @@ func take(t *testing.T, l *Locker, dir string, base *Base) (*Set, *Taken) {
 	t.Helper()
 	w := l.Writer()
 	defer w.Close()
-	got, err := w.Take(context.Background(), dir, tree.Patterns{"logs/**"}, base, nil)
+	got, err := w.Take(context.Background(), dir, tree.Patterns{"logs/**"}, nil, base, nil)
 	require.NoError(t, err)
 	s := &Set{Owner: "server-1", Taken: time.Now()}
 	got.Fill(s)

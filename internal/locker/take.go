@@ -38,31 +38,57 @@ func (t *Taken) Insert(f File) {
 	t.blocks = nil
 }
 
-// Take stores the folder root but for what skip matches. Files that base, an
-// earlier pass or backup, proves unchanged are not read; base may be nil, and is
-// used up. progress, which may be nil, hears bytes done and bytes to do.
-func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, base *Base, progress func(done, total int64)) (*Taken, error) {
-	list, err := tree.Walk(root, skip)
-	if err != nil {
+// Take stores the folder root but for what skip matches, and of the rest what
+// takes says; nil is everything. Files that base, an earlier pass or backup, proves
+// unchanged are not read; base may be nil, and is used up. progress, which may be
+// nil, hears bytes done and bytes to do.
+func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, takes func(tree.Entry) bool, base *Base, progress func(done, total int64)) (*Taken, error) {
+	// Kept as they come until their number is known: one list that grows would be
+	// there twice each time it does.
+	var found [][]tree.Entry
+	n := 0
+	if err := tree.WalkEach(root, skip, func(in []tree.Entry) {
+		if takes != nil {
+			in = slices.Clip(slices.DeleteFunc(slices.Clone(in), func(e tree.Entry) bool { return !takes(e) })) // the walk still needs its own
+		}
+		found = append(found, in)
+		n += len(in)
+	}); err != nil {
 		return nil, err
 	}
-	return w.TakeList(ctx, root, list, base, progress)
+	files := make([]File, 0, n)
+	for i, in := range found {
+		for _, e := range in {
+			files = append(files, File{Entry: e})
+		}
+		found[i] = nil
+	}
+	slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
+	return w.takeFiles(ctx, root, files, base, progress)
 }
 
-// TakeList is Take for entries that a walk of root has found.
-func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, base *Base, progress func(done, total int64)) (_ *Taken, err error) {
+// TakeList is Take for entries, sorted by path, that a walk of root has found.
+func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, base *Base, progress func(done, total int64)) (*Taken, error) {
+	files := make([]File, len(list))
+	for i, e := range list {
+		files[i].Entry = e
+	}
+	return w.takeFiles(ctx, root, files, base, progress)
+}
+
+func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base *Base, progress func(done, total int64)) (_ *Taken, err error) {
 	if base != nil {
 		defer base.close()
 	}
-	t := &Taken{Entries: make([]File, len(list))}
-	was := make([]int, len(list)) // position in the base, -1 for what differs
+	t := &Taken{Entries: files}
+	was := make([]int, len(files)) // position in the base, -1 for what differs
 	earlier := merge{base: base}
 	doubtful := w.l.doubtful()
 	var todo []int
 	var total int64
-	for i, e := range list {
-		f := &t.Entries[i]
-		f.Entry = e
+	for i := range files {
+		f := &files[i]
+		e := f.Entry
 		old, at := earlier.find(e.Path)
 		was[i] = -1
 		if e.Kind == tree.File {
@@ -83,7 +109,6 @@ func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, b
 		}
 	}
 	t.Doubt = earlier.err
-	list = nil // its entries are those of t now
 	t.Read = total
 	var mu sync.Mutex
 	var done int64

@@ -136,14 +136,12 @@ func (l *Locker) living() (map[tree.Sum]bool, error) {
 			return nil, err
 		}
 		for _, h := range heads {
-			s, err := l.Read(o, h.ID)
-			if err != nil {
-				return nil, fmt.Errorf("nothing is given back while a set can't be read: %w", err)
-			}
-			for _, f := range s.Entries {
+			if err := l.Each(o, h.ID, func(f *File) {
 				for _, p := range f.Pieces {
 					out[p] = true
 				}
+			}); err != nil {
+				return nil, fmt.Errorf("nothing is given back while a set can't be read: %w", err)
 			}
 		}
 	}

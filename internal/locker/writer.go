@@ -23,8 +23,12 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// PackSize is about where a pack is closed, in bytes.
-const PackSize = 64 << 20
+// PackSize is about where a pack is closed, in bytes, and packPieces where it is
+// when they are small.
+const (
+	PackSize   = 64 << 20
+	packPieces = 32 << 10
+)
 
 // bundle is how much content a frame gathers, in bytes: small pieces that come one
 // after the other share one, which compresses better and is read at once.
@@ -73,6 +77,8 @@ type pack struct {
 	lock *flock.Flock
 	off  int64
 	idx  bytes.Buffer
+
+	pieces int
 }
 
 // Writer begins adding to the locker, and sweeps what a dead writer left. It
@@ -305,8 +311,9 @@ func (w *Writer) write(sc *scratch, enc *zstd.Encoder, frame []byte, gathers []g
 		at += g.size
 	}
 	p.off += int64(len(sc.comp))
+	p.pieces += len(gathers)
 	w.stored += int64(len(sc.comp))
-	if p.off >= PackSize {
+	if p.off >= PackSize || p.pieces >= packPieces {
 		w.cur = nil
 		w.closing.Go(func() error { return w.seal(p) })
 	}

@@ -126,13 +126,23 @@ func describe(full, path string, fi fs.FileInfo) (e Entry, ok bool, err error) {
 // matches, sorted by path. Sockets, pipes and devices are left out. Files that
 // vanish while it walks are left out too, since a running server's folder moves.
 func Walk(root string, skip Patterns) ([]Entry, error) {
-	if fi, err := os.Stat(root); err != nil {
+	var out []Entry
+	if err := WalkEach(root, skip, func(found []Entry) { out = append(out, found...) }); err != nil {
 		return nil, err
+	}
+	slices.SortFunc(out, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
+	return out, nil
+}
+
+// WalkEach is Walk for a caller that keeps entries in a way of its own: it hears
+// what each folder holds, in no order, never twice at a time.
+func WalkEach(root string, skip Patterns, each func([]Entry)) error {
+	if fi, err := os.Stat(root); err != nil {
+		return err
 	} else if !fi.IsDir() {
-		return nil, fmt.Errorf("%s is not a folder", root)
+		return fmt.Errorf("%s is not a folder", root)
 	}
 	var mu sync.Mutex
-	var out []Entry
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	var walk func(rel string) error
@@ -145,7 +155,7 @@ func Walk(root string, skip Patterns) ([]Entry, error) {
 			return err
 		}
 		mu.Lock()
-		out = append(out, found...)
+		each(found)
 		mu.Unlock()
 		for _, e := range found {
 			if e.Kind != Dir {
@@ -159,11 +169,7 @@ func Walk(root string, skip Patterns) ([]Entry, error) {
 		}
 		return nil
 	}
-	if err := errors.Join(walk(""), g.Wait()); err != nil {
-		return nil, err
-	}
-	slices.SortFunc(out, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
-	return out, nil
+	return errors.Join(walk(""), g.Wait())
 }
 
 // under is the path of a name in a folder of the tree.
