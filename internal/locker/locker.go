@@ -27,7 +27,6 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
-	"strconv"
 	"strings"
 	"sync"
 
@@ -143,19 +142,39 @@ func (l *Locker) readIndex(name string, b []byte) error {
 	return bad
 }
 
+var malformed = errors.New("it is not «hash offset stored size at»")
+
 func readIndexLine(line []byte) (s tree.Sum, p place, err error) {
-	f := bytes.Fields(line)
-	if len(f) != 4 && len(f) != 5 {
-		return s, p, errors.New("it is not «hash offset stored size at»")
+	if len(line) < 2*len(s) {
+		return s, p, malformed
 	}
-	if err := s.UnmarshalText(f[0]); err != nil {
+	if err := s.UnmarshalText(line[:2*len(s)]); err != nil {
 		return s, p, err
 	}
 	var n [4]int64
-	for i := range f[1:] {
-		if n[i], err = strconv.ParseInt(string(f[i+1]), 10, 64); err != nil {
-			return s, p, err
+	rest := line[2*len(s):]
+	for i := range n {
+		if len(rest) == 0 && i == 3 { // a line without «at»
+			break
 		}
+		if len(rest) < 2 || rest[0] != ' ' {
+			return s, p, malformed
+		}
+		digits := 1
+		for ; digits < len(rest) && rest[digits] != ' '; digits++ {
+			d := rest[digits] - '0'
+			if d > 9 || digits > 18 {
+				return s, p, malformed
+			}
+			n[i] = n[i]*10 + int64(d)
+		}
+		if digits == 1 {
+			return s, p, malformed
+		}
+		rest = rest[digits:]
+	}
+	if len(rest) > 0 {
+		return s, p, malformed
 	}
 	p = place{off: n[0], stored: int32(n[1]), size: int32(n[2]), at: int32(n[3])}
 	if n[0] < 0 || n[1] < 1 || n[1] > 2*maxFrame || n[2] < 0 || n[2] > maxFrame || n[3] < 0 || n[3]+n[2] > maxFrame {
