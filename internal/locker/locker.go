@@ -142,11 +142,11 @@ func (l *Locker) readIndex(name string, b []byte) error {
 	return bad
 }
 
-var malformed = errors.New("it is not «hash offset stored size at»")
+var errIndexLine = errors.New("it is not «hash offset stored size at»")
 
 func readIndexLine(line []byte) (s tree.Sum, p place, err error) {
 	if len(line) < 2*len(s) {
-		return s, p, malformed
+		return s, p, errIndexLine
 	}
 	if err := s.UnmarshalText(line[:2*len(s)]); err != nil {
 		return s, p, err
@@ -158,23 +158,23 @@ func readIndexLine(line []byte) (s tree.Sum, p place, err error) {
 			break
 		}
 		if len(rest) < 2 || rest[0] != ' ' {
-			return s, p, malformed
+			return s, p, errIndexLine
 		}
 		digits := 1
 		for ; digits < len(rest) && rest[digits] != ' '; digits++ {
 			d := rest[digits] - '0'
 			if d > 9 || digits > 18 {
-				return s, p, malformed
+				return s, p, errIndexLine
 			}
 			n[i] = n[i]*10 + int64(d)
 		}
 		if digits == 1 {
-			return s, p, malformed
+			return s, p, errIndexLine
 		}
 		rest = rest[digits:]
 	}
 	if len(rest) > 0 {
-		return s, p, malformed
+		return s, p, errIndexLine
 	}
 	p = place{off: n[0], stored: int32(n[1]), size: int32(n[2]), at: int32(n[3])}
 	if n[0] < 0 || n[1] < 1 || n[1] > 2*maxFrame || n[2] < 0 || n[2] > maxFrame || n[3] < 0 || n[3]+n[2] > maxFrame {
