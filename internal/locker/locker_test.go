@@ -434,3 +434,35 @@ func TestSpaceIsGivenBackAndReadersGoOn(t *testing.T) {
 	_, err = l.GiveBack(context.Background(), nil)
 	assert.ErrorContains(t, err, "nothing is given back while a set can't be read")
 }
+
+// A clock that was ahead when a backup was taken, and went back since, proves
+// nothing: what was rewritten is read again, though its size and time are the same,
+// and the next backup has the next number.
+func TestAClockThatWentBackProvesNothing(t *testing.T) {
+	dir, l := t.TempDir(), open(t, t.TempDir())
+	at := filepath.Join(dir, "world")
+	old := time.Now().Add(-time.Hour)
+	write := func(text string) {
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
+		require.NoError(t, os.Chtimes(at, old, old))
+	}
+	write("before")
+	_, first := take(t, l, dir, nil)
+	for i := range first.Entries {
+		first.Entries[i].ReadAt += int64(240 * time.Hour)
+	}
+	s := &Set{Owner: "server-1", Taken: time.Now().Add(240 * time.Hour)}
+	first.Fill(s)
+	w := l.Writer()
+	require.NoError(t, w.Publish(s))
+	w.Close()
+	write("after!")
+	base, err := l.Base("server-1", s.ID)
+	require.NoError(t, err)
+	next, got := take(t, l, dir, base)
+	assert.EqualValues(t, len("after!"), got.Read)
+	assert.Equal(t, "b0003", next.ID)
+	var b bytes.Buffer
+	require.NoError(t, l.Copy(&b, next.Entries[0]))
+	assert.Equal(t, "after!", b.String())
+}
