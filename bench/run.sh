@@ -45,7 +45,7 @@ if [ ! -e "$work/srv/run.sh" ]; then
   echo "making the install (2.3 GiB)" >&2
   make_install "$work/srv"
 fi
-rm -rf "$work/srv/freshkeel.toml" "$work/srv/.freshkeel" "$work/home" "$work/copy"
+rm -rf "$work"/srv/more-* "$work"/next-2.* "$work/srv/freshkeel.toml" "$work/srv/.freshkeel" "$work/home" "$work/copy"
 sed -i 's/server [0-9.]*"/server 1.0"/' "$work/srv/run.sh"
 sync
 
@@ -163,6 +163,22 @@ read -r t m < <(tail -n 1 "$work/time")
 row "refit that fails and goes back: whole" "$t" "-" "-" "$((m / 1024)) MiB"
 "$fk" -d "$work/srv" --json logbook r0002 | jq -r '.steps[] | "    \(.name)\t\(.took_ns / 1e9 * 1000 | round) ms\t\(.note // "")"'
 "$fk" -d "$work/srv" stop >/dev/null 2>&1
+
+# What players wait for follows what changes, not how much there is.
+if [ -z "${QUICK:-}" ]; then
+  for times in 2 4; do
+    for n in $(seq $((times / 2)) $((times - 1))); do cp -r "$work/srv/assets" "$work/srv/more-$n"; done
+    head -c 134217728 /dev/urandom >"$next/assets/1.pak"
+    sed "s/server [0-9.]*\"/server 2.$times\"/" "$work/srv/run.sh" >"$next/run.sh"; chmod +x "$next/run.sh"
+    mv "$next" "$work/next-2.$times"; next=$work/next-2.$times
+    "$fk" -d "$work/srv" backup take >/dev/null 2>&1
+    "$fk" -d "$work/srv" start >/dev/null 2>&1
+    read -r t m < <(took "$fk" -d "$work/srv" --json refit --from "$next" --accept drift)
+    "$fk" -d "$work/srv" stop >/dev/null 2>&1
+    row "refit, 128 MiB changed, assets x $times: gone → started" "$(awk "BEGIN { printf \"%.3f\", $(tail -n 1 "$work/out" | jq .entry.exchange_ns) / 1e9 }")" "-" "-" "$((m / 1024)) MiB"
+  done
+  rm -r "$work"/srv/more-*
+fi
 
 # One sparse file of 20 GiB, and 200,000 files: memory must not follow them.
 truncate -s 20G "$work/srv/data/huge.db"

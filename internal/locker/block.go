@@ -109,7 +109,7 @@ var errNoMark = errors.New("no mark stands in front of a block")
 func writeSet(w io.Writer, s *Set) error {
 	s.Format = setFormat
 	s.Tally()
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(maxFrame), zstd.WithLowerEncoderMem(true))
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(maxFrame), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(true))
 	if err != nil {
 		return err
 	}
