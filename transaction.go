@@ -142,6 +142,9 @@ func (t *transaction) preCopy(ctx context.Context) error {
 			return "", err
 		}
 		t.k.doubt(t.copied)
+		if err := t.copied.Prepare(); err != nil {
+			return "", err
+		}
 		return fmt.Sprintf("%s read while the server ran", Bytes(t.copied.Read)), nil
 	})
 }

@@ -105,11 +105,46 @@ func readBlock(r *bufio.Reader) ([]byte, error) {
 
 var errNoMark = errors.New("no mark stands in front of a block")
 
+func newBlockEncoder() (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(maxFrame), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(true))
+}
+
+func blockText(text []byte, entries []File) (_ []byte, err error) {
+	for i := range entries {
+		if text, err = appendLine(text, &entries[i]); err != nil {
+			return nil, err
+		}
+	}
+	return text, nil
+}
+
+// Prepare compresses the blocks of a pass ahead of time, so that the next pass,
+// for which a server has to be down, has only those to do that changed since.
+func (t *Taken) Prepare() error {
+	enc, err := newBlockEncoder()
+	if err != nil {
+		return err
+	}
+	defer enc.Close()
+	var text []byte
+	for i := range t.blocks {
+		b := &t.blocks[i]
+		if b.raw != nil {
+			continue
+		}
+		if text, err = blockText(text[:0], t.Entries[b.from:b.from+b.n]); err != nil {
+			return err
+		}
+		b.raw = enc.EncodeAll(text, nil)
+	}
+	return nil
+}
+
 // writeSet writes head, blocks and end.
 func writeSet(w io.Writer, s *Set) error {
 	s.Format = setFormat
 	s.Tally()
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(maxFrame), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(true))
+	enc, err := newBlockEncoder()
 	if err != nil {
 		return err
 	}
@@ -138,11 +173,8 @@ func writeSet(w io.Writer, s *Set) error {
 			}
 			continue
 		}
-		text = text[:0]
-		for i := range s.Entries[b.from : b.from+b.n] {
-			if text, err = appendLine(text, &s.Entries[b.from+i]); err != nil {
-				return err
-			}
+		if text, err = blockText(text[:0], s.Entries[b.from:b.from+b.n]); err != nil {
+			return err
 		}
 		if err := put(text); err != nil {
 			return err

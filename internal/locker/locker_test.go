@@ -179,7 +179,10 @@ func TestBlocksOfASetAreCarriedOver(t *testing.T) {
 		got.Entries[i].Dev = 0
 		require.Equal(t, got.Entries[i], read.Entries[i])
 	}
+	require.NoError(t, got.Prepare())
+	assert.Equal(t, len(got.blocks), carried(got))
 	_, next := take(t, l, dir, got.Base()) // as a refit's second pass has it
+	assert.GreaterOrEqual(t, carried(next), len(next.blocks)-2, "all but those of what is read again")
 	assert.EqualValues(t, len("changed")+len("changed too"), next.Read, "the rest is proved by its times")
 
 	// Damage in the base costs reading, and nothing else.
