@@ -266,3 +266,90 @@ func TestBackupsGoOutAndComeIn(t *testing.T) {
 	}
 	assert.Contains(t, p.ok("backup", "list").out, "from all.zip")
 }
+
+// Killed at moments that nobody chose, beside each other: nothing that was stored
+// is lost, and each next command works.
+func TestBackupsSurviveKills(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	p.ok("backup", "take", "--label", "whole")
+	want := p.tree()
+	n := 0
+	for _, args := range [][]string{
+		{"backup", "take"}, {"backup", "take", "--reread"}, {"backup", "thin", "--last", "1"}, {"backup", "check"},
+		{"backup", "export", "b0001", "OUT.tar.zst"}, {"backup", "restore", "b0001", "--to", "OUT"}, {"backup", "import", "members.txt.zip"},
+	} {
+		for _, after := range []time.Duration{2, 12, 30} {
+			n++
+			for i := range args {
+				args[i] = strings.Replace(args[i], "OUT", filepath.Join(p.dir, fmt.Sprint("out", n)), 1)
+			}
+			p.put("gardens/grows.garden", strings.Repeat(fmt.Sprint(n, " "), 200_000))
+			cmd := p.command(args...)
+			require.NoError(t, cmd.Start())
+			time.Sleep(after * time.Millisecond)
+			cmd.Process.Kill()
+			cmd.Wait()
+			r := p.ok("backup", "check")
+			require.Contains(t, r.out, "WHOLE", "%v", args)
+		}
+	}
+	p.ok("backup", "take")
+	p.ok("backup", "thin", "--last", "1")
+	require.NoError(t, os.Remove(filepath.Join(p.install, "gardens/grows.garden")))
+	p.ok("backup", "restore", "b0001")
+	assert.Equal(t, want, p.tree())
+	left, _ := filepath.Glob(filepath.Join(p.home, "locker/packs/*.part"))
+	assert.Empty(t, left, "what a killed writer left is swept")
+}
+
+// A disk that is full loses no backup, and says so.
+func TestAFullDiskLosesNoBackup(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	p.mounted(p.home, "size=3m")
+	p.ok("backup", "take")
+	p.put("gardens/vast.garden", "") // what does not compress
+	b := make([]byte, 6<<20)
+	for i, x := 0, uint32(1); i < len(b); i++ {
+		x = x*1664525 + 1013904223
+		b[i] = byte(x >> 24)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(p.install, "gardens/vast.garden"), b, 0o644))
+	for _, args := range [][]string{{"backup", "take"}, {"backup", "import", filepath.Join(p.install, "gardens")}} {
+		assert.Contains(t, p.exits(exitFailed, args...).err, "no space left on device")
+		assert.Equal(t, []string{"b0001"}, p.backups())
+		assert.Contains(t, p.ok("backup", "check").out, "WHOLE")
+	}
+	small := filepath.Join(p.dir, "small")
+	require.NoError(t, os.Mkdir(small, 0o755))
+	p.mounted(small, "size=200k")
+	assert.Contains(t, p.exits(exitFailed, "backup", "export", "b0001", filepath.Join(small, "x.tar")).err, "no space left on device")
+	assert.Contains(t, p.exits(exitFailed, "backup", "restore", "b0001", "--to", filepath.Join(small, "x")).err, "no space left on device")
+	list, err := filepath.Glob(filepath.Join(small, ".export*"))
+	require.NoError(t, err)
+	assert.Empty(t, list, "half an archive is no archive")
+	require.NoError(t, os.Remove(filepath.Join(p.install, "gardens/vast.garden")))
+	p.ok("backup", "take")
+}
+
+// What comes in is held to the same rules as a build, and leaves nothing where it
+// is refused.
+func TestAnArchiveThatIsNoBackupIsRefused(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	at := filepath.Join(p.dir, "old.zip")
+	for files, says := range map[[2]string]string{
+		{"../members.txt", "x"}: "refused whole", {"/etc/passwd", "x"}: "refused whole",
+	} {
+		writeZip(t, at, map[string]string{files[0]: files[1]})
+		assert.Contains(t, p.exits(exitFailed, "backup", "import", at).err, says)
+	}
+	require.NoError(t, os.WriteFile(at, []byte("PK\x03\x04 and no more"), 0o644))
+	p.exits(exitFailed, "backup", "import", at)
+	assert.Contains(t, p.exits(exitFailed, "backup", "import", filepath.Join(p.dir, "nothing")).err, "no such file")
+	p.exits(exitUsage, "backup", "import")
+	p.exits(exitUsage, "backup", "export", "b0001")
+	assert.Empty(t, p.backups())
+	assert.Contains(t, p.ok("backup", "list").out, "there is no backup of this install yet")
+}

@@ -265,3 +265,27 @@ func TestAddonsAreHeldAgainstTheVersionThatIsToRun(t *testing.T) {
 	p.ok("refit", "3.5.0", "--accept", "addons")
 	assert.FileExists(t, filepath.Join(p.install, "addons/song.jar"))
 }
+
+// A batch script is read like a shell script: which runtime it would run, from
+// which line, and how that line would be changed, CRLF and all else untouched.
+func TestABatchScriptIsCheckedAndItsEditShown(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	home := filepath.Join(p.dir, "more", "33")
+	put(t, filepath.Join(home, "release"), "JAVA_VERSION=\"33.0.1\"\n")
+	p.tool("more/33/bin/java", "")
+	text := "@echo off\r\nrem Opens the gates.\r\nset JAVA=..\\runtimes\\17\\bin\\java\r\n\"%JAVA%\" -Xmx256M -jar mossgate.jar --gardens gardens\r\npause\r\n"
+	p.put("open-gates.bat", text)
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "script = 'open-gates.sh'", "script = 'open-gates.bat'", 1)
+	})
+	f := p.preflight(exitRefused, "4.0.0")["runtime"]
+	p.parts(f, freshkeel.Stop, "mossgate.jar needs Java 33, the launch script runs Java 17", `open-gates.bat:4: "%JAVA%" -Xmx256M -jar mossgate.jar`, "class file version 77", "runtimes take --for 4.0.0")
+	p.editProfile(func(s string) string { return s + "\n[runtime]\nsearch = ['" + home + "']\n" })
+	f = p.preflight(exitDone, "4.0.0")["runtime"]
+	p.parts(f, freshkeel.Warn, "line 4 of open-gates.bat is changed: it will run Java 33.0.1", "+ "+home+"/bin/java -Xmx256M -jar mossgate.jar --gardens gardens", "needs Java 33", "puts the old line back")
+	assert.Equal(t, text, p.read("open-gates.bat"), "a preflight changes nothing")
+	p.put("open-gates.bat", strings.Replace(text, "-Xmx256M", "-Xms1G -Xmx256M", 1))
+	assert.Equal(t, freshkeel.Stop, p.preflight(exitRefused, "3.5.0")["memory"].Level)
+	assert.Contains(t, p.ok("runtimes").out, "FITS  mossgate.jar of 3.4.1 needs Java 17, the launch script runs Java 17.0.9")
+}

@@ -469,3 +469,64 @@ func TestAClockThatWentBackProvesNothing(t *testing.T) {
 	require.NoError(t, l.Copy(&b, next.Entries[0]))
 	assert.Equal(t, "after!", b.String())
 }
+
+// Content is held against a stored file by its hash, or by its pieces where the
+// hash of the whole was left out.
+func TestContentIsHeldAgainstAFileByItsPieces(t *testing.T) {
+	l := open(t, t.TempDir())
+	for _, size := range []int{0, 5, minPiece, maxPiece + 1, 2*mib + 7} {
+		w := l.Writer()
+		w.PiecesAlone = true
+		b := noise(uint64(size), size)
+		f, err := w.Add(context.Background(), bytes.NewReader(b), nil)
+		require.NoError(t, err)
+		require.NoError(t, w.Publish(&Set{Owner: "server-1", Entries: []File{f}}))
+		w.Close()
+		assert.Equal(t, len(f.Pieces) > 1, f.Sum.IsZero(), size)
+		same := func(b []byte) bool {
+			ok, err := l.Same(bytes.NewReader(b), f)
+			require.NoError(t, err)
+			return ok
+		}
+		assert.True(t, same(b), size)
+		assert.False(t, same(append(bytes.Clone(b), 'x')), size)
+		if size > 0 {
+			assert.False(t, same(b[:size-1]), size)
+			spoilt := bytes.Clone(b)
+			spoilt[size/2] ^= 1
+			assert.False(t, same(spoilt), size)
+		}
+		var out bytes.Buffer
+		require.NoError(t, l.Copy(&out, f))
+		assert.True(t, bytes.Equal(b, out.Bytes()))
+	}
+}
+
+// Cuts are bounded, follow the content, and come back after what was put in.
+func TestCutsFollowTheContent(t *testing.T) {
+	cuts := func(b []byte) map[tree.Sum]bool {
+		out := map[tree.Sum]bool{}
+		for len(b) > 0 {
+			n := cutNext(b)
+			require.LessOrEqual(t, n, maxPiece)
+			if n < len(b) {
+				require.GreaterOrEqual(t, n, minPiece)
+			}
+			out[sumPiece(b[:n])] = true
+			b = b[n:]
+		}
+		return out
+	}
+	b := noise(3, 8*mib)
+	before := cuts(b)
+	after := cuts(slices.Concat(b[:3*mib+5], []byte("a few words"), b[3*mib+5:]))
+	fresh := 0
+	for s := range after {
+		if !before[s] {
+			fresh++
+		}
+	}
+	assert.LessOrEqual(t, fresh, 4)
+	assert.Len(t, cuts(make([]byte, 4*mib)), 1+len(cuts(make([]byte, 4*mib%zeroCut)))*min(1, 4*mib%zeroCut), "a hole is one piece, over and over")
+	assert.Equal(t, cutting.next(make([]byte, maxPiece)), zeroCut)
+}

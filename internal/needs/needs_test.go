@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -312,4 +313,85 @@ func FuzzDescriptor(f *testing.F) {
 		EngineRange(Python, "a/b", func(string) ([]byte, error) { return []byte(text), nil })
 		Interpreter([]byte(text), nil)
 	})
+}
+
+// A script's first line names what runs it, by itself or by way of env.
+func TestTheFirstLineNamesTheInterpreter(t *testing.T) {
+	bin := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "fensh"), []byte("x"), 0o755))
+	env := []string{"PATH=/nowhere:" + bin}
+	for head, want := range map[string][3]string{
+		"#!/bin/sh\nx":                    {"/bin/sh", "/bin/sh", "yes"},
+		"#! /bin/sh -e\n":                 {"/bin/sh", "/bin/sh", "yes"},
+		"#!/usr/bin/env fensh\n":          {"fensh", bin + "/fensh", "yes"},
+		"#!/usr/bin/env -S A=b fensh\n":   {"fensh", bin + "/fensh", "yes"},
+		"#!/usr/bin/env marsh\n":          {"marsh", "", "yes"},
+		"#!/opt/fen/bin/shell\n":          {"/opt/fen/bin/shell", "", "yes"},
+		"#!\n":                            {"", "", ""},
+		"echo no first line\n#!/bin/sh\n": {"", "", ""},
+		"":                                {"", "", ""},
+	} {
+		program, found, ok := Interpreter([]byte(head), env)
+		assert.Equal(t, want, [3]string{program, found, map[bool]string{true: "yes"}[ok]}, "%q", head)
+	}
+}
+
+// What is asked stands in the nearest project file, in the folder or above it.
+func TestTheNearestProjectFileSaysWhatIsAsked(t *testing.T) {
+	files := map[string]string{
+		"package.json":              `{"engines":{"node":">=18"}}`,
+		"server/tools/package.json": `{"name":"no engines here"}`,
+		"server/pyproject.toml":     "[project]\nname = 'x'\n",
+		"setup.cfg":                 "[options]\npython_requires = >=3.9\n",
+		"bad/package.json":          `{`,
+	}
+	read := func(at string) ([]byte, error) {
+		if b, ok := files[at]; ok {
+			return []byte(b), nil
+		}
+		return nil, fs.ErrNotExist
+	}
+	for _, c := range []struct{ kind, script, text, where string }{
+		{Node, "server/tools/run.js", ">=18", "package.json, engines.node"},
+		{Node, "run.js", ">=18", "package.json, engines.node"},
+		{Python, "server/main.py", ">=3.9", "setup.cfg, python_requires"},
+	} {
+		r, ok, err := EngineRange(c.kind, c.script, read)
+		require.NoError(t, err)
+		assert.True(t, ok)
+		assert.Equal(t, [2]string{c.text, c.where}, [2]string{r.Text, r.Where}, c.script)
+	}
+	_, _, err := EngineRange(Node, "bad/run.js", read)
+	assert.ErrorContains(t, err, "bad/package.json can't be read")
+	_, ok, err := EngineRange(Python, "x.py", func(string) ([]byte, error) { return nil, fs.ErrNotExist })
+	assert.False(t, ok || err != nil)
+}
+
+// A field is found by its dotted name in each format, one text or several.
+func TestDescriptorsAreReadInEachFormat(t *testing.T) {
+	for name, c := range map[string]struct {
+		text, field string
+		want        []string
+	}{
+		"a.json":      {`{"needs":{"moss":[">=3","4.x"]}}`, "needs.moss", []string{">=3", "4.x"}},
+		"dotted.json": {`{"needs.moss":">=3"}`, "needs.moss", []string{">=3"}},
+		"deep.json":   {`{"a":{"b.c":"d"}}`, "a.b.c", []string{"d"}},
+		"a.yaml":      {"needs:\n  moss: 3.5\n", "needs.moss", []string{"3.5"}},
+		"a.toml":      {"[needs]\nmoss = '~3.4'\n", "needs.moss", []string{"~3.4"}},
+		"a.MF":        {"Manifest-Version: 1.0\r\nFits: >=3\r\n", "Fits", []string{">=3"}},
+		"a.props":     {"# of moss\nfits = 3.4.x\n", "fits", []string{"3.4.x"}},
+		"none.json":   {`{"needs":{"moss":null}}`, "needs.moss", nil},
+		"map.json":    {`{"needs":{"moss":{}}}`, "needs.moss", nil},
+		"text.json":   {`{"needs":"moss"}`, "needs.moss", nil},
+	} {
+		d, err := ReadDescriptor(name, []byte(c.text))
+		require.NoError(t, err, name)
+		assert.Equal(t, c.want, d.Field(c.field), name)
+	}
+	_, err := ReadDescriptor("a.json", []byte("{"))
+	assert.Error(t, err)
+	_, err = DescriptorIn(strings.NewReader("no zip"), 6, "a.json")
+	assert.ErrorContains(t, err, "it is no zip")
+	assert.True(t, WindowsOwn("KERNEL32.dll") && WindowsOwn("api-ms-win-crt-heap-l1-1-0.dll") && !WindowsOwn("fen140.dll"))
+	assert.Equal(t, []string{Node, Node, Python, Python, "", ""}, []string{EngineOf("node"), EngineOf("/x/nodejs"), EngineOf("python3.12"), EngineOf(`C:\p\python.exe`), EngineOf("nodejs-tool"), EngineOf("java")})
 }
