@@ -282,3 +282,24 @@ func FuzzPage(f *testing.F) {
 		proposePage(b, "https://moss.example/page")
 	})
 }
+
+// A runtime that goes with a build is picked for the machine, and checked like a
+// part.
+func TestARuntimeGoesWithABuild(t *testing.T) {
+	parse := func(runtimes string) (*Feed, error) {
+		return Parse([]byte(`{"format":"freshkeel-feed/1","builds":[{"version":"1.0","parts":[{"url":"a.zip"}],"runtimes":[` + runtimes + `]}]}`))
+	}
+	f, err := parse(`{"runtime":"Java","os":"windows","url":"w.zip"},{"runtime":"java","os":"linux","arch":"arm64","url":"a.tar.gz"},{"runtime":"java","os":"linux","url":"l.tar.gz","version":"21"},{"runtime":"node","url":"n.zip"}`)
+	require.NoError(t, err)
+	for m, want := range map[Choice]string{{OS: "windows", Arch: "amd64"}: "w.zip", {OS: "linux", Arch: "arm64"}: "a.tar.gz", {OS: "linux", Arch: "amd64"}: "l.tar.gz", {OS: "darwin", Arch: "arm64"}: ""} {
+		a, ok := f.Builds[0].RuntimeFor("java", m)
+		assert.Equal(t, want != "", ok)
+		assert.Equal(t, want, a.URL)
+	}
+	_, ok := f.Builds[0].RuntimeFor("python", Choice{})
+	assert.False(t, ok)
+	for bad, says := range map[string]string{`{"runtime":"java"}`: "has no url", `{"url":"x"}`: "does not say which runtime", `{"runtime":"java","url":"x","digests":{"sha256":"00"}}`: "part x", `{"runtime":"java","url":"x","size":-1}`: "below zero"} {
+		_, err := parse(bad)
+		assert.ErrorContains(t, err, says, bad)
+	}
+}

@@ -144,3 +144,48 @@ func TestTheWordThatNamesTheProgramIsEditedAlone(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "'/home/ada/my games/bin/java' -jar m.jar", string(out))
 }
+
+// What else a line tells: the file that an interpreter is given, where its loader
+// looks for libraries, and by what a script inside was called.
+func TestALineTellsWhatItsProgramIsGiven(t *testing.T) {
+	dir := t.TempDir()
+	put := func(name, text string) {
+		full := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		require.NoError(t, os.WriteFile(full, []byte(text), 0o755))
+	}
+	put("inner.sh", "#!/bin/sh\nexec node server/main.js --port 1\n")
+	put("pond", "\x7fELF")
+	read := func(script string) Command {
+		t.Helper()
+		put("open.sh", script)
+		got, err := Read(dir, "open.sh", nil)
+		require.NoError(t, err)
+		require.Len(t, got, 1, script)
+		return got[0]
+	}
+	for script, given := range map[string]string{
+		"node --inspect pond.js\n":                "pond.js",
+		"cd server && python3 -u main.py\n":       "server/main.py",
+		"dotnet pond.dll --x\n":                   "pond.dll",
+		"../bridge/run pond.exe\n":                "pond.exe",
+		"exec perl \"$PWD/pond.pl\"\n":            "pond.pl",
+		"PORT=1 nohup python3.12 ./m.py >log &\n": "m.py",
+	} {
+		assert.Equal(t, given, read(script).Script, script)
+	}
+	c := read("export LD_LIBRARY_PATH=\"$PWD/lib:/opt/fen/lib\"\n./pond\n")
+	assert.Equal(t, []string{filepath.Join(dir, "lib"), "/opt/fen/lib"}, c.Libraries)
+	c = read("echo opening\n./inner.sh\n")
+	require.NotNil(t, c.By)
+	assert.Equal(t, []any{"inner.sh", "open.sh", 2}, []any{c.File, c.By.File, c.By.Line})
+	assert.Nil(t, read("sh inner.sh\n").By, "a shell runs what it is given, whatever its mode")
+	for _, script := range []string{"python3 -m pond\n", "node -e 1\n", "perl -c x\n", "echo pond.exe.txt\n"} {
+		put("open.sh", script)
+		got, err := Read(dir, "open.sh", nil)
+		require.NoError(t, err)
+		for _, c := range got {
+			assert.Empty(t, c.Script, script)
+		}
+	}
+}

@@ -530,3 +530,74 @@ func TestCutsFollowTheContent(t *testing.T) {
 	assert.Len(t, cuts(make([]byte, 4*mib)), 1+len(cuts(make([]byte, 4*mib%zeroCut)))*min(1, 4*mib%zeroCut), "a hole is one piece, over and over")
 	assert.Equal(t, cutting.next(make([]byte, maxPiece)), zeroCut)
 }
+
+// Each piece is in exactly one share, so that as many days read everything; and
+// what a share finds is what is damaged in it.
+func TestSharesTogetherAreEverything(t *testing.T) {
+	dir, l := install(t), open(t, t.TempDir())
+	s, _ := take(t, l, dir, nil)
+	all, err := l.Check(context.Background(), []*Set{s}, Share{}, nil)
+	require.NoError(t, err)
+	pieces, bytes := 0, int64(0)
+	for at := range uint64(5) {
+		c, err := l.Check(context.Background(), []*Set{s}, Share{At: at, Of: 5}, nil)
+		require.NoError(t, err)
+		pieces += c.Pieces
+		bytes += c.Bytes
+		assert.Empty(t, c.Damaged)
+	}
+	assert.Equal(t, [2]int64{int64(all.Pieces), all.Bytes}, [2]int64{int64(pieces), bytes})
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = l.Check(ctx, []*Set{s}, Share{}, nil)
+	assert.ErrorIs(t, err, context.Canceled)
+}
+
+// A set in one frame, as it was written before, and lines that any JSON program
+// might write are read like any other.
+func TestASetInOneFrameIsRead(t *testing.T) {
+	dir, l := t.TempDir(), open(t, t.TempDir())
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("a"), 0o644))
+	s, _ := take(t, l, dir, nil)
+	path, err := l.setPath("server-1", s.ID)
+	require.NoError(t, err)
+	frames, err := readFrames(path)
+	require.NoError(t, err)
+	dec, err := newDecoder()
+	require.NoError(t, err)
+	defer dec.Close()
+	var text []byte
+	for _, f := range frames {
+		text, err = dec.DecodeAll(f, text)
+		require.NoError(t, err)
+	}
+	text = bytes.ReplaceAll(text, []byte(`,"kind":"file"`), []byte(`, "kind" : "file"`))
+	enc, err := newBlockEncoder()
+	require.NoError(t, err)
+	defer enc.Close()
+	require.NoError(t, os.WriteFile(path, enc.EncodeAll(text, nil), 0o600))
+	read, err := l.Read("server-1", s.ID)
+	require.NoError(t, err)
+	assert.Equal(t, s.Entries[0].Sum, read.Entries[0].Sum)
+	base, err := l.Base("server-1", s.ID)
+	require.NoError(t, err)
+	_, got := take(t, l, dir, base)
+	assert.Len(t, got.Entries, 1)
+	_, err = l.Base("server-1", "b0099")
+	assert.ErrorIs(t, err, ErrNoSet)
+}
+
+func FuzzReadIndexLine(f *testing.F) {
+	f.Add([]byte(tree.SumBytes(nil).String() + " 0 10 20 30"))
+	f.Add([]byte(tree.SumBytes(nil).String() + " 12 34 56"))
+	f.Fuzz(func(t *testing.T, line []byte) {
+		s, p, err := readIndexLine(line)
+		if err == nil {
+			again := fmt.Sprintf("%s %d %d %d %d", s, p.off, p.stored, p.size, p.at)
+			s2, p2, err := readIndexLine([]byte(again))
+			if err != nil || s2 != s || p2 != p {
+				t.Fatalf("%q reads as %+v, that as %+v (%v)", line, p, p2, err)
+			}
+		}
+	})
+}

@@ -56,3 +56,29 @@ kill = false
 	assert.False(t, p.Stop.MayKill())
 	assert.True(t, p.Ready.Line.Given() && !p.Ready.Version.Given())
 }
+
+// What a new key can't mean is told with its line.
+func TestKeysOfBackupsAddonsAndDataAreChecked(t *testing.T) {
+	for text, says := range map[string]string{
+		"[backup]\nbefore = [\"a\\nb\"]\n":                        "is not one line",
+		"[backup]\nbefore = [\"\"]\n":                             "is not one line",
+		"[backup]\nsaved = '('\n":                                 "is not a regular expression",
+		"[backup]\nlast = 'many'\n":                               "p:4",
+		"[backup]\nlats = 5\n":                                    "did you mean backup.last",
+		"[[data]]\nname = 'songs'\ndump = ['x']\n":                "dump and load are both needed",
+		"[[data]]\nname = 'a/b'\ndump = ['x']\nload = ['y']\n":    "each needs a name of its own",
+		"[[data]]\ndump = ['x']\nload = ['y']\n":                  "each needs a name of its own",
+		"[addons]\nfiles = ['a/*']\n":                             "descriptor and fits are missing",
+		"[addons]\nfiles = ['[']\ndescriptor = 'a'\nfits = 'b'\n": "addons.files",
+		"[stop]\nwait = 'long'\n":                                 "is not a length of time",
+	} {
+		_, err := Parse("p", []byte("[server]\nname = 'x'\n"+text))
+		assert.ErrorContains(t, err, says, text)
+	}
+	_, err := Parse("p", []byte("[server]\nname = 'x'\nconsent = ['a/b.txt']\n"))
+	assert.ErrorContains(t, err, "is not a file at the top of the install")
+	p, err := Parse("p", []byte("[server]\nname = 'x'\nconsent = ['terms.txt']\n[backup]\nbefore = ['save']\nsaved = '^saved'\n[[data]]\nname = 'songs'\ndump = ['a']\nload = ['b']\nlimit = '5m'\n"))
+	require.NoError(t, err)
+	assert.Equal(t, "5m0s", p.Data[0].Limit.String())
+	assert.Equal(t, "10s", p.Backup.Wait.String())
+}

@@ -1,6 +1,10 @@
 package tree
 
 import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -97,5 +101,80 @@ func TestSumsReadAndWriteThemselves(t *testing.T) {
 	assert.Equal(t, s, back)
 	for _, bad := range []string{"", "zz", string(text[:62])} {
 		assert.Error(t, back.UnmarshalText([]byte(bad)))
+	}
+}
+
+// A walk on every core finds what a look at each path finds, in order.
+func TestAWalkFindsWhatALookAtEachPathFinds(t *testing.T) {
+	dir := t.TempDir()
+	for i := range 300 {
+		full := filepath.Join(dir, fmt.Sprintf("d%02d/e%d", i%17, i%5), fmt.Sprint("f", i))
+		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		require.NoError(t, os.WriteFile(full, []byte(fmt.Sprint(i)), 0o640))
+	}
+	require.NoError(t, os.Symlink("d00", filepath.Join(dir, "link")))
+	require.NoError(t, os.Chmod(filepath.Join(dir, "d01"), 0o755|os.ModeSticky|os.ModeSetgid))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, StateFolder, "x"), 0o755))
+	list, err := Walk(dir, Patterns{"d02/**"})
+	require.NoError(t, err)
+	seen := map[string]bool{}
+	for i, e := range list {
+		if i > 0 {
+			assert.Less(t, list[i-1].Path, e.Path)
+		}
+		seen[e.Path] = true
+		at, ok, err := Describe(filepath.Join(dir, e.Path), e.Path)
+		require.NoError(t, err)
+		require.True(t, ok)
+		assert.Equal(t, at, e)
+	}
+	assert.Len(t, seen, len(list))
+	assert.True(t, seen["d03/e0/f20"] && seen["link"] && !seen["d02/e0/f70"] && !seen[StateFolder])
+	_, err = Walk(filepath.Join(dir, "link-to-nothing"), nil)
+	assert.Error(t, err)
+}
+
+// What can't be written whole is not there at all: the old file stays.
+func TestWritingByHalvesLeavesTheOldFile(t *testing.T) {
+	at := filepath.Join(t.TempDir(), "f")
+	require.NoError(t, WriteFile(at, []byte("old"), 0o600))
+	err := WriteBy(at, 0o600, func(w io.Writer) error {
+		io.WriteString(w, "half of the n")
+		return errors.New("the pen broke")
+	})
+	assert.EqualError(t, err, "the pen broke")
+	b, err := os.ReadFile(at)
+	require.NoError(t, err)
+	assert.Equal(t, "old", string(b))
+	list, err := os.ReadDir(filepath.Dir(at))
+	require.NoError(t, err)
+	assert.Len(t, list, 1, "nothing is left beside it")
+}
+
+// The keys of an entry are what the JSON package writes, and any other line is left
+// to it.
+func TestAnEntrysLineIsPlainJSON(t *testing.T) {
+	for _, e := range []Entry{
+		{Path: "a", Kind: Dir, Mode: 0o755, UID: -1, GID: -1},
+		{Path: "b <&> ä", Kind: File, Mode: 0o4755, UID: 1, GID: 2, Size: 1 << 40, Mtime: -1, Inode: 1 << 60, Ctime: 7},
+		{Path: "c", Kind: Link, Target: "../d"},
+	} {
+		require.True(t, Plain(e.Path))
+		text := append(AppendEntry(nil, &e), '}')
+		var read Entry
+		require.NoError(t, json.Unmarshal(text, &read))
+		assert.Equal(t, e, read)
+		c := Line{Rest: text}
+		read = Entry{}
+		assert.True(t, c.Entry(&read) && c.End())
+		assert.Equal(t, e, read)
+	}
+	for _, s := range []string{"a\"b", "a\\b", "a\nb", "a\u2028b", "a\xffb", "a\x7fb"} {
+		assert.False(t, Plain(s), "%q", s)
+	}
+	for _, line := range []string{`{"path":"a"}`, `{"kind":"file","path":"a"}`, `{"path":"a","kind":"pipe","mode":1,"uid":0,"gid":0}`, `{"path":"a","kind":"file","mode":01,"uid":0,"gid":0}`,
+		`{"path":"a","kind":"file","mode":9999999999,"uid":0,"gid":0}`, `{"path":"a\u0041","kind":"file","mode":1,"uid":0,"gid":0}`} {
+		c := Line{Rest: []byte(line)}
+		assert.False(t, c.Entry(&Entry{}) && c.End(), line)
 	}
 }
