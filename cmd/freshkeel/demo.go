@@ -123,7 +123,7 @@ func (s *scenes) play() error {
 		edit  []string // lines of the profile to replace first: old, new
 	}{
 		{"Take the install under care.", []string{"adopt", s.h.Install, "--source", feed, "--build", filepath.Join(s.h.Builds, "mossgate-3.4.1.zip")}, exitDone, nil, nil},
-		{"Start the server as it is: 3.4.1.", append(in, "start"), exitDone, nil, nil},
+		{"Start the server as it is: 3.4.1. (It counts as up after two steady seconds here, for whoever watches.)", append(in, "start"), exitDone, nil, []string{"steady = '5s'", "steady = '2s'"}},
 		{"What do the makers offer?", append(in, "builds"), exitDone, nil, nil},
 		{"4.0.0 needs a newer runtime: refused while the old server runs on.", append(in, "preflight", "4.0.0"), exitRefused, func(string) error {
 			pid = s.pid()
