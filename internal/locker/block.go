@@ -191,6 +191,7 @@ type Base struct {
 	blocks  []block
 	entries func(i int) ([]File, error) // of a block, once each, in order
 	close   func()
+	total   int // entries that the set's end says it has
 }
 
 // Base is what a pass found, for the next pass.
@@ -199,7 +200,7 @@ func (t *Taken) Base() *Base {
 	if blocks == nil {
 		blocks = blocksOf(t.Entries)
 	}
-	return &Base{blocks: blocks, entries: func(i int) ([]File, error) { return t.Entries[blocks[i].from : blocks[i].from+blocks[i].n], nil }, close: func() {}}
+	return &Base{blocks: blocks, total: len(t.Entries), entries: func(i int) ([]File, error) { return t.Entries[blocks[i].from : blocks[i].from+blocks[i].n], nil }, close: func() {}}
 }
 
 // Base opens a set as the base of a pass. Damage in it is found out here or while
@@ -223,6 +224,14 @@ func (l *Locker) Base(owner, id string) (*Base, error) {
 	b := &Base{}
 	if len(frames) < 2 {
 		return nil, &Damage{Where: p, Why: "it is cut short"}
+	}
+	ends, err := newDecoder()
+	if err != nil {
+		return nil, err
+	}
+	defer ends.Close()
+	if b.total, err = endOf(ends, frames); err != nil {
+		return nil, &Damage{Where: p, Why: err.Error()}
 	}
 	for _, raw := range frames[1 : len(frames)-1] {
 		b.blocks = append(b.blocks, block{raw: raw})
@@ -316,14 +325,19 @@ func (l *Locker) Each(owner, id string, each func(*File)) error {
 		return err
 	}
 	defer b.close()
+	n := 0
 	for i := range b.blocks {
 		list, err := b.entries(i)
 		if err != nil {
 			return err
 		}
+		n += len(list)
 		for k := range list {
 			each(&list[k])
 		}
+	}
+	if n != b.total {
+		return &Damage{Where: owner + "/" + id, Why: fmt.Sprintf("it has %d entries, its end says %d", n, b.total)}
 	}
 	return nil
 }

@@ -587,20 +587,30 @@ func setOf(frames [][]byte) (*Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	last, err := dec.DecodeAll(frames[len(frames)-1], nil)
-	var end struct{ End *int }
-	if err != nil || json.Unmarshal(last, &end) != nil || end.End == nil {
-		return nil, errors.New("it is cut short")
+	entries, err := endOf(dec, frames)
+	if err != nil {
+		return nil, err
 	}
 	if len(frames) > 2 {
 		if err := decodeBlocks(frames[1:len(frames)-1], s); err != nil {
 			return nil, err
 		}
 	}
-	if *end.End != len(s.Entries) {
-		return nil, fmt.Errorf("it has %d entries, its end says %d", len(s.Entries), *end.End)
+	if entries != len(s.Entries) {
+		return nil, fmt.Errorf("it has %d entries, its end says %d", len(s.Entries), entries)
 	}
 	return s, nil
+}
+
+// endOf is how many entries a set's last frame says that it has: without that
+// frame it was cut short, at whatever place.
+func endOf(dec *zstd.Decoder, frames [][]byte) (entries int, err error) {
+	last, err := dec.DecodeAll(frames[len(frames)-1], nil)
+	var end struct{ End *int }
+	if err != nil || json.Unmarshal(last, &end) != nil || end.End == nil {
+		return 0, errors.New("it is cut short")
+	}
+	return *end.End, nil
 }
 
 // Content reads a stored file at any offset, holding one piece in memory. It

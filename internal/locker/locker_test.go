@@ -431,8 +431,23 @@ func TestSpaceIsGivenBackAndReadersGoOn(t *testing.T) {
 	freed, err = l.GiveBack(context.Background(), nil)
 	require.NoError(t, err)
 	assert.Zero(t, freed)
-	// A set that can't be read might name anything: nothing goes then.
+	// A set that can't be read might name anything: nothing goes then. So it is
+	// with one that was cut short between two blocks, or lost one.
 	sets, _ := filepath.Glob(filepath.Join(home, "sets/server-1/*.set"))
+	frames, err := readFrames(sets[0])
+	require.NoError(t, err)
+	for _, left := range [][][]byte{frames[:len(frames)-1], {frames[0], frames[len(frames)-1]}} {
+		var b bytes.Buffer
+		for _, f := range left {
+			require.NoError(t, writeBlock(&b, f))
+		}
+		require.NoError(t, os.WriteFile(sets[0], b.Bytes(), 0o600))
+		_, err = l.GiveBack(context.Background(), nil)
+		require.ErrorContains(t, err, "nothing is given back while a set can't be read")
+		c, err := l.Check(context.Background(), []*Set{second}, Share{}, nil)
+		require.NoError(t, err)
+		assert.NotEmpty(t, c.Broken)
+	}
 	require.NoError(t, os.WriteFile(sets[0], []byte("x"), 0o600))
 	_, err = l.GiveBack(context.Background(), nil)
 	assert.ErrorContains(t, err, "nothing is given back while a set can't be read")
