@@ -21,6 +21,7 @@ import (
 	"freshkeel/internal/unpack"
 
 	"github.com/gofrs/flock"
+	"github.com/shirou/gopsutil/v4/disk"
 	"golang.org/x/sync/errgroup"
 )
 
@@ -215,6 +216,9 @@ func (k *Keel) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer
 		return err
 	}
 	sweepIncoming(incoming)
+	if err := roomFor(incoming, c.parts); err != nil {
+		return err
+	}
 	here := make([]arrived, len(c.parts))
 	defer func() {
 		for _, a := range here {
@@ -252,6 +256,19 @@ func (k *Keel) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer
 		}
 	}
 	return nil
+}
+
+// roomFor refuses a download that its disk has no room for, before the first byte.
+func roomFor(dir string, parts []feed.Part) error {
+	var need int64
+	for _, p := range parts {
+		need += p.Size
+	}
+	u, err := disk.Usage(dir)
+	if err != nil || need == 0 || int64(u.Free) >= need {
+		return nil
+	}
+	return &Advised{fmt.Errorf("the download needs %s, and %s has %s free", Bytes(need), dir, Bytes(int64(u.Free))), "free space there, or move FRESHKEEL_HOME to another disk"}
 }
 
 // itemEntry describes the item of an archive whose content is stored, as it is to

@@ -265,6 +265,12 @@ func TestAFileSystemWithoutRoomIsFoundBeforeAnythingStops(t *testing.T) {
 	p := mossgate(t)
 	p.ok("start")
 	pid := p.status().Server.PID
+	p.editFeed(func(b map[string]any) {
+		if b["version"] == "3.7.0-pre1" {
+			b["parts"].([]any)[0].(map[string]any)["size"] = 1 << 50
+		}
+	})
+	assert.Regexp(t, `the download needs 1\.0 PiB, and .*incoming has .* free\ntry: free space there`, p.exits(exitFailed, "refit", "3.7.0-pre1").err)
 	p.mounted(filepath.Join(p.install, "logs"), "size=1m")
 	p.parts(p.preflight(exitDone, "3.5.0")["logs"], freshkeel.Warn, "logs is on a file system with 1.0 MiB and ", "mossgate-east/logs", "may end, or lose", "old logs first")
 	p.mounted(p.home, "nr_inodes=70")
