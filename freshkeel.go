@@ -31,6 +31,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/store"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 
@@ -53,6 +54,7 @@ type Keel struct {
 
 	o      Options
 	store  *locker.Locker
+	as     string // whose backups are read, where it isn't this folder's: see Away
 	book   logbook.Book
 	offers map[string]*offer // what sources offer, asked once
 
@@ -151,6 +153,9 @@ func (k *Keel) locker() (*locker.Locker, error) {
 
 // identity is the install's own, under which its backups are kept.
 func (k *Keel) identity() (string, error) {
+	if k.as != "" {
+		return k.as, nil
+	}
 	path := k.state("identity")
 	if b, err := os.ReadFile(path); err == nil && len(strings.TrimSpace(string(b))) > 0 {
 		return strings.TrimSpace(string(b)), nil
@@ -295,6 +300,7 @@ type (
 	AlreadyRunning = host.AlreadyRunning
 	Damage         = locker.Damage
 	Checked        = locker.Checked
+	Unreachable    = store.Unreachable // a place that can't be used: Do is what helps
 )
 
 // Mind turns this process into a minder: see Options.Self. It reads its order

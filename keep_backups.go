@@ -139,6 +139,12 @@ func (k *Keel) PlanThin(n Keeping) (*Thinning, error) {
 	if err != nil {
 		return nil, err
 	}
+	return n.thin(all, needed), nil
+}
+
+// thin decides which of all backups, oldest first, to drop; needed are those that a
+// run needs, each with that run.
+func (n Keeping) thin(all []*Backup, needed map[string]string) *Thinning {
 	t := &Thinning{Keep: map[string]string{}}
 	keep := func(b *Backup, why string) {
 		if t.Keep[b.ID] == "" {
@@ -186,7 +192,7 @@ func (k *Keel) PlanThin(n Keeping) (*Thinning, error) {
 			t.Drop = append(t.Drop, b)
 		}
 	}
-	return t, nil
+	return t
 }
 
 // neededBackups are those that a rollback, a recovery or the newest run needs,

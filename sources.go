@@ -109,11 +109,14 @@ func (m *memory) remember(f *feed.Feed) {
 }
 
 func (k *Keel) client(s profile.Source) *fetch.Client {
-	o := fetch.Options{Env: k.o.Env, Silence: s.Silence.Std()}
-	for _, l := range k.Profile.Logins {
-		o.Logins = append(o.Logins, fetch.Login{Host: l.Host, From: l.From, User: l.User, Header: l.Header, Plain: l.Plain})
+	return fetch.New(fetch.Options{Env: k.o.Env, Silence: s.Silence.Std(), Logins: loginsOf(k.Profile.Logins)})
+}
+
+func loginsOf(list []profile.Login) (out []fetch.Login) {
+	for _, l := range list {
+		out = append(out, fetch.Login{Host: l.Host, From: l.From, User: l.User, Header: l.Header, Plain: l.Plain})
 	}
-	return fetch.New(o)
+	return out
 }
 
 // offer is what a source offers, asked now or remembered.

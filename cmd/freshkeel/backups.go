@@ -12,11 +12,164 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-func (p *program) backupShow(ctx context.Context, c *cli.Command) error {
+// awayFlags are those of the commands that read backups, wherever these are.
+func awayFlags(more ...cli.Flag) []cli.Flag {
+	return append([]cli.Flag{
+		&cli.BoolFlag{Name: "copy", Usage: "those in the copy that the profile names"},
+		&cli.StringFlag{Name: "from", Usage: "those in the copy at `DIR|ADDRESS`; needs no install, as on a fresh machine"},
+		&cli.StringFlag{Name: "identity", Usage: "`FILE` with the age identity that an encrypted copy is read with"},
+		&cli.StringFlag{Name: "server", Usage: "`NAME` of the server whose backups are meant, where a copy has several"},
+	}, more...)
+}
+
+// restoreLine is the command that restores a backup from where it was looked at.
+func restoreLine(c *cli.Command, id string) string {
+	line := "freshkeel backup restore " + id
+	if from := c.String("from"); from != "" {
+		line += " --from " + from
+	} else if c.Bool("copy") {
+		line += " --copy"
+	}
+	if file := c.String("identity"); file != "" {
+		line += " --identity " + file
+	}
+	if name := c.String("server"); name != "" {
+		line += " --server " + name
+	}
+	if c.String("from") != "" {
+		return line + " --to DIR"
+	}
+	return line + " [--only PATTERN] [--to DIR]"
+}
+
+// backupsOf opens what holds the backups that are meant: the install's locker, or a
+// copy in another place.
+func (p *program) backupsOf(ctx context.Context, c *cli.Command) (k *freshkeel.Keel, done func(), err error) {
+	from := c.String("from")
+	if !c.Bool("copy") && from == "" {
+		k, err = p.look(ctx)
+		return k, func() {}, err
+	}
+	here, err := p.open()
+	if err != nil && (from == "" || p.dir != "") {
+		return nil, nil, err
+	}
+	return p.away(ctx, c, here)
+}
+
+func (p *program) away(ctx context.Context, c *cli.Command, here *freshkeel.Keel) (*freshkeel.Keel, func(), error) {
+	o, err := p.options()
+	if err != nil {
+		return nil, nil, err
+	}
+	return freshkeel.Away(ctx, o, here, freshkeel.AwayWant{From: c.String("from"), Identity: c.String("identity"), Server: c.String("server")})
+}
+
+// restoreFrom opens what a restore is done by. From a copy into another folder that
+// is the copy itself; into the install, the backup is brought here first. A dry run
+// of that only says so, and gives no Keel.
+func (p *program) restoreFrom(ctx context.Context, c *cli.Command, r freshkeel.Restore) (*freshkeel.Keel, func(), error) {
+	if !c.Bool("copy") && c.String("from") == "" {
+		k, err := p.change(ctx, c)
+		return k, func() {}, err
+	}
+	if r.To != "" {
+		return p.backupsOf(ctx, c)
+	}
+	here, err := p.change(ctx, c)
+	if err != nil {
+		if c.String("from") != "" && p.dir == "" {
+			return nil, nil, &freshkeel.Usage{What: "there is no install here to restore into", Do: "add --to DIR: the backup is laid out there"}
+		}
+		return nil, nil, err
+	}
+	away, done, err := p.away(ctx, c, here)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer done()
+	if c.Bool("dry-run") {
+		return nil, nil, p.result(r, func() {
+			p.view.outcome(calm, "WOULD RESTORE", r.Backup+" into the install, once it is brought here from its copy")
+		})
+	}
+	return here, func() {}, here.Bring(ctx, away, r.Backup)
+}
+
+// listed is a backup, and whether the copy has it.
+type listed struct {
+	*freshkeel.Backup
+	Copied bool `json:"copied"`
+}
+
+func (p *program) backupPush(ctx context.Context, c *cli.Command) error {
 	k, err := p.look(ctx)
 	if err != nil {
 		return err
 	}
+	p.seeThrough()
+	done, err := k.Push(ctx, freshkeel.PushHow{Claim: c.Bool("claim"), DryRun: c.Bool("dry-run")})
+	if err != nil {
+		return err
+	}
+	if err := p.result(done, func() { p.view.pushed(done, c.Bool("dry-run")) }); err != nil || len(done.Failed) == 0 {
+		return err
+	}
+	return cli.Exit("", exitFailed)
+}
+
+// resultThenPush is for commands that made a backup: their own outcome is told at
+// once, and then the copy is brought up to date. In JSON the result comes last.
+func (p *program) resultThenPush(ctx context.Context, k *freshkeel.Keel, v any, show func()) error {
+	if p.json {
+		k.PushAfter(ctx)
+		return p.result(v, show)
+	}
+	if err := p.result(v, show); err != nil {
+		return err
+	}
+	done := k.PushAfter(ctx)
+	p.view.end()
+	if done != nil && len(done.Sent) > 0 {
+		p.view.fact("copied", fmt.Sprintf("%s, %s, to %s", count(len(done.Sent), "backup"), freshkeel.Bytes(done.Bytes), done.To))
+	}
+	return nil
+}
+
+func (v *view) pushed(d *freshkeel.Pushed, dry bool) {
+	word, did := "COPIED", "sent"
+	if dry {
+		word, did = "WOULD COPY", "to send"
+	}
+	switch {
+	case len(d.Sent) > 0:
+		v.outcome(good, word, fmt.Sprintf("%s, %s %s", count(len(d.Sent), "backup"), freshkeel.Bytes(d.Bytes), did))
+	case len(d.Failed) > 0:
+		v.outcome(bad, "NOT COPIED", count(len(d.Failed), "backup"))
+	default:
+		v.outcome(good, "NOTHING TO COPY", "all backups are there")
+	}
+	v.fact("to", d.To)
+	for _, b := range d.Sent {
+		v.fact("", fmt.Sprintf("%s  %s  %s", b.ID, when(b.Taken), b.Label))
+	}
+	for _, id := range slices.Sorted(maps.Keys(d.Failed)) {
+		v.fact("not sent", id+": "+d.Failed[id])
+	}
+	if len(d.Drop) > 0 {
+		v.fact("dropped", fmt.Sprintf("%s there, as [copy] says; %s given back", strings.Join(d.Drop, ", "), freshkeel.Bytes(d.Freed)))
+	}
+	if !dry {
+		v.fact("holds", count(d.Held, "backup")+" of this install")
+	}
+}
+
+func (p *program) backupShow(ctx context.Context, c *cli.Command) error {
+	k, done, err := p.backupsOf(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer done()
 	if c.NArg() != 1 {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
 	}
@@ -28,21 +181,66 @@ func (p *program) backupShow(ctx context.Context, c *cli.Command) error {
 	if c.Bool("all") {
 		doc["files"] = b.Entries
 	}
-	return p.result(doc, func() { p.view.backup(b, c.Bool("all")) })
+	return p.result(doc, func() { p.view.backup(b, c.Bool("all"), restoreLine(c, b.ID)) })
 }
 
 func (p *program) backupCheck(ctx context.Context, c *cli.Command) error {
-	k, err := p.look(ctx)
+	k, done, err := p.backupsOf(ctx, c)
 	if err != nil {
 		return err
 	}
+	defer done()
 	parts := c.Int("sample")
 	checked, err := k.CheckBackups(ctx, c.Args().First(), parts)
 	if err != nil {
 		return err
 	}
 	fine := len(checked.Damaged)+len(checked.Broken) == 0
-	if err := p.result(checked, func() { p.view.checked(checked, parts) }); err != nil || fine {
+	if !fine && c.Bool("mend") {
+		return p.mend(ctx, c, k, checked)
+	}
+	if err := p.result(checked, func() { p.view.checked(checked, parts, k.Profile.Copy.To != "") }); err != nil || fine {
+		return err
+	}
+	return cli.Exit("", exitFailed)
+}
+
+// mend puts right what a check found: here from the copy, or in the copy from here;
+// then it reads back once more.
+func (p *program) mend(ctx context.Context, c *cli.Command, k *freshkeel.Keel, found *freshkeel.Checked) error {
+	p.seeThrough()
+	here, err := p.open()
+	if err != nil {
+		return err
+	}
+	away := k
+	if c.String("from") != "" {
+		return &freshkeel.Usage{What: "what to mend, and from what?", Do: "freshkeel backup check --mend from the copy, or freshkeel backup check --copy --mend in the copy"}
+	}
+	if c.Bool("copy") {
+		_, err = here.MendCopy(ctx, away, c.String("identity"))
+	} else {
+		var done func()
+		if away, done, err = p.away(ctx, c, here); err != nil {
+			return err
+		}
+		defer done()
+		_, err = here.MendFrom(ctx, away, found)
+	}
+	if err != nil {
+		return err
+	}
+	again, done, err := p.backupsOf(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer done()
+	checked, err := again.CheckBackups(ctx, c.Args().First(), 0)
+	if err != nil {
+		return err
+	}
+	fine := len(checked.Damaged)+len(checked.Broken) == 0
+	if err := p.result(checked, func() { p.view.checked(checked, 0, false) }); err != nil || fine {
 		return err
 	}
 	return cli.Exit("", exitFailed)
@@ -70,10 +268,11 @@ func (p *program) backupThin(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) backupExport(ctx context.Context, c *cli.Command) error {
-	k, err := p.look(ctx)
+	k, done, err := p.backupsOf(ctx, c)
 	if err != nil {
 		return err
 	}
+	defer done()
 	if c.NArg() != 2 {
 		return &freshkeel.Usage{What: "which backup, into which file?", Do: "freshkeel backup export BACKUP FILE.tar.zst"}
 	}
@@ -102,7 +301,7 @@ func (p *program) backupImport(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return p.result(map[string]any{"backup": set}, func() {
+	return p.resultThenPush(ctx, k, map[string]any{"backup": set}, func() {
 		p.view.outcome(good, "TAKEN IN", fmt.Sprintf("%s: %s, %s, %s of it new", set.ID, count(set.Files, "file"), freshkeel.Bytes(set.Bytes), freshkeel.Bytes(set.New)))
 		p.view.fact("next", "freshkeel backup show "+set.ID)
 	})
@@ -118,7 +317,7 @@ func (v *view) partOf(b *freshkeel.Backup) {
 	}
 }
 
-func (v *view) backup(b *freshkeel.BackupView, all bool) {
+func (v *view) backup(b *freshkeel.BackupView, all bool, next string) {
 	v.outcome(good, b.ID, fmt.Sprintf("%s, %s, %s of it new", count(b.Files, "file"), freshkeel.Bytes(b.Bytes), freshkeel.Bytes(b.New)))
 	v.fact("taken", when(b.Taken)+" of build "+orUnknown(b.Version))
 	if b.Label != "" {
@@ -156,7 +355,7 @@ func (v *view) backup(b *freshkeel.BackupView, all bool) {
 			}
 		}
 	}
-	v.fact("next", fmt.Sprintf("freshkeel backup restore %s [--only PATTERN] [--to DIR]", b.ID))
+	v.fact("next", next)
 }
 
 // most is how many paths of a kind are listed unless all are asked for.
@@ -172,7 +371,8 @@ func (v *view) some(what string, paths []string, all bool) {
 	}
 }
 
-func (v *view) checked(c *freshkeel.Checked, parts int) {
+// checked tells what a check found; hasCopy: it may be mended from there.
+func (v *view) checked(c *freshkeel.Checked, parts int, hasCopy bool) {
 	share := ""
 	if parts > 1 {
 		share = fmt.Sprintf(" (one part of %d; another tomorrow)", parts)
@@ -194,6 +394,9 @@ func (v *view) checked(c *freshkeel.Checked, parts int) {
 	}
 	for _, at := range slices.Sorted(maps.Keys(byFile)) {
 		v.fact("lost", fmt.Sprintf("%s in %s: %s", at, strings.Join(byFile[at], ", "), why[at]))
+	}
+	if hasCopy {
+		v.fact("do", "freshkeel backup check --mend: what is damaged is brought from the copy in the other place")
 	}
 	v.fact("do", "all else can be restored. Take a new backup now: what is damaged is stored anew where the install still has it. And look at the disk's own log")
 }

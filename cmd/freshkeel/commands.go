@@ -66,18 +66,21 @@ func (p *program) commands() []*cli.Command {
 			{Name: "take", Usage: "back the install up as it is now", Action: p.backupTake, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by; one with a label is never thinned"},
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"}, &cli.StringSliceFlag{Name: "leave", Usage: "all but what matches `PATTERN`"},
 				&cli.BoolFlag{Name: "reread", Usage: "read every file again, whatever its times prove"}, dryRun()}},
-			{Name: "list", Usage: "the backups of this install", Action: p.backupList},
-			{Name: "show", Usage: "what a backup holds, and how it differs from the one before", ArgsUsage: "BACKUP", Action: p.backupShow, Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every file"}}},
-			{Name: "check", Usage: "read backups back and compare hashes", ArgsUsage: "[BACKUP]", Action: p.backupCheck, Flags: []cli.Flag{
-				&cli.IntFlag{Name: "sample", Usage: "one part of `N`, another each day: as many days read everything"}}},
+			{Name: "list", Usage: "the backups of this install", Action: p.backupList, Flags: awayFlags()},
+			{Name: "show", Usage: "what a backup holds, and how it differs from the one before", ArgsUsage: "BACKUP", Action: p.backupShow, Flags: awayFlags(&cli.BoolFlag{Name: "all", Usage: "every file"})},
+			{Name: "check", Usage: "read backups back and compare hashes", ArgsUsage: "[BACKUP]", Action: p.backupCheck, Flags: awayFlags(
+				&cli.IntFlag{Name: "sample", Usage: "one part of `N`, another each day: as many days read everything"},
+				&cli.BoolFlag{Name: "mend", Usage: "bring what is damaged from the copy; with --copy, send it there anew"})},
 			{Name: "thin", Usage: "drop old backups and give their space back", Action: p.backupThin, Flags: []cli.Flag{
 				&cli.IntFlag{Name: "last", Usage: "keep the newest `N`"}, &cli.IntFlag{Name: "days", Usage: "and the newest of each of `N` days"},
 				&cli.IntFlag{Name: "weeks", Usage: "of each of `N` weeks"}, &cli.IntFlag{Name: "months", Usage: "of each of `N` months"}, dryRun()}},
-			{Name: "export", Usage: "write a backup as an archive: FILE.tar.zst, .tar or .zip", ArgsUsage: "BACKUP FILE", Action: p.backupExport},
+			{Name: "export", Usage: "write a backup as an archive: FILE.tar.zst, .tar or .zip", ArgsUsage: "BACKUP FILE", Action: p.backupExport, Flags: awayFlags()},
 			{Name: "import", Usage: "make a backup of a folder or archive that you have from before", ArgsUsage: "PATH", Action: p.backupImport, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by"}}},
-			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: p.backupRestore, Flags: []cli.Flag{
+			{Name: "push", Usage: "send what the copy in another place has not yet (every command that makes a backup does this last)", Action: p.backupPush, Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "claim", Usage: "take a place over that is not empty, or that another machine wrote to"}, dryRun()}},
+			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: p.backupRestore, Flags: awayFlags(
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
-				&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"}, dryRun()}},
+				&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"}, dryRun())},
 		}},
 		{Name: "feed", Usage: "publish builds of your own", Commands: []*cli.Command{
 			{Name: "write", Usage: "write feed.json for a folder of archives, each named after its version", ArgsUsage: "DIR", Action: p.feedWrite, Flags: []cli.Flag{
@@ -307,7 +310,7 @@ func (p *program) refit(ctx context.Context, c *cli.Command) error {
 			p.view.outcome(good, "NOTHING TO DO", "what is installed is that build already")
 		})
 	}
-	return p.result(entryJSON{"result", e}, func() { p.view.refitted(e) })
+	return p.resultThenPush(ctx, k, entryJSON{"result", e}, func() { p.view.refitted(e) })
 }
 
 func (p *program) rollback(ctx context.Context, c *cli.Command) error {
@@ -328,7 +331,7 @@ func (p *program) rollback(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return p.result(entryJSON{"result", e}, func() { p.view.wentBack(e) })
+	return p.resultThenPush(ctx, k, entryJSON{"result", e}, func() { p.view.wentBack(e) })
 }
 
 func (p *program) recover(ctx context.Context, c *cli.Command) error {
@@ -379,7 +382,7 @@ func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return p.result(map[string]any{"backup": set, "moving": moving}, func() {
+	return p.resultThenPush(ctx, k, map[string]any{"backup": set, "moving": moving}, func() {
 		p.view.outcome(good, "BACKED UP", fmt.Sprintf("%s: %s, %s, %s of it new", set.ID, count(set.Files, "file"), freshkeel.Bytes(set.Bytes), freshkeel.Bytes(set.New)))
 		if len(moving) > 0 {
 			p.view.fact("mind", "these changed while they were read, and may be half old, half new: "+strings.Join(moving, ", "))
@@ -388,27 +391,39 @@ func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func (p *program) backupList(ctx context.Context, _ *cli.Command) error {
-	k, err := p.look(ctx)
+func (p *program) backupList(ctx context.Context, c *cli.Command) error {
+	k, done, err := p.backupsOf(ctx, c)
 	if err != nil {
 		return err
 	}
+	defer done()
 	list, err := k.Backups()
 	if err != nil {
 		return err
 	}
-	return p.result(map[string]any{"backups": nonNil(list)}, func() { p.view.backups(list) })
+	copied, at := k.Copied()
+	lines := make([]listed, len(list))
+	for i, b := range list {
+		lines[i] = listed{b, copied[b.ID]}
+	}
+	return p.result(map[string]any{"backups": lines}, func() {
+		p.view.backups(lines, copied != nil, at)
+		if len(list) > 0 && (c.String("from") != "" || c.Bool("copy")) {
+			p.view.fact("next", restoreLine(c, list[len(list)-1].ID))
+		}
+	})
 }
 
 func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
-	k, err := p.change(ctx, c)
-	if err != nil {
-		return err
-	}
 	if c.NArg() != 1 {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
 	}
 	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to")}
+	k, done, err := p.restoreFrom(ctx, c, r)
+	if err != nil || k == nil {
+		return err
+	}
+	defer done()
 	if c.Bool("dry-run") {
 		if r.To != "" {
 			return p.result(r, func() { p.view.outcome(calm, "WOULD RESTORE", r.Backup+" into "+r.To) })
@@ -429,7 +444,7 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return p.result(entryJSON{"result", e}, func() {
+	return p.resultThenPush(ctx, k, entryJSON{"result", e}, func() {
 		p.view.outcome(good, "RESTORED", "from backup "+r.Backup)
 		if e == nil {
 			p.view.fact("into", r.To)

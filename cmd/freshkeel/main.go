@@ -277,6 +277,7 @@ func explain(err error) failure {
 		busy    *freshkeel.Busy
 		running *freshkeel.AlreadyRunning
 		tool    *freshkeel.ToolFailed
+		away    *freshkeel.Unreachable
 	)
 	add := func(do ...string) {
 		for _, d := range do {
@@ -302,6 +303,8 @@ func explain(err error) failure {
 		f.Exit = exitUsage
 	case errors.As(err, &advised):
 		add(advised.Do)
+	case errors.As(err, &away):
+		add(away.Do)
 	case errors.As(err, &tool):
 		f.Lines = tool.Lines
 		add("less " + tool.Log)

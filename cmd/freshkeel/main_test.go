@@ -55,6 +55,9 @@ func TestMain(m *testing.M) {
 	if f := flag.Lookup("test.parallel"); f.Value.String() == f.DefValue {
 		f.Value.Set("8")
 	}
+	if f := flag.Lookup("test.run"); f.Value.String() == "" {
+		go s3Program() // it takes long: meanwhile the others run
+	}
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)

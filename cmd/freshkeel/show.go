@@ -352,7 +352,9 @@ func (v *view) status(s *freshkeel.Status) {
 
 func numbers(list []int) string { return strings.Trim(fmt.Sprint(list), "[]") }
 
-func (v *view) backups(list []*freshkeel.Backup) {
+// backups lists backups; hasCopy: those that the copy has not are told, which was
+// last written to at.
+func (v *view) backups(list []listed, hasCopy bool, at time.Time) {
 	if len(list) == 0 {
 		v.outcome(minded, "NONE", "there is no backup of this install yet")
 		v.fact("next", "freshkeel backup take")
@@ -360,15 +362,29 @@ func (v *view) backups(list []*freshkeel.Backup) {
 	}
 	v.outcome(good, "BACKUPS", fmt.Sprintf("%s, newest last", count(len(list), "backup")))
 	var rows [][]string
+	var only []string
 	for _, b := range list {
 		if b.Damage != "" {
 			rows = append(rows, []string{b.ID, "-", "-", "-", "-", "-", "DAMAGED: " + b.Damage})
 			continue
 		}
+		if !b.Copied {
+			only = append(only, b.ID)
+		}
 		rows = append(rows, []string{b.ID, when(b.Taken), orUnknown(b.Version), fmt.Sprint(b.Files), freshkeel.Bytes(b.Bytes), freshkeel.Bytes(b.New), b.Label})
 	}
 	fmt.Fprintln(v.p.out)
 	v.table([]string{"backup", "taken", "build", "files", "content", "new", "label"}, rows, nil)
+	switch {
+	case !hasCopy:
+		return
+	case at.IsZero():
+		v.fact("copy", "none of them is in the other place yet (freshkeel backup push)")
+	case len(only) > 0:
+		v.fact("copy", fmt.Sprintf("not in the other place yet: %s (freshkeel backup push)", strings.Join(only, ", ")))
+	default:
+		v.fact("copy", "all are in the other place too, written to last "+when(at))
+	}
 }
 
 func outcomeColour(e *freshkeel.Entry) string {

@@ -116,11 +116,25 @@ func (c *Client) login(host string) *Login {
 	return nil
 }
 
-// secret makes the header that opens a host. Errors name the place, never the
-// secret (P9).
+// secret makes the header that opens a host.
 func (c *Client) secret(l Login) (header, value string, err error) {
+	user, word, err := c.pair(l)
+	switch {
+	case err != nil:
+		return "", "", err
+	case l.Header != "":
+		return l.Header, word, nil
+	case user != "":
+		return "Authorization", "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+word)), nil
+	}
+	return "Authorization", "Bearer " + word, nil
+}
+
+// pair is the user and the secret of a login. Errors name the place, never the
+// secret (P9).
+func (c *Client) pair(l Login) (user, word string, err error) {
 	kind, at, _ := strings.Cut(l.From, ":")
-	user, word := l.User, ""
+	user = l.User
 	switch kind {
 	case "env":
 		word = c.env(at)
@@ -138,13 +152,18 @@ func (c *Client) secret(l Login) (header, value string, err error) {
 	if word = strings.TrimSpace(word); word == "" {
 		return "", "", fmt.Errorf("the login for %s: %s holds nothing", l.Host, l.From)
 	}
-	switch {
-	case l.Header != "":
-		return l.Header, word, nil
-	case user != "":
-		return "Authorization", "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+word)), nil
+	return user, word, nil
+}
+
+// Keys is the user and the secret for a host, as its login says; without a login
+// the netrc's. plain tells whether they may go over plain http.
+func (c *Client) Keys(host string) (user, secret string, plain bool, err error) {
+	l := c.login(host)
+	if l == nil {
+		l = &Login{Host: host, From: "netrc"}
 	}
-	return "Authorization", "Bearer " + word, nil
+	user, secret, err = c.pair(*l)
+	return user, secret, l.Plain, err
 }
 
 func (c *Client) netrc(host string) (user, word string, err error) {
@@ -184,6 +203,9 @@ func (c *Client) tilde(p string) string {
 	}
 	return p
 }
+
+// Folder is the whole path of a folder that somebody named.
+func (c *Client) Folder(p string) (string, error) { return filepath.Abs(c.tilde(p)) }
 
 // Unreachable says that a place could not be asked at all: what was known of
 // it before is the best there is.

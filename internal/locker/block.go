@@ -206,10 +206,15 @@ func (t *Taken) Base() *Base {
 // Base opens a set as the base of a pass. Damage in it is found out here or while
 // it is read.
 func (l *Locker) Base(owner, id string) (*Base, error) {
-	p, err := l.setPath(owner, id)
+	p, err := l.setAt(owner, id)
 	if err != nil {
 		return nil, err
 	}
+	b, err := l.baseAt(p)
+	return b, l.shownIn(err)
+}
+
+func (l *Locker) baseAt(p string) (*Base, error) {
 	frames, err := readFrames(p)
 	if errors.Is(err, errNoMark) { // written in one frame
 		s, err := readSet(p, false)
@@ -329,7 +334,7 @@ func (l *Locker) Each(owner, id string, each func(*File)) error {
 	for i := range b.blocks {
 		list, err := b.entries(i)
 		if err != nil {
-			return err
+			return l.shownIn(err)
 		}
 		n += len(list)
 		for k := range list {

@@ -181,6 +181,17 @@ func (l *Locker) readDamaged() {
 	}
 }
 
+// Spoilt lists the packs in which a check found damage.
+func (l *Locker) Spoilt() (packs []string) {
+	b, _ := os.ReadFile(filepath.Join(l.dir, damagedFile))
+	for _, line := range strings.Split(string(b), "\n") {
+		if f := strings.Fields(line); len(f) == 3 && !slices.Contains(packs, f[1]) {
+			packs = append(packs, f[1])
+		}
+	}
+	return packs
+}
+
 // doubtful tells whether stored content was ever found damaged.
 func (l *Locker) doubtful() bool {
 	_, err := os.Stat(filepath.Join(l.dir, damagedFile))
@@ -194,6 +205,9 @@ func (l *Locker) stored(f *File) bool {
 
 // Owners lists whose sets there are: Builds, and the servers.
 func (l *Locker) Owners() (out []string, err error) {
+	if l.far != nil {
+		return l.far.owners(), nil
+	}
 	list, err := os.ReadDir(filepath.Join(l.dir, "sets"))
 	if err != nil {
 		return nil, err

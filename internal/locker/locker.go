@@ -18,6 +18,7 @@ package locker
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -30,6 +31,7 @@ import (
 	"strings"
 	"sync"
 
+	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
 
 	"github.com/klauspost/compress/zstd"
@@ -52,6 +54,7 @@ type Locker struct {
 	dec    sync.Pool          // *zstd.Decoder
 	loaded bool               // the indexes were read
 	spoilt map[string]bool    // lines of damagedFile: pieces that count as not stored
+	far    *far               // nil: it stands here
 }
 
 // place is where a piece lies.
@@ -118,10 +121,27 @@ func (l *Locker) refresh() error {
 		// A damaged line loses its piece and nothing else: every other one is
 		// still found, and checked by its hash when it is read.
 		if err := l.readIndex(name, b); err != nil {
-			l.damage = append(l.damage, &Damage{Where: filepath.Join(l.dir, "packs", d.Name()), Why: err.Error()})
+			l.damage = append(l.damage, &Damage{Where: l.shown(filepath.Join(l.dir, "packs", d.Name())), Why: err.Error()})
 		}
 	}
 	return nil
+}
+
+// shown is a file of the locker as people find it: of a copy it is there, and not
+// where its content was brought.
+func (l *Locker) shown(path string) string {
+	if rel, err := filepath.Rel(l.dir, path); l.far != nil && err == nil {
+		return l.far.c.Where() + "/" + filepath.ToSlash(rel)
+	}
+	return path
+}
+
+// shownIn says so in an error.
+func (l *Locker) shownIn(err error) error {
+	if d := (*Damage)(nil); l.far != nil && errors.As(err, &d) {
+		d.Where = l.shown(d.Where)
+	}
+	return err
 }
 
 func (l *Locker) readIndex(name string, b []byte) error {
@@ -245,13 +265,16 @@ func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
 			return nil, d
 		}
 	}
-	bad := func(why string) error { return &Damage{Where: pack, Piece: s.String(), Why: why} }
+	bad := func(why string) error { return &Damage{Where: l.shown(pack), Piece: s.String(), Why: why} }
 	err := l.frameBy(r, pack, p)
 	if errors.Is(err, fs.ErrNotExist) && missing(strings.TrimSuffix(pack, ".zst")+".idx") { // moved, while space was given back
 		l.forget()
 		if p, pack, ok = l.find(s); ok {
 			err = l.frameBy(r, pack, p)
 		}
+	}
+	if away := (*store.Unreachable)(nil); errors.As(err, &away) || errors.Is(err, context.Canceled) {
+		return nil, err
 	}
 	if err != nil {
 		return nil, bad(err.Error())
@@ -279,7 +302,7 @@ func (l *Locker) frameBy(r *reading, pack string, p place) (err error) {
 	r.off = -1
 	if r.name != pack {
 		r.close()
-		if r.pack, err = os.Open(pack); err != nil {
+		if r.pack, err = l.openPack(pack); err != nil {
 			r.pack = nil
 			return err
 		}
@@ -299,6 +322,13 @@ func (l *Locker) frameBy(r *reading, pack string, p place) (err error) {
 	}
 	r.off = p.off
 	return nil
+}
+
+func (l *Locker) openPack(path string) (*os.File, error) {
+	if l.far != nil {
+		return l.far.open(path)
+	}
+	return os.Open(path)
 }
 
 // Reader reads many files one after the other: for one goroutine, to be closed.
@@ -482,6 +512,15 @@ func (l *Locker) setPath(owner, id string) (string, error) {
 	return filepath.Join(l.dir, "sets", owner, id+".set"), nil
 }
 
+// setAt is the path of a set that is to be read.
+func (l *Locker) setAt(owner, id string) (string, error) {
+	p, err := l.setPath(owner, id)
+	if err == nil && l.far != nil {
+		err = l.far.set(l, owner, id, p)
+	}
+	return p, err
+}
+
 // Has tells whether a set is stored.
 func (l *Locker) Has(owner, id string) bool {
 	p, err := l.setPath(owner, id)
@@ -494,16 +533,20 @@ func (l *Locker) Has(owner, id string) bool {
 
 // Read reads a whole set. A set that is not there gives ErrNoSet.
 func (l *Locker) Read(owner, id string) (*Set, error) {
-	p, err := l.setPath(owner, id)
+	p, err := l.setAt(owner, id)
 	if err != nil {
 		return nil, err
 	}
-	return readSet(p, false)
+	set, err := readSet(p, false)
+	return set, l.shownIn(err)
 }
 
 // Heads lists an owner's sets without their entries, oldest first. One whose
 // head can't be read is listed with its damage.
 func (l *Locker) Heads(owner string) ([]*Set, error) {
+	if l.far != nil {
+		return l.far.heads(owner)
+	}
 	p, err := l.setPath(owner, "x")
 	if err != nil {
 		return nil, err

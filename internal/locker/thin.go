@@ -205,7 +205,7 @@ func (l *Locker) move(base string, keep []*frame) error {
 			if _, err := l.piece(ln.sum); err != nil { // damage stays where it is, and is told by a check
 				return err
 			}
-			fmt.Fprintf(&idx, "%s %d %d %d %d\n", ln.sum, p.off, f.stored, ln.size, ln.at)
+			writeIndexLine(&idx, ln.sum, p.off, int(f.stored), int(ln.size), int(ln.at))
 		}
 		if n, err := io.Copy(p.out, io.NewSectionReader(src, f.off, int64(f.stored))); err != nil || n != int64(f.stored) {
 			return errors.Join(err, fmt.Errorf("a frame of %s.zst is cut short", base))
@@ -215,6 +215,40 @@ func (l *Locker) move(base string, keep []*frame) error {
 	p.idx = idx
 	w.cur = nil
 	return w.seal(p)
+}
+
+// TidyIndexes drops lines that can't be read from the indexes, so that they are not
+// told for ever once what they named is stored anew. While something is being
+// written it leaves them.
+func (l *Locker) TidyIndexes() error {
+	gate := l.gate()
+	if ok, err := gate.TryLock(); err != nil || !ok {
+		return err
+	}
+	defer gate.Unlock()
+	list, err := filepath.Glob(filepath.Join(l.dir, "packs", "*.idx"))
+	if err != nil {
+		return err
+	}
+	for _, at := range list {
+		b, err := os.ReadFile(at)
+		if err != nil {
+			return err
+		}
+		var good []byte
+		for line := range bytes.Lines(b) {
+			if _, _, err := readIndexLine(bytes.TrimSuffix(line, []byte("\n"))); err == nil {
+				good = append(good, line...)
+			}
+		}
+		if len(good) < len(b) {
+			if err := tree.WriteFile(at, good, 0o600); err != nil {
+				return err
+			}
+		}
+	}
+	l.forget()
+	return nil
 }
 
 // forget has the indexes read anew when next a piece is asked for.

@@ -4,8 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -66,8 +64,8 @@ type scratch struct {
 }
 
 type gathered struct {
-	sum  tree.Sum
-	size int
+	sum      tree.Sum
+	size, at int // in the frame's content
 }
 
 type pack struct {
@@ -272,15 +270,15 @@ func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
 	w.fresh[s] = true
 	w.mu.Unlock()
 	if len(b) >= minPiece { // large enough for a frame of its own, which saves copying it
-		return w.write(sc, sc.quick, b, []gathered{{s, len(b)}})
+		return w.write(sc, sc.quick, b, []gathered{{sum: s, size: len(b)}})
 	}
 	if len(sc.frame)+len(b) > bundle {
 		if err := w.storeGathered(sc); err != nil {
 			return err
 		}
 	}
+	sc.gathers = append(sc.gathers, gathered{s, len(b), len(sc.frame)})
 	sc.frame = append(sc.frame, b...)
-	sc.gathers = append(sc.gathers, gathered{s, len(b)})
 	return nil
 }
 
@@ -297,6 +295,11 @@ func (w *Writer) storeGathered(sc *scratch) error {
 // write compresses and writes one frame.
 func (w *Writer) write(sc *scratch, enc *zstd.Encoder, frame []byte, gathers []gathered) error {
 	sc.comp = enc.EncodeAll(frame, sc.comp[:0])
+	return w.append(sc.comp, gathers)
+}
+
+// append writes one compressed frame.
+func (w *Writer) append(stored []byte, gathers []gathered) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.cur == nil {
@@ -305,17 +308,15 @@ func (w *Writer) write(sc *scratch, enc *zstd.Encoder, frame []byte, gathers []g
 		}
 	}
 	p := w.cur
-	if _, err := p.out.Write(sc.comp); err != nil {
+	if _, err := p.out.Write(stored); err != nil {
 		return fmt.Errorf("write to the locker: %w", err)
 	}
-	at := 0
 	for _, g := range gathers {
-		fmt.Fprintf(&p.idx, "%s %d %d %d %d\n", g.sum, p.off, len(sc.comp), g.size, at)
-		at += g.size
+		writeIndexLine(&p.idx, g.sum, p.off, len(stored), g.size, g.at)
 	}
-	p.off += int64(len(sc.comp))
+	p.off += int64(len(stored))
 	p.pieces += len(gathers)
-	w.stored += int64(len(sc.comp))
+	w.stored += int64(len(stored))
 	if p.off >= PackSize || p.pieces >= packPieces {
 		w.cur = nil
 		w.closing.Go(func() error { return w.seal(p) })
@@ -327,9 +328,7 @@ func (w *Writer) open() (err error) {
 	// A sweep by another process may take the new file between its making and
 	// its locking; then it is gone or locked, and another name is tried.
 	for range 5 {
-		var id [8]byte
-		rand.Read(id[:])
-		p := &pack{name: hex.EncodeToString(id[:])}
+		p := &pack{name: newName()}
 		path := filepath.Join(w.l.dir, "packs", p.name+".part")
 		p.lock = flock.New(path, flock.SetFlag(os.O_CREATE|os.O_RDWR), flock.SetPermissions(0o600))
 		var ok bool

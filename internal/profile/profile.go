@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
 
 	"github.com/pelletier/go-toml/v2"
@@ -35,6 +36,7 @@ type Profile struct {
 	Launch  Launch            `toml:"launch"`
 	Addons  Addons            `toml:"addons"`
 	Backup  Backup            `toml:"backup"`
+	Copy    Copy              `toml:"copy"`
 	Data    []Data            `toml:"data"`
 	Stop    Stop              `toml:"stop"`
 	Ready   Ready             `toml:"ready"`
@@ -88,6 +90,17 @@ type Backup struct {
 	Days   int      `toml:"days"`   // and of so many days,
 	Weeks  int      `toml:"weeks"`  // weeks
 	Months int      `toml:"months"` // and months the newest
+}
+
+// Copy is a second copy of the backups in another place.
+type Copy struct {
+	To         string   `toml:"to"`         // a folder, or s3+https://HOST/BUCKET/PREFIX
+	Recipients []string `toml:"recipients"` // age public keys that it is encrypted for
+	ByHand     bool     `toml:"by_hand"`    // only «backup push» writes to it
+	Last       int      `toml:"last"`       // how many it keeps, as Backup's; all zero: all
+	Days       int      `toml:"days"`
+	Weeks      int      `toml:"weeks"`
+	Months     int      `toml:"months"`
 }
 
 // Launch is how the server is started.
@@ -276,6 +289,18 @@ func (p *Profile) check(path string, text []byte) error {
 	for _, l := range append(slices.Clone(p.Backup.Before), p.Backup.After...) {
 		if l == "" || strings.ContainsAny(l, "\r\n") {
 			return bad("backup.before", fmt.Sprintf("%q is not one line", l))
+		}
+	}
+	if to := p.Copy.To; store.IsAddress(to) {
+		if _, err := store.ParseAddress(to); err != nil {
+			return bad("copy.to", err.Error())
+		}
+	} else if to != "" && !filepath.IsAbs(to) && !strings.HasPrefix(to, "~/") {
+		return bad("copy.to", fmt.Sprintf("%q is neither a folder with its whole path nor an object store, s3+https://HOST/BUCKET/PREFIX", to))
+	}
+	for _, r := range p.Copy.Recipients {
+		if err := store.CheckRecipient(r); err != nil {
+			return bad("copy.recipients", fmt.Sprintf("%.12s… is not an age recipient: it begins with age1, and never with AGE-SECRET-KEY", r))
 		}
 	}
 	for _, at := range p.Server.Consent {
