@@ -197,7 +197,7 @@ func (p *program) backupCheck(ctx context.Context, c *cli.Command) error {
 	}
 	fine := len(checked.Damaged)+len(checked.Broken) == 0
 	if !fine && c.Bool("mend") {
-		return p.mend(ctx, c, k, checked)
+		return p.mend(ctx, c, checked)
 	}
 	if err := p.result(checked, func() { p.view.checked(checked, parts, k.Profile.Copy.To != "") }); err != nil || fine {
 		return err
@@ -205,42 +205,50 @@ func (p *program) backupCheck(ctx context.Context, c *cli.Command) error {
 	return cli.Exit("", exitFailed)
 }
 
-// mend puts right what a check found: here from the copy, or in the copy from here;
-// then it reads back once more.
-func (p *program) mend(ctx context.Context, c *cli.Command, k *freshkeel.Keel, found *freshkeel.Checked) error {
+// mend puts right what a check found: here from the copy, or in the copy from here.
+// Then it reads back once more, and once more again: what stands there twice may be
+// damaged twice.
+func (p *program) mend(ctx context.Context, c *cli.Command, found *freshkeel.Checked) error {
 	p.seeThrough()
 	here, err := p.open()
 	if err != nil {
 		return err
 	}
-	away := k
 	if c.String("from") != "" {
 		return &freshkeel.Usage{What: "what to mend, and from what?", Do: "freshkeel backup check --mend from the copy, or freshkeel backup check --copy --mend in the copy"}
 	}
-	if c.Bool("copy") {
-		_, err = here.MendCopy(ctx, away, c.String("identity"))
-	} else {
-		var done func()
-		if away, done, err = p.away(ctx, c, here); err != nil {
-			return err
+	round := func() (fine bool, err error) {
+		away, done, err := p.away(ctx, c, here)
+		if err != nil {
+			return false, err
 		}
 		defer done()
-		_, err = here.MendFrom(ctx, away, found)
+		if c.Bool("copy") {
+			if _, err = away.CheckBackups(ctx, "", 0); err == nil { // so that it knows what not to trust
+				_, err = here.MendCopy(ctx, away, c.String("identity"))
+			}
+		} else {
+			_, err = here.MendFrom(ctx, away, found)
+		}
+		if err != nil {
+			return false, err
+		}
+		again, done, err := p.backupsOf(ctx, c)
+		if err != nil {
+			return false, err
+		}
+		defer done()
+		found, err = again.CheckBackups(ctx, c.Args().First(), 0)
+		return err == nil && len(found.Damaged)+len(found.Broken) == 0, err
+	}
+	fine := false
+	for try := 0; try < 3 && !fine && err == nil; try++ {
+		fine, err = round()
 	}
 	if err != nil {
 		return err
 	}
-	again, done, err := p.backupsOf(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer done()
-	checked, err := again.CheckBackups(ctx, c.Args().First(), 0)
-	if err != nil {
-		return err
-	}
-	fine := len(checked.Damaged)+len(checked.Broken) == 0
-	if err := p.result(checked, func() { p.view.checked(checked, 0, false) }); err != nil || fine {
+	if err := p.result(found, func() { p.view.checked(found, 0, false) }); err != nil || fine {
 		return err
 	}
 	return cli.Exit("", exitFailed)
