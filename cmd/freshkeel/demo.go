@@ -114,6 +114,10 @@ func (s *scenes) play() error {
 	defer closeFeed()
 	in := []string{"-d", s.h.Install}
 	gardens := func() string { return contentOf(filepath.Join(s.h.Install, "gardens")) }
+	disk := filepath.Join(s.h.Dir, "other-disk")
+	if err := os.MkdirAll(disk, 0o755); err != nil {
+		return err
+	}
 	var before, pid string
 	for _, sc := range []struct {
 		title string
@@ -164,6 +168,11 @@ func (s *scenes) play() error {
 			return s.expect(s.text("members.txt") == before, "members.txt is whole again")
 		}, nil},
 		{"Do all backups read back whole?", append(in, "backup", "check"), exitDone, nil, nil},
+		{"The other disk gets a second copy of them; from now on every backup goes there too.", append(in, "backup", "push"), exitDone, nil, []string{"[server]", "[copy]\nto = '" + disk + "'\n\n[server]"}},
+		{"That disk alone is enough: all of b0007 in a new folder, as on a machine that has nothing else.", []string{"backup", "restore", "b0007", "--from", disk, "--to", filepath.Join(s.h.Dir, "rescued")}, exitDone, func(string) error {
+			b, err := os.ReadFile(filepath.Join(s.h.Dir, "rescued", "members.txt"))
+			return errors.Join(err, s.expect(string(b) == before, "members.txt is whole there"))
+		}, nil},
 		{"What was done here?", append(in, "logbook"), exitDone, nil, nil},
 		{"Close the gates.", append(in, "stop"), exitDone, nil, nil},
 	} {

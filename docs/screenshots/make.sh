@@ -108,13 +108,16 @@ shot rolled-back 0 freshkeel refit 3.6.0
 shot rollback 0 freshkeel rollback
 freshkeel refit 3.5.0 >/dev/null 2>&1
 shot logbook 0 freshkeel logbook
-shot logbook-entry 0 freshkeel logbook r0004
 shot status 0 freshkeel status
 freshkeel backup take --label 'before the lantern race' >/dev/null 2>&1
 echo 'Tib Hartstongue' >>stewards.txt; rm -f gardens/old-well.garden; echo dew >gardens/dew.garden
 freshkeel backup take >/dev/null 2>&1
 shot backup-list 0 freshkeel backup list
 shot backup-show 0 freshkeel backup show "$(freshkeel --json backup list | jq -r '.backups[-1].id')"
+mkdir $harbour/other-disk
+printf "\n[copy]\nto = '$harbour/other-disk'\n" >>freshkeel.toml
+shot backup-copy 0 "freshkeel backup push; cd $harbour; freshkeel backup list --from $harbour/other-disk; freshkeel backup restore b0001 --from $harbour/other-disk --to $harbour/rescued"
+sed -i '/^\[copy\]/,$d' freshkeel.toml
 # A bit of one pack turns: that of the garden that is larger than all the rest.
 head -c 300000 /dev/urandom >gardens/songs.garden
 freshkeel backup take --only gardens/songs.garden >/dev/null 2>&1
