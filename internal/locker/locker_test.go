@@ -130,6 +130,51 @@ func TestSecondBackupStoresOnlyWhatChangedAndReadsOnlyWhatMightHave(t *testing.T
 	assert.EqualValues(t, last.Bytes, again.Read)
 }
 
+// What is stored over its pieces of before is cut as if nobody had known them,
+// however the file has changed.
+func TestAFileIsCutAlikeWithAndWithoutItsPast(t *testing.T) {
+	old := noise(7, 6*mib)
+	edits := map[string]func(b []byte) []byte{
+		"nothing":         func(b []byte) []byte { return b },
+		"a page in place": func(b []byte) []byte { copy(b[3*mib:], noise(1, 4096)); return b },
+		"the first byte":  func(b []byte) []byte { b[0] ^= 1; return b },
+		"the last byte":   func(b []byte) []byte { b[len(b)-1] ^= 1; return b },
+		"many pages": func(b []byte) []byte {
+			for i := 0; i < len(b); i += 300_000 {
+				copy(b[i:], noise(uint64(i), 4096))
+			}
+			return b
+		},
+		"longer in the middle":       func(b []byte) []byte { return slices.Insert(b, 2*mib, noise(2, 5000)...) },
+		"shorter in the middle":      func(b []byte) []byte { return slices.Delete(b, 2*mib, 2*mib+70_000) },
+		"longer":                     func(b []byte) []byte { return append(b, noise(3, mib)...) },
+		"longer by one":              func(b []byte) []byte { return append(b, 9) },
+		"shorter":                    func(b []byte) []byte { return b[:4*mib+17] },
+		"nothing left":               func(b []byte) []byte { return b[:0] },
+		"a hole":                     func(b []byte) []byte { clear(b[mib : 5*mib]); return b },
+		"all of it":                  func(b []byte) []byte { return noise(4, 6*mib) },
+		"the first half comes twice": func(b []byte) []byte { return slices.Concat(b[:3*mib], b) },
+	}
+	for name, edit := range edits {
+		t.Run(name, func(t *testing.T) {
+			w := open(t, t.TempDir()).Writer()
+			defer w.Close()
+			w.PiecesAlone = true
+			was, err := w.Add(t.Context(), bytes.NewReader(old), nil)
+			require.NoError(t, err)
+			require.NoError(t, w.flush())
+			now := edit(bytes.Clone(old))
+			plain, err := w.Add(t.Context(), bytes.NewReader(now), nil)
+			require.NoError(t, err)
+			noted := int64(0)
+			over, err := w.AddOver(t.Context(), bytes.NewReader(now), int64(len(now)), was.Pieces, func(n int64) { noted += n })
+			require.NoError(t, err)
+			assert.Equal(t, plain, over)
+			assert.GreaterOrEqual(t, over.Size, noted)
+		})
+	}
+}
+
 // A set's blocks are carried over as they stand where nothing of them changed,
 // and the set reads back as if each line had been written anew.
 func TestBlocksOfASetAreCarriedOver(t *testing.T) {

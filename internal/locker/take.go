@@ -82,6 +82,7 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 	}
 	t := &Taken{Entries: files}
 	was := make([]int, len(files)) // position in the base, -1 for what differs
+	over := map[int][]tree.Sum{}   // of large files that have to be read, the pieces that they had
 	earlier := merge{base: base}
 	doubtful := w.l.doubtful()
 	var todo []int
@@ -95,6 +96,9 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 			if old == nil || old.Moving || !old.Settled(old.ReadAt) || !e.SameIdentity(old.Entry) || (doubtful && !w.l.stored(old)) {
 				todo = append(todo, i)
 				total += e.Size
+				if old != nil && len(old.Pieces) > fewPieces {
+					over[i] = slices.Clone(old.Pieces)
+				}
 				continue
 			}
 			f.Sum, f.Pieces, f.ReadAt, f.Sparse = old.Sum, old.Pieces, old.ReadAt, old.Sparse
@@ -140,7 +144,7 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 	for range runtime.GOMAXPROCS(0) {
 		g.Go(func() error {
 			for i := range next {
-				f, err := w.takeFile(ctx, root, t.Entries[i].Entry, note)
+				f, err := w.takeFile(ctx, root, t.Entries[i].Entry, over[i], note)
 				if errors.Is(err, fs.ErrNotExist) {
 					gone[i] = true // a running server removed it
 					continue
@@ -170,9 +174,9 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 	return t, nil
 }
 
-// takeFile stores one file. A file that changes while it is read is tried
+// takeFile stores one file, which had certain pieces before. A file that changes while it is read is tried
 // again, and marked when it won't hold still.
-func (w *Writer) takeFile(ctx context.Context, root string, e tree.Entry, note func(int64)) (File, error) {
+func (w *Writer) takeFile(ctx context.Context, root string, e tree.Entry, had []tree.Sum, note func(int64)) (File, error) {
 	full := filepath.Join(root, filepath.FromSlash(e.Path))
 	for try := 0; ; try++ {
 		before, ok, err := tree.Describe(full, e.Path)
@@ -187,7 +191,7 @@ func (w *Writer) takeFile(ctx context.Context, root string, e tree.Entry, note f
 		if err != nil {
 			return File{}, err
 		}
-		f, err := w.Add(ctx, src, note)
+		f, err := w.AddOver(ctx, src, before.Size, had, note)
 		src.Close()
 		if err != nil {
 			return File{}, err

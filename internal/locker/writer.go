@@ -210,15 +210,20 @@ func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f File
 		return f, errors.New("the locker can't be written to")
 	}
 	f.Pieces = slices.Clip(f.Pieces)
-	switch {
-	case whole != nil:
+	if f.sumOfFew(); whole != nil {
 		f.Sum = whole.Sum()
-	case len(f.Pieces) == 1:
-		f.Sum = f.Pieces[0]
-	case len(f.Pieces) == 0:
-		f.Sum = tree.SumBytes(nil)
 	}
 	return f, nil
+}
+
+// sumOfFew fills in the hash of a file that has one piece or none.
+func (f *File) sumOfFew() {
+	switch len(f.Pieces) {
+	case 0:
+		f.Sum = tree.SumBytes(nil)
+	case 1:
+		f.Sum = f.Pieces[0]
+	}
 }
 
 // store hashes and stores the pieces of a stretch, and gives its buffer back.
@@ -236,10 +241,14 @@ func (w *Writer) store(b *batch) {
 		b.sums = append(b.sums, s)
 		at = end
 	}
-	w.mu.Lock()
-	w.buffers = append(w.buffers, b.buf)
-	w.mu.Unlock()
+	w.giveBuffer(b.buf)
 	b.buf, b.ends = nil, nil
+}
+
+func (w *Writer) giveBuffer(b []byte) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.buffers = append(w.buffers, b)
 }
 
 // buffer is room for one stretch.
