@@ -26,10 +26,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"sort"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
@@ -109,22 +111,58 @@ func (l *Locker) refresh() error {
 	defer l.mu.Unlock()
 	l.loaded = true
 	l.readDamaged()
+	var todo []string
+	lines := int64(0)
 	for _, d := range list {
 		name, ok := strings.CutSuffix(d.Name(), ".idx")
 		if !ok || strings.HasPrefix(name, ".") || l.known[name] {
 			continue
 		}
-		b, err := os.ReadFile(filepath.Join(l.dir, "packs", d.Name()))
-		if err != nil {
-			return err
+		todo = append(todo, name)
+		if fi, err := d.Info(); err == nil {
+			lines += fi.Size() / lineLength
+		}
+	}
+	if len(l.index) == 0 { // a map that grows is copied each time
+		l.index = make(map[tree.Sum]place, lines)
+	}
+	// They are parsed beside each other, and entered one after the other.
+	read := make([]chan *index, len(todo))
+	for i := range read {
+		read[i] = make(chan *index, 1)
+	}
+	var next atomic.Int32
+	ahead := make(chan bool, 4) // bounds how much is parsed and not entered yet
+	for range min(runtime.GOMAXPROCS(0), len(todo)) {
+		go func() {
+			for {
+				ahead <- true
+				i := int(next.Add(1)) - 1
+				if i >= len(todo) {
+					<-ahead
+					return
+				}
+				read[i] <- readIndex(filepath.Join(l.dir, "packs", todo[i]+".idx"))
+			}
+		}()
+	}
+	for i, name := range todo {
+		x := <-read[i]
+		<-ahead
+		if errors.Is(x.err, fs.ErrNotExist) { // its space is being given back
+			continue
+		}
+		if x.err != nil {
+			err = x.err
+			continue
 		}
 		// A damaged line loses its piece and nothing else: every other one is
 		// still found, and checked by its hash when it is read.
-		if err := l.readIndex(name, b); err != nil {
-			l.damage = append(l.damage, &Damage{Where: l.shown(filepath.Join(l.dir, "packs", d.Name())), Why: err.Error()})
+		if l.enter(name, x); x.bad != nil {
+			l.damage = append(l.damage, &Damage{Where: l.shown(filepath.Join(l.dir, "packs", name+".idx")), Why: x.bad.Error()})
 		}
 	}
-	return nil
+	return err
 }
 
 // shown is a file of the locker as people find it: of a copy it is there, and not
@@ -144,22 +182,50 @@ func (l *Locker) shownIn(err error) error {
 	return err
 }
 
-func (l *Locker) readIndex(name string, b []byte) error {
-	pack := int32(len(l.packs))
-	l.packs, l.known[name] = append(l.packs, name), true
-	var bad error
+// lineLength is about how long a line of an index is, in bytes.
+const lineLength = 86
+
+// index is what stands in one.
+type index struct {
+	lines []line
+	bad   error // of a line: it is left out
+	err   error // it can't be read at all
+}
+
+func readIndex(path string) *index {
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return &index{err: err}
+	}
+	return parseIndex(b)
+}
+
+func parseIndex(b []byte) *index {
+	x := &index{lines: make([]line, 0, len(b)/lineLength+1)}
 	for n := 1; len(b) > 0; n++ {
-		line, rest, _ := bytes.Cut(b, []byte("\n"))
-		s, p, err := readIndexLine(line)
+		text, rest, _ := bytes.Cut(b, []byte("\n"))
+		s, p, err := readIndexLine(text)
 		if err != nil {
-			bad = fmt.Errorf("line %d: %w", n, err)
-		} else if len(l.spoilt) == 0 || !l.spoilt[fmt.Sprintf("%s %s %d", s, name, p.off)] {
-			p.pack = pack
-			l.index[s] = p
+			x.bad = fmt.Errorf("line %d: %w", n, err)
+		} else {
+			x.lines = append(x.lines, line{s, p})
 		}
 		b = rest
 	}
-	return bad
+	return x
+}
+
+// enter makes a pack's pieces known; called with the lock held.
+func (l *Locker) enter(name string, x *index) {
+	pack := int32(len(l.packs))
+	l.packs, l.known[name] = append(l.packs, name), true
+	for _, ln := range x.lines {
+		if len(l.spoilt) > 0 && l.spoilt[fmt.Sprintf("%s %s %d", ln.sum, name, ln.off)] {
+			continue
+		}
+		ln.pack = pack
+		l.index[ln.sum] = ln.place
+	}
 }
 
 var errIndexLine = errors.New("it is not «hash offset stored size at»")

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -166,11 +167,11 @@ func TestAFileIsCutAlikeWithAndWithoutItsPast(t *testing.T) {
 			now := edit(bytes.Clone(old))
 			plain, err := w.Add(t.Context(), bytes.NewReader(now), nil)
 			require.NoError(t, err)
-			noted := int64(0)
-			over, err := w.AddOver(t.Context(), bytes.NewReader(now), int64(len(now)), was.Pieces, func(n int64) { noted += n })
+			var noted atomic.Int64
+			over, err := w.AddOver(t.Context(), bytes.NewReader(now), int64(len(now)), was.Pieces, func(n int64) { noted.Add(n) })
 			require.NoError(t, err)
 			assert.Equal(t, plain, over)
-			assert.GreaterOrEqual(t, over.Size, noted)
+			assert.GreaterOrEqual(t, over.Size, noted.Load())
 		})
 	}
 }

@@ -27,7 +27,7 @@ func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []t
 	if !w.PiecesAlone || len(from) < 2 {
 		return w.Add(ctx, io.NewSectionReader(r, 0, 1<<62), note)
 	}
-	same, err := w.unmoved(ctx, r, had, from, note)
+	known, err := w.unmoved(ctx, r, had, from, note)
 	if err != nil {
 		return File{}, err
 	}
@@ -37,18 +37,18 @@ func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []t
 	whole := w.buffer()
 	defer w.giveBuffer(whole)
 	buf := whole[:2*maxPiece] // what changed is short, and read again
-	begun := 0 // bytes of buf from at on
+	begun := 0                // bytes of buf from at on
 	at, i := int64(0), 0
 	for {
 		if err := ctx.Err(); err != nil {
 			return f, err
 		}
-		for i < len(same) && from[i] < at {
+		for i < len(known) && from[i] < at {
 			i++
 		}
-		if i < len(same) && from[i] == at && same[i] {
-			f.Pieces = append(f.Pieces, had[i])
-			at, begun = from[i+1], 0
+		if i < len(known) && from[i] == at && known[i].end > 0 {
+			f.Pieces = append(f.Pieces, known[i].pieces...)
+			at, begun = from[known[i].end], 0
 			continue
 		}
 		if begun < maxPiece {
@@ -91,10 +91,18 @@ func (l *Locker) bounds(pieces []tree.Sum) []int64 {
 	return from
 }
 
-// unmoved tells of each piece that once stood between two bounds whether it still
-// does.
-func (w *Writer) unmoved(ctx context.Context, r io.ReaderAt, had []tree.Sum, from []int64, note func(int64)) ([]bool, error) {
-	same := make([]bool, len(from)-1)
+// stretch is what is known of a file from the beginning of one of its former pieces
+// on: what it is cut into up to the beginning of another. The zero stretch is nothing.
+type stretch struct {
+	end    int
+	pieces []tree.Sum
+}
+
+// unmoved looks at a file where its pieces stood, a few at a time and side by side:
+// those that still do are taken as they are, and what lies between two of them is
+// cut and stored. What reaches beyond the few is left to be cut in order.
+func (w *Writer) unmoved(ctx context.Context, r io.ReaderAt, had []tree.Sum, from []int64, note func(int64)) ([]stretch, error) {
+	known := make([]stretch, len(from)-1)
 	var beside sync.WaitGroup
 	defer beside.Wait()
 	var mu sync.Mutex
@@ -104,24 +112,33 @@ func (w *Writer) unmoved(ctx context.Context, r io.ReaderAt, had []tree.Sum, fro
 		defer w.giveBuffer(buf)
 		b := buf[:from[end]-from[i]]
 		n, err := r.ReadAt(b, from[i])
-		if err != nil && !errors.Is(err, io.EOF) {
+		if errors.Is(err, io.EOF) {
+			err = nil
+		}
+		b = b[:n]
+		for k := i; k < end && from[k+1]-from[i] <= int64(n); k++ {
+			if sumPiece(b[from[k]-from[i]:from[k+1]-from[i]]) == had[k] {
+				known[k] = stretch{k + 1, had[k : k+1]}
+			}
+		}
+		if err == nil {
+			err = w.between(b, i, end, from, known)
+		}
+		if err != nil {
 			mu.Lock()
 			failed = err
 			mu.Unlock()
-		}
-		for k := i; k < end && from[k+1]-from[i] <= int64(n); k++ {
-			same[k] = sumPiece(b[from[k]-from[i]:from[k+1]-from[i]]) == had[k]
 		}
 		if note != nil {
 			note(int64(n))
 		}
 	}
-	for i := 0; i < len(same); {
+	for i := 0; i < len(known); {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
 		end := i + 1
-		for end < len(same) && from[end+1]-from[i] <= readAhead {
+		for end < len(known) && from[end+1]-from[i] <= readAhead {
 			end++
 		}
 		at := i
@@ -139,5 +156,51 @@ func (w *Writer) unmoved(ctx context.Context, r io.ReaderAt, had []tree.Sum, fro
 		i = end
 	}
 	beside.Wait()
-	return same, failed
+	return known, failed
+}
+
+// between cuts what changed in b, which begins where former piece i did and ends
+// where end did, from one piece that did not move to the next.
+func (w *Writer) between(b []byte, i, end int, from []int64, known []stretch) error {
+	var sc *scratch
+	for k := i; k < end; k++ {
+		if known[k].end > 0 || (k > i && known[k-1].end != k) {
+			continue
+		}
+		// From here on, up to where a piece stands that did not move.
+		at, next := from[k]-from[i], k
+		var cuts []int64
+		for next < end && (from[next]-from[i] != at || known[next].end == 0) {
+			n := int64(cutNext(b[min(at, int64(len(b))):]))
+			if n == 0 || at+n == int64(len(b)) { // it may be cut later, seen with what follows
+				next = end
+				break
+			}
+			at += n
+			cuts = append(cuts, at)
+			for next < end && from[next]-from[i] < at {
+				next++
+			}
+		}
+		if next == end {
+			continue
+		}
+		if sc == nil {
+			sc = w.take()
+			defer w.give(sc)
+		}
+		run := stretch{end: next}
+		begin := from[k] - from[i]
+		for _, cut := range cuts {
+			sum := sumPiece(b[begin:cut])
+			if err := w.put(sc, sum, b[begin:cut]); err != nil {
+				w.failed.Store(true)
+				return err
+			}
+			run.pieces = append(run.pieces, sum)
+			begin = cut
+		}
+		known[k] = run
+	}
+	return nil
 }

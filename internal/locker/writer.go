@@ -374,20 +374,16 @@ func (w *Writer) seal(p *pack) error {
 	}
 	// From here on its pieces are found like any other.
 	l := w.l
+	x := parseIndex(p.idx.Bytes())
 	l.mu.Lock()
-	err := l.readIndex(p.name, p.idx.Bytes())
+	l.enter(p.name, x)
 	l.mu.Unlock()
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	for b := p.idx.Bytes(); len(b) > 0; {
-		var sum tree.Sum
-		line, rest, _ := bytes.Cut(b, []byte("\n"))
-		if len(line) > 2*len(sum) && sum.UnmarshalText(line[:2*len(sum)]) == nil {
-			delete(w.fresh, sum)
-		}
-		b = rest
+	for _, ln := range x.lines {
+		delete(w.fresh, ln.sum)
 	}
-	return err
+	return nil
 }
 
 // flush makes all that was added durable. No worker is at work.
