@@ -105,7 +105,7 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 	for w := range workers { // each a run of its own, so that frames are read once
 		part := jobs[len(jobs)*w/workers : len(jobs)*(w+1)/workers]
 		g.Go(func() error {
-			r := &reading{off: -1}
+			r := &reading{}
 			defer r.close()
 			for _, j := range part {
 				if err := ctx.Err(); err != nil {

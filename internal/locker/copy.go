@@ -809,7 +809,7 @@ func (l *Locker) frames(ctx context.Context, need []tree.Sum, each func(stored [
 		}
 		return int(min(max(a.off-b.off, -1), 1))
 	})
-	r := &reading{off: -1}
+	r := &reading{}
 	defer r.close()
 	for len(list) > 0 {
 		if err := ctx.Err(); err != nil {
@@ -819,6 +819,7 @@ func (l *Locker) frames(ctx context.Context, need []tree.Sum, each func(stored [
 		for n < len(list) && list[n].pack == list[0].pack && list[n].off == list[0].off {
 			n++
 		}
+		r.forget() // so that what is held is this frame as it is stored
 		for _, ln := range list[:n] {
 			if _, err := l.pieceBy(r, ln.sum); err != nil {
 				return err

@@ -291,25 +291,40 @@ func (l *Locker) find(s tree.Sum) (place, string, bool) {
 }
 
 // reading is what a reader keeps from piece to piece: the pack that is open, and
-// the last frame, since neighbours lie side by side.
+// the last frames, since neighbours lie side by side: in as many frames as there
+// were cores when they were stored.
 type reading struct {
 	name   string
 	pack   *os.File
-	stored []byte
-	frame  []byte
-	off    int64 // of the frame that is held; -1: none
+	stored []byte // of the frame that was read last
+	frames [4]heldFrame
+	next   int // which of them goes next
+}
+
+type heldFrame struct {
+	pack    string // "": none
+	off     int64
+	content []byte
 }
 
 func (r *reading) close() {
 	if r.pack != nil {
 		r.pack.Close()
 	}
-	r.pack, r.name, r.off = nil, "", -1
+	r.pack, r.name = nil, ""
+	r.forget()
+}
+
+// forget has the next piece read from its pack in any case.
+func (r *reading) forget() {
+	for i := range r.frames {
+		r.frames[i].pack = ""
+	}
 }
 
 // piece reads one piece and checks its hash.
 func (l *Locker) piece(s tree.Sum) ([]byte, error) {
-	r := &reading{off: -1}
+	r := &reading{}
 	defer r.close()
 	return l.pieceBy(r, s)
 }
@@ -332,11 +347,11 @@ func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
 		}
 	}
 	bad := func(why string) error { return &Damage{Where: l.shown(pack), Piece: s.String(), Why: why} }
-	err := l.frameBy(r, pack, p)
+	frame, err := l.frameBy(r, pack, p)
 	if errors.Is(err, fs.ErrNotExist) && missing(strings.TrimSuffix(pack, ".zst")+".idx") { // moved, while space was given back
 		l.forget()
 		if p, pack, ok = l.find(s); ok {
-			err = l.frameBy(r, pack, p)
+			frame, err = l.frameBy(r, pack, p)
 		}
 	}
 	if away := (*store.Unreachable)(nil); errors.As(err, &away) || errors.Is(err, context.Canceled) {
@@ -345,10 +360,10 @@ func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
 	if err != nil {
 		return nil, bad(err.Error())
 	}
-	if int(p.at)+int(p.size) > len(r.frame) {
+	if int(p.at)+int(p.size) > len(frame) {
 		return nil, bad("its frame is too short for it")
 	}
-	b := r.frame[p.at : p.at+p.size]
+	b := frame[p.at : p.at+p.size]
 	if got := sumPiece(b); got != s {
 		return nil, bad("its content hashes to " + got.Short())
 	}
@@ -361,33 +376,39 @@ func missing(full string) bool {
 }
 
 // frameBy brings the frame that a piece lies in.
-func (l *Locker) frameBy(r *reading, pack string, p place) (err error) {
-	if r.name == pack && r.off == p.off {
-		return nil
+func (l *Locker) frameBy(r *reading, pack string, p place) (_ []byte, err error) {
+	for i := range r.frames {
+		if h := &r.frames[i]; h.pack == pack && h.off == p.off {
+			return h.content, nil
+		}
 	}
-	r.off = -1
 	if r.name != pack {
-		r.close()
+		if r.pack != nil {
+			r.pack.Close()
+		}
+		r.name = ""
 		if r.pack, err = l.openPack(pack); err != nil {
 			r.pack = nil
-			return err
+			return nil, err
 		}
 		r.name = pack
 	}
 	r.stored = slices.Grow(r.stored[:0], int(p.stored))[:p.stored]
 	if _, err := r.pack.ReadAt(r.stored, p.off); err != nil {
-		return errors.New("the pack is cut short")
+		return nil, errors.New("the pack is cut short")
 	}
 	d := l.dec.Get().(*zstd.Decoder)
 	defer l.dec.Put(d)
-	if r.frame, err = d.DecodeAll(r.stored, r.frame[:0]); err != nil {
-		return err
+	h := &r.frames[r.next]
+	h.pack, r.next = "", (r.next+1)%len(r.frames)
+	if h.content, err = d.DecodeAll(r.stored, h.content[:0]); err != nil {
+		return nil, err
 	}
-	if len(r.frame) > maxFrame {
-		return errors.New("its frame is too long")
+	if len(h.content) > maxFrame {
+		return nil, errors.New("its frame is too long")
 	}
-	r.off = p.off
-	return nil
+	h.pack, h.off = pack, p.off
+	return h.content, nil
 }
 
 func (l *Locker) openPack(path string) (*os.File, error) {
@@ -404,7 +425,7 @@ type Reader struct {
 }
 
 // Reader begins reading.
-func (l *Locker) Reader() *Reader { return &Reader{l, reading{off: -1}} }
+func (l *Locker) Reader() *Reader { return &Reader{l: l} }
 
 // Close lets go of what it held open.
 func (r *Reader) Close() { r.r.close() }
@@ -725,7 +746,7 @@ func endOf(dec *zstd.Decoder, frames [][]byte) (entries int, err error) {
 // Content reads a stored file at any offset, holding one piece in memory. It
 // is for one goroutine.
 func (l *Locker) Content(f File) io.ReaderAt {
-	return &content{l: l, f: f, at: -1, r: reading{off: -1}}
+	return &content{l: l, f: f, at: -1}
 }
 
 type content struct {

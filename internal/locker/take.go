@@ -128,31 +128,41 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 		progress(0, total)
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	next := make(chan int)
+	next := make(chan []int)
 	g.Go(func() error {
 		defer close(next)
-		for _, i := range todo {
+		for len(todo) > 0 {
+			// Small neighbours go to one worker: they will lie in one frame, and be
+			// read one after the other.
+			n, size := 0, int64(0)
+			for n < len(todo) && n < 256 && size < bundle {
+				size += files[todo[n]].Size
+				n++
+			}
 			select {
-			case next <- i:
+			case next <- todo[:n]:
 			case <-ctx.Done():
 				return ctx.Err()
 			}
+			todo = todo[n:]
 		}
 		return nil
 	})
 	gone := make([]bool, len(t.Entries))
 	for range runtime.GOMAXPROCS(0) {
 		g.Go(func() error {
-			for i := range next {
-				f, err := w.takeFile(ctx, root, t.Entries[i].Entry, over[i], note)
-				if errors.Is(err, fs.ErrNotExist) {
-					gone[i] = true // a running server removed it
-					continue
+			for some := range next {
+				for _, i := range some {
+					f, err := w.takeFile(ctx, root, t.Entries[i].Entry, over[i], note)
+					if errors.Is(err, fs.ErrNotExist) {
+						gone[i] = true // a running server removed it
+						continue
+					}
+					if err != nil {
+						return fmt.Errorf("back up %s: %w", t.Entries[i].Path, err)
+					}
+					t.Entries[i] = f
 				}
-				if err != nil {
-					return fmt.Errorf("back up %s: %w", t.Entries[i].Path, err)
-				}
-				t.Entries[i] = f
 			}
 			return nil
 		})
