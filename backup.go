@@ -58,7 +58,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		}
 	}
 	_, err = k.step("backup", func() (string, error) {
-		taken, err := w.Take(ctx, k.Dir, k.Profile.Server.Skip, part.takes, base, k.moves("backup"))
+		taken, err := w.Take(ctx, k.Dir, k.Profile.Server.Skip, part.takes(), base, k.moves("backup"))
 		if err != nil {
 			return "", err
 		}

@@ -268,6 +268,12 @@ type Choice struct {
 	Reread bool `json:"reread,omitempty"` // read again what its times prove to be unchanged
 }
 
-func (c Choice) takes(e tree.Entry) bool {
-	return (len(c.Only) == 0 || c.Only.Match(e.Path)) && !c.Leave.Match(e.Path)
+// takes is what the choice says of an entry; nil: it takes all.
+func (c Choice) takes() func(tree.Entry) bool {
+	if len(c.Only)+len(c.Leave) == 0 {
+		return nil
+	}
+	return func(e tree.Entry) bool {
+		return (len(c.Only) == 0 || c.Only.Match(e.Path)) && !c.Leave.Match(e.Path)
+	}
 }

@@ -261,8 +261,10 @@ func restoreScope(set *locker.Set, only tree.Patterns) scope {
 	if len(only) > 0 {
 		return scope{within: only.Match, takeAway: func(string) bool { return false }}
 	}
-	part := Choice{Only: set.Only, Leave: set.Left}
-	all := func(at string) bool { return at != profile.FileName && part.takes(tree.Entry{Path: at}) }
+	takes := Choice{Only: set.Only, Leave: set.Left}.takes()
+	all := func(at string) bool {
+		return at != profile.FileName && (takes == nil || takes(tree.Entry{Path: at}))
+	}
 	return scope{within: all, takeAway: all}
 }
 

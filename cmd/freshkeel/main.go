@@ -60,6 +60,11 @@ func main() {
 			os.Exit(demo.Runtime(os.Args[2], os.Args[3:], os.Stdin, os.Stdout))
 		}
 	}
+	// A command is over before its garbage is worth collecting, up to that limit; the
+	// minder, which stays, collects as ever.
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(-1)
+	}
 	// The first interrupt asks the run to end in good order; a second one does
 	// not shorten that, so no default is ever restored.
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

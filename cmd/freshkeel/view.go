@@ -295,6 +295,10 @@ type meter struct {
 }
 
 func (m *meter) add(at time.Time, done int64) {
+	if n := len(m.at); n > 1 && at.Sub(m.at[n-2]) < 50*time.Millisecond { // one for each small file would be many
+		m.at[n-1], m.done[n-1] = at, done
+		return
+	}
 	m.at, m.done = append(m.at, at), append(m.done, done)
 	for len(m.at) > 2 && at.Sub(m.at[0]) > 3*time.Second {
 		m.at, m.done = m.at[1:], m.done[1:]

@@ -95,12 +95,18 @@ func readBlock(r *bufio.Reader) ([]byte, error) {
 		return nil, fmt.Errorf("a block of %d bytes", n)
 	}
 	r.Discard(markSize)
-	raw := make([]byte, 0, min(n, 1<<20))
-	buf := bytes.NewBuffer(raw)
-	if got, err := io.CopyN(buf, r, int64(n)); err != nil {
+	if n > 1<<20 { // as damage would have it: no more memory than there are bytes
+		var buf bytes.Buffer
+		if got, err := io.CopyN(&buf, r, int64(n)); err != nil {
+			return nil, fmt.Errorf("it is cut short: a block of %d bytes has %d", n, got)
+		}
+		return buf.Bytes(), nil
+	}
+	raw := make([]byte, n)
+	if got, err := io.ReadFull(r, raw); err != nil {
 		return nil, fmt.Errorf("it is cut short: a block of %d bytes has %d", n, got)
 	}
-	return buf.Bytes(), nil
+	return raw, nil
 }
 
 var errNoMark = errors.New("no mark stands in front of a block")
