@@ -155,6 +155,8 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 		for _, f := range entries {
 			switch {
 			case len(r.Only) > 0 && !r.Only.Match(f.Path):
+			case !tree.Makeable(f.Path):
+				k.warn("left out, since this system can't have its name: %s", f.Path)
 			case f.Kind == tree.Dir:
 				dirs = append(dirs, f)
 			default:

@@ -9,8 +9,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -69,13 +67,9 @@ func (k *Keel) ExportBackup(ctx context.Context, id, to string) (files int, told
 	return s.Files, told, err
 }
 
-// windowsForbids are names that Windows refuses or changes ("Naming Files, Paths,
-// and Namespaces").
-var windowsForbids = regexp.MustCompile(`(?i)[<>:"\\|?*\x00-\x1f]|[ .]$|^(con|prn|aux|nul|com\d|lpt\d)(\.|$)`)
-
 func forbidden(entries []locker.File) (out []string) {
 	for _, f := range entries {
-		if slices.ContainsFunc(strings.Split(f.Path, "/"), windowsForbids.MatchString) {
+		if tree.WindowsForbids(f.Path) {
 			out = append(out, f.Path)
 		}
 	}

@@ -259,11 +259,11 @@ type Restore struct {
 // being moved aside. A backup of a part says nothing of the rest.
 func restoreScope(set *locker.Set, only tree.Patterns) scope {
 	if len(only) > 0 {
-		return scope{within: only.Match, takeAway: func(string) bool { return false }}
+		return scope{within: func(at string) bool { return only.Match(at) && tree.Makeable(at) }, takeAway: func(string) bool { return false }}
 	}
 	takes := Choice{Only: set.Only, Leave: set.Left}.takes()
 	all := func(at string) bool {
-		return at != profile.FileName && (takes == nil || takes(tree.Entry{Path: at}))
+		return at != profile.FileName && tree.Makeable(at) && (takes == nil || takes(tree.Entry{Path: at}))
 	}
 	return scope{within: all, takeAway: all}
 }
@@ -335,6 +335,11 @@ func (t *transaction) restore() error {
 		return stuck(err)
 	}
 	sc := restoreScope(set, t.e.Only)
+	for _, f := range set.Entries {
+		if !tree.Makeable(f.Path) && (len(t.e.Only) == 0 || tree.Patterns(t.e.Only).Match(f.Path)) {
+			t.e.Told = append(t.e.Told, "left out, since this system can't have its name: "+f.Path)
+		}
+	}
 	err = t.step("put back", func() (string, error) {
 		report, err := t.k.putBack(t.attempt(), set, sc, t.k.halt)
 		if err != nil {

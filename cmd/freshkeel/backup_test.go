@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -331,6 +332,58 @@ func TestAFullDiskLosesNoBackup(t *testing.T) {
 	assert.Empty(t, list, "half an archive is no archive")
 	require.NoError(t, os.Remove(filepath.Join(p.install, "gardens/vast.garden")))
 	p.ok("backup", "take")
+
+	// The other place's disk is full: what it has stays whole, and the backup is here.
+	far := filepath.Join(p.dir, "far")
+	require.NoError(t, os.Mkdir(far, 0o755))
+	p.mounted(far, "size=1300k")
+	p.copyTo(far)
+	p.ok("backup", "push")
+	p.bulk("gardens/songs.garden", 1)
+	r := p.ok("backup", "take")
+	assert.Contains(t, r.err, "no space left on device")
+	assert.Contains(t, p.ok("backup", "list").out, "not in the other place yet: b0003")
+	r = p.ok("backup", "check", "--copy")
+	assert.Contains(t, r.out, "WHOLE")
+	assert.Contains(t, r.out, "2 backups")
+}
+
+// Two servers back up and thin in one locker at once, and somebody reads: nothing
+// that is needed is lost, and the space of all else comes back.
+func TestTwoServersThinOneLockerAtOnce(t *testing.T) {
+	t.Parallel()
+	a := mossgate(t, fixed...)
+	b := mossgate(t, fixed...)
+	b.env = append(b.env, "FRESHKEEL_HOME="+a.home)
+	var all sync.WaitGroup
+	for _, p := range []*place{a, b} {
+		all.Go(func() {
+			for range 6 {
+				p.bulk("gardens/churn.garden", 1)
+				for _, args := range [][]string{{"backup", "take"}, {"backup", "thin", "--last", "2"}, {"backup", "check"}} {
+					if r := p.run(args...); !assert.Zero(t, r.code, "%v: %s%s", args, r.out, r.err) {
+						return
+					}
+				}
+			}
+		})
+	}
+	all.Wait()
+	b.home = a.home
+	for _, p := range []*place{a, b} {
+		assert.Len(t, p.backups(), 2)
+		p.put("gardens/churn.garden", "")
+		p.ok("backup", "restore", p.backups()[1])
+		p.ok("backup", "thin", "--last", "1")
+		assert.Contains(t, p.ok("backup", "check").out, "WHOLE")
+	}
+	left := int64(0)
+	for _, at := range objects(t, filepath.Join(a.home, "locker/packs")) {
+		fi, err := os.Stat(filepath.Join(a.home, "locker/packs", at))
+		require.NoError(t, err)
+		left += fi.Size()
+	}
+	assert.Less(t, left, int64(8<<20), "of fourteen megabytes that were stored")
 }
 
 // What comes in is held to the same rules as a build, and leaves nothing where it

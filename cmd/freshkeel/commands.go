@@ -406,12 +406,11 @@ func (p *program) backupList(ctx context.Context, c *cli.Command) error {
 	for i, b := range list {
 		lines[i] = listed{b, copied[b.ID]}
 	}
-	return p.result(map[string]any{"backups": lines}, func() {
-		p.view.backups(lines, copied != nil, at)
-		if len(list) > 0 && (c.String("from") != "" || c.Bool("copy")) {
-			p.view.fact("next", restoreLine(c, list[len(list)-1].ID))
-		}
-	})
+	next := ""
+	if len(list) > 0 && (c.String("from") != "" || c.Bool("copy")) {
+		next = restoreLine(c, list[len(list)-1].ID)
+	}
+	return p.result(map[string]any{"backups": lines}, func() { p.view.backups(lines, copied != nil, at, next) })
 }
 
 func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {

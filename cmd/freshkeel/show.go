@@ -353,8 +353,8 @@ func (v *view) status(s *freshkeel.Status) {
 func numbers(list []int) string { return strings.Trim(fmt.Sprint(list), "[]") }
 
 // backups lists backups; hasCopy: those that the copy has not are told, which was
-// last written to at.
-func (v *view) backups(list []listed, hasCopy bool, at time.Time) {
+// last written to at. next is what to do with one, where that is not plain.
+func (v *view) backups(list []listed, hasCopy bool, at time.Time, next string) {
 	if len(list) == 0 {
 		v.outcome(minded, "NONE", "there is no backup of this install yet")
 		v.fact("next", "freshkeel backup take")
@@ -375,6 +375,10 @@ func (v *view) backups(list []listed, hasCopy bool, at time.Time) {
 	}
 	fmt.Fprintln(v.p.out)
 	v.table([]string{"backup", "taken", "build", "files", "content", "new", "label"}, rows, nil)
+	if hasCopy || next != "" {
+		fmt.Fprintln(v.p.out)
+	}
+	v.fact("next", next)
 	switch {
 	case !hasCopy:
 		return

@@ -41,3 +41,6 @@ func Writable(dir string) error { return unix.Access(dir, unix.W_OK|unix.X_OK) }
 
 // Readable tells why a file can't be read, or a folder not be listed, here.
 func Readable(full string) error { return unix.Access(full, unix.R_OK) }
+
+// Makeable tells whether this system can have a path.
+func Makeable(string) bool { return true }

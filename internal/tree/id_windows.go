@@ -18,3 +18,6 @@ func Writable(string) error { return nil }
 
 // Readable is not told by Windows before it is tried.
 func Readable(string) error { return nil }
+
+// Makeable tells whether this system can have a path.
+func Makeable(path string) bool { return !WindowsForbids(path) }

@@ -2,6 +2,8 @@ package tree
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -38,4 +40,14 @@ func (p Patterns) Check() error {
 		}
 	}
 	return nil
+}
+
+// windowsForbids are names that Windows refuses or changes ("Naming Files, Paths,
+// and Namespaces").
+var windowsForbids = regexp.MustCompile(`(?i)[<>:"\\|?*\x00-\x1f]|[ .]$|^(con|prn|aux|nul|com\d|lpt\d)(\.|$)`)
+
+// WindowsForbids tells whether Windows can't have a path: on one, some names mean
+// something else, a stream of another file or a device.
+func WindowsForbids(path string) bool {
+	return slices.ContainsFunc(strings.Split(path, "/"), windowsForbids.MatchString)
 }
