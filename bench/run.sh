@@ -135,6 +135,20 @@ rm -rf "$work/again" "$work/copy"
 read -r t m < <(took "$fk" -d "$work/srv" backup check)
 row "read everything back" "$t" "-" "-" "$((m / 1024)) MiB"
 
+# A second copy of the locker in another folder, and what a push costs that has
+# little to send.
+rm -rf "$work/far"; mkdir "$work/far"; sync
+printf "\n[copy]\nto = '%s'\nby_hand = true\n" "$work/far" >>"$work/srv/freshkeel.toml"
+read -r r _ < <(took sh -c "cp -a '$work/home/locker' '$work/copy' && sync")
+rm -rf "$work/copy"
+read -r t m < <(took "$fk" -d "$work/srv" backup push)
+row "first push to a folder | cp -a the locker" "$t" "$r" "$(over "$t" "$r")" "$((m / 1024)) MiB"
+scribble; sync; "$fk" -d "$work/srv" backup take >/dev/null 2>&1
+read -r t m < <(took "$fk" -d "$work/srv" backup push)
+row "  and again, 0.5 % of pages changed" "$t" "-" "-" "$((m / 1024)) MiB"
+sed -i '/^\[copy\]/,$d' "$work/srv/freshkeel.toml"
+rm -rf "$work/far"
+
 if [ -z "${QUICK:-}" ]; then
   for n in $(seq 2 10); do scribble; "$fk" -d "$work/srv" backup take >/dev/null 2>&1; done
   row "ten backups more, 0.5 % of pages each, MiB" "$(mib "$work/home/locker")" "$(mib "$work/srv")" "$(over "$(mib "$work/home/locker")" "$(mib "$work/srv")")" "-"
