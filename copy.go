@@ -263,7 +263,8 @@ func (k *Keel) PushAfter(ctx context.Context) *Pushed {
 		return nil
 	}
 	p, err := k.Push(ctx, PushHow{})
-	if errors.Is(err, locker.ErrPushing) { // it will find this backup too, or the next push does
+	if errors.Is(err, locker.ErrPushing) {
+		k.note("another command is writing to the copy: what is not there yet goes with the next push")
 		return nil
 	}
 	if err != nil {

@@ -31,10 +31,11 @@ type far struct {
 	c    *Copy
 	sets map[string]*needs // "OWNER/ID" → which packs it needs; nil: not known
 
-	one  singleflight.Group
-	mu   sync.Mutex
-	kept []string // packs that are here, as they came
-	held int64    // bytes of those
+	one    singleflight.Group
+	mu     sync.Mutex
+	opened []string // "OWNER/ID" of sets that were brought
+	kept   []string // packs that are here, as they came
+	held   int64    // bytes of those
 }
 
 // ErrNoCopy says that a place holds no copy.
@@ -130,39 +131,7 @@ func (f *far) set(l *Locker, owner, id, path string) error {
 		if _, err := os.Stat(path); err == nil {
 			return nil, nil
 		}
-		var packs []string
-		if n != nil {
-			packs = n.Packs
-		} else { // not known: any may be needed
-			list, err := f.c.inside.List(f.ctx, "packs/")
-			if err != nil {
-				return nil, err
-			}
-			for _, o := range list {
-				if name, ok := strings.CutSuffix(filepath.Base(o.Name), ".idx"); ok {
-					packs = append(packs, name)
-				}
-			}
-		}
-		g, ctx := errgroup.WithContext(f.ctx)
-		g.SetLimit(atOnce)
-		for _, name := range packs {
-			if strings.ContainsAny(name, `/\.:`) {
-				continue
-			}
-			at := filepath.Join(l.dir, "packs", name+".idx")
-			if _, err := os.Stat(at); err == nil {
-				continue
-			}
-			g.Go(func() error {
-				err := f.bring(ctx, "packs/"+name+".idx", at)
-				if errors.Is(err, fs.ErrNotExist) { // told as damage where a piece is missed
-					return nil
-				}
-				return err
-			})
-		}
-		if err := g.Wait(); err != nil {
+		if err := f.indexes(l, n); err != nil {
 			return nil, err
 		}
 		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
@@ -171,9 +140,102 @@ func (f *far) set(l *Locker, owner, id, path string) error {
 		if err := f.bring(f.ctx, "sets/"+owner+"/"+id+".set", path); err != nil {
 			return nil, err
 		}
+		f.mu.Lock()
+		f.opened = append(f.opened, owner+"/"+id)
+		f.mu.Unlock()
 		return nil, l.refresh()
 	})
 	return err
+}
+
+// indexes brings those of the packs that a set needs.
+func (f *far) indexes(l *Locker, n *needs) error {
+	var packs []string
+	if n != nil {
+		packs = n.Packs
+	} else { // not known: any may be needed
+		list, err := f.c.inside.List(f.ctx, "packs/")
+		if err != nil {
+			return err
+		}
+		for _, o := range list {
+			if name, ok := strings.CutSuffix(filepath.Base(o.Name), ".idx"); ok {
+				packs = append(packs, name)
+			}
+		}
+	}
+	g, ctx := errgroup.WithContext(f.ctx)
+	g.SetLimit(atOnce)
+	for _, name := range packs {
+		if strings.ContainsAny(name, `/\.:`) {
+			continue
+		}
+		at := filepath.Join(l.dir, "packs", name+".idx")
+		if _, err := os.Stat(at); err == nil {
+			continue
+		}
+		g.Go(func() error {
+			err := f.bring(ctx, "packs/"+name+".idx", at)
+			if errors.Is(err, fs.ErrNotExist) { // told as damage where a piece is missed
+				return nil
+			}
+			return err
+		})
+	}
+	return g.Wait()
+}
+
+// renew asks once more what the sets that are read need, where a pack is not there
+// any more: whoever writes to the copy may have sent what was of use in it anew.
+func (f *far) renew(l *Locker, pack string) error {
+	_, err, _ := f.one.Do("renew "+pack, func() (any, error) {
+		if err := os.Remove(strings.TrimSuffix(pack, ".zst") + ".idx"); err != nil {
+			return nil, nil // somebody did
+		}
+		now, err := f.c.sets(f.ctx)
+		if err != nil {
+			return nil, err
+		}
+		f.mu.Lock()
+		opened := slices.Clone(f.opened)
+		f.mu.Unlock()
+		for _, key := range opened {
+			if n := now[key]; n != nil {
+				if err := f.indexes(l, n); err != nil {
+					return nil, err
+				}
+			}
+		}
+		l.forget()
+		return nil, nil
+	})
+	return err
+}
+
+// contained tells whether all entries lie in the folder that they are laid out in:
+// none has a path that leads out of it, nor one through a link or a file. A copy in
+// another place has been in other hands.
+func contained(entries []File) error {
+	through := map[string]bool{}
+	for i := range entries {
+		if entries[i].Kind != tree.Dir {
+			through[entries[i].Path] = true
+		}
+	}
+	for i := range entries {
+		at := entries[i].Path
+		for _, part := range strings.Split(at, "/") {
+			if part == "" || part == "." || part == ".." {
+				return fmt.Errorf("its entry %q is no path in a folder", at)
+			}
+		}
+		for up := strings.LastIndexByte(at, '/'); up > 0; up = strings.LastIndexByte(at[:up], '/') {
+			if through[at[:up]] {
+				return fmt.Errorf("its entry %q leads through %q, which is no folder", at, at[:up])
+			}
+		}
+	}
+	return nil
 }
 
 // bring copies an object into a file of this machine.
@@ -215,9 +277,6 @@ func (f *far) open(path string) (*os.File, error) {
 			}
 			return nil, nil
 		})
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, errors.New("the copy has no such pack")
-		}
 		if err != nil {
 			return nil, err
 		}
@@ -230,6 +289,9 @@ func (f *far) open(path string) (*os.File, error) {
 func (l *Locker) Bring(ctx context.Context, from *Locker, owner, id string, note func(int64)) (stored int64, err error) {
 	path, err := from.setAt(owner, id)
 	if err != nil {
+		return 0, err
+	}
+	if _, err := from.Read(owner, id); err != nil { // which holds it to its folder
 		return 0, err
 	}
 	w := l.Writer()

@@ -348,7 +348,15 @@ func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
 	}
 	bad := func(why string) error { return &Damage{Where: l.shown(pack), Piece: s.String(), Why: why} }
 	frame, err := l.frameBy(r, pack, p)
-	if errors.Is(err, fs.ErrNotExist) && missing(strings.TrimSuffix(pack, ".zst")+".idx") { // moved, while space was given back
+	if errors.Is(err, fs.ErrNotExist) && l.far != nil {
+		if err = l.far.renew(l, pack); err == nil {
+			err = errors.New("the copy has no such pack")
+			if now, at, ok := l.find(s); ok {
+				p, pack = now, at
+				frame, err = l.frameBy(r, pack, p)
+			}
+		}
+	} else if errors.Is(err, fs.ErrNotExist) && missing(strings.TrimSuffix(pack, ".zst")+".idx") { // moved, while space was given back
 		l.forget()
 		if p, pack, ok = l.find(s); ok {
 			frame, err = l.frameBy(r, pack, p)
@@ -625,6 +633,11 @@ func (l *Locker) Read(owner, id string) (*Set, error) {
 		return nil, err
 	}
 	set, err := readSet(p, false)
+	if err == nil && l.far != nil {
+		if err = contained(set.Entries); err != nil {
+			err = &Damage{Where: p, Why: err.Error()}
+		}
+	}
 	return set, l.shownIn(err)
 }
 

@@ -1,0 +1,107 @@
+package locker
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"freshkeel/internal/store"
+	"freshkeel/internal/tree"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// copyIn is a copy in a folder, and how a push to it goes.
+func copyIn(t *testing.T, dir, cache string) *Copy {
+	t.Helper()
+	f, err := store.OpenFolder(dir)
+	require.NoError(t, err)
+	return NewCopy(f, nil, cache)
+}
+
+func push(t *testing.T, l *Locker, c *Copy, how How, sets ...*Set) *Pushing {
+	t.Helper()
+	p, err := l.Begin(t.Context(), c, how)
+	require.NoError(t, err)
+	defer p.Close()
+	for _, s := range sets {
+		require.NoError(t, p.Push(t.Context(), s, nil))
+	}
+	_, err = p.GiveBack(t.Context())
+	require.NoError(t, err)
+	return p
+}
+
+// A copy has been in other hands: a set whose entries would be laid out outside their
+// folder is refused, read or brought.
+func TestASetOfACopyStaysInItsFolder(t *testing.T) {
+	link := File{Entry: tree.Entry{Path: "way", Kind: tree.Link, Target: "/etc"}}
+	for name, entries := range map[string][]File{
+		"up":             {{Entry: tree.Entry{Path: "../evil", Kind: tree.File}}},
+		"up in between":  {{Entry: tree.Entry{Path: "a/../../evil", Kind: tree.Dir}}},
+		"from the root":  {{Entry: tree.Entry{Path: "/etc/evil", Kind: tree.File}}},
+		"through a link": {link, {Entry: tree.Entry{Path: "way/evil", Kind: tree.File}}},
+		"deep":           {link, {Entry: tree.Entry{Path: "way/further/evil", Kind: tree.File}}},
+		"through a file": {{Entry: tree.Entry{Path: "f", Kind: tree.File}}, {Entry: tree.Entry{Path: "f/evil", Kind: tree.Link}}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			l, dir, cache := open(t, t.TempDir()), t.TempDir(), t.TempDir()
+			for i := range entries {
+				if entries[i].Kind == tree.File {
+					entries[i].Sum = tree.SumBytes(nil)
+				}
+			}
+			w := l.Writer()
+			s := &Set{Owner: "server-1", Entries: entries}
+			require.NoError(t, w.Publish(s))
+			w.Close()
+			push(t, l, copyIn(t, dir, cache), How{}, s)
+			far, err := copyIn(t, dir, cache).Open(t.Context(), t.TempDir())
+			require.NoError(t, err)
+			_, err = far.Read("server-1", s.ID)
+			var d *Damage
+			require.ErrorAs(t, err, &d)
+			assert.Contains(t, d.Why, "evil")
+			assert.Equal(t, dir+"/sets/server-1/b0001.set", d.Where)
+			here := open(t, t.TempDir())
+			_, err = here.Bring(t.Context(), far, "server-1", s.ID, nil)
+			require.ErrorAs(t, err, &d)
+			assert.False(t, here.Has("server-1", s.ID))
+		})
+	}
+}
+
+// Who reads a copy while another sends anew what it reads, and removes the packs
+// that had it, finds it where it is now.
+func TestAReaderOfACopyFollowsWhatIsSentAnew(t *testing.T) {
+	l, dir, place, cache := open(t, t.TempDir()), t.TempDir(), t.TempDir(), t.TempDir()
+	content := noise(5, 3*mib)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "big"), content, 0o644))
+	s, _ := take(t, l, dir, nil)
+	push(t, l, copyIn(t, place, cache), How{}, s)
+	far, err := copyIn(t, place, cache).Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	set, err := far.Read(s.Owner, s.ID)
+	require.NoError(t, err)
+	packs, _ := filepath.Glob(filepath.Join(place, "packs/*.zst"))
+	require.Len(t, packs, 1)
+	name := filepath.Base(packs[0][:len(packs[0])-len(".zst")])
+	push(t, l, copyIn(t, place, cache), How{Mend: true, Doubt: []string{name}}, s)
+	require.NoFileExists(t, packs[0])
+	var b bytes.Buffer
+	require.NoError(t, far.Copy(&b, set.Entries[0]))
+	assert.True(t, bytes.Equal(content, b.Bytes()))
+
+	// And where it is nowhere any more, that is damage, named as it is there.
+	packs, _ = filepath.Glob(filepath.Join(place, "packs/*.zst"))
+	require.NoError(t, os.Remove(packs[0]))
+	far, err = copyIn(t, place, cache).Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	_, err = far.Read(s.Owner, s.ID)
+	require.NoError(t, err)
+	var d *Damage
+	require.ErrorAs(t, far.Copy(&b, set.Entries[0]), &d)
+	assert.Equal(t, packs[0], d.Where)
+}
