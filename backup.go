@@ -150,9 +150,10 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 		return err
 	}
 	_, err = k.step("restore", func() (string, error) {
-		var dirs, files []locker.File
+		var dirs, files []*locker.File
 		var total, done int64
-		for _, f := range entries {
+		for i := range entries {
+			f := &entries[i]
 			switch {
 			case len(r.Only) > 0 && !r.Only.Match(f.Path):
 			case !tree.Makeable(f.Path):
@@ -190,7 +191,7 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 					if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
 						return err
 					}
-					if err := lay(full, f); err != nil {
+					if err := lay(full, *f); err != nil {
 						return fmt.Errorf("restore %s: %w", f.Path, err)
 					}
 					mu.Lock()
@@ -204,7 +205,7 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 		if err := g.Wait(); err != nil {
 			return "", err
 		}
-		slices.SortFunc(dirs, func(a, b locker.File) int { return strings.Compare(b.Path, a.Path) })
+		slices.SortFunc(dirs, func(a, b *locker.File) int { return strings.Compare(b.Path, a.Path) })
 		for _, d := range dirs {
 			if err := tree.Mend(filepath.Join(to, filepath.FromSlash(d.Path)), d.Entry); err != nil {
 				return "", err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -24,53 +25,71 @@ type BackupView struct {
 	Entries []locker.File `json:"-"`
 }
 
-// ShowBackup reads a backup and compares it with the whole one before it.
-func (k *Keel) ShowBackup(id string) (*BackupView, error) {
-	s, err := k.backup(id)
+// ShowBackup reads a backup and compares it with the whole one before it. Its
+// entries are kept where all are asked for.
+func (k *Keel) ShowBackup(id string, all bool) (*BackupView, error) {
+	l, err := k.locker()
 	if err != nil {
 		return nil, err
-	}
-	v := &BackupView{Backup: s, Entries: s.Entries}
-	for _, f := range s.Entries {
-		if f.Moving {
-			v.Moving = append(v.Moving, f.Path)
-		}
-	}
-	if needed, err := k.neededBackups(); err == nil {
-		v.Needed = needed[id]
 	}
 	heads, err := k.Backups()
 	if err != nil {
 		return nil, err
 	}
-	var old *locker.Set
-	for _, h := range heads {
-		if h.ID < id && h.Damage == "" && !h.Partial() {
-			if prior, err := k.backup(h.ID); err == nil {
-				old = prior
-			}
+	at := slices.IndexFunc(heads, func(b *Backup) bool { return b.ID == id })
+	if at < 0 {
+		return nil, &Advised{fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list"}
+	}
+	v := &BackupView{Backup: heads[at]}
+	if needed, err := k.neededBackups(); err == nil {
+		v.Needed = needed[id]
+	}
+	// What the one before had, each path with a hash of all that counts as its
+	// content: the entries of two backups are many to hold.
+	var was map[string]tree.Sum
+	for _, h := range slices.Backward(heads[:at]) {
+		if v.Partial() || h.Partial() || h.Damage != "" {
+			continue
+		}
+		was = make(map[string]tree.Sum, h.Files)
+		if err := l.Each(h.Owner, h.ID, func(f *locker.File) { was[f.Path] = alike(f) }); err == nil {
+			v.Before = h.ID
+			break
 		}
 	}
-	if old == nil || s.Partial() {
-		return v, nil
-	}
-	v.Before = old.ID
-	was, is := old.ByPath(), s.ByPath()
-	for _, f := range s.Entries {
-		o, had := was[f.Path]
-		switch {
-		case !had:
+	if err := l.Each(v.Owner, id, func(f *locker.File) {
+		if f.Moving {
+			v.Moving = append(v.Moving, f.Path)
+		}
+		if all {
+			v.Entries = append(v.Entries, *f)
+		}
+		if v.Before == "" {
+			return
+		}
+		if old, had := was[f.Path]; !had {
 			v.Added = append(v.Added, f.Path)
-		case o.Kind != f.Kind || !slices.Equal(o.Pieces, f.Pieces) || o.Target != f.Target:
+		} else if old != alike(f) {
 			v.Changed = append(v.Changed, f.Path)
 		}
+		delete(was, f.Path)
+	}); err != nil {
+		return nil, err
 	}
-	for _, o := range old.Entries {
-		if _, still := is[o.Path]; !still {
-			v.Removed = append(v.Removed, o.Path)
-		}
+	if v.Before != "" {
+		v.Removed = slices.Sorted(maps.Keys(was))
 	}
 	return v, nil
+}
+
+// alike hashes what makes two entries of one path the same: kind, target, pieces.
+func alike(f *locker.File) tree.Sum {
+	b := append([]byte(f.Kind), 0)
+	b = append(append(b, f.Target...), 0)
+	for _, p := range f.Pieces {
+		b = append(b, p[:]...)
+	}
+	return tree.SumBytes(b)
 }
 
 // CheckBackups reads backups back and compares hashes: the one given, or all of

@@ -39,7 +39,7 @@ func (r *putBackReport) told() []string {
 type backPlan struct {
 	steps []swap.Step
 	mend  []tree.Entry // modes, owners and times that differ
-	files map[string]locker.File
+	set   *locker.Set
 }
 
 // count tells how many files and links the plan brings back and moves aside.
@@ -61,16 +61,17 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 	if err != nil {
 		return nil, err
 	}
-	here := tree.ByPath(list)
-	p := &backPlan{files: set.ByPath()}
+	p := &backPlan{set: set}
 	add := func(do, at string) { p.steps = append(p.steps, swap.Step{Do: do, Path: at}) }
-	for _, f := range set.Entries {
+	for i := range set.Entries {
+		f := &set.Entries[i]
 		if !sc.within(f.Path) || isData(f.Path) { // a dump is loaded, not laid out
 			continue
 		}
-		cur, exists := here[f.Path]
+		cur := tree.Find(list, f.Path)
+		exists := cur != nil
 		if exists && cur.Kind == f.Kind {
-			same, err := k.unchanged(cur, f, sc.trusted[f.Path])
+			same, err := k.unchanged(*cur, *f, sc.trusted[f.Path])
 			if err != nil {
 				return nil, err
 			}
@@ -98,7 +99,7 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 		}
 	}
 	for _, e := range list {
-		if _, known := p.files[e.Path]; known || !sc.takeAway(e.Path) {
+		if set.Find(e.Path) != nil || !sc.takeAway(e.Path) {
 			continue
 		}
 		if e.Kind == tree.Dir {
@@ -107,7 +108,7 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 			add(swap.Remove, e.Path)
 		}
 	}
-	p.addFolders(here)
+	p.addFolders(list)
 	swap.Sort(p.steps)
 	// Deepest first: mending a folder's time is undone by mending below it.
 	slices.SortFunc(p.mend, func(a, b tree.Entry) int { return strings.Compare(b.Path, a.Path) })
@@ -131,7 +132,8 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 		if s.Do == swap.Remove || s.Do == swap.DropDir {
 			continue
 		}
-		if err := layStaged(run, p.files[s.Path], func(at string) error { return l.Lay(at, p.files[s.Path]) }); err != nil {
+		f := *set.Find(s.Path)
+		if err := layStaged(run, f, func(at string) error { return l.Lay(at, f) }); err != nil {
 			return nil, fmt.Errorf("put back %s: %w", s.Path, err)
 		}
 	}
@@ -184,7 +186,7 @@ func (k *Keel) unchanged(cur tree.Entry, f locker.File, trusted bool) (bool, err
 
 // addFolders adds the folders above what comes back that are missing, in scope
 // or not, and has the times of those above every step mended.
-func (p *backPlan) addFolders(here map[string]tree.Entry) {
+func (p *backPlan) addFolders(here []tree.Entry) {
 	made, touched := map[string]bool{}, map[string]bool{}
 	for _, s := range p.steps {
 		made[s.Path] = made[s.Path] || s.Do == swap.MakeDir
@@ -193,19 +195,19 @@ func (p *backPlan) addFolders(here map[string]tree.Entry) {
 		brings := s.Do != swap.Remove && s.Do != swap.DropDir
 		for dir := path.Dir(s.Path); dir != "."; dir = path.Dir(dir) {
 			touched[dir] = true
-			cur, exists := here[dir]
-			if _, known := p.files[dir]; !known || made[dir] || !brings || (exists && cur.Kind == tree.Dir) {
+			cur := tree.Find(here, dir)
+			if p.set.Find(dir) == nil || made[dir] || !brings || (cur != nil && cur.Kind == tree.Dir) {
 				continue
 			}
 			made[dir] = true
-			if exists {
+			if cur != nil {
 				p.steps = append(p.steps, swap.Step{Do: swap.Remove, Path: dir})
 			}
 			p.steps = append(p.steps, swap.Step{Do: swap.MakeDir, Path: dir})
 		}
 	}
 	for dir := range touched {
-		if f, known := p.files[dir]; known && f.Kind == tree.Dir {
+		if f := p.set.Find(dir); f != nil && f.Kind == tree.Dir {
 			p.mend = append(p.mend, f.Entry)
 		}
 	}

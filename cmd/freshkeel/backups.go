@@ -173,7 +173,7 @@ func (p *program) backupShow(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
 	}
-	b, err := k.ShowBackup(c.Args().First())
+	b, err := k.ShowBackup(c.Args().First(), c.Bool("all"))
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"maps"
 	"os"
 	"runtime"
+	"sync/atomic"
 
 	"freshkeel/internal/tree"
 
@@ -457,46 +458,55 @@ func samePieces(a, b []tree.Sum) bool {
 	return true
 }
 
-// decodeBlocks reads a set's blocks on every core.
-func decodeBlocks(frames [][]byte, s *Set) error {
-	parts := make([][]File, len(frames))
-	errs := make([]error, len(frames))
+// decodeBlocks reads a set's blocks on every core, into a list of about so many
+// entries. What was read of frames is let go of.
+func decodeBlocks(frames [][]byte, s *Set, entries int) error {
+	type part struct {
+		list []File
+		err  error
+	}
+	parts := make([]chan part, len(frames))
+	for i := range parts {
+		parts[i] = make(chan part, 1)
+	}
 	workers := min(runtime.GOMAXPROCS(0), 4)
-	done := make(chan struct{})
-	for w := range workers {
+	ahead := make(chan bool, 2*workers) // bounds what is read and not entered yet
+	var next atomic.Int32
+	for range workers {
 		go func() {
-			defer func() { done <- struct{}{} }()
 			dec, err := newDecoder()
-			if err != nil {
-				errs[w%len(frames)] = err
-				return
+			if err == nil {
+				defer dec.Close()
 			}
-			defer dec.Close()
 			var each lines
 			var text []byte
-			for i := w; i < len(frames); i += workers {
-				if text, err = dec.DecodeAll(frames[i], text[:0]); err == nil {
-					parts[i], err = each.all(text, nil)
+			for {
+				ahead <- true
+				i := int(next.Add(1)) - 1
+				if i >= len(frames) {
+					<-ahead
+					return
 				}
-				if err != nil {
-					errs[i] = fmt.Errorf("block %d: %w", i+1, err)
+				var p part
+				if p.err = err; err == nil {
+					if text, p.err = dec.DecodeAll(frames[i], text[:0]); p.err == nil {
+						p.list, p.err = each.all(text, nil)
+					}
 				}
+				frames[i] = nil
+				parts[i] <- p
 			}
 		}()
 	}
-	for range workers {
-		<-done
-	}
-	total := 0
+	var bad error
+	s.Entries = make([]File, 0, min(entries, 1<<20))
 	for i := range parts {
-		if errs[i] != nil {
-			return errs[i]
+		p := <-parts[i]
+		<-ahead
+		if p.err != nil && bad == nil {
+			bad = fmt.Errorf("block %d: %w", i+1, p.err)
 		}
-		total += len(parts[i])
+		s.Entries = append(s.Entries, p.list...)
 	}
-	s.Entries = make([]File, 0, total)
-	for _, p := range parts {
-		s.Entries = append(s.Entries, p...)
-	}
-	return nil
+	return bad
 }

@@ -81,7 +81,7 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 		c.Broken = append(c.Broken, d.Error())
 	}
 	for sum := range named {
-		p, ok := l.index[sum]
+		p, ok := l.index.find(sum)
 		switch {
 		case !ok:
 			bad[sum] = "no index names its content"

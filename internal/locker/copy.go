@@ -38,7 +38,7 @@ import (
 
 // copyPack is about how large a pack of a copy is, in bytes: what one request
 // sends, and what is sent again when the machine dies in the middle of it.
-const copyPack = 16 << 20
+const copyPack = 8 << 20
 
 // copyFormat and packsFormat name the formats of a copy's own two files.
 const (
@@ -509,19 +509,24 @@ func (p *Pushing) Push(ctx context.Context, s *Set, note func(int64)) error {
 		cur = nil
 		g.Go(func() error { return p.ship(gctx, par, note) })
 	}
-	reading := p.l.frames(gctx, need, func(stored []byte, lines []line) error {
-		if cur == nil {
-			cur = &parcel{name: newName()}
+	var reading error
+	for some := range slices.Chunk(need, 64<<10) { // not all in order at once: it is held in memory
+		if reading = p.l.frames(gctx, some, func(stored []byte, lines []line) error {
+			if cur == nil {
+				cur = &parcel{name: newName()}
+			}
+			for _, ln := range lines {
+				writeIndexLine(&cur.idx, ln.sum, int64(cur.zst.Len()), len(stored), int(ln.size), int(ln.at))
+			}
+			cur.zst.Write(stored)
+			if cur.zst.Len() >= copyPack {
+				ship()
+			}
+			return nil
+		}); reading != nil {
+			break
 		}
-		for _, ln := range lines {
-			writeIndexLine(&cur.idx, ln.sum, int64(cur.zst.Len()), len(stored), int(ln.size), int(ln.at))
-		}
-		cur.zst.Write(stored)
-		if cur.zst.Len() >= copyPack {
-			ship()
-		}
-		return nil
-	})
+	}
 	if reading == nil {
 		ship()
 	}

@@ -213,25 +213,25 @@ func (f *far) renew(l *Locker, pack string) error {
 }
 
 // contained tells whether all entries lie in the folder that they are laid out in:
-// none has a path that leads out of it, nor one through a link or a file. A copy in
-// another place has been in other hands.
+// none has a path that leads out of it, nor one through a link. A copy in another
+// place has been in other hands.
 func contained(entries []File) error {
-	through := map[string]bool{}
+	links := map[string]bool{}
 	for i := range entries {
-		if entries[i].Kind != tree.Dir {
-			through[entries[i].Path] = true
+		if entries[i].Kind == tree.Link {
+			links[entries[i].Path] = true
 		}
 	}
 	for i := range entries {
 		at := entries[i].Path
-		for _, part := range strings.Split(at, "/") {
+		for part := range strings.SplitSeq(at, "/") {
 			if part == "" || part == "." || part == ".." {
 				return fmt.Errorf("its entry %q is no path in a folder", at)
 			}
 		}
-		for up := strings.LastIndexByte(at, '/'); up > 0; up = strings.LastIndexByte(at[:up], '/') {
-			if through[at[:up]] {
-				return fmt.Errorf("its entry %q leads through %q, which is no folder", at, at[:up])
+		for up := strings.LastIndexByte(at, '/'); up > 0 && len(links) > 0; up = strings.LastIndexByte(at[:up], '/') {
+			if links[at[:up]] {
+				return fmt.Errorf("its entry %q leads through the link %q", at, at[:up])
 			}
 		}
 	}

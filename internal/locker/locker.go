@@ -49,14 +49,14 @@ type Locker struct {
 	dir string
 
 	mu     sync.RWMutex
-	packs  []string           // names; place.pack indexes it
-	known  map[string]bool    // packs whose index was read
-	index  map[tree.Sum]place // every durable piece
-	damage []*Damage          // of indexes
-	dec    sync.Pool          // *zstd.Decoder
-	loaded bool               // the indexes were read
-	spoilt map[string]bool    // lines of damagedFile: pieces that count as not stored
-	far    *far               // nil: it stands here
+	packs  []string        // names; place.pack indexes it
+	known  map[string]bool // packs whose index was read
+	index  pieces          // every durable one
+	damage []*Damage       // of indexes
+	dec    sync.Pool       // *zstd.Decoder
+	loaded bool            // the indexes were read
+	spoilt map[string]bool // lines of damagedFile: pieces that count as not stored
+	far    *far            // nil: it stands here
 }
 
 // place is where a piece lies.
@@ -90,7 +90,7 @@ func Open(dir string) (*Locker, error) {
 			return nil, fmt.Errorf("open the locker: %w", err)
 		}
 	}
-	l := &Locker{dir: dir, known: map[string]bool{}, index: map[tree.Sum]place{}}
+	l := &Locker{dir: dir, known: map[string]bool{}}
 	l.dec.New = func() any {
 		d, _ := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4*maxFrame))
 		return d
@@ -112,7 +112,7 @@ func (l *Locker) refresh() error {
 	l.loaded = true
 	l.readDamaged()
 	var todo []string
-	lines := int64(0)
+	lines := 0
 	for _, d := range list {
 		name, ok := strings.CutSuffix(d.Name(), ".idx")
 		if !ok || strings.HasPrefix(name, ".") || l.known[name] {
@@ -120,12 +120,10 @@ func (l *Locker) refresh() error {
 		}
 		todo = append(todo, name)
 		if fi, err := d.Info(); err == nil {
-			lines += fi.Size() / lineLength
+			lines += int(fi.Size() / lineLength)
 		}
 	}
-	if len(l.index) == 0 { // a map that grows is copied each time
-		l.index = make(map[tree.Sum]place, lines)
-	}
+	l.index.grow(lines)
 	// They are parsed beside each other, and entered one after the other.
 	read := make([]chan *index, len(todo))
 	for i := range read {
@@ -182,93 +180,6 @@ func (l *Locker) shownIn(err error) error {
 	return err
 }
 
-// lineLength is about how long a line of an index is, in bytes.
-const lineLength = 86
-
-// index is what stands in one.
-type index struct {
-	lines []line
-	bad   error // of a line: it is left out
-	err   error // it can't be read at all
-}
-
-func readIndex(path string) *index {
-	b, err := os.ReadFile(path)
-	if err != nil {
-		return &index{err: err}
-	}
-	return parseIndex(b)
-}
-
-func parseIndex(b []byte) *index {
-	x := &index{lines: make([]line, 0, len(b)/lineLength+1)}
-	for n := 1; len(b) > 0; n++ {
-		text, rest, _ := bytes.Cut(b, []byte("\n"))
-		s, p, err := readIndexLine(text)
-		if err != nil {
-			x.bad = fmt.Errorf("line %d: %w", n, err)
-		} else {
-			x.lines = append(x.lines, line{s, p})
-		}
-		b = rest
-	}
-	return x
-}
-
-// enter makes a pack's pieces known; called with the lock held.
-func (l *Locker) enter(name string, x *index) {
-	pack := int32(len(l.packs))
-	l.packs, l.known[name] = append(l.packs, name), true
-	for _, ln := range x.lines {
-		if len(l.spoilt) > 0 && l.spoilt[fmt.Sprintf("%s %s %d", ln.sum, name, ln.off)] {
-			continue
-		}
-		ln.pack = pack
-		l.index[ln.sum] = ln.place
-	}
-}
-
-var errIndexLine = errors.New("it is not «hash offset stored size at»")
-
-func readIndexLine(line []byte) (s tree.Sum, p place, err error) {
-	if len(line) < 2*len(s) {
-		return s, p, errIndexLine
-	}
-	if err := s.UnmarshalText(line[:2*len(s)]); err != nil {
-		return s, p, err
-	}
-	var n [4]int64
-	rest := line[2*len(s):]
-	for i := range n {
-		if len(rest) == 0 && i == 3 { // a line without «at»
-			break
-		}
-		if len(rest) < 2 || rest[0] != ' ' {
-			return s, p, errIndexLine
-		}
-		digits := 1
-		for ; digits < len(rest) && rest[digits] != ' '; digits++ {
-			d := rest[digits] - '0'
-			if d > 9 || digits > 18 {
-				return s, p, errIndexLine
-			}
-			n[i] = n[i]*10 + int64(d)
-		}
-		if digits == 1 {
-			return s, p, errIndexLine
-		}
-		rest = rest[digits:]
-	}
-	if len(rest) > 0 {
-		return s, p, errIndexLine
-	}
-	p = place{off: n[0], stored: int32(n[1]), size: int32(n[2]), at: int32(n[3])}
-	if n[0] < 0 || n[1] < 1 || n[1] > 2*maxFrame || n[2] < 0 || n[2] > maxFrame || n[3] < 0 || n[3]+n[2] > maxFrame {
-		return s, p, fmt.Errorf("%q is out of bounds", line)
-	}
-	return s, p, nil
-}
-
 func (l *Locker) find(s tree.Sum) (place, string, bool) {
 	l.mu.RLock()
 	loaded := l.loaded
@@ -283,7 +194,7 @@ func (l *Locker) find(s tree.Sum) (place, string, bool) {
 	}
 	l.mu.RLock()
 	defer l.mu.RUnlock()
-	p, ok := l.index[s]
+	p, ok := l.index.find(s)
 	if !ok {
 		return p, "", false
 	}
@@ -735,7 +646,7 @@ func setOf(frames [][]byte) (*Set, error) {
 		return nil, err
 	}
 	if len(frames) > 2 {
-		if err := decodeBlocks(frames[1:len(frames)-1], s); err != nil {
+		if err := decodeBlocks(frames[1:len(frames)-1], s, entries); err != nil {
 			return nil, err
 		}
 	}

@@ -96,7 +96,7 @@ func TestBackupBringsEverythingBackAsItWas(t *testing.T) {
 			x, _ := tree.SumFile(filepath.Join(dir, a.Path))
 			y, _ := tree.SumFile(filepath.Join(to, a.Path))
 			assert.Equal(t, x, y, a.Path)
-			assert.Equal(t, x, got.ByPath()[a.Path].Sum, a.Path)
+			assert.Equal(t, x, got.Find(a.Path).Sum, a.Path)
 		}
 	}
 }
@@ -277,12 +277,10 @@ func TestDamageIsNoticedAndNamed(t *testing.T) {
 	whole := open(t, home)
 	require.NoError(t, whole.refresh())
 	var last int64
-	for _, p := range whole.index {
-		last = max(last, p.off)
-	}
+	whole.index.each(func(_ tree.Sum, p place) { last = max(last, p.off) })
 	var atEnd []string
 	for _, f := range s.Entries {
-		if slices.ContainsFunc(f.Pieces, func(s tree.Sum) bool { return whole.index[s].off == last }) {
+		if slices.ContainsFunc(f.Pieces, func(s tree.Sum) bool { p, ok := whole.index.find(s); return ok && p.off == last }) {
 			atEnd = append(atEnd, f.Path)
 		}
 	}

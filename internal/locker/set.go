@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 	"time"
 
 	"freshkeel/internal/tree"
@@ -65,13 +67,13 @@ type rawNames struct {
 	Target []byte `json:"raw_target,omitempty"`
 }
 
-// ByPath indexes the entries by path.
-func (s *Set) ByPath() map[string]File {
-	m := make(map[string]File, len(s.Entries))
-	for _, f := range s.Entries {
-		m[f.Path] = f
+// Find is the entry with a path; nil where there is none.
+func (s *Set) Find(path string) *File {
+	i, ok := slices.BinarySearchFunc(s.Entries, path, func(f File, path string) int { return strings.Compare(f.Path, path) })
+	if !ok {
+		return nil
 	}
-	return m
+	return &s.Entries[i]
 }
 
 // Tally fills the counts from the entries.

@@ -80,7 +80,7 @@ func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed i
 	l.mu.RLock()
 	packs := slices.Clone(l.packs)
 	byPack := make([]map[int64]*frame, len(packs))
-	for sum, p := range l.index {
+	l.index.each(func(sum tree.Sum, p place) {
 		if byPack[p.pack] == nil {
 			byPack[p.pack] = map[int64]*frame{}
 		}
@@ -92,7 +92,7 @@ func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed i
 		if living[sum] {
 			f.lines = append(f.lines, line{sum, p})
 		}
-	}
+	})
 	l.mu.RUnlock()
 	for i, name := range packs {
 		if err := ctx.Err(); err != nil {
@@ -255,7 +255,7 @@ func (l *Locker) TidyIndexes() error {
 func (l *Locker) forget() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.packs, l.known, l.index, l.damage, l.loaded = nil, map[string]bool{}, map[tree.Sum]place{}, nil, false
+	l.packs, l.known, l.index, l.damage, l.loaded = nil, map[string]bool{}, pieces{}, nil, false
 }
 
 // forgetDamage drops the lines of damage whose packs are gone.

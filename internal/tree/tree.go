@@ -180,6 +180,15 @@ func under(rel, name string) string {
 	return rel + "/" + name
 }
 
+// Find is the entry of a sorted list with a path; nil where there is none.
+func Find(list []Entry, path string) *Entry {
+	i, ok := slices.BinarySearchFunc(list, path, func(e Entry, path string) int { return strings.Compare(e.Path, path) })
+	if !ok {
+		return nil
+	}
+	return &list[i]
+}
+
 // ByPath indexes entries by their path.
 func ByPath(list []Entry) map[string]Entry {
 	m := make(map[string]Entry, len(list))
