@@ -56,14 +56,18 @@ func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, take
 	}); err != nil {
 		return nil, err
 	}
-	files := make([]File, 0, n)
-	for i, in := range found {
-		for _, e := range in {
-			files = append(files, File{Entry: e})
+	order := make([]*tree.Entry, 0, n) // moved about instead of the entries, which are large
+	for _, in := range found {
+		for i := range in {
+			order = append(order, &in[i])
 		}
-		found[i] = nil
 	}
-	slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(order, func(a, b *tree.Entry) int { return strings.Compare(a.Path, b.Path) })
+	files := make([]File, n)
+	for i, e := range order {
+		files[i].Entry = *e
+	}
+	found, order = nil, nil
 	return w.takeFiles(ctx, root, files, base, progress)
 }
 
