@@ -76,8 +76,10 @@ func (s *S3) again(ctx context.Context, ask func() error) error {
 	for try := 0; ; try++ {
 		err := s.tell(ask())
 		var u *Unreachable
-		if !errors.As(err, &u) || !u.passing {
+		if !errors.As(err, &u) || u.spoke {
 			s.answered.Store(true)
+		}
+		if u == nil || !u.passing {
 			return err
 		}
 		if try == len(waits) || (try == 2 && !s.answered.Load()) {
@@ -103,7 +105,7 @@ func OpenS3(a Address, key, secret string) (*S3, error) {
 	}
 	core, err := minio.NewCore(a.Host, &minio.Options{
 		Creds: credentials.NewStaticV4(key, secret, ""), Secure: !a.Plain, Region: a.Region,
-		BucketLookup: minio.BucketLookupPath, Transport: tr, MaxRetries: 3,
+		BucketLookup: minio.BucketLookupPath, Transport: tr, MaxRetries: 1,
 	})
 	if err != nil {
 		return nil, &Unreachable{Where: a.String(), Why: err.Error()}
@@ -139,14 +141,13 @@ func (s *S3) List(ctx context.Context, prefix string) (out []Object, err error) 
 // Put sends an object in one request with its digest: it is there whole, or not
 // at all. A line that stands still is given up after a minute and the time that
 // 32 KiB a second take.
-func (s *S3) Put(ctx context.Context, name string, r io.ReadSeeker, size int64) error {
+func (s *S3) Put(ctx context.Context, name string, r io.ReaderAt, size int64) error {
 	return s.again(ctx, func() error {
 		ctx, cancel := context.WithTimeout(ctx, time.Minute+time.Duration(size/(32<<10))*time.Second)
 		defer cancel()
-		if _, err := r.Seek(0, io.SeekStart); err != nil {
-			return err
-		}
-		_, err := s.core.Client.PutObject(ctx, s.a.Bucket, s.a.Prefix+name, r, size, minio.PutObjectOptions{DisableMultipart: true, SendContentMd5: true})
+		// A reader of its own: that of a request which failed may still be read from.
+		body := io.NewSectionReader(r, 0, size)
+		_, err := s.core.Client.PutObject(ctx, s.a.Bucket, s.a.Prefix+name, body, size, minio.PutObjectOptions{DisableMultipart: true, SendContentMd5: true})
 		return err
 	})
 }
@@ -241,7 +242,7 @@ func (s *S3) tell(err error) error {
 		return &Unreachable{Where: where, Why: "it wants another region", Do: "add ?region=NAME to the address"}
 	}
 	if resp.Code != "" && resp.StatusCode != 0 {
-		return &Unreachable{Where: where, Why: fmt.Sprintf("it answered %d %s", resp.StatusCode, resp.Code), passing: resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests}
+		return &Unreachable{Where: where, Why: fmt.Sprintf("it answered %d %s", resp.StatusCode, resp.Code), spoke: true, passing: resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests}
 	}
 	var unknown x509.UnknownAuthorityError
 	if errors.As(err, &unknown) {

@@ -69,7 +69,7 @@ func (s *Sealed) List(ctx context.Context, prefix string) (out []Object, err err
 
 // Put encrypts into a file of this machine first, since a store wants to know how
 // long an object is.
-func (s *Sealed) Put(ctx context.Context, name string, r io.ReadSeeker, _ int64) error {
+func (s *Sealed) Put(ctx context.Context, name string, r io.ReaderAt, plain int64) error {
 	tmp, err := os.CreateTemp("", "freshkeel-*"+ending)
 	if err != nil {
 		return err
@@ -80,7 +80,7 @@ func (s *Sealed) Put(ctx context.Context, name string, r io.ReadSeeker, _ int64)
 	if err != nil {
 		return err
 	}
-	if _, err := io.Copy(w, r); err != nil {
+	if _, err := io.Copy(w, io.NewSectionReader(r, 0, plain)); err != nil {
 		return err
 	}
 	if err := w.Close(); err != nil {
@@ -88,9 +88,6 @@ func (s *Sealed) Put(ctx context.Context, name string, r io.ReadSeeker, _ int64)
 	}
 	size, err := tmp.Seek(0, io.SeekCurrent)
 	if err != nil {
-		return err
-	}
-	if _, err := tmp.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
 	return s.s.Put(ctx, name+ending, tmp, size)

@@ -31,7 +31,7 @@ type Store interface {
 	List(ctx context.Context, prefix string) ([]Object, error)
 	// Put stores size bytes of r under name, whole and durable, or not at all.
 	// What was there under that name is replaced.
-	Put(ctx context.Context, name string, r io.ReadSeeker, size int64) error
+	Put(ctx context.Context, name string, r io.ReaderAt, size int64) error
 	// Get reads an object; an error that is fs.ErrNotExist where there is none.
 	Get(ctx context.Context, name string) (io.ReadCloser, error)
 	// Remove removes an object; one that is not there is no error.
@@ -48,6 +48,7 @@ type Unreachable struct {
 	Do    string
 
 	passing bool // it may be there again in a moment
+	spoke   bool // it is there, and only would not
 }
 
 func (u *Unreachable) Error() string { return u.Where + ": " + u.Why }
@@ -93,7 +94,7 @@ func OpenFolder(dir string) (*Folder, error) {
 func (f *Folder) Where() string { return f.dir }
 
 func (f *Folder) full(name string) (string, error) {
-	if !fs.ValidPath(name) {
+	if !fs.ValidPath(name) || name == "." {
 		return "", fmt.Errorf("%q is not a name in %s", name, f.dir)
 	}
 	return filepath.Join(f.dir, filepath.FromSlash(name)), nil
@@ -104,9 +105,11 @@ const half = ".half-"
 
 // List walks the folder.
 func (f *Folder) List(ctx context.Context, prefix string) (out []Object, err error) {
-	root, err := f.full(path.Clean("./" + prefix))
-	if err != nil {
-		return nil, err
+	root := f.dir
+	if prefix != "" {
+		if root, err = f.full(path.Clean(prefix)); err != nil {
+			return nil, err
+		}
 	}
 	err = filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -130,7 +133,7 @@ func (f *Folder) List(ctx context.Context, prefix string) (out []Object, err err
 }
 
 // Put writes beside, flushes and renames.
-func (f *Folder) Put(ctx context.Context, name string, r io.ReadSeeker, size int64) (err error) {
+func (f *Folder) Put(ctx context.Context, name string, r io.ReaderAt, size int64) (err error) {
 	full, err := f.full(name)
 	if err != nil {
 		return err
@@ -156,7 +159,7 @@ func (f *Folder) Put(ctx context.Context, name string, r io.ReadSeeker, size int
 			os.Remove(out.Name())
 		}
 	}()
-	if n, err := io.Copy(out, reading{ctx, r}); err != nil {
+	if n, err := io.Copy(out, reading{ctx, io.NewSectionReader(r, 0, size)}); err != nil {
 		return err
 	} else if n != size {
 		return fmt.Errorf("%s: %d bytes of %d", name, n, size)
