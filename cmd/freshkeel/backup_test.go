@@ -273,11 +273,15 @@ func TestBackupsGoOutAndComeIn(t *testing.T) {
 func TestBackupsSurviveKills(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
+	disk := filepath.Join(p.dir, "disk")
+	require.NoError(t, os.Mkdir(disk, 0o755))
+	p.copyTo(disk, "by_hand = true")
 	p.ok("backup", "take", "--label", "whole")
+	p.ok("backup", "push")
 	want := p.tree()
 	n := 0
 	for _, args := range [][]string{
-		{"backup", "take"}, {"backup", "take", "--reread"}, {"backup", "thin", "--last", "1"}, {"backup", "check"},
+		{"backup", "push"}, {"backup", "restore", "b0001", "--copy", "--to", "OUT"}, {"backup", "check", "--copy"}, {"backup", "take"}, {"backup", "take", "--reread"}, {"backup", "thin", "--last", "1"}, {"backup", "check"},
 		{"backup", "export", "b0001", "OUT.tar.zst"}, {"backup", "restore", "b0001", "--to", "OUT"}, {"backup", "import", "members.txt.zip"},
 	} {
 		for _, after := range []time.Duration{2, 12, 30} {
@@ -291,11 +295,26 @@ func TestBackupsSurviveKills(t *testing.T) {
 			time.Sleep(after * time.Millisecond)
 			cmd.Process.Kill()
 			cmd.Wait()
-			r := p.ok("backup", "check")
-			require.Contains(t, r.out, "WHOLE", "%v", args)
+			for _, check := range [][]string{{"backup", "check"}, {"backup", "check", "--copy"}} {
+				r := p.ok(check...)
+				require.Contains(t, r.out, "WHOLE", "%v", args)
+			}
+			if n%3 == 0 { // the next round has something to push
+				p.ok("backup", "take")
+			}
 		}
 	}
 	p.ok("backup", "take")
+	p.ok("backup", "push")
+	assert.Contains(t, p.ok("backup", "list").out, "all are in the other place too")
+	for _, left := range []string{filepath.Join(disk, "packs", ".half*"), filepath.Join(p.home, "copies", "reading-*")} {
+		found, _ := filepath.Glob(left)
+		if strings.Contains(left, "reading") { // that of a dead reader goes with the next
+			p.ok("backup", "list", "--copy")
+			found, _ = filepath.Glob(left)
+		}
+		assert.Empty(t, found)
+	}
 	p.ok("backup", "thin", "--last", "1")
 	require.NoError(t, os.Remove(filepath.Join(p.install, "gardens/grows.garden")))
 	p.ok("backup", "restore", "b0001")

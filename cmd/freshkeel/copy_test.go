@@ -575,3 +575,63 @@ func TestTwoPushesAtOnce(t *testing.T) {
 	require.Len(t, list.Backups, 2)
 	assert.True(t, list.Backups[0].Copied && list.Backups[1].Copied)
 }
+
+// Two servers of one machine send to one place: each sees its own, thins its own, and
+// what they share is there once. A fresh machine says which server it means.
+func TestServersShareACopy(t *testing.T) {
+	t.Parallel()
+	a := mossgate(t, fixed...)
+	b := mossgate(t, fixed...)
+	b.env = append(b.env, "FRESHKEEL_HOME="+a.home)
+	b.editProfile(func(s string) string { return strings.Replace(s, "mossgate-east", "mossgate-west", 1) })
+	disk := filepath.Join(a.dir, "disk")
+	require.NoError(t, os.Mkdir(disk, 0o755))
+	a.copyTo(disk, "last = 1")
+	b.copyTo(disk)
+	a.bulk("gardens/song.garden", 2)
+	song := a.read("gardens/song.garden")
+	b.put("gardens/song.garden", song)
+	a.ok("backup", "take")
+	before := len(ending(objects(t, disk), ".zst"))
+	r := b.ok("backup", "take")
+	assert.Regexp(t, `copied    1 backup, [\d.]+ (B|KiB),`, r.out, "the song and the build are there already")
+	assert.LessOrEqual(t, len(ending(objects(t, disk), ".zst")), before+1)
+	a.put("gardens/song.garden", "another")
+	a.ok("backup", "take") // of a's only the newest stays; the song is b's too
+	assert.Contains(t, b.ok("backup", "check", "--copy").out, "WHOLE")
+	assert.Contains(t, b.ok("backup", "list", "--copy").out, "1 backup, newest last")
+	assert.Contains(t, a.ok("backup", "list", "--copy").out, "b0002")
+
+	q := b.elsewhere()
+	r = q.away("backup", "list", "--from", disk)
+	assert.Equal(t, exitUsage, r.code)
+	assert.Contains(t, r.err, "several servers have backups in it")
+	assert.Contains(t, r.err, "mossgate-east (server-")
+	assert.Contains(t, r.err, "mossgate-west (server-")
+	assert.Contains(t, r.err, "try: --server NAME")
+	q.install = filepath.Join(q.dir, "srv")
+	r = q.away("backup", "restore", "b0001", "--from", disk, "--server", "mossgate-west", "--to", q.install)
+	require.Zero(t, r.code, r.err)
+	assert.Equal(t, b.tree(), q.tree())
+	assert.Contains(t, r.out, "RESTORED")
+
+	// Another install's backup is laid out elsewhere, and never over this one.
+	r = a.exits(exitUsage, "backup", "restore", "b0001", "--copy", "--server", "mossgate-west")
+	assert.Contains(t, r.err, "is a backup of mossgate-west, another install")
+	// What is not there is told like what is not here.
+	assert.Contains(t, a.exits(exitFailed, "backup", "restore", "b0044", "--copy").err, "no such set")
+	assert.Contains(t, a.exits(exitFailed, "backup", "show", "b0044", "--copy").err, "no such set")
+	var done freshkeel.Pushed
+	require.NoError(t, json.Unmarshal([]byte(lastLine(b.ok("--json", "backup", "push").out)), &done))
+	assert.Equal(t, disk, done.To)
+	assert.Equal(t, 1, done.Held)
+	assert.Empty(t, done.Sent)
+	// Without another place there is nothing to send to, and it is said how to get one.
+	b.copyTo("")
+	r = b.exits(exitUsage, "backup", "push")
+	assert.Contains(t, r.err, "try: set [copy] to in freshkeel.toml")
+	assert.Equal(t, exitUsage, b.run("backup", "list", "--copy").code)
+	// Nor may it lie in what is backed up.
+	b.copyTo(b.install + "/gardens")
+	assert.Contains(t, b.exits(exitUsage, "backup", "push").err, "a copy belongs on another disk")
+}

@@ -2,6 +2,8 @@ package locker
 
 import (
 	"bytes"
+	"encoding/binary"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"testing"
@@ -103,4 +105,100 @@ func TestAReaderOfACopyFollowsWhatIsSentAnew(t *testing.T) {
 	var d *Damage
 	require.ErrorAs(t, far.Copy(&b, set.Entries[0]), &d)
 	assert.Equal(t, packs[0], d.Where)
+}
+
+// The table of pieces is a map: whatever is entered and found, in any order.
+func TestPiecesAreFoundLikeInAMap(t *testing.T) {
+	var x pieces
+	_, ok := x.find(tree.Sum{})
+	assert.False(t, ok)
+	want := map[tree.Sum]place{}
+	r := rand.New(rand.NewPCG(3, 4))
+	sum := func(n int) (s tree.Sum) {
+		binary.LittleEndian.PutUint64(s[:], uint64(n%97)) // many begin alike
+		binary.LittleEndian.PutUint64(s[8:], uint64(n))
+		return s
+	}
+	for pack := range int32(300) {
+		lines := make([]line, r.IntN(40))
+		for i := range lines {
+			lines[i] = line{sum(r.IntN(6000)), place{pack: pack, off: int64(i), size: int32(r.IntN(1000))}}
+			want[lines[i].sum] = lines[i].place
+		}
+		if pack%50 == 0 {
+			x.grow(r.IntN(5000))
+		}
+		x.add(lines)
+	}
+	for n := range 6100 {
+		p, ok := x.find(sum(n))
+		is, has := want[sum(n)]
+		require.Equal(t, has, ok)
+		require.Equal(t, is, p)
+	}
+	assert.Equal(t, len(want), x.n)
+	n := 0
+	x.each(func(s tree.Sum, p place) {
+		n++
+		require.Equal(t, want[s], p)
+	})
+	assert.Equal(t, len(want), n)
+}
+
+// What is of use in packs that are mostly of none is sent anew, and they go; but
+// where a set of the copy is not here any more, nothing can be told apart.
+func TestACopyWearsWell(t *testing.T) {
+	l, dir, place, cache := open(t, t.TempDir()), t.TempDir(), t.TempDir(), t.TempDir()
+	put := func(name string, seed uint64, n int) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), noise(seed, n), 0o644))
+	}
+	put("stays", 1, mib)
+	put("goes", 2, 3*mib)
+	first, _ := take(t, l, dir, nil)
+	put("goes", 3, 3*mib)
+	second, _ := take(t, l, dir, nil)
+	size := func() (n int64) {
+		list, err := filepath.Glob(filepath.Join(place, "packs/*.zst"))
+		require.NoError(t, err)
+		for _, at := range list {
+			fi, err := os.Stat(at)
+			require.NoError(t, err)
+			n += fi.Size()
+		}
+		return n
+	}
+	push(t, l, copyIn(t, place, cache), How{}, first, second)
+	require.Greater(t, size(), int64(7*mib))
+	drop := func(here bool) int64 {
+		if !here {
+			require.NoError(t, l.Drop(second.Owner, second.ID))
+		}
+		p, err := l.Begin(t.Context(), copyIn(t, place, cache), How{})
+		require.NoError(t, err)
+		defer p.Close()
+		require.NoError(t, p.Drop(t.Context(), first))
+		require.NoError(t, p.Wear(t.Context(), nil))
+		_, err = p.GiveBack(t.Context())
+		require.NoError(t, err)
+		return size()
+	}
+	assert.Less(t, drop(true), int64(4*mib+mib/2), "four are needed")
+	far, err := copyIn(t, place, cache).Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	heads, err := far.Heads(second.Owner)
+	require.NoError(t, err)
+	require.Len(t, heads, 1)
+	checked, err := far.Check(t.Context(), heads, Share{}, nil)
+	require.NoError(t, err)
+	assert.Empty(t, checked.Damaged)
+	assert.Empty(t, checked.Broken)
+
+	push(t, l, copyIn(t, place, cache), How{}, first)
+	before := size()
+	assert.Less(t, drop(false), before, "what no set needs goes in any case")
+	far, err = copyIn(t, place, cache).Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	checked, err = far.Check(t.Context(), heads, Share{}, nil)
+	require.NoError(t, err)
+	assert.Empty(t, checked.Damaged, "and what one that is there alone needs stays")
 }

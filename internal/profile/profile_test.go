@@ -22,6 +22,10 @@ func TestProfileErrorsNameLineKeyAndNearestKey(t *testing.T) {
 		"no name":          {"[server]\nkeep = []\n", "f.toml:1: server.name: it is missing"},
 		"absolute keep":    {"[server]\nname = 'x'\nkeep = ['/etc/**']\n", "f.toml:3: server.keep"},
 		"escaping script":  {"[server]\nname = 'x'\n[launch]\nscript = '../x.sh'\n", "f.toml:4: launch.script"},
+		"relative copy":    {"[server]\nname = 'x'\n[copy]\nto = 'usb'\n", "f.toml:4: copy.to: \"usb\" is neither a folder with its whole path nor an object store"},
+		"copy no bucket":   {"[server]\nname = 'x'\n[copy]\nto = 's3+https://store.example'\n", "f.toml:4: copy.to: an object store is written as s3+https://HOST/BUCKET/PREFIX"},
+		"keys in address":  {"[server]\nname = 'x'\n[copy]\nto = 's3+https://k:w@store.example/b'\n", "f.toml:4: copy.to: no keys in an address"},
+		"no recipient":     {"[server]\nname = 'x'\n[copy]\nrecipients = ['me']\n", "f.toml:4: copy.recipients: me… is not an age recipient"},
 		"not toml":         {"[server\n", "f.toml:1"},
 	} {
 		t.Run(name, func(t *testing.T) {
