@@ -386,7 +386,12 @@ func (v *view) checked(c *freshkeel.Checked, parts int, hasCopy bool) {
 		share = fmt.Sprintf(" (one part of %d; another tomorrow)", parts)
 	}
 	read := fmt.Sprintf("%s of %s read back, %s%s", count(c.Pieces, "piece"), count(c.Sets, "backup"), freshkeel.Bytes(c.Bytes), share)
-	if len(c.Damaged)+len(c.Broken) == 0 {
+	switch {
+	case c.Sets == 0 && len(c.Broken) == 0:
+		v.outcome(minded, "NONE", "there is no backup to read back yet")
+		v.fact("next", "freshkeel backup take")
+		return
+	case len(c.Damaged)+len(c.Broken) == 0:
 		v.outcome(good, "WHOLE", read)
 		return
 	}

@@ -128,6 +128,7 @@ type Pushing struct {
 	doubt  map[string]bool   // packs that are there and don't read back
 	mend   bool
 	sent   int64 // bytes
+	empty  []*parcel
 }
 
 // How is how a copy is written to.
@@ -231,7 +232,7 @@ func (p *Pushing) keep(ctx context.Context, claim, dry bool) error {
 // packs are on their way.
 const (
 	atOnce   = 8
-	shipping = 2
+	shipping = 3
 )
 
 // look finds out what the copy holds.
@@ -249,17 +250,23 @@ func (p *Pushing) look(ctx context.Context) error {
 			index[name] = true
 		}
 	}
-	g, gctx := errgroup.WithContext(ctx)
-	g.SetLimit(atOnce)
+	for name := range index {
+		if _, is := content[name]; !is {
+			p.spare = append(p.spare, "packs/"+name+".idx")
+		}
+	}
 	for name, size := range content {
 		if !index[name] {
 			p.spare = append(p.spare, "packs/"+name+".zst")
-			continue
-		}
-		if p.doubt[name] {
+			delete(content, name)
+		} else if p.doubt[name] {
 			p.there[name] = size
-			continue
+			delete(content, name)
 		}
+	}
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(atOnce)
+	for name, size := range content {
 		g.Go(func() error {
 			if p.mend {
 				if err := c.mendIndex(gctx, name); err != nil {
@@ -281,11 +288,6 @@ func (p *Pushing) look(ctx context.Context) error {
 			}
 			return nil
 		})
-	}
-	for name := range index {
-		if _, is := content[name]; !is {
-			p.spare = append(p.spare, "packs/"+name+".idx")
-		}
 	}
 	if err := g.Wait(); err != nil {
 		return err
@@ -371,7 +373,9 @@ func (c *Copy) sets(ctx context.Context) (map[string]*needs, error) {
 			continue
 		}
 		key := strings.TrimPrefix(name, "sets/")
+		mu.Lock()
 		out[key] = nil
+		mu.Unlock()
 		if !has[name+".packs"] {
 			continue
 		}
@@ -486,10 +490,26 @@ type parcel struct {
 	zst, idx bytes.Buffer
 }
 
+// fill begins a parcel, in the memory of one that arrived where there is one: a buffer
+// that grows is copied each time.
+func (p *Pushing) fill() *parcel {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	par := &parcel{}
+	if n := len(p.empty); n > 0 {
+		par, p.empty = p.empty[n-1], p.empty[:n-1]
+		par.zst.Reset()
+		par.idx.Reset()
+	}
+	par.zst.Grow(copyPack + maxFrame)
+	par.name = newName()
+	return par
+}
+
 // Push sends a set: the pieces that the copy has not, in packs, then which packs it
 // needs, then the set. Killed at any moment it leaves packs that the next push
 // finds, and half of one that it removes. note, which may be nil, hears the bytes
-// that arrived.
+// that arrived, one call at a time.
 func (p *Pushing) Push(ctx context.Context, s *Set, note func(int64)) error {
 	if err := p.clear(ctx); err != nil {
 		return err
@@ -513,7 +533,7 @@ func (p *Pushing) Push(ctx context.Context, s *Set, note func(int64)) error {
 	for some := range slices.Chunk(need, 64<<10) { // not all in order at once: it is held in memory
 		if reading = p.l.frames(gctx, some, func(stored []byte, lines []line) error {
 			if cur == nil {
-				cur = &parcel{name: newName()}
+				cur = p.fill()
 			}
 			for _, ln := range lines {
 				writeIndexLine(&cur.idx, ln.sum, int64(cur.zst.Len()), len(stored), int(ln.size), int(ln.at))
@@ -560,11 +580,13 @@ func (p *Pushing) ship(ctx context.Context, par *parcel, note func(int64)) error
 	p.mu.Lock()
 	p.note(par.name, par.idx.Bytes(), int64(par.zst.Len()))
 	p.there[par.name] = int64(par.zst.Len())
-	p.sent += int64(par.zst.Len())
-	p.mu.Unlock()
+	size := int64(par.zst.Len())
+	p.sent += size
+	p.empty = append(p.empty, par)
 	if note != nil {
-		note(int64(par.zst.Len()))
+		note(size)
 	}
+	p.mu.Unlock()
 	return p.halt("sent an index")
 }
 
