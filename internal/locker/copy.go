@@ -774,7 +774,8 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 		if !slices.ContainsFunc(p.sets[s.Owner+"/"+s.ID].Packs, func(name string) bool { return worn[int32(slices.Index(p.packs, name))] }) {
 			continue
 		}
-		if err := p.Push(ctx, s, note); err != nil {
+		// What is damaged here stays there as it is, and is told by a check.
+		if err := p.Push(ctx, s, note); err != nil && !errors.As(err, new(*Damage)) {
 			return err
 		}
 	}
