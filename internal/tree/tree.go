@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math/bits"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -23,6 +24,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 	"lukechampine.com/blake3"
+	"lukechampine.com/blake3/guts"
 )
 
 // StateFolder is Fresh Keel's own folder in an install. No walk enters it.
@@ -218,8 +220,38 @@ func SumFile(path string) (Sum, error) {
 	return h.Sum(), nil
 }
 
-// SumBytes hashes b.
-func SumBytes(b []byte) Sum { return blake3.Sum256(b) }
+// SumBytes hashes b on one core. The library's own hashes everything longer than a
+// kilobyte in goroutines, whose starting and waiting costs more than it brings where
+// many pieces are hashed side by side.
+func SumBytes(b []byte) Sum {
+	if len(b) <= guts.ChunkSize {
+		return blake3.Sum256(b)
+	}
+	root := subtree(b, 0)
+	root.Flags |= guts.FlagRoot
+	out := guts.WordsToBytes(guts.CompressNode(root))
+	return Sum(out[:len(Sum{})])
+}
+
+// wide is how much the library compresses at once, in bytes.
+const wide = guts.MaxSIMD * guts.ChunkSize
+
+// subtree is the node of the hash tree over b, which begins at a chunk and is longer
+// than one, or ends the input. The left half of a tree is the largest power of two
+// that leaves something for the right (BLAKE3, section 2.1).
+func subtree(b []byte, chunk uint64) guts.Node {
+	switch {
+	case len(b) == wide:
+		return guts.CompressBuffer((*[wide]byte)(b), wide, &guts.IV, chunk, 0)
+	case len(b) < wide:
+		var buf [wide]byte
+		return guts.CompressBuffer(&buf, copy(buf[:], b), &guts.IV, chunk, 0)
+	}
+	left := 1 << (bits.Len(uint(len(b)-1)) - 1)
+	l := guts.ChainingValue(subtree(b[:left], chunk))
+	r := guts.ChainingValue(subtree(b[left:], chunk+uint64(left/guts.ChunkSize)))
+	return guts.ParentNode(l, r, &guts.IV, 0)
+}
 
 // Hash is a running BLAKE3-256.
 type Hash struct{ h *blake3.Hasher }

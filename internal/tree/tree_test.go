@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"lukechampine.com/blake3"
 )
 
 func TestPatternsMatchWholePaths(t *testing.T) {
@@ -176,5 +177,34 @@ func TestAnEntrysLineIsPlainJSON(t *testing.T) {
 		`{"path":"a","kind":"file","mode":9999999999,"uid":0,"gid":0}`, `{"path":"a\u0041","kind":"file","mode":1,"uid":0,"gid":0}`} {
 		c := Line{Rest: []byte(line)}
 		assert.False(t, c.Entry(&Entry{}) && c.End(), line)
+	}
+}
+
+// One core hashes to what the library does.
+func TestAHashIsTheLibrarysOwn(t *testing.T) {
+	b := make([]byte, 1<<20+3000)
+	for i := range b {
+		b[i] = byte(i * i >> 7)
+	}
+	lengths := []int{0, 1, 63, 64, 65, 1023, 1024, 1025, 2047, 2048, 2049, 3 << 10, 16<<10 - 1, 16 << 10, 16<<10 + 1, 17 << 10, 17<<10 + 1, 32 << 10, 32<<10 + 1, 48<<10 - 5, 1 << 20, 1<<20 + 1, len(b)}
+	for n := 1000; n < 200_000; n += 997 {
+		lengths = append(lengths, n)
+	}
+	for _, n := range lengths {
+		require.Equal(t, Sum(blake3.Sum256(b[:n])), SumBytes(b[:n]), "%d bytes", n)
+	}
+}
+
+func BenchmarkSums(b *testing.B) {
+	piece := make([]byte, 40<<10)
+	for name, sum := range map[string]func([]byte) Sum{"one core": SumBytes, "the library": func(b []byte) Sum { return blake3.Sum256(b) }} {
+		b.Run(name, func(b *testing.B) {
+			b.SetBytes(int64(len(piece)))
+			b.RunParallel(func(pb *testing.PB) {
+				for pb.Next() {
+					sum(piece)
+				}
+			})
+		})
 	}
 }
