@@ -466,6 +466,8 @@ func (r *Reader) lay(full string, f File, flush bool) (err error) {
 			if err := out.Sync(); err != nil {
 				return err
 			}
+		} else if f.Size >= 1<<20 {
+			tree.BeginFlush(out)
 		}
 		if err := out.Close(); err != nil {
 			return err
