@@ -365,6 +365,24 @@ func TestAFullDiskLosesNoBackup(t *testing.T) {
 	r = p.ok("backup", "check", "--copy")
 	assert.Contains(t, r.out, "WHOLE")
 	assert.Contains(t, r.out, "2 backups")
+
+	// No room here to unpack what is there is no damage of what is there.
+	sealed := filepath.Join(p.dir, "sealed")
+	require.NoError(t, os.Mkdir(sealed, 0o755))
+	recipient, file := identityFile(t)
+	require.NoError(t, os.Remove(filepath.Join(p.install, "gardens/songs.garden")))
+	p.ok("backup", "thin", "--last", "1")
+	p.copyTo(sealed, "recipients = ['"+recipient+"']")
+	p.ok("backup", "push")
+	filler, err := os.Create(filepath.Join(p.home, "filler"))
+	require.NoError(t, err)
+	for err == nil {
+		_, err = filler.Write(make([]byte, 4096))
+	}
+	filler.Close()
+	r = p.exits(exitFailed, "backup", "check", "--copy", "--identity", file)
+	assert.Contains(t, r.err, "no space left on device")
+	assert.NotContains(t, r.out, "DAMAGED")
 }
 
 // Two servers back up and thin in one locker at once, and somebody reads: nothing

@@ -54,9 +54,12 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 	}
 	bad := map[tree.Sum]string{}
 	named := map[tree.Sum]bool{}
+	var away error
 	each := func(read func(head *Set, f *File)) {
 		for _, head := range sets {
-			if err := l.Each(head.Owner, head.ID, func(f *File) { read(head, f) }); err != nil {
+			if err := l.Each(head.Owner, head.ID, func(f *File) { read(head, f) }); notDamage(err) {
+				away = err
+			} else if err != nil {
 				if why := err.Error(); !slices.Contains(c.Broken, why) {
 					c.Broken = append(c.Broken, why)
 				}
@@ -68,6 +71,9 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 			named[p] = true
 		}
 	})
+	if away != nil {
+		return nil, away
+	}
 	c.Sets = len(sets) - len(c.Broken)
 	type job struct {
 		sum  tree.Sum

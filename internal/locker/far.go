@@ -245,15 +245,49 @@ func (f *far) bring(ctx context.Context, name, path string) error {
 		return err
 	}
 	defer r.Close()
-	return tree.WriteBy(path, 0o600, func(w io.Writer) error {
-		_, err := io.Copy(w, r)
+	from := &failing{r: r}
+	if err := tree.WriteBy(path, 0o600, func(w io.Writer) error {
+		_, err := io.Copy(w, from)
 		return err
-	})
+	}); err != nil && from.err == nil {
+		return &noRoom{err}
+	} else if err != nil {
+		return err
+	}
+	return nil
+}
+
+// failing remembers why reading failed.
+type failing struct {
+	r   io.Reader
+	err error
+}
+
+func (f *failing) Read(b []byte) (int, error) {
+	n, err := f.r.Read(b)
+	if err != nil && !errors.Is(err, io.EOF) {
+		f.err = err
+	}
+	return n, err
+}
+
+// noRoom says that what a copy holds can't be brought here: no damage of the copy's.
+type noRoom struct{ error }
+
+func (n *noRoom) Unwrap() error { return n.error }
+
+// notDamage tells whether what a copy holds could not be had, for a reason that says
+// nothing of it: the line, the disk here, somebody's Ctrl-C.
+func notDamage(err error) bool {
+	return errors.As(err, new(*store.Unreachable)) || errors.As(err, new(*noRoom)) || errors.Is(err, context.Canceled)
 }
 
 // open opens a pack, brought here if need be; the one that came first goes when
 // there are too many.
 func (f *far) open(path string) (*os.File, error) {
+	if in, ok := f.c.inside.(*store.Folder); ok { // it can be read where it is
+		return in.Open("packs/" + filepath.Base(path))
+	}
 	for {
 		if p, err := os.Open(path); !errors.Is(err, fs.ErrNotExist) {
 			return p, err

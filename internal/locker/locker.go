@@ -18,7 +18,6 @@ package locker
 import (
 	"bufio"
 	"bytes"
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -33,7 +32,6 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
 
 	"github.com/klauspost/compress/zstd"
@@ -273,7 +271,7 @@ func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
 			frame, err = l.frameBy(r, pack, p)
 		}
 	}
-	if away := (*store.Unreachable)(nil); errors.As(err, &away) || errors.Is(err, context.Canceled) {
+	if notDamage(err) {
 		return nil, err
 	}
 	if err != nil {

@@ -100,6 +100,15 @@ func (f *Folder) full(name string) (string, error) {
 	return filepath.Join(f.dir, filepath.FromSlash(name)), nil
 }
 
+// Open opens the file of an object as it stands.
+func (f *Folder) Open(name string) (*os.File, error) {
+	full, err := f.full(name)
+	if err != nil {
+		return nil, err
+	}
+	return os.Open(full)
+}
+
 // half begins the name of a file that is being written.
 const half = ".half-"
 
@@ -190,13 +199,7 @@ func (r reading) Read(b []byte) (int, error) {
 }
 
 // Get opens the file.
-func (f *Folder) Get(_ context.Context, name string) (io.ReadCloser, error) {
-	full, err := f.full(name)
-	if err != nil {
-		return nil, err
-	}
-	return os.Open(full)
-}
+func (f *Folder) Get(_ context.Context, name string) (io.ReadCloser, error) { return f.Open(name) }
 
 // Remove removes the file.
 func (f *Folder) Remove(_ context.Context, name string) error {
