@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -302,6 +303,9 @@ func (p *program) refit(ctx context.Context, c *cli.Command) error {
 	}
 	p.view.title("refit " + k.Profile.Server.Name)
 	e, err := k.Refit(ctx, w)
+	if errors.As(err, new(*freshkeel.RolledBack)) { // it made a backup all the same
+		p.later = func() { k.PushAfter(ctx) }
+	}
 	if err != nil {
 		return err
 	}

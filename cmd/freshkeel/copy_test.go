@@ -20,6 +20,8 @@ import (
 	"testing"
 	"time"
 
+	"freshkeel/demo"
+
 	"freshkeel"
 
 	"filippo.io/age"
@@ -270,6 +272,22 @@ func TestBackupsStandInAnotherPlaceToo(t *testing.T) {
 	q.copyTo(disk + "/")
 	assert.Contains(t, p.exits(exitFailed, "backup", "push").err, "is another disk mounted there?")
 	assert.Equal(t, exitFailed, q.away("backup", "list", "--from", disk).code)
+}
+
+// A refit that goes back made a backup too, and sends it once it has told how it went.
+func TestARefitThatGoesBackIsCopiedToo(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, demo.Releases[0], demo.Releases[2])
+	disk := filepath.Join(p.dir, "disk")
+	require.NoError(t, os.Mkdir(disk, 0o755))
+	p.copyTo(disk)
+	p.ok("start")
+	p.exits(exitRolledBack, "refit")
+	assert.Contains(t, p.ok("backup", "list").out, "all are in the other place too")
+	r := p.exits(exitRolledBack, "--json", "refit")
+	assert.Contains(t, lastLine(r.out), `"event":"failed"`)
+	assert.Len(t, ending(objects(t, disk), ".set"), 2)
+	p.ok("stop")
 }
 
 // The copy keeps as many as it is told, and gives the space of the others back; a

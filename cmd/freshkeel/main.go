@@ -79,6 +79,7 @@ type program struct {
 	json     bool
 	plain    bool
 	dir      string
+	later    func() // what is left to do once it was told how the command failed
 }
 
 func run(ctx context.Context, args []string, out, errw io.Writer) int {
@@ -88,7 +89,15 @@ func run(ctx context.Context, args []string, out, errw io.Writer) int {
 	if p.view == nil {
 		p.view = newView(p)
 	}
-	return p.fail(err)
+	if p.json && p.later != nil {
+		p.later() // what says how it went comes last
+	}
+	code := p.fail(err)
+	if !p.json && p.later != nil {
+		p.later()
+		p.view.end()
+	}
+	return code
 }
 
 func (p *program) app() *cli.Command {

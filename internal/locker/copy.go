@@ -242,6 +242,10 @@ func (p *Pushing) look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if p.sets, err = c.sets(ctx); err != nil {
+		return err
+	}
+	needed, all := p.needed()
 	content, index := map[string]int64{}, map[string]bool{}
 	for _, o := range list {
 		if name, ok := strings.CutSuffix(filepath.Base(o.Name), ".zst"); ok {
@@ -251,18 +255,24 @@ func (p *Pushing) look(ctx context.Context) error {
 		}
 	}
 	for name := range index {
-		if _, is := content[name]; !is {
+		if _, is := content[name]; !is && all && !needed[name] {
 			p.spare = append(p.spare, "packs/"+name+".idx")
 		}
 	}
 	for name, size := range content {
-		if !index[name] {
+		switch {
+		case p.doubt[name]:
+		case !index[name] && all && !needed[name]: // a dead push's
 			p.spare = append(p.spare, "packs/"+name+".zst")
 			delete(content, name)
-		} else if p.doubt[name] {
-			p.there[name] = size
-			delete(content, name)
+			continue
+		case !index[name]: // it has lost its index, and is all that some set has
+			p.doubt[name] = true
+		default:
+			continue
 		}
+		p.there[name] = size
+		delete(content, name)
 	}
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(atOnce)
@@ -278,13 +288,14 @@ func (p *Pushing) look(ctx context.Context) error {
 			defer p.mu.Unlock()
 			switch {
 			case errors.Is(err, errUnread): // sealed, and not written from here: what it holds is not known
-				p.there[name] = size
 			case err != nil:
 				return err
-			case !p.note(name, b, size):
-				p.spare = append(p.spare, "packs/"+name+".idx", "packs/"+name+".zst")
-			default:
-				p.there[name] = size
+			}
+			// One that is cut short keeps what it has, for sets that are there alone; of
+			// those that are here it is sent anew.
+			p.there[name] = size
+			if err == nil && !p.note(name, b, size) {
+				p.doubt[name] = true
 			}
 			return nil
 		})
@@ -292,11 +303,23 @@ func (p *Pushing) look(ctx context.Context) error {
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	if p.sets, err = c.sets(ctx); err != nil {
-		return err
-	}
 	p.forget()
 	return p.remember()
+}
+
+// needed is which packs the sets of the copy need; all: it is known of every set.
+func (p *Pushing) needed() (packs map[string]bool, all bool) {
+	packs, all = map[string]bool{}, true
+	for _, n := range p.sets {
+		if n == nil {
+			all = false
+			continue
+		}
+		for _, name := range n.Packs {
+			packs[name] = true
+		}
+	}
+	return packs, all
 }
 
 var errUnread = errors.New("it can't be read without an identity")
@@ -336,21 +359,14 @@ func (c *Copy) mendIndex(ctx context.Context, name string) error {
 // note takes up what an index says; false where the pack is too short for it, or
 // the index can't be read.
 func (p *Pushing) note(name string, b []byte, size int64) bool {
-	at := int32(len(p.packs))
-	var sums []tree.Sum
-	for len(b) > 0 {
-		line, rest, _ := bytes.Cut(b, []byte("\n"))
-		s, pl, err := readIndexLine(line)
-		if err != nil || pl.off+int64(pl.stored) > size {
-			return false
-		}
-		sums = append(sums, s)
-		b = rest
+	x := parseIndex(b)
+	if x.bad != nil || slices.ContainsFunc(x.lines, func(ln line) bool { return ln.off+int64(ln.stored) > size }) {
+		return false
+	}
+	for _, ln := range x.lines {
+		p.pieces[ln.sum] = int32(len(p.packs))
 	}
 	p.packs = append(p.packs, name)
-	for _, s := range sums {
-		p.pieces[s] = at
-	}
 	return true
 }
 
@@ -556,10 +572,6 @@ func (p *Pushing) Push(ctx context.Context, s *Set, note func(int64)) error {
 	return p.publish(ctx, s)
 }
 
-func writeIndexLine(w io.Writer, sum tree.Sum, off int64, stored, size, at int) {
-	fmt.Fprintf(w, "%s %d %d %d %d\n", sum, off, stored, size, at)
-}
-
 // ship sends one pack and its index.
 func (p *Pushing) ship(ctx context.Context, par *parcel, note func(int64)) error {
 	send := func(name string, b []byte) error {
@@ -594,14 +606,18 @@ func (p *Pushing) ship(ctx context.Context, par *parcel, note func(int64)) error
 func (p *Pushing) publish(ctx context.Context, s *Set) error {
 	n := needs{Format: packsFormat, Taken: s.Taken, Label: s.Label != "" && s.Run == ""}
 	used := map[int32]bool{}
+	missing := false
 	if err := p.l.Each(s.Owner, s.ID, func(f *File) {
 		for _, sum := range f.Pieces {
-			if at, has := p.pieces[sum]; has {
-				used[at] = true
-			}
+			at, has := p.pieces[sum]
+			used[at] = true
+			missing = missing || !has
 		}
 	}); err != nil {
 		return err
+	}
+	if missing { // never a set without all that it names
+		return fmt.Errorf("%s changed while it was sent", s.ID)
 	}
 	for at := range used {
 		n.Packs = append(n.Packs, p.packs[at])
@@ -756,9 +772,9 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 			return err
 		}
 		live, last := int64(0), int64(-1) // lines of one frame lie together
-		for line := range bytes.Lines(b) {
-			if sum, pl, err := readIndexLine(bytes.TrimSuffix(line, []byte("\n"))); err == nil && living[sum] && p.pieces[sum] == int32(at) && pl.off != last {
-				live, last = live+int64(pl.stored), pl.off
+		for _, ln := range parseIndex(b).lines {
+			if living[ln.sum] && p.pieces[ln.sum] == int32(at) && ln.off != last {
+				live, last = live+int64(ln.stored), ln.off
 			}
 		}
 		if live > 0 && live*100 < p.there[name]*(100-wornCopy) {
@@ -788,14 +804,9 @@ func (p *Pushing) GiveBack(ctx context.Context) (freed int64, err error) {
 	if err := p.clear(ctx); err != nil {
 		return 0, err
 	}
-	needed := map[string]bool{}
-	for _, n := range p.sets {
-		if n == nil {
-			return 0, nil
-		}
-		for _, name := range n.Packs {
-			needed[name] = true
-		}
+	needed, all := p.needed()
+	if !all {
+		return 0, nil
 	}
 	for name, size := range p.there {
 		if needed[name] {

@@ -202,3 +202,36 @@ func TestACopyWearsWell(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, checked.Damaged, "and what one that is there alone needs stays")
 }
+
+// A pack of a copy that is cut short, or has lost its index, keeps what it has as long
+// as a set needs it: a push mends what is here, and sweeps nothing that is there alone.
+func TestADamagedPackOfACopyIsNotSwept(t *testing.T) {
+	for name, spoil := range map[string]func(pack string) error{
+		"cut short":    func(pack string) error { return os.Truncate(pack, 100<<10) },
+		"index gone":   func(pack string) error { return os.Remove(pack[:len(pack)-len(".zst")] + ".idx") },
+		"content gone": os.Remove,
+	} {
+		t.Run(name, func(t *testing.T) {
+			l, dir, place, cache := open(t, t.TempDir()), t.TempDir(), t.TempDir(), t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "big"), noise(6, mib), 0o644))
+			gone, _ := take(t, l, dir, nil)
+			push(t, l, copyIn(t, place, cache), How{}, gone)
+			packs, _ := filepath.Glob(filepath.Join(place, "packs/*"))
+			require.Len(t, packs, 2)
+			require.NoError(t, spoil(packs[1]))
+			left, _ := filepath.Glob(filepath.Join(place, "packs/*"))
+			here, _ := take(t, l, dir, nil)
+			require.NoError(t, l.Drop(gone.Owner, gone.ID)) // the copy alone has it
+			push(t, l, copyIn(t, place, cache), How{}, here)
+			for _, at := range left {
+				assert.FileExists(t, at)
+			}
+			far, err := copyIn(t, place, cache).Open(t.Context(), t.TempDir())
+			require.NoError(t, err)
+			set, err := far.Read(here.Owner, here.ID)
+			require.NoError(t, err)
+			var b bytes.Buffer
+			require.NoError(t, far.Copy(&b, set.Entries[0]), "what is here was sent anew")
+		})
+	}
+}

@@ -94,6 +94,9 @@ func (f *far) heads(owner string) ([]*Set, error) {
 	for i, id := range ids {
 		g.Go(func() error {
 			r, err := f.c.inside.Get(ctx, "sets/"+owner+"/"+id+".set")
+			if errors.Is(err, fs.ErrNotExist) { // thinned since it was listed
+				return nil
+			}
 			if err != nil {
 				return err
 			}
@@ -109,7 +112,8 @@ func (f *far) heads(owner string) ([]*Set, error) {
 			return nil
 		})
 	}
-	return out, g.Wait()
+	err := g.Wait()
+	return slices.DeleteFunc(out, func(s *Set) bool { return s == nil }), err
 }
 
 func readHeadOf(r io.Reader) (*Set, error) {

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 
@@ -42,6 +43,11 @@ func parseIndex(b []byte) *index {
 		b = rest
 	}
 	return x
+}
+
+// writeIndexLine is what readIndexLine reads.
+func writeIndexLine(w io.Writer, sum tree.Sum, off int64, stored, size, at int) {
+	fmt.Fprintf(w, "%s %d %d %d %d\n", sum, off, stored, size, at)
 }
 
 // enter makes a pack's pieces known; called with the lock held.

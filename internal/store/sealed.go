@@ -76,6 +76,7 @@ func (s *Sealed) Put(ctx context.Context, name string, r io.ReaderAt, plain int6
 	}
 	defer os.Remove(tmp.Name())
 	defer tmp.Close()
+	os.Remove(tmp.Name()) // where a file that is open can go, a kill leaves nothing
 	w, err := age.Encrypt(tmp, s.recipients...)
 	if err != nil {
 		return err
