@@ -67,7 +67,7 @@ fi
 "$fk" adopt "$work/srv" --version 1.0 >/dev/null
 row "case" "ours, s" "theirs, s" "ratio" "our peak"
 "$fk" -d "$work/srv" fetch --from "$next" >/dev/null 2>&1
-for what in "first" "again"; do # the first reads what is installed; what it read is known then
+for what in "first" "again"; do # what is installed is not known before a refit: both read it
   read -r t m < <(took "$fk" -d "$work/srv" preflight --from "$next" --accept drift)
   row "preflight of 20,000 files, 2.3 GiB, $what" "$t" "-" "-" "$((m / 1024)) MiB"
 done
