@@ -68,36 +68,33 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 	}
 	each(func(_ *Set, f *File) {
 		for _, p := range f.Pieces {
-			named[p] = true
+			if !named[p] {
+				l.chain(p, func(s tree.Sum) { named[s] = true })
+			}
 		}
 	})
 	if away != nil {
 		return nil, away
 	}
 	c.Sets = len(sets) - len(c.Broken)
-	type job struct {
-		sum  tree.Sum
-		name string // of its pack
-		place
-	}
-	var jobs []job
+	var jobs []line
 	var total int64
 	l.mu.RLock()
 	for _, d := range l.damage {
 		c.Broken = append(c.Broken, d.Error())
 	}
 	for sum := range named {
-		p, ok := l.index.find(sum)
+		p, _, ok := l.index.find(sum)
 		switch {
 		case !ok:
 			bad[sum] = "no index names its content"
 		case share.has(sum):
-			jobs = append(jobs, job{sum, l.packs[p.pack], p})
+			jobs = append(jobs, line{sum, p})
 			total += int64(p.size)
 		}
 	}
 	l.mu.RUnlock()
-	slices.SortFunc(jobs, func(a, b job) int {
+	slices.SortFunc(jobs, func(a, b line) int {
 		if a.pack != b.pack {
 			return int(a.pack) - int(b.pack)
 		}
@@ -124,7 +121,9 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 					}
 					mu.Lock()
 					bad[j.sum] = fmt.Sprintf("%s: %s", d.Where, d.Why)
-					spoilt = append(spoilt, fmt.Sprintf("%s %s %d\n", j.sum, j.name, j.off))
+					if line := l.lineOf(d.Piece); !slices.Contains(spoilt, line) { // it may be of one that it lies over
+						spoilt = append(spoilt, line)
+					}
 					mu.Unlock()
 				}
 				if n := done.Add(int64(j.size)); progress != nil {
@@ -159,8 +158,21 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 // it anew where the install still has it.
 const damagedFile = "damaged"
 
+// lineOf is what stands there of a piece; "" where no index names it.
+func (l *Locker) lineOf(piece string) string {
+	var s tree.Sum
+	if s.UnmarshalText([]byte(piece)) != nil {
+		return ""
+	}
+	in, pack, ok := l.seek(s)
+	if !ok {
+		return ""
+	}
+	return fmt.Sprintf("%s %s %d\n", s, strings.TrimSuffix(filepath.Base(pack), ".zst"), in.off)
+}
+
 func (l *Locker) note(spoilt []string) error {
-	if len(spoilt) == 0 {
+	if spoilt = slices.DeleteFunc(spoilt, func(line string) bool { return line == "" }); len(spoilt) == 0 {
 		return nil
 	}
 	at := filepath.Join(l.dir, damagedFile)

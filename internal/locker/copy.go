@@ -120,8 +120,8 @@ type Pushing struct {
 	halt func(string) error
 
 	mu     sync.Mutex
-	pieces map[tree.Sum]int32 // what the copy holds → its pack
-	packs  []string
+	pieces pieces            // what the copy holds
+	packs  []string          // place.pack indexes it
 	there  map[string]int64  // packs that are there whole → their bytes
 	sets   map[string]*needs // "OWNER/ID" → what it needs; nil where that is not known
 	spare  []string          // objects that a dead push left
@@ -151,7 +151,7 @@ func (l *Locker) Begin(ctx context.Context, c *Copy, how How) (*Pushing, error) 
 		return nil, err
 	}
 	p := &Pushing{c: c, l: l, halt: halt, lock: flock.New(filepath.Join(c.cache, "lock"), flock.SetPermissions(0o600)),
-		pieces: map[tree.Sum]int32{}, there: map[string]int64{}, sets: map[string]*needs{}, doubt: map[string]bool{}}
+		there: map[string]int64{}, sets: map[string]*needs{}, doubt: map[string]bool{}}
 	p.mend = how.Mend
 	for _, name := range how.Doubt {
 		p.doubt[name] = true
@@ -363,11 +363,15 @@ func (p *Pushing) note(name string, b []byte, size int64) bool {
 	if x.bad != nil || slices.ContainsFunc(x.lines, func(ln line) bool { return ln.off+int64(ln.stored) > size }) {
 		return false
 	}
-	for _, ln := range x.lines {
-		p.pieces[ln.sum] = int32(len(p.packs))
-	}
+	p.pieces.add(x.of(len(p.packs)))
 	p.packs = append(p.packs, name)
 	return true
+}
+
+// has tells whether the copy holds a piece.
+func (p *Pushing) has(s tree.Sum) bool {
+	_, _, ok := p.pieces.find(s)
+	return ok
 }
 
 // sets lists the sets that a copy has, and what each needs.
@@ -435,7 +439,7 @@ func (p *Pushing) Holds(ctx context.Context, s *Set) (whole bool, other time.Tim
 		return false, n.Taken
 	}
 	if whole = p.whole(n); whole && p.mend { // an index may have lost a piece, or the set there be damaged
-		need, err := p.l.without(s.Owner, s.ID, func(sum tree.Sum) bool { _, has := p.pieces[sum]; return has })
+		need, err := p.l.without(s.Owner, s.ID, p.has)
 		whole = err == nil && len(need) == 0 && p.sameSet(ctx, s)
 	}
 	return whole, other
@@ -486,15 +490,21 @@ func (p *Pushing) Copied(owner string) (out []*Set) {
 	return out
 }
 
-// without lists the pieces of a set that has tells are not there, each once.
+// without lists the pieces of a set, and those that they lie over, that has tells are
+// not there, each once.
 func (l *Locker) without(owner, id string, has func(tree.Sum) bool) (need []tree.Sum, err error) {
 	seen := map[tree.Sum]bool{}
 	err = l.Each(owner, id, func(f *File) {
 		for _, sum := range f.Pieces {
-			if !seen[sum] && !has(sum) {
-				seen[sum] = true
-				need = append(need, sum)
+			if seen[sum] || has(sum) {
+				continue
 			}
+			l.chain(sum, func(s tree.Sum) {
+				if !seen[s] && !has(s) {
+					seen[s] = true
+					need = append(need, s)
+				}
+			})
 		}
 	})
 	return need, err
@@ -530,7 +540,7 @@ func (p *Pushing) Push(ctx context.Context, s *Set, note func(int64)) error {
 	if err := p.clear(ctx); err != nil {
 		return err
 	}
-	need, err := p.l.without(s.Owner, s.ID, func(sum tree.Sum) bool { _, has := p.pieces[sum]; return has })
+	need, err := p.l.without(s.Owner, s.ID, p.has)
 	if err != nil {
 		return err
 	}
@@ -547,12 +557,12 @@ func (p *Pushing) Push(ctx context.Context, s *Set, note func(int64)) error {
 	}
 	var reading error
 	for some := range slices.Chunk(need, 64<<10) { // not all in order at once: it is held in memory
-		if reading = p.l.frames(gctx, some, func(stored []byte, lines []line) error {
+		if reading = p.l.frames(gctx, some, func(stored []byte, lines []found) error {
 			if cur == nil {
 				cur = p.fill()
 			}
 			for _, ln := range lines {
-				writeIndexLine(&cur.idx, ln.sum, int64(cur.zst.Len()), len(stored), int(ln.size), int(ln.at))
+				writeIndexLine(&cur.idx, ln.sum, int64(cur.zst.Len()), len(stored), int(ln.size), int(ln.at), ln.base)
 			}
 			cur.zst.Write(stored)
 			if cur.zst.Len() >= copyPack {
@@ -583,14 +593,18 @@ func (p *Pushing) ship(ctx context.Context, par *parcel, note func(int64)) error
 	if err := p.halt("sent a pack"); err != nil {
 		return err
 	}
-	if err := tree.WriteFile(filepath.Join(p.c.cache, par.name+".idx"), par.idx.Bytes(), 0o600); err != nil {
+	idx, err := packIndex(par.idx.Bytes())
+	if err != nil {
 		return err
 	}
-	if err := send("packs/"+par.name+".idx", par.idx.Bytes()); err != nil {
+	if err := tree.WriteFile(filepath.Join(p.c.cache, par.name+".idx"), idx, 0o600); err != nil {
+		return err
+	}
+	if err := send("packs/"+par.name+".idx", idx); err != nil {
 		return err
 	}
 	p.mu.Lock()
-	p.note(par.name, par.idx.Bytes(), int64(par.zst.Len()))
+	p.note(par.name, idx, int64(par.zst.Len()))
 	p.there[par.name] = int64(par.zst.Len())
 	size := int64(par.zst.Len())
 	p.sent += size
@@ -609,9 +623,15 @@ func (p *Pushing) publish(ctx context.Context, s *Set) error {
 	missing := false
 	if err := p.l.Each(s.Owner, s.ID, func(f *File) {
 		for _, sum := range f.Pieces {
-			at, has := p.pieces[sum]
-			used[at] = true
-			missing = missing || !has
+			for range maxOver + 1 {
+				at, base, has := p.pieces.find(sum)
+				if missing = missing || !has; has {
+					used[at.pack] = true
+				}
+				if sum = base; sum.IsZero() {
+					break
+				}
+			}
 		}
 	}); err != nil {
 		return err
@@ -678,13 +698,15 @@ func (p *Pushing) Total(sets []*Set) (total int64) {
 	for _, s := range sets {
 		p.l.Each(s.Owner, s.ID, func(f *File) { // what can't be read is told when it is sent
 			for _, sum := range f.Pieces {
-				if _, has := p.pieces[sum]; has {
+				if p.has(sum) {
 					continue
 				}
-				if pl, _, ok := p.l.find(sum); ok && !seen[frame{pl.pack, pl.off}] {
-					seen[frame{pl.pack, pl.off}] = true
-					total += int64(pl.stored)
-				}
+				p.l.chain(sum, func(s tree.Sum) {
+					if pl, _, ok := p.l.find(s); ok && !seen[frame{pl.pack, pl.off}] && !p.has(s) {
+						seen[frame{pl.pack, pl.off}] = true
+						total += int64(pl.stored)
+					}
+				})
 			}
 		})
 	}
@@ -758,7 +780,12 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 		}
 		if err := p.l.Each(owner, id, func(f *File) {
 			for _, sum := range f.Pieces {
-				living[sum] = true
+				for range maxOver + 1 {
+					living[sum] = true
+					if _, sum, _ = p.pieces.find(sum); sum.IsZero() {
+						break
+					}
+				}
 			}
 		}); err != nil {
 			return nil // told by a check
@@ -773,7 +800,10 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 		}
 		live, last := int64(0), int64(-1) // lines of one frame lie together
 		for _, ln := range parseIndex(b).lines {
-			if living[ln.sum] && p.pieces[ln.sum] == int32(at) && ln.off != last {
+			if !living[ln.sum] || ln.off == last {
+				continue
+			}
+			if in, _, ok := p.pieces.find(ln.sum); ok && in.pack == int32(at) {
 				live, last = live+int64(ln.stored), ln.off
 			}
 		}
@@ -781,10 +811,17 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 			worn[int32(at)] = true
 		}
 	}
-	for sum, at := range p.pieces {
-		if worn[at] {
-			delete(p.pieces, sum)
+	p.pieces = pieces{} // without those of the worn, which are sent anew
+	for at, name := range p.packs {
+		x := &index{}
+		if !worn[int32(at)] {
+			b, err := p.c.index(ctx, name)
+			if err != nil {
+				return err
+			}
+			x = parseIndex(b).of(at)
 		}
+		p.pieces.add(x)
 	}
 	for _, s := range sets {
 		if !slices.ContainsFunc(p.sets[s.Owner+"/"+s.ID].Packs, func(name string) bool { return worn[int32(slices.Index(p.packs, name))] }) {
@@ -830,19 +867,19 @@ func (p *Pushing) GiveBack(ctx context.Context) (freed int64, err error) {
 
 // frames goes through the frames that hold pieces, in the order in which they lie,
 // each piece hashed. What each is given holds until it returns.
-func (l *Locker) frames(ctx context.Context, need []tree.Sum, each func(stored []byte, lines []line) error) error {
-	list := make([]line, 0, len(need))
+func (l *Locker) frames(ctx context.Context, need []tree.Sum, each func(stored []byte, lines []found) error) error {
+	list := make([]found, 0, len(need))
 	for _, s := range need {
-		p, _, ok := l.find(s)
+		in, _, ok := l.seek(s)
 		if !ok { // told with all that is known, unless another process has just stored it
 			if _, err := l.piece(s); err != nil {
 				return err
 			}
-			p, _, _ = l.find(s)
+			in, _, _ = l.seek(s)
 		}
-		list = append(list, line{s, p})
+		list = append(list, in)
 	}
-	slices.SortFunc(list, func(a, b line) int {
+	slices.SortFunc(list, func(a, b found) int {
 		if a.pack != b.pack {
 			return int(a.pack) - int(b.pack)
 		}

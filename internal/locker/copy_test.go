@@ -107,10 +107,11 @@ func TestAReaderOfACopyFollowsWhatIsSentAnew(t *testing.T) {
 	assert.Equal(t, packs[0], d.Where)
 }
 
-// The table of pieces is a map: whatever is entered and found, in any order.
+// The table of pieces is a map: whatever is entered and found, in any order. Of a piece
+// that lies over another the whole line counts first, then one of which all is there.
 func TestPiecesAreFoundLikeInAMap(t *testing.T) {
 	var x pieces
-	_, ok := x.find(tree.Sum{})
+	_, _, ok := x.find(tree.Sum{})
 	assert.False(t, ok)
 	want := map[tree.Sum]place{}
 	r := rand.New(rand.NewPCG(3, 4))
@@ -119,30 +120,67 @@ func TestPiecesAreFoundLikeInAMap(t *testing.T) {
 		binary.LittleEndian.PutUint64(s[8:], uint64(n))
 		return s
 	}
-	for pack := range int32(300) {
+	for pack := range 300 {
 		lines := make([]line, r.IntN(40))
 		for i := range lines {
-			lines[i] = line{sum(r.IntN(6000)), place{pack: pack, off: int64(i), size: int32(r.IntN(1000))}}
+			lines[i] = line{sum(r.IntN(6000)), place{pack: int32(pack), off: int64(i), size: int32(r.IntN(1000))}}
 			want[lines[i].sum] = lines[i].place
 		}
 		if pack%50 == 0 {
 			x.grow(r.IntN(5000))
 		}
-		x.add(lines)
+		x.add(&index{lines: lines})
 	}
 	for n := range 6100 {
-		p, ok := x.find(sum(n))
+		p, _, ok := x.find(sum(n))
 		is, has := want[sum(n)]
 		require.Equal(t, has, ok)
 		require.Equal(t, is, p)
 	}
 	assert.Equal(t, len(want), x.n)
-	n := 0
-	x.each(func(s tree.Sum, p place) {
-		n++
-		require.Equal(t, want[s], p)
-	})
-	assert.Equal(t, len(want), n)
+
+	// 7000 lies over what is not there, then over what is; then it is whole.
+	add := func(n, base int) {
+		in := &index{lines: []line{{sum(n), place{off: int64(base)}}}}
+		if base > 0 {
+			in.over = map[tree.Sum]tree.Sum{sum(n): sum(base)}
+		}
+		x.add(in)
+	}
+	at := func(n int) (int64, bool) {
+		p, base, ok := x.find(sum(n))
+		if ok && p.off > 0 {
+			assert.Equal(t, sum(int(p.off)), base)
+		}
+		return p.off, ok
+	}
+	add(7000, 7001)
+	_, ok = at(7000)
+	assert.False(t, ok, "its base is not there")
+	add(7002, 0)
+	add(7000, 7002)
+	off, ok := at(7000)
+	assert.True(t, ok)
+	assert.EqualValues(t, 7002, off)
+	add(7000, 0)
+	off, ok = at(7000)
+	assert.True(t, ok)
+	assert.Zero(t, off)
+	add(7000, 7002)
+	off, _ = at(7000)
+	assert.Zero(t, off)
+	for n := range 2 * maxOver { // a chain, and a ring
+		add(8001+n, 8000+n)
+	}
+	add(8000, 0)
+	_, ok = at(8000 + maxOver)
+	assert.True(t, ok)
+	_, ok = at(8001 + maxOver)
+	assert.False(t, ok, "over too many")
+	add(9000, 9001)
+	add(9001, 9000)
+	_, ok = at(9000)
+	assert.False(t, ok)
 }
 
 // What is of use in packs that are mostly of none is sent anew, and they go; but

@@ -12,7 +12,10 @@ import (
 // the file, and how many pieces a MiB makes.
 func BenchmarkCutting(b *testing.B) {
 	fixed := func(size int) func([]byte) int { return func(b []byte) int { return min(size, len(b)) } }
-	by := func(min, avg, max int) func([]byte) int { return newCutter(min<<10, avg<<10, max<<10).next }
+	by := func(min, avg, max int) func([]byte) int {
+		c := newCutter(min<<10, avg<<10, max<<10)
+		return func(b []byte) int { return c.next(b, true) }
+	}
 	whole := noise(1, 64<<20)
 	pages := append([]byte{}, whole...)
 	random := rand.New(rand.NewPCG(1, 2))

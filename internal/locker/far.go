@@ -342,10 +342,10 @@ func (l *Locker) Bring(ctx context.Context, from *Locker, owner, id string, note
 		return 0, err
 	}
 	var gathers []gathered
-	if err := from.frames(ctx, need, func(frame []byte, lines []line) error {
+	if err := from.frames(ctx, need, func(frame []byte, lines []found) error {
 		gathers = gathers[:0]
 		for _, ln := range lines {
-			gathers = append(gathers, gathered{ln.sum, int(ln.size), int(ln.at)})
+			gathers = append(gathers, gathered{ln.sum, int(ln.size), int(ln.at), ln.base})
 		}
 		if note != nil {
 			note(int64(len(frame)))

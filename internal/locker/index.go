@@ -1,6 +1,7 @@
 package locker
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/binary"
 	"errors"
@@ -8,18 +9,26 @@ import (
 	"io"
 	"os"
 	"slices"
+	"sync"
 
 	"freshkeel/internal/tree"
+
+	"github.com/klauspost/compress/zstd"
 )
 
-// lineLength is about how long a line of an index is, in bytes.
-const lineLength = 86
+// lineLength is about how long a line of an index is compressed, in bytes.
+const lineLength = 38
+
+// indexBlock is about how many bytes of lines are compressed together: damage costs
+// the lines of the block that it is in, and no others.
+const indexBlock = 16 << 10
 
 // index is what stands in one.
 type index struct {
 	lines []line
-	bad   error // of a line: it is left out
-	err   error // it can't be read at all
+	over  map[tree.Sum]tree.Sum // of pieces stored over another: which one
+	bad   error                 // of lines: they are left out
+	err   error                 // it can't be read at all
 }
 
 func readIndex(path string) *index {
@@ -32,45 +41,132 @@ func readIndex(path string) *index {
 
 func parseIndex(b []byte) *index {
 	x := &index{lines: make([]line, 0, len(b)/lineLength+1)}
-	for n := 1; len(b) > 0; n++ {
-		text, rest, _ := bytes.Cut(b, []byte("\n"))
-		s, p, err := readIndexLine(text)
-		if err != nil {
+	text, err := unpackIndex(b)
+	x.bad = err
+	for n := 1; len(text) > 0; n++ {
+		one, rest, _ := bytes.Cut(text, []byte("\n"))
+		in, err := readIndexLine(one)
+		switch {
+		case err != nil:
 			x.bad = fmt.Errorf("line %d: %w", n, err)
-		} else {
-			x.lines = append(x.lines, line{s, p})
+		case !in.base.IsZero():
+			if x.over == nil {
+				x.over = map[tree.Sum]tree.Sum{}
+			}
+			x.over[in.sum] = in.base
+			fallthrough
+		default:
+			x.lines = append(x.lines, in.line)
 		}
-		b = rest
+		text = rest
 	}
 	return x
 }
 
+// of says whose index it is: a pack's, by its number.
+func (x *index) of(pack int) *index {
+	for i := range x.lines {
+		x.lines[i].pack = int32(pack)
+	}
+	return x
+}
+
+// packIndex compresses an index's lines, in blocks like those of a set.
+func packIndex(text []byte) ([]byte, error) {
+	enc, err := newBlockEncoder()
+	if err != nil {
+		return nil, err
+	}
+	defer enc.Close()
+	var out bytes.Buffer
+	for len(text) > 0 {
+		n := len(text)
+		if n > indexBlock {
+			n = indexBlock + 1 + bytes.IndexByte(text[indexBlock:], '\n')
+		}
+		if err := writeBlock(&out, enc.EncodeAll(text[:n], nil)); err != nil {
+			return nil, err
+		}
+		text = text[n:]
+	}
+	return out.Bytes(), nil
+}
+
+// unpackIndex is what packIndex packed: of a damaged one what can be had, and why
+// that is not all.
+func unpackIndex(b []byte) (text []byte, bad error) {
+	dec := indexDecoders.Get().(*zstd.Decoder)
+	defer indexDecoders.Put(dec)
+	r := bufio.NewReader(bytes.NewReader(b))
+	for n := 1; ; n++ {
+		raw, err := readBlock(r)
+		if errors.Is(err, io.EOF) {
+			return text, bad
+		}
+		if err != nil {
+			return text, fmt.Errorf("block %d: %w", n, err)
+		}
+		more, err := dec.DecodeAll(raw, text)
+		if err != nil {
+			bad = fmt.Errorf("block %d: %w", n, err)
+			continue
+		}
+		text = more
+	}
+}
+
+var indexDecoders = sync.Pool{New: func() any {
+	d, _ := newDecoder()
+	return d
+}}
+
+// found is a line of an index with what its piece is stored over.
+type found struct {
+	line
+	base tree.Sum // zero: nothing, it is whole
+}
+
 // writeIndexLine is what readIndexLine reads.
-func writeIndexLine(w io.Writer, sum tree.Sum, off int64, stored, size, at int) {
-	fmt.Fprintf(w, "%s %d %d %d %d\n", sum, off, stored, size, at)
+func writeIndexLine(w io.Writer, sum tree.Sum, off int64, length, size, at int, base tree.Sum) {
+	fmt.Fprintf(w, "%s %d %d %d", sum, off, length, size)
+	if at > 0 || !base.IsZero() {
+		fmt.Fprintf(w, " %d", at)
+	}
+	if !base.IsZero() {
+		fmt.Fprintf(w, " %s", base)
+	}
+	fmt.Fprintln(w)
 }
 
 // enter makes a pack's pieces known; called with the lock held.
 func (l *Locker) enter(name string, x *index) {
-	pack := int32(len(l.packs))
+	pack := len(l.packs)
 	l.packs, l.known[name] = append(l.packs, name), true
 	if len(l.spoilt) > 0 {
 		x.lines = slices.DeleteFunc(x.lines, func(ln line) bool { return l.spoilt[fmt.Sprintf("%s %s %d", ln.sum, name, ln.off)] })
 	}
-	for i := range x.lines {
-		x.lines[i].pack = pack
-	}
-	l.index.add(x.lines)
+	l.index.add(x.of(pack))
 }
+
+// maxOver is how many pieces may be stored each over the next before one is stored
+// whole again: what reading one costs at most.
+const maxOver = 8
 
 // pieces finds places by their hashes: a table of references into the lines of all
 // packs, which takes half of what a map does, and nothing to be moved as it grows
-// but the references. The zero value is empty. Of two lines with one hash the later
-// counts.
+// but the references. The zero value is empty. Of lines with one hash one that is
+// whole counts before one that is stored over another piece.
 type pieces struct {
-	lines [][]line // by pack
-	table []uint64 // pack<<32 | line+1; 0: free. Its length is a power of two
-	n     int      // in use
+	lines [][]line                // by pack
+	over  []map[tree.Sum]overline // by pack; nil where all is whole
+	table []uint64                // pack<<32 | line+1; 0: free. Its length is a power of two
+	n     int                     // in use
+}
+
+// overline is a line of a piece that is stored over another.
+type overline struct {
+	base tree.Sum
+	line int32
 }
 
 // slot is where a hash stands in the table, or would.
@@ -85,14 +181,53 @@ func (x *pieces) slot(s tree.Sum) int {
 
 func (x *pieces) at(ref uint64) *line { return &x.lines[ref>>32][uint32(ref)-1] }
 
-func (x *pieces) find(s tree.Sum) (p place, ok bool) {
+// base is what the line of a reference is stored over.
+func (x *pieces) base(ref uint64) (base tree.Sum, over bool) {
+	m := x.over[ref>>32]
+	if m == nil {
+		return base, false
+	}
+	o, over := m[x.at(ref).sum]
+	return o.base, over
+}
+
+// find tells where a piece lies, and what it is stored over: the zero hash where it is
+// whole. One of which the base is not there any more is not there either.
+func (x *pieces) find(s tree.Sum) (p place, base tree.Sum, ok bool) {
 	if x.n == 0 {
-		return p, false
+		return p, base, false
 	}
-	if ref := x.table[x.slot(s)]; ref != 0 {
-		return x.at(ref).place, true
+	ref := x.table[x.slot(s)]
+	if ref == 0 {
+		return p, base, false
 	}
-	return p, false
+	base, over := x.base(ref)
+	if !over || x.depth(base, 1) > 0 {
+		return x.at(ref).place, base, true
+	}
+	for pack, m := range x.over { // another may have stored it over something else
+		if o, is := m[s]; is && x.depth(o.base, 1) > 0 {
+			return x.lines[pack][o.line].place, o.base, true
+		}
+	}
+	return p, base, false
+}
+
+// depth is how many pieces a piece lies over, and so many more; 0 where one of them is
+// not there, or they are too many.
+func (x *pieces) depth(s tree.Sum, more int) int {
+	for ; x.n > 0 && more <= maxOver; more++ {
+		ref := x.table[x.slot(s)]
+		if ref == 0 {
+			return 0
+		}
+		base, over := x.base(ref)
+		if !over {
+			return more
+		}
+		s = base
+	}
+	return 0
 }
 
 // grow makes room for so many more.
@@ -114,15 +249,28 @@ func (x *pieces) grow(n int) {
 }
 
 // add takes up the lines of the next pack.
-func (x *pieces) add(lines []line) {
+func (x *pieces) add(in *index) {
+	lines := in.lines
 	x.grow(len(lines))
+	pack := uint64(len(x.lines))
 	x.lines = append(x.lines, lines)
+	x.over = append(x.over, nil)
 	for i := range lines {
-		at := x.slot(lines[i].sum)
+		sum := lines[i].sum
+		base, over := in.over[sum]
+		if over {
+			if x.over[pack] == nil {
+				x.over[pack] = map[tree.Sum]overline{}
+			}
+			x.over[pack][sum] = overline{base, int32(i)}
+		}
+		at := x.slot(sum)
 		if x.table[at] == 0 {
 			x.n++
+		} else if over {
+			continue
 		}
-		x.table[at] = uint64(len(x.lines)-1)<<32 | uint64(i+1)
+		x.table[at] = pack<<32 | uint64(i+1)
 	}
 }
 
@@ -136,43 +284,45 @@ func (x *pieces) each(do func(tree.Sum, place)) {
 	}
 }
 
-var errIndexLine = errors.New("it is not «hash offset stored size at»")
+var errIndexLine = errors.New("it is not «hash offset stored size at» or «hash offset stored size at base»")
 
-func readIndexLine(line []byte) (s tree.Sum, p place, err error) {
-	if len(line) < 2*len(s) {
-		return s, p, errIndexLine
+func readIndexLine(b []byte) (in found, err error) {
+	if len(b) < 2*len(in.sum) {
+		return in, errIndexLine
 	}
-	if err := s.UnmarshalText(line[:2*len(s)]); err != nil {
-		return s, p, err
+	if err := in.sum.UnmarshalText(b[:2*len(in.sum)]); err != nil {
+		return in, err
 	}
 	var n [4]int64
-	rest := line[2*len(s):]
+	rest := b[2*len(in.sum):]
 	for i := range n {
 		if len(rest) == 0 && i == 3 { // a line without «at»
 			break
 		}
 		if len(rest) < 2 || rest[0] != ' ' {
-			return s, p, errIndexLine
+			return in, errIndexLine
 		}
 		digits := 1
 		for ; digits < len(rest) && rest[digits] != ' '; digits++ {
 			d := rest[digits] - '0'
 			if d > 9 || digits > 18 {
-				return s, p, errIndexLine
+				return in, errIndexLine
 			}
 			n[i] = n[i]*10 + int64(d)
 		}
 		if digits == 1 {
-			return s, p, errIndexLine
+			return in, errIndexLine
 		}
 		rest = rest[digits:]
 	}
 	if len(rest) > 0 {
-		return s, p, errIndexLine
+		if err := in.base.UnmarshalText(rest[1:]); err != nil {
+			return in, errIndexLine
+		}
 	}
-	p = place{off: n[0], stored: int32(n[1]), size: int32(n[2]), at: int32(n[3])}
+	in.place = place{off: n[0], stored: int32(n[1]), size: int32(n[2]), at: int32(n[3])}
 	if n[0] < 0 || n[1] < 1 || n[1] > 2*maxFrame || n[2] < 0 || n[2] > maxFrame || n[3] < 0 || n[3]+n[2] > maxFrame {
-		return s, p, fmt.Errorf("%q is out of bounds", line)
+		return in, fmt.Errorf("%q is out of bounds", b)
 	}
-	return s, p, nil
+	return in, nil
 }

@@ -15,10 +15,38 @@ type wideLine struct {
 	rawNames
 }
 
+// brief is a file as its line has it: without what the rest of it tells.
+func (f *File) brief() File {
+	b := *f
+	if len(f.Pieces) == 1 && f.Pieces[0] == f.Sum {
+		b.Pieces = nil
+	}
+	if f.Inode != 0 && f.Ctime == f.Mtime {
+		b.Ctime = 0
+	}
+	return b
+}
+
+// complete is what brief left out.
+func (l *lines) complete(f *File) {
+	if f.Inode != 0 && f.Ctime == 0 {
+		f.Ctime = f.Mtime
+	}
+	if len(f.Pieces) > 0 || f.Kind != tree.File || f.Size == 0 || f.Sum.IsZero() {
+		return
+	}
+	if len(l.block) == cap(l.block) {
+		l.block = make([]tree.Sum, 0, 1024)
+	}
+	l.block = append(l.block, f.Sum)
+	f.Pieces = l.block[len(l.block)-1 : len(l.block) : len(l.block)]
+}
+
 // appendLine appends a file's line, and its line end.
-func appendLine(b []byte, f *File) ([]byte, error) {
+func appendLine(b []byte, file *File) ([]byte, error) {
+	f := file.brief()
 	if !tree.Plain(f.Path) || !tree.Plain(f.Target) || len(f.Xattr) > 0 {
-		line := wideLine{File: *f}
+		line := wideLine{File: f}
 		if !utf8.ValidString(f.Path) {
 			line.rawNames.Path = []byte(f.Path)
 		}
@@ -80,6 +108,7 @@ func (l *lines) all(text []byte, out []File) ([]File, error) {
 func (l *lines) parse(line []byte) (f File, err error) {
 	c := tree.Line{Rest: line}
 	if l.direct(&c, &f) {
+		l.complete(&f)
 		return f, nil
 	}
 	var w wideLine
@@ -92,6 +121,7 @@ func (l *lines) parse(line []byte) (f File, err error) {
 	if w.rawNames.Target != nil {
 		w.File.Target = string(w.rawNames.Target)
 	}
+	l.complete(&w.File)
 	return w.File, nil
 }
 

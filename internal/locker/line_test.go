@@ -21,6 +21,8 @@ func TestALineIsPlainJSON(t *testing.T) {
 		{Entry: tree.Entry{Path: "kept", Kind: tree.Dir}, Xattr: map[string][]byte{"user.keeper": []byte("Ada")}},
 		{Entry: tree.Entry{Path: "link", Kind: tree.Link, Target: "../x"}},
 		{Entry: tree.Entry{Path: "with \"quotes\"\n", Kind: tree.Link, Target: "\u2028\\"}},
+		{Entry: tree.Entry{Path: "not changed since it was made", Kind: tree.File, Size: 3, Mtime: 12, Inode: 7, Ctime: 12}, Sum: two, Pieces: []tree.Sum{two}},
+		{Entry: tree.Entry{Path: "and with an attribute", Kind: tree.File, Size: 3, Mtime: 12, Inode: 7, Ctime: 12}, Sum: two, Pieces: []tree.Sum{two}, Xattr: map[string][]byte{"user.x": {1}}},
 		{Entry: tree.Entry{Path: "not utf-8 \xff", Kind: tree.File, Size: 1}, Sum: two, Pieces: []tree.Sum{two}},
 	} {
 		got, err := appendLine(nil, &f)

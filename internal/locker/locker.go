@@ -178,7 +178,14 @@ func (l *Locker) shownIn(err error) error {
 	return err
 }
 
+// find tells where a piece lies, and in which file.
 func (l *Locker) find(s tree.Sum) (place, string, bool) {
+	in, pack, ok := l.seek(s)
+	return in.place, pack, ok
+}
+
+// seek is find with what the piece is stored over.
+func (l *Locker) seek(s tree.Sum) (in found, pack string, ok bool) {
 	l.mu.RLock()
 	loaded := l.loaded
 	l.mu.RUnlock()
@@ -192,11 +199,30 @@ func (l *Locker) find(s tree.Sum) (place, string, bool) {
 	}
 	l.mu.RLock()
 	defer l.mu.RUnlock()
-	p, ok := l.index.find(s)
-	if !ok {
-		return p, "", false
+	in.sum = s
+	if in.place, in.base, ok = l.index.find(s); !ok {
+		return in, "", false
 	}
-	return p, filepath.Join(l.dir, "packs", l.packs[p.pack]+".zst"), true
+	return in, filepath.Join(l.dir, "packs", l.packs[in.pack]+".zst"), true
+}
+
+// depth is how many pieces one that is stored over base would lie over; 0 where they
+// would be too many, or one of them is not there.
+func (l *Locker) depth(base tree.Sum) int {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return l.index.depth(base, 1)
+}
+
+// chain hears of a piece and then of those that it lies over, each over the next.
+func (l *Locker) chain(s tree.Sum, each func(tree.Sum)) {
+	for range maxOver + 1 { // damage might make a ring
+		each(s)
+		in, _, _ := l.seek(s)
+		if s = in.base; s.IsZero() {
+			return
+		}
+	}
 }
 
 // reading is what a reader keeps from piece to piece: the pack that is open, and
@@ -208,6 +234,7 @@ type reading struct {
 	stored []byte // of the frame that was read last
 	frames [4]heldFrame
 	next   int // which of them goes next
+	last   int // which was asked for last
 }
 
 type heldFrame struct {
@@ -240,12 +267,12 @@ func (l *Locker) piece(s tree.Sum) ([]byte, error) {
 
 // pieceBy is piece for a reader of many: what it returns holds until the next.
 func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
-	p, pack, ok := l.find(s)
+	in, pack, ok := l.seek(s)
 	if !ok { // another process may have stored it since
 		if err := l.refresh(); err != nil {
 			return nil, err
 		}
-		if p, pack, ok = l.find(s); !ok {
+		if in, pack, ok = l.seek(s); !ok {
 			d := &Damage{Where: l.dir, Piece: s.String(), Why: "no index names it"}
 			l.mu.RLock()
 			defer l.mu.RUnlock()
@@ -256,31 +283,31 @@ func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
 		}
 	}
 	bad := func(why string) error { return &Damage{Where: l.shown(pack), Piece: s.String(), Why: why} }
-	frame, err := l.frameBy(r, pack, p)
+	frame, err := l.frameBy(r, pack, in)
 	if errors.Is(err, fs.ErrNotExist) && l.far != nil {
 		if err = l.far.renew(l, pack); err == nil {
 			err = errors.New("the copy has no such pack")
-			if now, at, ok := l.find(s); ok {
-				p, pack = now, at
-				frame, err = l.frameBy(r, pack, p)
+			if now, at, ok := l.seek(s); ok {
+				in, pack = now, at
+				frame, err = l.frameBy(r, pack, in)
 			}
 		}
 	} else if errors.Is(err, fs.ErrNotExist) && missing(strings.TrimSuffix(pack, ".zst")+".idx") { // moved, while space was given back
 		l.forget()
-		if p, pack, ok = l.find(s); ok {
-			frame, err = l.frameBy(r, pack, p)
+		if in, pack, ok = l.seek(s); ok {
+			frame, err = l.frameBy(r, pack, in)
 		}
 	}
-	if notDamage(err) {
+	if notDamage(err) || errors.As(err, new(*Damage)) { // of what it lies over
 		return nil, err
 	}
 	if err != nil {
 		return nil, bad(err.Error())
 	}
-	if int(p.at)+int(p.size) > len(frame) {
+	if int(in.at)+int(in.size) > len(frame) {
 		return nil, bad("its frame is too short for it")
 	}
-	b := frame[p.at : p.at+p.size]
+	b := frame[in.at : in.at+in.size]
 	if got := sumPiece(b); got != s {
 		return nil, bad("its content hashes to " + got.Short())
 	}
@@ -293,10 +320,20 @@ func missing(full string) bool {
 }
 
 // frameBy brings the frame that a piece lies in.
-func (l *Locker) frameBy(r *reading, pack string, p place) (_ []byte, err error) {
+func (l *Locker) frameBy(r *reading, pack string, in found) (_ []byte, err error) {
 	for i := range r.frames {
-		if h := &r.frames[i]; h.pack == pack && h.off == p.off {
+		if h := &r.frames[i]; h.pack == pack && h.off == in.off {
+			r.last = i
 			return h.content, nil
+		}
+	}
+	var base []byte
+	if !in.base.IsZero() {
+		if base, err = l.pieceBy(r, in.base); err != nil {
+			return nil, err
+		}
+		if r.next == r.last { // which base is a part of
+			r.next = (r.next + 1) % len(r.frames)
 		}
 	}
 	if r.name != pack {
@@ -310,21 +347,26 @@ func (l *Locker) frameBy(r *reading, pack string, p place) (_ []byte, err error)
 		}
 		r.name = pack
 	}
-	r.stored = slices.Grow(r.stored[:0], int(p.stored))[:p.stored]
-	if _, err := r.pack.ReadAt(r.stored, p.off); err != nil {
+	r.stored = slices.Grow(r.stored[:0], int(in.stored))[:in.stored]
+	if _, err := r.pack.ReadAt(r.stored, in.off); err != nil {
 		return nil, errors.New("the pack is cut short")
 	}
-	d := l.dec.Get().(*zstd.Decoder)
-	defer l.dec.Put(d)
 	h := &r.frames[r.next]
-	h.pack, r.next = "", (r.next+1)%len(r.frames)
-	if h.content, err = d.DecodeAll(r.stored, h.content[:0]); err != nil {
+	h.pack, r.last, r.next = "", r.next, (r.next+1)%len(r.frames)
+	if base != nil {
+		h.content, err = unlay(h.content[:0], r.stored, base)
+	} else {
+		d := l.dec.Get().(*zstd.Decoder)
+		defer l.dec.Put(d)
+		h.content, err = d.DecodeAll(r.stored, h.content[:0])
+	}
+	if err != nil {
 		return nil, err
 	}
 	if len(h.content) > maxFrame {
 		return nil, errors.New("its frame is too long")
 	}
-	h.pack, h.off = pack, p.off
+	h.pack, h.off = pack, in.off
 	return h.content, nil
 }
 
@@ -348,35 +390,37 @@ func (l *Locker) Reader() *Reader { return &Reader{l: l} }
 func (r *Reader) Close() { r.r.close() }
 
 // Same tells whether what r holds is a stored file's content: by its hash, else by
-// its pieces, which are cut alike.
+// its pieces.
 func (l *Locker) Same(r io.Reader, f File) (bool, error) {
 	if !f.Sum.IsZero() {
 		h := tree.NewHash()
 		_, err := io.Copy(h, r)
 		return h.Sum() == f.Sum, err
 	}
-	buf := make([]byte, readAhead)
-	held, ended := 0, false
-	left := f.Pieces
-	for !ended || held > 0 {
-		if !ended {
+	buf := make([]byte, 2*maxFrame)
+	at, held, ended := 0, 0, false
+	for _, want := range f.Pieces {
+		if held-at < maxFrame && !ended {
+			held, at = copy(buf, buf[at:held]), 0
 			n, err := io.ReadFull(r, buf[held:])
 			held += n
 			if ended = errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF); err != nil && !ended {
 				return false, err
 			}
 		}
-		at := 0
-		for at < held && (ended || held-at >= maxPiece) {
-			n := cutNext(buf[at:held])
-			if len(left) == 0 || sumPiece(buf[at:at+n]) != left[0] {
-				return false, nil
-			}
-			left, at = left[1:], at+n
+		n := cutNext(buf[at:held]) // as good a guess as any where the piece is lost
+		if p, _, ok := l.find(want); ok {
+			n = int(p.size)
 		}
-		held = copy(buf, buf[at:held])
+		if n > held-at || sumPiece(buf[at:at+n]) != want {
+			return false, nil
+		}
+		at += n
 	}
-	return len(left) == 0, nil
+	if n, err := io.ReadFull(r, buf[:1]); n > 0 || at < held || !errors.Is(err, io.EOF) {
+		return false, nil
+	}
+	return true, nil
 }
 
 // Copy writes a stored file's content to w, each piece checked against its

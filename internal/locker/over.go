@@ -1,58 +1,56 @@
 package locker
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
+	"math"
 	"sync"
 
 	"freshkeel/internal/tree"
 )
 
-// fewPieces is how many pieces a file may have had for it not to be worth asking
-// where they were.
-const fewPieces = 16
-
-// AddOver stores a file of a certain size like Add, faster where most of it still is
-// what it was: had are its pieces of before. Whether each still stands where it did
-// is found out side by side, by its hash; only between those that do, cuts are looked
-// for, which is one after the other. The cuts are those that Add would find: a
-// piece's end is decided by its content alone.
+// AddOver stores a file of a certain size like Add, knowing its pieces of before: had.
+// Whether each still stands where it did is found out side by side, by its hash; what
+// differs little from what stood there is stored over that, cut where it was. Where the
+// content has moved, the rest is gone through one piece after the other: what follows
+// what was there before is looked for first, and only what is not found is cut anew.
 func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []tree.Sum, note func(int64)) (File, error) {
 	from := w.l.bounds(had)
-	// The last piece may end where the file did, and not where its content says.
-	for len(from) > 0 && (from[len(from)-1] > size || len(from) == len(had)+1 && from[len(from)-1] < size) {
-		from = from[:len(from)-1]
-	}
 	if !w.PiecesAlone || len(from) < 2 {
 		return w.Add(ctx, io.NewSectionReader(r, 0, 1<<62), note)
 	}
-	known, err := w.unmoved(ctx, r, had, from, note)
+	had = had[:len(from)-1]
+	// The last piece ends where the file did: in a longer one it is cut anew.
+	in := len(had)
+	for in > 0 && (from[in] > size || in == len(had) && from[in] < size) {
+		in--
+	}
+	stand, err := w.inPlace(ctx, r, had[:in], from, note)
 	if err != nil {
 		return File{}, err
 	}
-	var f File
 	sc := w.take()
 	defer w.give(sc)
 	whole := w.buffer()
 	defer w.giveBuffer(whole)
-	buf := whole[:2*maxPiece] // what changed is short, and read again
-	begun := 0                // bytes of buf from at on
-	at, i := int64(0), 0
+	o := &overing{w: w, sc: sc, had: had, from: from, stand: stand}
+	var f File
+	begun := 0 // bytes of whole, from o.at on
 	for {
 		if err := ctx.Err(); err != nil {
 			return f, err
 		}
-		for i < len(known) && from[i] < at {
-			i++
-		}
-		if i < len(known) && from[i] == at && known[i].end > 0 {
-			f.Pieces = append(f.Pieces, known[i].pieces...)
-			at, begun = from[known[i].end], 0
+		i, room := o.standing()
+		if room == 0 {
+			f.Pieces = append(f.Pieces, stand[i])
+			o.at, begun = from[i+1], 0
+			o.next, o.misses = i+1, 0
 			continue
 		}
 		if begun < maxPiece {
-			n, err := r.ReadAt(buf[begun:], at+int64(begun))
+			n, err := r.ReadAt(whole[begun:], o.at+int64(begun))
 			if err != nil && !errors.Is(err, io.EOF) {
 				return f, err
 			}
@@ -60,21 +58,145 @@ func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []t
 				break
 			}
 		}
-		n := cutNext(buf[:begun])
-		sum := sumPiece(buf[:n])
-		if err := w.put(sc, sum, buf[:n]); err != nil {
+		sum, n, err := o.piece(whole[:min(int64(begun), maxPiece, room)])
+		if err != nil {
 			w.failed.Store(true)
 			return f, err
 		}
 		f.Pieces = append(f.Pieces, sum)
-		begun = copy(buf, buf[n:begun])
-		if at += int64(n); note != nil && at > from[len(from)-1] {
-			note(min(int64(n), at-from[len(from)-1]))
+		begun = copy(whole, whole[n:begun])
+		if o.at += int64(n); note != nil && o.at > from[in] {
+			note(min(int64(n), o.at-from[in]))
 		}
 	}
-	f.Size = at
+	f.Size = o.at
 	f.sumOfFew()
 	return f, nil
+}
+
+// overing is a file that is gone through one piece after the other.
+type overing struct {
+	w      *Writer
+	sc     *scratch
+	had    []tree.Sum
+	from   []int64    // where each began, and the end
+	stand  []tree.Sum // what is known to stand there now
+	at     int64      // where in the file
+	behind int        // the first of stand that is not before that
+	firm   int        // and the first that stands, and is more than a hole
+	next   int        // which of had should follow
+	misses int        // how many pieces in a row were none of had
+	where  map[tree.Sum]int
+}
+
+// standing is the next piece that has not moved, and how far it is to there.
+func (o *overing) standing() (i int, room int64) {
+	for o.behind < len(o.stand) && o.from[o.behind] < o.at {
+		o.behind++
+	}
+	if i = o.behind; i < len(o.stand) && o.from[i] == o.at && !o.stand[i].IsZero() {
+		return i, 0
+	}
+	for o.firm < len(o.stand) && (o.firm < i || o.stand[o.firm].IsZero() || o.stand[o.firm] == zeroSum()) {
+		o.firm++
+	}
+	if o.firm == len(o.stand) {
+		return o.firm, math.MaxInt64
+	}
+	return o.firm, o.from[o.firm] - o.at
+}
+
+// manyMisses is when content is taken to be new altogether.
+const manyMisses = 4
+
+// tail is how many bytes of its end a piece is looked for by, and tailKinds how many
+// different ones of them there have to be: zeros are everywhere.
+const (
+	tail      = 64
+	tailKinds = 8
+)
+
+// piece stores the piece that b begins with; b is what lies before the next that has
+// not moved, or maxPiece.
+func (o *overing) piece(b []byte) (sum tree.Sum, n int, err error) {
+	store := func(size int, over ...int) (tree.Sum, int, error) {
+		sum := sumPiece(b[:size])
+		for _, i := range over {
+			if laid, err := o.w.over(o.sc, sum, b[:size], o.had[i], false); laid || err != nil {
+				return sum, size, err
+			}
+		}
+		return sum, size, o.w.put(o.sc, sum, b[:size])
+	}
+	j := o.next
+	if j >= len(o.had) || o.misses > manyMisses {
+		return o.anew(b, store)
+	}
+	size := int(o.from[j+1] - o.from[j])
+	here := j < len(o.stand) && o.at == o.from[j]                                           // where it was looked for already
+	held := here && j+1 < len(o.stand) && !o.stand[j+1].IsZero() && o.stand[j+1] != zeroSum() // what follows has not moved
+	if size <= len(b) && !here {
+		if sum := sumPiece(b[:size]); sum == o.had[j] {
+			o.next, o.misses = j+1, 0
+			return sum, size, nil
+		}
+	}
+	if held && size <= len(b) {
+		sum := sumPiece(b[:size])
+		if laid, err := o.w.over(o.sc, sum, b[:size], o.had[j], false); laid || err != nil {
+			o.next, o.misses = j+1, 0
+			return sum, size, err
+		}
+	}
+	for _, i := range []int{j, j + 1} {
+		if n := o.ends(b, i); n > 0 {
+			o.next, o.misses = i+1, 0
+			return store(n, i, j)
+		}
+	}
+	if held && size <= len(b) {
+		o.next, o.misses = j+1, 0
+		return store(size)
+	}
+	return o.anew(b, store, j)
+}
+
+// ends is where b ends like one of the former pieces; 0 where it does not.
+func (o *overing) ends(b []byte, i int) int {
+	if i >= len(o.had) {
+		return 0
+	}
+	was, err := o.w.l.pieceBy(&o.sc.read, o.had[i])
+	if err != nil || len(was) < layFrom {
+		return 0
+	}
+	end := was[len(was)-tail:]
+	kinds := map[byte]bool{}
+	for _, v := range end {
+		kinds[v] = true
+	}
+	n := bytes.Index(b, end) + tail
+	if n < layFrom || len(kinds) < tailKinds {
+		return 0
+	}
+	return n
+}
+
+// anew cuts b where its content says so.
+func (o *overing) anew(b []byte, store func(int, ...int) (tree.Sum, int, error), over ...int) (sum tree.Sum, n int, err error) {
+	if o.where == nil {
+		o.where = make(map[tree.Sum]int, len(o.had))
+		for i, s := range o.had {
+			o.where[s] = i
+		}
+	}
+	sum, n, err = store(cutNext(b), over...)
+	if i, was := o.where[sum]; was {
+		o.next, o.misses = i+1, 0
+	} else {
+		o.misses++
+	}
+	return sum, n, err
 }
 
 // bounds is where pieces that follow each other begin, and the end: as far as they
@@ -91,18 +213,10 @@ func (l *Locker) bounds(pieces []tree.Sum) []int64 {
 	return from
 }
 
-// stretch is what is known of a file from the beginning of one of its former pieces
-// on: what it is cut into up to the beginning of another. The zero stretch is nothing.
-type stretch struct {
-	end    int
-	pieces []tree.Sum
-}
-
-// unmoved looks at a file where its pieces stood, a few at a time and side by side:
-// those that still do are taken as they are, and what lies between two of them is
-// cut and stored. What reaches beyond the few is left to be cut in order.
-func (w *Writer) unmoved(ctx context.Context, r io.ReaderAt, had []tree.Sum, from []int64, note func(int64)) ([]stretch, error) {
-	known := make([]stretch, len(from)-1)
+// inPlace looks at a file where its pieces stood, a few at a time and side by side:
+// what stands there now, the zero hash where it is something else altogether.
+func (w *Writer) inPlace(ctx context.Context, r io.ReaderAt, had []tree.Sum, from []int64, note func(int64)) ([]tree.Sum, error) {
+	stand := make([]tree.Sum, len(had))
 	var beside sync.WaitGroup
 	defer beside.Wait()
 	var mu sync.Mutex
@@ -110,21 +224,27 @@ func (w *Writer) unmoved(ctx context.Context, r io.ReaderAt, had []tree.Sum, fro
 	look := func(i, end int) {
 		buf := w.buffer()
 		defer w.giveBuffer(buf)
-		b := buf[:from[end]-from[i]]
-		n, err := r.ReadAt(b, from[i])
+		sc := w.take()
+		defer w.give(sc)
+		n, err := r.ReadAt(buf[:from[end]-from[i]], from[i])
 		if errors.Is(err, io.EOF) {
 			err = nil
 		}
-		b = b[:n]
-		for k := i; k < end && from[k+1]-from[i] <= int64(n); k++ {
-			if sumPiece(b[from[k]-from[i]:from[k+1]-from[i]]) == had[k] {
-				known[k] = stretch{k + 1, had[k : k+1]}
+		near := true
+		for k := i; k < end && from[k+1]-from[i] <= int64(n) && err == nil; k++ {
+			piece := buf[from[k]-from[i] : from[k+1]-from[i]]
+			sum := sumPiece(piece)
+			same := sum == had[k]
+			if !same && near { // one that is not tells that the content has moved
+				same, err = w.over(sc, sum, piece, had[k], true)
+				near = same
+			}
+			if same {
+				stand[k] = sum
 			}
 		}
-		if err == nil {
-			err = w.between(b, i, end, from, known)
-		}
 		if err != nil {
+			w.failed.Store(true)
 			mu.Lock()
 			failed = err
 			mu.Unlock()
@@ -133,12 +253,12 @@ func (w *Writer) unmoved(ctx context.Context, r io.ReaderAt, had []tree.Sum, fro
 			note(int64(n))
 		}
 	}
-	for i := 0; i < len(known); {
+	for i := 0; i < len(stand); {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
 		end := i + 1
-		for end < len(known) && from[end+1]-from[i] <= readAhead {
+		for end < len(stand) && from[end+1]-from[i] <= readAhead {
 			end++
 		}
 		at := i
@@ -156,51 +276,5 @@ func (w *Writer) unmoved(ctx context.Context, r io.ReaderAt, had []tree.Sum, fro
 		i = end
 	}
 	beside.Wait()
-	return known, failed
-}
-
-// between cuts what changed in b, which begins where former piece i did and ends
-// where end did, from one piece that did not move to the next.
-func (w *Writer) between(b []byte, i, end int, from []int64, known []stretch) error {
-	var sc *scratch
-	for k := i; k < end; k++ {
-		if known[k].end > 0 || (k > i && known[k-1].end != k) {
-			continue
-		}
-		// From here on, up to where a piece stands that did not move.
-		at, next := from[k]-from[i], k
-		var cuts []int64
-		for next < end && (from[next]-from[i] != at || known[next].end == 0) {
-			n := int64(cutNext(b[min(at, int64(len(b))):]))
-			if n == 0 || at+n == int64(len(b)) { // it may be cut later, seen with what follows
-				next = end
-				break
-			}
-			at += n
-			cuts = append(cuts, at)
-			for next < end && from[next]-from[i] < at {
-				next++
-			}
-		}
-		if next == end {
-			continue
-		}
-		if sc == nil {
-			sc = w.take()
-			defer w.give(sc)
-		}
-		run := stretch{end: next}
-		begin := from[k] - from[i]
-		for _, cut := range cuts {
-			sum := sumPiece(b[begin:cut])
-			if err := w.put(sc, sum, b[begin:cut]); err != nil {
-				w.failed.Store(true)
-				return err
-			}
-			run.pieces = append(run.pieces, sum)
-			begin = cut
-		}
-		known[k] = run
-	}
-	return nil
+	return stand, failed
 }

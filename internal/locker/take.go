@@ -86,7 +86,7 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 	}
 	t := &Taken{Entries: files}
 	was := make([]int, len(files)) // position in the base, -1 for what differs
-	over := map[int][]tree.Sum{}   // of large files that have to be read, the pieces that they had
+	over := map[int][]tree.Sum{}   // of files that have to be read, the pieces that they had
 	earlier := merge{base: base}
 	doubtful := w.l.doubtful()
 	var todo []int
@@ -100,7 +100,7 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 			if old == nil || old.Moving || !old.Settled(old.ReadAt) || !e.SameIdentity(old.Entry) || (doubtful && !w.l.stored(old)) {
 				todo = append(todo, i)
 				total += e.Size
-				if old != nil && len(old.Pieces) > fewPieces {
+				if old != nil && old.Size >= layFrom && e.Size >= layFrom {
 					over[i] = slices.Clone(old.Pieces)
 				}
 				continue
@@ -156,8 +156,9 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 	for range runtime.GOMAXPROCS(0) {
 		g.Go(func() error {
 			for some := range next {
+				readAt := time.Now().UnixNano() // of all: it proves no less, and takes less room
 				for _, i := range some {
-					f, err := w.takeFile(ctx, root, t.Entries[i].Entry, over[i], note)
+					f, err := w.takeFile(ctx, root, t.Entries[i].Entry, over[i], readAt, note)
 					if errors.Is(err, fs.ErrNotExist) {
 						gone[i] = true // a running server removed it
 						continue
@@ -190,7 +191,7 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 
 // takeFile stores one file, which had certain pieces before. A file that changes while it is read is tried
 // again, and marked when it won't hold still.
-func (w *Writer) takeFile(ctx context.Context, root string, e tree.Entry, had []tree.Sum, note func(int64)) (File, error) {
+func (w *Writer) takeFile(ctx context.Context, root string, e tree.Entry, had []tree.Sum, readAt int64, note func(int64)) (File, error) {
 	full := filepath.Join(root, filepath.FromSlash(e.Path))
 	for try := 0; ; try++ {
 		before, ok, err := tree.Describe(full, e.Path)
@@ -200,7 +201,9 @@ func (w *Writer) takeFile(ctx context.Context, root string, e tree.Entry, had []
 		if err != nil {
 			return File{}, err
 		}
-		readAt := time.Now().UnixNano()
+		if try > 0 {
+			readAt = time.Now().UnixNano()
+		}
 		src, err := os.Open(full)
 		if err != nil {
 			return File{}, err

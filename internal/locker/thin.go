@@ -79,21 +79,23 @@ func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed i
 	}
 	l.mu.RLock()
 	packs := slices.Clone(l.packs)
-	byPack := make([]map[int64]*frame, len(packs))
-	l.index.each(func(sum tree.Sum, p place) {
-		if byPack[p.pack] == nil {
-			byPack[p.pack] = map[int64]*frame{}
-		}
-		f := byPack[p.pack][p.off]
-		if f == nil {
-			f = &frame{off: p.off, stored: p.stored}
-			byPack[p.pack][p.off] = f
-		}
-		if living[sum] {
-			f.lines = append(f.lines, line{sum, p})
-		}
-	})
 	l.mu.RUnlock()
+	byPack := make([]map[int64]*frame, len(packs))
+	for sum := range living {
+		in, _, ok := l.seek(sum)
+		if !ok {
+			continue
+		}
+		if byPack[in.pack] == nil {
+			byPack[in.pack] = map[int64]*frame{}
+		}
+		f := byPack[in.pack][in.off]
+		if f == nil {
+			f = &frame{off: in.off, stored: in.stored}
+			byPack[in.pack][in.off] = f
+		}
+		f.lines = append(f.lines, in)
+	}
 	for i, name := range packs {
 		if err := ctx.Err(); err != nil {
 			return 0, err
@@ -114,7 +116,7 @@ func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed i
 type frame struct {
 	off    int64
 	stored int32
-	lines  []line
+	lines  []found
 }
 
 type line struct {
@@ -122,7 +124,7 @@ type line struct {
 	place
 }
 
-// living is every piece that some set names. A set that can't be read stops it:
+// living is every piece that some set names, and what those lie over. A set that can't be read stops it:
 // what it names can't be told, and must not go.
 func (l *Locker) living() (map[tree.Sum]bool, error) {
 	owners, err := l.Owners()
@@ -138,7 +140,9 @@ func (l *Locker) living() (map[tree.Sum]bool, error) {
 		for _, h := range heads {
 			if err := l.Each(o, h.ID, func(f *File) {
 				for _, p := range f.Pieces {
-					out[p] = true
+					if !out[p] {
+						l.chain(p, func(s tree.Sum) { out[s] = true })
+					}
 				}
 			}); err != nil {
 				return nil, fmt.Errorf("nothing is given back while a set can't be read: %w", err)
@@ -193,28 +197,26 @@ func (l *Locker) move(base string, keep []*frame) error {
 		return err
 	}
 	defer src.Close()
-	w := &Writer{l: l, fresh: map[tree.Sum]bool{}}
-	defer w.Close()
-	if err := w.open(); err != nil {
+	p, err := l.newPack()
+	if err != nil {
 		return err
 	}
-	p := w.cur
-	var idx bytes.Buffer
+	w := l.writer()
+	w.packs = []*pack{p}
+	defer w.Close()
 	for _, f := range keep {
 		for _, ln := range f.lines {
 			if _, err := l.piece(ln.sum); err != nil { // damage stays where it is, and is told by a check
 				return err
 			}
-			writeIndexLine(&idx, ln.sum, p.off, int(f.stored), int(ln.size), int(ln.at))
+			writeIndexLine(&p.idx, ln.sum, p.off, int(f.stored), int(ln.size), int(ln.at), ln.base)
 		}
 		if n, err := io.Copy(p.out, io.NewSectionReader(src, f.off, int64(f.stored))); err != nil || n != int64(f.stored) {
 			return errors.Join(err, fmt.Errorf("a frame of %s.zst is cut short", base))
 		}
 		p.off += int64(f.stored)
 	}
-	p.idx = idx
-	w.cur = nil
-	return w.seal(p)
+	return w.flush()
 }
 
 // TidyIndexes drops lines that can't be read from the indexes, so that they are not
@@ -235,16 +237,21 @@ func (l *Locker) TidyIndexes() error {
 		if err != nil {
 			return err
 		}
+		text, bad := unpackIndex(b)
 		var good []byte
-		for line := range bytes.Lines(b) {
-			if _, _, err := readIndexLine(bytes.TrimSuffix(line, []byte("\n"))); err == nil {
+		for line := range bytes.Lines(text) {
+			if _, err := readIndexLine(bytes.TrimSuffix(line, []byte("\n"))); err == nil {
 				good = append(good, line...)
 			}
 		}
-		if len(good) < len(b) {
-			if err := tree.WriteFile(at, good, 0o600); err != nil {
-				return err
-			}
+		if bad == nil && len(good) == len(text) {
+			continue
+		}
+		if b, err = packIndex(good); err == nil {
+			err = tree.WriteFile(at, b, 0o600)
+		}
+		if err != nil {
+			return err
 		}
 	}
 	l.forget()

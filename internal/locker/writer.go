@@ -32,6 +32,12 @@ const (
 // after the other share one, which compresses better and is read at once.
 const bundle = 256 << 10
 
+// alone is how large a piece has a frame of its own, in bytes.
+const alone = 32 << 10
+
+// began is how much of a pack the disk is left with before it is told to begin.
+const began = 16 << 20
+
 // Writer adds content. Nothing that it added is promised until Publish. Close
 // it in any case.
 type Writer struct {
@@ -42,7 +48,9 @@ type Writer struct {
 	l *Locker
 
 	mu      sync.Mutex
-	cur     *pack
+	packs   []*pack           // begun, and nobody is writing to them now
+	taken   int               // how many are being written to
+	given   *sync.Cond        // one was given back
 	fresh   map[tree.Sum]bool // gathered, or in packs not yet durable
 	stored  int64
 	closing errgroup.Group // packs being flushed
@@ -61,11 +69,13 @@ type scratch struct {
 	comp    []byte
 	frame   []byte // gathered pieces, end to end
 	gathers []gathered
+	read    reading // of pieces that others are stored over
 }
 
 type gathered struct {
 	sum      tree.Sum
-	size, at int // in the frame's content
+	size, at int      // in the frame's content
+	base     tree.Sum // what it is stored over; zero: nothing
 }
 
 type pack struct {
@@ -86,7 +96,15 @@ func (l *Locker) Writer() *Writer {
 	err := gate.RLock()
 	l.sweep()
 	l.forget() // what was indexed before may have moved
-	return &Writer{l: l, fresh: map[tree.Sum]bool{}, gate: gate, broken: err, beside: make(chan struct{}, runtime.GOMAXPROCS(0)-1)}
+	w := l.writer()
+	w.gate, w.broken = gate, err
+	return w
+}
+
+func (l *Locker) writer() *Writer {
+	w := &Writer{l: l, fresh: map[tree.Sum]bool{}, beside: make(chan struct{}, runtime.GOMAXPROCS(0)-1)}
+	w.given = sync.NewCond(&w.mu)
+	return w
 }
 
 // take gives a worker what it needs; give takes it back.
@@ -102,11 +120,11 @@ func (w *Writer) take() *scratch {
 	// alone, which the quickest level leaves out unless told: measured, that is
 	// smaller than the next level's and takes a third of its time. zstd's own checksum
 	// is left out: each piece has a better one.
-	encoder := func(letters bool) *zstd.Encoder {
-		enc, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(bundle), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(letters), zstd.WithEncoderCRC(false))
+	encoder := func(level zstd.EncoderLevel, letters bool) *zstd.Encoder {
+		enc, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(bundle), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(letters), zstd.WithEncoderCRC(false))
 		return enc
 	}
-	return &scratch{quick: encoder(false), close: encoder(true)}
+	return &scratch{quick: encoder(zstd.SpeedDefault, false), close: encoder(zstd.SpeedFastest, true)}
 }
 
 func (w *Writer) give(sc *scratch) {
@@ -129,7 +147,7 @@ func (l *Locker) sweep() {
 }
 
 // readAhead is how much of a file is read at once, in bytes.
-const readAhead = 4 * maxPiece
+const readAhead = 2 * maxPiece
 
 var cutting = newCutter(minPiece, avgPiece, maxPiece)
 
@@ -168,8 +186,12 @@ func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f File
 		}
 		b := &batch{buf: buf}
 		at := 0
-		for at < held && (ended || held-at >= maxPiece) {
-			at += cutNext(buf[at:held])
+		for at < held {
+			n := cutIn(buf[at:held], ended)
+			if n == 0 {
+				break
+			}
+			at += n
 			b.ends = append(b.ends, at)
 		}
 		if !w.PiecesAlone && (!ended || len(batches) > 0 || len(b.ends) > 1) {
@@ -269,27 +291,32 @@ func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
 	if w.broken != nil {
 		return fmt.Errorf("write to the locker: %w", w.broken)
 	}
-	if _, _, ok := w.l.find(s); ok {
+	if _, _, ok := w.l.find(s); ok || !w.claim(s) {
 		return nil
 	}
-	w.mu.Lock()
-	if w.fresh[s] {
-		w.mu.Unlock()
-		return nil
-	}
-	w.fresh[s] = true
-	w.mu.Unlock()
-	if len(b) >= minPiece { // large enough for a frame of its own, which saves copying it
-		return w.write(sc, sc.quick, b, []gathered{{sum: s, size: len(b)}})
+	if len(b) >= alone { // which saves copying it
+		sc.comp = squeeze(sc.quick, sc.comp[:0], b)
+		return w.append(sc.comp, []gathered{{sum: s, size: len(b)}})
 	}
 	if len(sc.frame)+len(b) > bundle {
 		if err := w.storeGathered(sc); err != nil {
 			return err
 		}
 	}
-	sc.gathers = append(sc.gathers, gathered{s, len(b), len(sc.frame)})
+	sc.gathers = append(sc.gathers, gathered{sum: s, size: len(b), at: len(sc.frame)})
 	sc.frame = append(sc.frame, b...)
 	return nil
+}
+
+// claim makes a piece this worker's to store: false where it is another's.
+func (w *Writer) claim(s tree.Sum) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.fresh[s] {
+		return false
+	}
+	w.fresh[s] = true
+	return true
 }
 
 // storeGathered writes the frame of small pieces that a worker has gathered.
@@ -297,49 +324,71 @@ func (w *Writer) storeGathered(sc *scratch) error {
 	if len(sc.gathers) == 0 {
 		return nil
 	}
-	err := w.write(sc, sc.close, sc.frame, sc.gathers)
+	sc.comp = sc.close.EncodeAll(sc.frame, sc.comp[:0])
+	err := w.append(sc.comp, sc.gathers)
 	sc.frame, sc.gathers = sc.frame[:0], sc.gathers[:0]
 	return err
 }
 
-// write compresses and writes one frame.
-func (w *Writer) write(sc *scratch, enc *zstd.Encoder, frame []byte, gathers []gathered) error {
-	sc.comp = enc.EncodeAll(frame, sc.comp[:0])
-	return w.append(sc.comp, gathers)
-}
-
-// append writes one compressed frame.
-func (w *Writer) append(stored []byte, gathers []gathered) error {
+// append writes one frame, to a pack that nobody else is writing to now. Another is
+// begun beside it only once there is so much to write that they won't stay small.
+func (w *Writer) append(frame []byte, gathers []gathered) (err error) {
+	w.mu.Lock()
+	for len(w.packs) == 0 && w.taken > 0 && w.stored < began {
+		w.given.Wait()
+	}
+	var p *pack
+	if n := len(w.packs); n > 0 {
+		p, w.packs = w.packs[n-1], w.packs[:n-1]
+	}
+	w.taken++
+	w.mu.Unlock()
+	full := false
+	if p == nil {
+		p, err = w.l.newPack()
+	}
+	if err == nil {
+		full, err = p.add(frame, gathers)
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.cur == nil {
-		if err := w.open(); err != nil {
-			return err
-		}
+	w.taken--
+	w.given.Broadcast()
+	if p == nil {
+		return err
 	}
-	p := w.cur
-	if _, err := p.out.Write(stored); err != nil {
-		return fmt.Errorf("write to the locker: %w", err)
-	}
-	for _, g := range gathers {
-		writeIndexLine(&p.idx, g.sum, p.off, len(stored), g.size, g.at)
-	}
-	p.off += int64(len(stored))
-	p.pieces += len(gathers)
-	w.stored += int64(len(stored))
-	if p.off >= PackSize || p.pieces >= packPieces {
-		w.cur = nil
+	w.stored += int64(len(frame))
+	if err == nil && full {
 		w.closing.Go(func() error { return w.seal(p) })
+		return nil
 	}
-	return nil
+	w.packs = append(w.packs, p)
+	return err
 }
 
-func (w *Writer) open() (err error) {
+// add writes one frame; full: it is time to seal the pack.
+func (p *pack) add(frame []byte, gathers []gathered) (full bool, err error) {
+	if _, err := p.out.Write(frame); err != nil {
+		return false, fmt.Errorf("write to the locker: %w", err)
+	}
+	for _, g := range gathers {
+		writeIndexLine(&p.idx, g.sum, p.off, len(frame), g.size, g.at, g.base)
+	}
+	if p.off/began != (p.off+int64(len(frame)))/began {
+		tree.BeginFlush(p.f)
+	}
+	p.off += int64(len(frame))
+	p.pieces += len(gathers)
+	return p.off >= PackSize || p.pieces >= packPieces, nil
+}
+
+// newPack begins a pack.
+func (l *Locker) newPack() (p *pack, err error) {
 	// A sweep by another process may take the new file between its making and
 	// its locking; then it is gone or locked, and another name is tried.
 	for range 5 {
 		p := &pack{name: newName()}
-		path := filepath.Join(w.l.dir, "packs", p.name+".part")
+		path := filepath.Join(l.dir, "packs", p.name+".part")
 		p.lock = flock.New(path, flock.SetFlag(os.O_CREATE|os.O_RDWR), flock.SetPermissions(0o600))
 		var ok bool
 		if ok, err = p.lock.TryLock(); err != nil || !ok {
@@ -349,11 +398,17 @@ func (w *Writer) open() (err error) {
 			p.lock.Unlock()
 			continue
 		}
-		p.out = bufio.NewWriterSize(p.f, 512<<10)
-		w.cur = p
-		return nil
+		p.out = bufio.NewWriterSize(p.f, alone) // what is larger is written past it
+		return p, nil
 	}
-	return fmt.Errorf("write to the locker: %w", err)
+	return nil, fmt.Errorf("write to the locker: %w", err)
+}
+
+// drop gives a pack up.
+func (p *pack) drop() {
+	p.f.Close()
+	os.Remove(p.f.Name())
+	p.lock.Unlock()
 }
 
 // seal makes a pack durable: content, then name, then index.
@@ -370,12 +425,16 @@ func (w *Writer) seal(p *pack) error {
 	if err := os.Rename(base+".part", base+".zst"); err != nil {
 		return err
 	}
-	if err := tree.WriteFile(base+".idx", p.idx.Bytes(), 0o600); err != nil {
+	idx, err := packIndex(p.idx.Bytes())
+	if err == nil {
+		err = tree.WriteFile(base+".idx", idx, 0o600)
+	}
+	if err != nil {
 		return fmt.Errorf("write an index of the locker: %w", err)
 	}
 	// From here on its pieces are found like any other.
 	l := w.l
-	x := parseIndex(p.idx.Bytes())
+	x := parseIndex(idx)
 	l.mu.Lock()
 	l.enter(p.name, x)
 	l.mu.Unlock()
@@ -395,12 +454,11 @@ func (w *Writer) flush() error {
 		}
 	}
 	w.mu.Lock()
-	p := w.cur
-	w.cur = nil
-	w.mu.Unlock()
-	if p != nil {
+	for _, p := range w.packs {
 		w.closing.Go(func() error { return w.seal(p) })
 	}
+	w.packs = nil
+	w.mu.Unlock()
 	return w.closing.Wait()
 }
 
@@ -455,14 +513,14 @@ func (l *Locker) lastNumber(dir string) (last int) {
 // Close gives up what was added and not published.
 func (w *Writer) Close() {
 	w.mu.Lock()
-	p := w.cur
-	w.cur = nil
-	w.mu.Unlock()
-	if p != nil {
-		p.f.Close()
-		os.Remove(p.f.Name())
-		p.lock.Unlock()
+	for _, p := range w.packs {
+		p.drop()
 	}
+	w.packs = nil
+	for _, sc := range w.idle {
+		sc.read.close()
+	}
+	w.mu.Unlock()
 	w.closing.Wait()
 	if w.gate != nil {
 		w.gate.Unlock()

@@ -48,7 +48,10 @@ func (s Sum) IsZero() bool                 { return s == Sum{} }
 func (s Sum) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
 func (s *Sum) UnmarshalText(b []byte) error {
-	if n, err := hex.Decode(s[:], b); err != nil || n != len(s) {
+	if len(b) != 2*len(s) {
+		return fmt.Errorf("%.80q is not a BLAKE3 digest of 64 hex digits", b)
+	}
+	if _, err := hex.Decode(s[:], b); err != nil {
 		return fmt.Errorf("%q is not a BLAKE3 digest of 64 hex digits", b)
 	}
 	return nil
