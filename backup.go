@@ -51,11 +51,12 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		return nil, nil, err
 	}
 	defer release()
-	var base *locker.Base
-	if !part.Reread {
-		if base, err = k.lastBackup(l); err != nil {
-			return nil, nil, err
-		}
+	base, err := k.lastBackup(l)
+	if err != nil {
+		return nil, nil, err
+	}
+	if part.Reread {
+		base = base.Doubted()
 	}
 	_, err = k.step("backup", func() (string, error) {
 		taken, err := w.Take(ctx, k.Dir, k.Profile.Server.Skip, part.takes(), base, k.moves("backup"))

@@ -25,10 +25,10 @@ require (
 	github.com/stretchr/testify v1.12.1
 	github.com/therootcompany/xz v1.0.1
 	github.com/urfave/cli/v3 v3.14.0
+	github.com/zeebo/blake3 v0.2.4
 	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.48.0
 	golang.org/x/term v0.46.0
-	lukechampine.com/blake3 v1.4.1
 	mvdan.cc/sh/v3 v3.14.1
 )
 

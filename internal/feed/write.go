@@ -24,7 +24,7 @@ import (
 	"freshkeel/internal/unpack"
 
 	"github.com/klauspost/compress/zstd"
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 )
 
 // Order is a feed to be written.
@@ -185,7 +185,7 @@ func wantedFile(ctx context.Context, full string) (w fetch.Wanted, err error) {
 		return w, err
 	}
 	defer f.Close()
-	a, b := sha256.New(), blake3.New(32, nil)
+	a, b := sha256.New(), blake3.New()
 	if w.Size, err = io.Copy(io.MultiWriter(a, b), readerOf(ctx, f)); err != nil {
 		return w, err
 	}

@@ -22,13 +22,13 @@ import (
 	"strings"
 
 	"aead.dev/minisign"
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 )
 
 var digests = map[string]func() hash.Hash{
 	"sha256": sha256.New,
 	"sha512": sha512.New,
-	"blake3": func() hash.Hash { return blake3.New(32, nil) },
+	"blake3": func() hash.Hash { return blake3.New() },
 	"sha1":   sha1.New,
 	"md5":    md5.New,
 }

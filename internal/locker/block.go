@@ -10,6 +10,7 @@ import (
 	"maps"
 	"os"
 	"runtime"
+	"sync"
 	"sync/atomic"
 
 	"freshkeel/internal/tree"
@@ -199,6 +200,16 @@ type Base struct {
 	entries func(i int) ([]File, error) // of a block, once each, in order
 	close   func()
 	total   int // entries that the set's end says it has
+	doubted bool
+}
+
+// Doubted is the base for a pass that reads everything: it proves nothing, and tells
+// only what files were cut into. b may be nil.
+func (b *Base) Doubted() *Base {
+	if b != nil {
+		b.doubted = true
+	}
+	return b
 }
 
 // Base is what a pass found, for the next pass.
@@ -237,12 +248,7 @@ func (l *Locker) baseAt(p string) (*Base, error) {
 	if len(frames) < 2 {
 		return nil, &Damage{Where: p, Why: "it is cut short"}
 	}
-	ends, err := newDecoder()
-	if err != nil {
-		return nil, err
-	}
-	defer ends.Close()
-	if b.total, err = endOf(ends, frames); err != nil {
+	if b.total, err = endOf(frames); err != nil {
 		return nil, &Damage{Where: p, Why: err.Error()}
 	}
 	for _, raw := range frames[1 : len(frames)-1] {
@@ -265,11 +271,6 @@ func (l *Locker) baseAt(p string) (*Base, error) {
 				close(c)
 			}
 		}()
-		dec, err := newDecoder()
-		if err != nil {
-			return
-		}
-		defer dec.Close()
 		var each lines
 		var text []byte
 		for i := range b.blocks {
@@ -279,7 +280,7 @@ func (l *Locker) baseAt(p string) (*Base, error) {
 				return
 			}
 			var r read
-			if text, r.err = dec.DecodeAll(b.blocks[i].raw, text[:0]); r.err == nil {
+			if text, r.err = inflate(b.blocks[i].raw, text[:0]); r.err == nil {
 				r.entries, r.err = each.all(text, nil)
 			}
 			if r.err != nil {
@@ -303,8 +304,17 @@ func (l *Locker) baseAt(p string) (*Base, error) {
 	return b, nil
 }
 
-func newDecoder() (*zstd.Decoder, error) {
-	return zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<30))
+// decoders are kept: making one costs as much as reading some blocks.
+var decoders = sync.Pool{New: func() any {
+	d, _ := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<30))
+	return d
+}}
+
+// inflate appends what a frame holds.
+func inflate(raw, out []byte) ([]byte, error) {
+	d := decoders.Get().(*zstd.Decoder)
+	defer decoders.Put(d)
+	return d.DecodeAll(raw, out)
 }
 
 // readFrames reads the frames of a set, still compressed.
@@ -474,10 +484,6 @@ func decodeBlocks(frames [][]byte, s *Set, entries int) error {
 	var next atomic.Int32
 	for range workers {
 		go func() {
-			dec, err := newDecoder()
-			if err == nil {
-				defer dec.Close()
-			}
 			var each lines
 			var text []byte
 			for {
@@ -488,10 +494,8 @@ func decodeBlocks(frames [][]byte, s *Set, entries int) error {
 					return
 				}
 				var p part
-				if p.err = err; err == nil {
-					if text, p.err = dec.DecodeAll(frames[i], text[:0]); p.err == nil {
-						p.list, p.err = each.all(text, nil)
-					}
+				if text, p.err = inflate(frames[i], text[:0]); p.err == nil {
+					p.list, p.err = each.all(text, nil)
 				}
 				frames[i] = nil
 				parts[i] <- p

@@ -9,11 +9,8 @@ import (
 	"io"
 	"os"
 	"slices"
-	"sync"
 
 	"freshkeel/internal/tree"
-
-	"github.com/klauspost/compress/zstd"
 )
 
 // lineLength is about how long a line of an index is compressed, in bytes.
@@ -95,9 +92,8 @@ func packIndex(text []byte) ([]byte, error) {
 // unpackIndex is what packIndex packed: of a damaged one what can be had, and why
 // that is not all.
 func unpackIndex(b []byte) (text []byte, bad error) {
-	dec := indexDecoders.Get().(*zstd.Decoder)
-	defer indexDecoders.Put(dec)
 	r := bufio.NewReader(bytes.NewReader(b))
+	text = make([]byte, 0, len(b)*5/2)
 	for n := 1; ; n++ {
 		raw, err := readBlock(r)
 		if errors.Is(err, io.EOF) {
@@ -106,7 +102,7 @@ func unpackIndex(b []byte) (text []byte, bad error) {
 		if err != nil {
 			return text, fmt.Errorf("block %d: %w", n, err)
 		}
-		more, err := dec.DecodeAll(raw, text)
+		more, err := inflate(raw, text)
 		if err != nil {
 			bad = fmt.Errorf("block %d: %w", n, err)
 			continue
@@ -114,11 +110,6 @@ func unpackIndex(b []byte) (text []byte, bad error) {
 		text = more
 	}
 }
-
-var indexDecoders = sync.Pool{New: func() any {
-	d, _ := newDecoder()
-	return d
-}}
 
 // found is a line of an index with what its piece is stored over.
 type found struct {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"math/bits"
+	"slices"
 
 	"freshkeel/internal/tree"
 
@@ -119,11 +120,13 @@ func lay(out, was, is []byte) []byte {
 	return out
 }
 
-// frameHead begins a frame of zstd (RFC 8878, section 3.1.1.1) of so many bytes of
-// content, all of which is its window, without a checksum: a piece has a better one.
+// layHead begins a frame of zstd (RFC 8878, section 3.1.1.1): its content is its window,
+// how long it is follows in four bytes, and it has no checksum: a piece has a better one.
+var layHead = []byte{0x28, 0xB5, 0x2F, 0xFD, 0xA0}
+
+// frameHead begins a frame of so many bytes of content.
 func frameHead(out []byte, size int) []byte {
-	out = binary.LittleEndian.AppendUint32(out, 0xFD2FB528)
-	return binary.LittleEndian.AppendUint32(append(out, 0xA0), uint32(size))
+	return binary.LittleEndian.AppendUint32(append(out, layHead...), uint32(size))
 }
 
 // blockHead begins a block: 0 is raw, 2 compressed.
@@ -145,6 +148,10 @@ func rawBlocks(out, b []byte, last bool) []byte {
 	return out
 }
 
+// matchHead begins such a block: no literals, one sequence, whose codes are given as
+// they are, the first for its literals.
+var matchHead = []byte{0, 1, 0x54, 0}
+
 // matchBlock appends a block of one match of n bytes, so far back (section 3.1.1.3.2):
 // no literals, one sequence, each of its three codes alone in its table, so that the
 // bits hold nothing but what the codes leave open.
@@ -156,7 +163,7 @@ func matchBlock(out []byte, back, n int, last bool) []byte {
 	// Read from its end: a 1, then what is open of the offset, then of the length.
 	open := (length - 1<<wide) | (offset-1<<far)<<wide | 1<<(wide+far)
 	size := (wide + far + 8) / 8
-	out = append(blockHead(out, 2, 6+size, last), 0, 1, 0x54, 0, byte(far), byte(36+wide))
+	out = append(append(blockHead(out, 2, 6+size, last), matchHead...), byte(far), byte(36+wide))
 	for range size {
 		out = append(out, byte(open))
 		open >>= 8
@@ -164,7 +171,7 @@ func matchBlock(out []byte, back, n int, last bool) []byte {
 	return out
 }
 
-// unlay reads a frame over was.
+// unlay reads any frame over was.
 func unlay(out, frame, was []byte) ([]byte, error) {
 	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4*maxFrame), zstd.WithDecoderDictRaw(0, was))
 	if err != nil {
@@ -172,6 +179,83 @@ func unlay(out, frame, was []byte) ([]byte, error) {
 	}
 	defer d.Close()
 	return d.DecodeAll(frame, out)
+}
+
+// unlaid is unlay for a frame as lay and rawBlocks make it: the library makes a decoder
+// for each dictionary, which takes ten times as long. False for any other frame.
+func unlaid(out, frame, was []byte) ([]byte, bool) {
+	out = slices.Grow(out, len(was)+len(frame)) // at most, or it grows
+	size, ok := layings(frame, func(at, from, n int, b []byte) bool {
+		if b == nil {
+			b = was[from : from+n]
+		}
+		out = append(out, b...)
+		return true
+	}, len(was))
+	return out, ok && size > 0
+}
+
+// unlayIn is unlay into the other piece itself, where all that they have in common
+// stands in the same places; false, and nothing was done, where it does not.
+func unlayIn(was, frame []byte) bool {
+	if size, ok := layings(frame, func(at, from, n int, b []byte) bool { return b != nil || at == from }, len(was)); !ok || size != len(was) {
+		return false
+	}
+	layings(frame, func(at, _, _ int, b []byte) bool {
+		copy(was[at:], b)
+		return true
+	}, len(was))
+	return true
+}
+
+// layings goes through a frame as lay makes it over a piece of so many bytes: each is
+// told where it stands, and either where that is in the other and how long, or the
+// bytes themselves. It ends where each says no; false then, and for any other frame.
+func layings(frame []byte, each func(at, from, n int, b []byte) bool, was int) (size int, ok bool) {
+	if len(frame) < 9 || !bytes.Equal(frame[:5], layHead) {
+		return 0, false
+	}
+	size = int(binary.LittleEndian.Uint32(frame[5:]))
+	if size > maxFrame {
+		return 0, false
+	}
+	at := 0
+	frame = frame[9:]
+	for last := false; !last; {
+		if len(frame) < 3 {
+			return 0, false
+		}
+		h := int(frame[0]) | int(frame[1])<<8 | int(frame[2])<<16
+		last = h&1 != 0
+		kind, n := h>>1&3, h>>3
+		if frame = frame[3:]; n > len(frame) {
+			return 0, false
+		}
+		block := frame[:n]
+		frame = frame[n:]
+		from := 0
+		switch {
+		case kind == 0:
+		case kind == 2 && n >= 7 && n <= 14 && bytes.Equal(block[:4], matchHead) && block[4] < 32 && block[5] >= 43 && block[5] <= 52:
+			far, wide := int(block[4]), int(block[5])-36
+			var open uint64
+			for i, v := range block[6:] {
+				open |= uint64(v) << (8 * i)
+			}
+			n = 3 + 1<<wide + int(open&(1<<wide-1))
+			back := 1<<far + int(open>>wide&(1<<far-1)) - 3
+			if from, block = was-(back-at), nil; open>>(wide+far) != 1 || from < 0 || from+n > was {
+				return 0, false
+			}
+		default:
+			return 0, false
+		}
+		if at+n > size || !each(at, from, n, block) {
+			return 0, false
+		}
+		at += n
+	}
+	return size, len(frame) == 0 && at == size
 }
 
 // dull tells whether content looks as if it would not compress: in samples from all
@@ -182,18 +266,23 @@ func dull(b []byte, samples int) bool {
 		return false
 	}
 	var count [256]uint32
+	squares := func() (n uint32) {
+		for _, c := range count {
+			n += c * c
+		}
+		return n
+	}
 	for i := range samples {
 		at := (len(b) - each) / (samples - 1) * i
 		for _, v := range b[at : at+each] {
 			count[v]++
 		}
-	}
-	squares := uint32(0)
-	for _, n := range count {
-		squares += n * n
+		if i == 0 && squares() > 3*each { // most that does compress is told by the first
+			return false
+		}
 	}
 	n := uint32(samples * each) // without any order: n²/256 + n
-	return squares < (n*n/256+n)/10*11
+	return squares() < (n*n/256+n)/10*11
 }
 
 const (
@@ -242,8 +331,8 @@ func (w *Writer) over(sc *scratch, s tree.Sum, b []byte, base tree.Sum, alike bo
 	if _, _, ok := w.l.find(s); ok {
 		return true, nil
 	}
-	was, err := w.l.pieceBy(&sc.read, base)
-	if err != nil { // told by a check; it is stored whole
+	_, _, was, err := w.l.unchecked(&sc.read, base) // it is what lies over it that is hashed when it is read
+	if err != nil {                                 // told by a check; it is stored whole
 		return false, nil
 	}
 	if alike && suffix(was, b[len(b)-tail:]) < tail {
@@ -254,16 +343,24 @@ func (w *Writer) over(sc *scratch, s tree.Sum, b []byte, base tree.Sum, alike bo
 		return false, nil
 	}
 	sc.comp = frame
-	whole := w.l.depth(base) == 0
-	if !whole && 16*len(frame) > len(b) { // it may compress to less
+	if w.l.depth(base) == 0 { // too deep: over the lowest, while that still saves much
+		w.l.chain(base, func(s tree.Sum) { base = s })
+		if _, _, was, err = w.l.unchecked(&sc.read, base); err == nil {
+			frame = lay(sc.comp[:0], was, b)
+		}
+		if frame == nil || err != nil || 4*len(frame) > len(b) {
+			return true, w.put(sc, s, b)
+		}
+		sc.comp = frame
+	}
+	if 16*len(frame) > len(b) { // it may compress to less
 		sc.comp = squeeze(sc.quick, frame, b)
-		whole = len(sc.comp)-len(frame) < len(frame)
+		if len(sc.comp) < 2*len(frame) {
+			return true, w.put(sc, s, b)
+		}
 		frame = sc.comp[:len(frame)]
 	}
-	switch {
-	case whole:
-		return true, w.put(sc, s, b)
-	case !w.claim(s):
+	if !w.claim(s) {
 		return true, nil
 	}
 	return true, w.append(frame, []gathered{{sum: s, size: len(b), base: base}})

@@ -52,7 +52,7 @@ func TestAPieceIsStoredOverAnother(t *testing.T) {
 	program, _ := exec.LookPath("zstd")
 	dir := t.TempDir()
 	for name, e := range edits {
-		for i, size := range []int{layFrom, 50_001, 128 << 10, 128<<10 + 300, 200_000, 256<<10 + 1, maxPiece} {
+		for i, size := range []int{layFrom, 50_001, 128 << 10, 128<<10 + 300, 200_000, 256<<10 + 1, maxPiece - 1000} {
 			was := noise(uint64(size), size)
 			is := e.edit(bytes.Clone(was))
 			frame := lay(nil, was, is)
@@ -67,9 +67,30 @@ func TestAPieceIsStoredOverAnother(t *testing.T) {
 			if frame == nil {
 				continue
 			}
-			got, err := unlay(nil, frame, was)
+			got, ok := unlaid(nil, frame, was)
+			require.True(t, ok, "%s of %d", name, size)
+			require.True(t, bytes.Equal(is, got), "%s of %d", name, size)
+			within := bytes.Clone(was)
+			if unlayIn(within, frame) {
+				assert.True(t, bytes.Equal(is, within), "%s of %d", name, size)
+			} else {
+				assert.True(t, bytes.Equal(was, within))
+				assert.NotEqual(t, len(was), len(is), name)
+			}
+			d, err := zstd.NewReader(nil, zstd.WithDecoderDictRaw(0, was))
+			require.NoError(t, err)
+			got, err = d.DecodeAll(frame, nil)
+			d.Close()
 			require.NoError(t, err, "%s of %d", name, size)
 			require.True(t, bytes.Equal(is, got), "%s of %d", name, size)
+			if i == 0 { // damage is an error, or other content, which its hash tells
+				for at := range min(len(frame), 400) {
+					bad := bytes.Clone(frame)
+					bad[at] ^= 1 << (at % 8)
+					unlay(nil, bad, was)
+					unlay(nil, frame[:at], was)
+				}
+			}
 			if program != "" && i%2 == 0 {
 				base, over := filepath.Join(dir, "base"), filepath.Join(dir, "over")
 				require.NoError(t, os.WriteFile(base, was, 0o600))
@@ -114,13 +135,13 @@ func TestWhatDoesNotCompressIsLeftAlone(t *testing.T) {
 // A file that changes from backup to backup is stored over what it was, and comes
 // back as it was at each of them, whatever is thinned and given back in between.
 func TestAFileIsStoredOverItsPast(t *testing.T) {
-	dir, home := t.TempDir(), t.TempDir()
+	dir, home, place, cache := t.TempDir(), t.TempDir(), t.TempDir(), t.TempDir()
 	at := filepath.Join(dir, "world.db")
 	r := rand.New(rand.NewPCG(8, 8))
 	content := noise(9, 3*mib+1234)
 	was := map[string][]byte{}
 	var last *Set
-	for n := range 4 * maxOver {
+	for n := range 3 * maxOver {
 		l := open(t, home)
 		require.NoError(t, os.WriteFile(at, content, 0o644))
 		var base *Base
@@ -151,6 +172,25 @@ func TestAFileIsStoredOverItsPast(t *testing.T) {
 			_, err := l.GiveBack(t.Context(), nil)
 			require.NoError(t, err)
 		}
+		if n%3 == 2 { // a copy has some of them
+			var some []*Set
+			heads, err := l.Heads("server-1")
+			require.NoError(t, err)
+			for _, h := range heads {
+				if h.Files%2 == 1 && r.IntN(2) == 0 || h.ID == s.ID {
+					some = append(some, h)
+				}
+			}
+			p := push(t, l, copyIn(t, place, cache), How{}, some...)
+			if n%6 == 5 {
+				for _, h := range p.Copied("server-1")[:2] {
+					require.NoError(t, p.Drop(t.Context(), h))
+				}
+				require.NoError(t, p.Wear(t.Context(), nil))
+				_, err = p.GiveBack(t.Context())
+				require.NoError(t, err)
+			}
+		}
 		switch n % 8 {
 		case 7: // grown in the middle
 			content = slices.Insert(content, r.IntN(len(content)), noise(uint64(n), 1+r.IntN(100_000))...)
@@ -177,8 +217,82 @@ func TestAFileIsStoredOverItsPast(t *testing.T) {
 			}
 		}
 	}
-	assert.Greater(t, over, 10*len(was)/8, "many are stored over others")
+	assert.Greater(t, over, len(was), "many are stored over others")
 	size, err := l.size()
 	require.NoError(t, err)
-	assert.Less(t, size, int64(12*mib))
+	assert.Less(t, size, int64(11*mib))
+
+	// The copy alone has all that it says that it has, and another locker can take it up.
+	far, err := copyIn(t, place, cache).Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	heads, err := far.Heads("server-1")
+	require.NoError(t, err)
+	require.Greater(t, len(heads), 5)
+	other := open(t, t.TempDir())
+	for _, h := range heads {
+		_, err := other.Bring(t.Context(), far, "server-1", h.ID, nil)
+		require.NoError(t, err)
+	}
+	for _, l := range []*Locker{far, other} {
+		checked, err := l.Check(t.Context(), heads, Share{}, nil)
+		require.NoError(t, err)
+		assert.Empty(t, checked.Damaged)
+		assert.Empty(t, checked.Broken)
+		assert.Equal(t, len(heads), checked.Sets)
+	}
+	compared := 0
+	for _, h := range heads {
+		if was[h.ID] == nil {
+			continue // it went here
+		}
+		s, err := other.Read("server-1", h.ID)
+		require.NoError(t, err)
+		var out bytes.Buffer
+		require.NoError(t, other.Copy(&out, s.Entries[0]))
+		assert.True(t, bytes.Equal(was[h.ID], out.Bytes()))
+		compared++
+	}
+	assert.Greater(t, compared, 3)
+}
+
+// Damage in a piece that others lie over hurts those too, and is told as that; the next
+// backup, which finds it out or was told by a check, stores what is still there anew.
+func TestDamageBelowOtherPieces(t *testing.T) {
+	dir, l := t.TempDir(), open(t, t.TempDir())
+	content := noise(9, 700_000)
+	save := func(base *Base) *Set {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "world.db"), content, 0o644))
+		s, _ := take(t, l, dir, base)
+		return s
+	}
+	base := func(s *Set) *Base {
+		b, err := l.Base(s.Owner, s.ID)
+		require.NoError(t, err)
+		return b
+	}
+	first := save(nil)
+	copy(content[100_000:], noise(1, 5000))
+	second := save(base(first))
+	require.Less(t, second.New, int64(6000))
+	in, pack, ok := l.seek(first.Entries[0].Pieces[0])
+	require.True(t, ok)
+	b, err := os.ReadFile(pack)
+	require.NoError(t, err)
+	b[in.off+int64(in.stored)/2] ^= 4
+	require.NoError(t, os.WriteFile(pack, b, 0o600))
+	checked, err := l.Check(t.Context(), []*Set{second}, Share{}, nil)
+	require.NoError(t, err)
+	require.Len(t, checked.Damaged, 1)
+	assert.Contains(t, checked.Damaged[0].Why, pack)
+	told, err := os.ReadFile(filepath.Join(l.dir, damagedFile))
+	require.NoError(t, err)
+	assert.Equal(t, fmt.Sprintf("%s %s %d\n", in.sum, filepath.Base(pack[:len(pack)-4]), in.off), string(told), "the one that is damaged, and not what lies over it")
+
+	third := save(base(second))
+	checked, err = l.Check(t.Context(), []*Set{second, third}, Share{}, nil)
+	require.NoError(t, err)
+	assert.Empty(t, checked.Damaged, "what is whole now counts for the earlier backup too")
+	checked, err = l.Check(t.Context(), []*Set{first}, Share{}, nil)
+	require.NoError(t, err)
+	assert.Len(t, checked.Damaged, 1)
 }

@@ -267,10 +267,25 @@ func (l *Locker) piece(s tree.Sum) ([]byte, error) {
 
 // pieceBy is piece for a reader of many: what it returns holds until the next.
 func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
+	in, pack, b, err := l.unchecked(r, s)
+	if err != nil || sumPiece(b) == s {
+		return b, err
+	}
+	got := sumPiece(b)
+	if !in.base.IsZero() { // it may be that one which is damaged
+		if _, err := l.pieceBy(r, in.base); err != nil {
+			return nil, err
+		}
+	}
+	return nil, &Damage{Where: l.shown(pack), Piece: s.String(), Why: "its content hashes to " + got.Short()}
+}
+
+// unchecked is pieceBy for who hashes the piece, or what lies over it.
+func (l *Locker) unchecked(r *reading, s tree.Sum) (in found, pack string, _ []byte, err error) {
 	in, pack, ok := l.seek(s)
 	if !ok { // another process may have stored it since
 		if err := l.refresh(); err != nil {
-			return nil, err
+			return in, pack, nil, err
 		}
 		if in, pack, ok = l.seek(s); !ok {
 			d := &Damage{Where: l.dir, Piece: s.String(), Why: "no index names it"}
@@ -279,7 +294,7 @@ func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
 			for _, known := range l.damage {
 				d.Why += "; " + known.Error()
 			}
-			return nil, d
+			return in, pack, nil, d
 		}
 	}
 	bad := func(why string) error { return &Damage{Where: l.shown(pack), Piece: s.String(), Why: why} }
@@ -299,19 +314,15 @@ func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
 		}
 	}
 	if notDamage(err) || errors.As(err, new(*Damage)) { // of what it lies over
-		return nil, err
+		return in, pack, nil, err
 	}
 	if err != nil {
-		return nil, bad(err.Error())
+		return in, pack, nil, bad(err.Error())
 	}
 	if int(in.at)+int(in.size) > len(frame) {
-		return nil, bad("its frame is too short for it")
+		return in, pack, nil, bad("its frame is too short for it")
 	}
-	b := frame[in.at : in.at+in.size]
-	if got := sumPiece(b); got != s {
-		return nil, bad("its content hashes to " + got.Short())
-	}
-	return b, nil
+	return in, pack, frame[in.at : in.at+in.size], nil
 }
 
 func missing(full string) bool {
@@ -329,7 +340,7 @@ func (l *Locker) frameBy(r *reading, pack string, in found) (_ []byte, err error
 	}
 	var base []byte
 	if !in.base.IsZero() {
-		if base, err = l.pieceBy(r, in.base); err != nil {
+		if _, _, base, err = l.unchecked(r, in.base); err != nil {
 			return nil, err
 		}
 		if r.next == r.last { // which base is a part of
@@ -351,16 +362,23 @@ func (l *Locker) frameBy(r *reading, pack string, in found) (_ []byte, err error
 	if _, err := r.pack.ReadAt(r.stored, in.off); err != nil {
 		return nil, errors.New("the pack is cut short")
 	}
+	if held := &r.frames[r.last]; base != nil && len(base) == len(held.content) && unlayIn(base, r.stored) {
+		held.pack, held.off = pack, in.off // which held the other, and nothing else
+		return held.content, nil
+	}
 	h := &r.frames[r.next]
 	h.pack, r.last, r.next = "", r.next, (r.next+1)%len(r.frames)
-	if base != nil {
-		h.content, err = unlay(h.content[:0], r.stored, base)
-	} else {
+	content, ok := unlaid(h.content[:0], r.stored, base) // or raw, which the library copies twice
+	switch {
+	case ok:
+	case base != nil:
+		content, err = unlay(h.content[:0], r.stored, base)
+	default:
 		d := l.dec.Get().(*zstd.Decoder)
 		defer l.dec.Put(d)
-		h.content, err = d.DecodeAll(r.stored, h.content[:0])
+		content, err = d.DecodeAll(r.stored, h.content[:0])
 	}
-	if err != nil {
+	if h.content = content; err != nil {
 		return nil, err
 	}
 	if len(h.content) > maxFrame {
@@ -655,6 +673,24 @@ func readSet(path string, headOnly bool) (*Set, error) {
 		return nil, noSet(path, err)
 	}
 	defer f.Close()
+	if headOnly {
+		head, err := readBlock(bufio.NewReader(f))
+		if err == nil {
+			if head, err = inflate(head, nil); err == nil {
+				s, err := readHead(head)
+				if err != nil {
+					err = &Damage{Where: path, Why: err.Error()}
+				}
+				return s, err
+			}
+		}
+		if !errors.Is(err, errNoMark) {
+			return nil, &Damage{Where: path, Why: fmt.Sprintf("its head can't be read: %v", err)}
+		}
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return nil, err
+		}
+	}
 	z, err := zstd.NewReader(f, zstd.WithDecoderConcurrency(1))
 	if err != nil {
 		return nil, err
@@ -672,12 +708,7 @@ func setOf(frames [][]byte) (*Set, error) {
 	if len(frames) < 2 {
 		return nil, errors.New("it is cut short")
 	}
-	dec, err := newDecoder()
-	if err != nil {
-		return nil, err
-	}
-	defer dec.Close()
-	head, err := dec.DecodeAll(frames[0], nil)
+	head, err := inflate(frames[0], nil)
 	if err != nil {
 		return nil, fmt.Errorf("its head can't be read: %w", err)
 	}
@@ -685,7 +716,7 @@ func setOf(frames [][]byte) (*Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	entries, err := endOf(dec, frames)
+	entries, err := endOf(frames)
 	if err != nil {
 		return nil, err
 	}
@@ -702,8 +733,8 @@ func setOf(frames [][]byte) (*Set, error) {
 
 // endOf is how many entries a set's last frame says that it has: without that
 // frame it was cut short, at whatever place.
-func endOf(dec *zstd.Decoder, frames [][]byte) (entries int, err error) {
-	last, err := dec.DecodeAll(frames[len(frames)-1], nil)
+func endOf(frames [][]byte) (entries int, err error) {
+	last, err := inflate(frames[len(frames)-1], nil)
 	var end struct{ End *int }
 	if err != nil || json.Unmarshal(last, &end) != nil || end.End == nil {
 		return 0, errors.New("it is cut short")

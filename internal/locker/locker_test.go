@@ -687,12 +687,9 @@ func TestASetInOneFrameIsRead(t *testing.T) {
 	require.NoError(t, err)
 	frames, err := readFrames(path)
 	require.NoError(t, err)
-	dec, err := newDecoder()
-	require.NoError(t, err)
-	defer dec.Close()
 	var text []byte
 	for _, f := range frames {
-		text, err = dec.DecodeAll(f, text)
+		text, err = inflate(f, text)
 		require.NoError(t, err)
 	}
 	text = bytes.ReplaceAll(text, []byte(`,"kind":"file"`), []byte(`, "kind" : "file"`))

@@ -133,7 +133,7 @@ func (o *overing) piece(b []byte) (sum tree.Sum, n int, err error) {
 		return o.anew(b, store)
 	}
 	size := int(o.from[j+1] - o.from[j])
-	here := j < len(o.stand) && o.at == o.from[j]                                           // where it was looked for already
+	here := j < len(o.stand) && o.at == o.from[j]                                             // where it was looked for already
 	held := here && j+1 < len(o.stand) && !o.stand[j+1].IsZero() && o.stand[j+1] != zeroSum() // what follows has not moved
 	if size <= len(b) && !here {
 		if sum := sumPiece(b[:size]); sum == o.had[j] {
@@ -166,7 +166,7 @@ func (o *overing) ends(b []byte, i int) int {
 	if i >= len(o.had) {
 		return 0
 	}
-	was, err := o.w.l.pieceBy(&o.sc.read, o.had[i])
+	_, _, was, err := o.w.l.unchecked(&o.sc.read, o.had[i])
 	if err != nil || len(was) < layFrom {
 		return 0
 	}
@@ -226,13 +226,15 @@ func (w *Writer) inPlace(ctx context.Context, r io.ReaderAt, had []tree.Sum, fro
 		defer w.giveBuffer(buf)
 		sc := w.take()
 		defer w.give(sc)
-		n, err := r.ReadAt(buf[:from[end]-from[i]], from[i])
-		if errors.Is(err, io.EOF) {
-			err = nil
-		}
 		near := true
-		for k := i; k < end && from[k+1]-from[i] <= int64(n) && err == nil; k++ {
-			piece := buf[from[k]-from[i] : from[k+1]-from[i]]
+		read := int64(0)
+		var err error
+		for k := i; k < end && err == nil; k++ {
+			piece := buf[:from[k+1]-from[k]]
+			n, _ := r.ReadAt(piece, from[k])
+			if read += int64(n); n < len(piece) { // it has become shorter, or can't be read: told by who goes through the rest
+				break
+			}
 			sum := sumPiece(piece)
 			same := sum == had[k]
 			if !same && near { // one that is not tells that the content has moved
@@ -250,7 +252,7 @@ func (w *Writer) inPlace(ctx context.Context, r io.ReaderAt, had []tree.Sum, fro
 			mu.Unlock()
 		}
 		if note != nil {
-			note(int64(n))
+			note(read)
 		}
 	}
 	for i := 0; i < len(stand); {

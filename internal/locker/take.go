@@ -97,7 +97,7 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 		old, at := earlier.find(e.Path)
 		was[i] = -1
 		if e.Kind == tree.File {
-			if old == nil || old.Moving || !old.Settled(old.ReadAt) || !e.SameIdentity(old.Entry) || (doubtful && !w.l.stored(old)) {
+			if old == nil || base.doubted || old.Moving || !old.Settled(old.ReadAt) || !e.SameIdentity(old.Entry) || (doubtful && !w.l.stored(old)) {
 				todo = append(todo, i)
 				total += e.Size
 				if old != nil && old.Size >= layFrom && e.Size >= layFrom {

@@ -13,7 +13,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"math/bits"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -22,9 +21,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
-	"lukechampine.com/blake3"
-	"lukechampine.com/blake3/guts"
 )
 
 // StateFolder is Fresh Keel's own folder in an install. No walk enters it.
@@ -223,43 +221,13 @@ func SumFile(path string) (Sum, error) {
 	return h.Sum(), nil
 }
 
-// SumBytes hashes b on one core. The library's own hashes everything longer than a
-// kilobyte in goroutines, whose starting and waiting costs more than it brings where
-// many pieces are hashed side by side.
-func SumBytes(b []byte) Sum {
-	if len(b) <= guts.ChunkSize {
-		return blake3.Sum256(b)
-	}
-	root := subtree(b, 0)
-	root.Flags |= guts.FlagRoot
-	out := guts.WordsToBytes(guts.CompressNode(root))
-	return Sum(out[:len(Sum{})])
-}
-
-// wide is how much the library compresses at once, in bytes.
-const wide = guts.MaxSIMD * guts.ChunkSize
-
-// subtree is the node of the hash tree over b, which begins at a chunk and is longer
-// than one, or ends the input. The left half of a tree is the largest power of two
-// that leaves something for the right (BLAKE3, section 2.1).
-func subtree(b []byte, chunk uint64) guts.Node {
-	switch {
-	case len(b) == wide:
-		return guts.CompressBuffer((*[wide]byte)(b), wide, &guts.IV, chunk, 0)
-	case len(b) < wide:
-		var buf [wide]byte
-		return guts.CompressBuffer(&buf, copy(buf[:], b), &guts.IV, chunk, 0)
-	}
-	left := 1 << (bits.Len(uint(len(b)-1)) - 1)
-	l := guts.ChainingValue(subtree(b[:left], chunk))
-	r := guts.ChainingValue(subtree(b[left:], chunk+uint64(left/guts.ChunkSize)))
-	return guts.ParentNode(l, r, &guts.IV, 0)
-}
+// SumBytes hashes b.
+func SumBytes(b []byte) Sum { return blake3.Sum256(b) }
 
 // Hash is a running BLAKE3-256.
 type Hash struct{ h *blake3.Hasher }
 
-func NewHash() Hash                              { return Hash{blake3.New(32, nil)} }
+func NewHash() Hash                              { return Hash{blake3.New()} }
 func (h Hash) Write(b []byte) (int, error)       { return h.h.Write(b) }
 func (h Hash) Sum() (s Sum)                      { h.h.Sum(s[:0]); return s }
 func (h Hash) WriteString(s string) (int, error) { return h.h.Write([]byte(s)) }
