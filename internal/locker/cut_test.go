@@ -7,9 +7,10 @@ import (
 	"freshkeel/internal/tree"
 )
 
-// BenchmarkCutting weighs ways to cut: what is new after a database had one page
-// in two hundred rewritten, and after a file grew in the middle, in per cent of
-// the file, and how many pieces a MiB makes.
+// BenchmarkCutting weighs ways to cut: what is new after a database had one page in two
+// hundred rewritten, and after a file grew in the middle, in per cent of the file; the
+// same where what differs little is stored over what stood in its place; and how many
+// pieces a MiB makes.
 func BenchmarkCutting(b *testing.B) {
 	fixed := func(size int) func([]byte) int { return func(b []byte) int { return min(size, len(b)) } }
 	by := func(min, avg, max int) func([]byte) int {
@@ -28,8 +29,8 @@ func BenchmarkCutting(b *testing.B) {
 		name string
 		next func([]byte) int
 	}{
-		{"fixed 1024k", fixed(1 << 20)}, {"fixed 64k", fixed(64 << 10)}, {"fixed 32k", fixed(32 << 10)},
-		{"content 8-32-128k", by(8, 32, 128)}, {"content 16-64-256k", by(16, 64, 256)}, {"content 24-40-128k", by(24, 40, 128)}, {"content 32-44-128k", by(32, 44, 128)}, {"content 40-56-128k", by(40, 56, 128)}, {"content 48-64-128k", by(48, 64, 128)},
+		{"fixed 512k", fixed(512 << 10)}, {"fixed 64k", fixed(64 << 10)},
+		{"content 24-40-128k", by(24, 40, 128)}, {"content 64-128-512k", by(64, 128, 512)}, {"content 128-256-512k", by(128, 256, 512)}, {"content 256-512-1024k", by(256, 512, 1024)}, {"content 512-1024-2048k", by(512, 1024, 2048)},
 	} {
 		b.Run(way.name, func(b *testing.B) {
 			pieces := func(content []byte) map[tree.Sum]int {
@@ -42,21 +43,39 @@ func BenchmarkCutting(b *testing.B) {
 				return out
 			}
 			had := pieces(whole)
-			fresh := func(content []byte) float64 {
-				n := 0
-				for s, size := range pieces(content) {
-					if had[s] == 0 {
-						n += size
+			starts := map[int]int{} // of pieces → their ends
+			for at := 0; at < len(whole); {
+				n := way.next(whole[at:])
+				starts[at] = at + n
+				at += n
+			}
+			fresh := func(content []byte, over bool) float64 {
+				stored := 0
+				for at := 0; at < len(content); {
+					n := way.next(content[at:])
+					is := content[at : at+n]
+					if had[tree.SumBytes(is)] == 0 {
+						frame := []byte(nil)
+						if end := starts[at]; over && end > 0 {
+							frame = lay(nil, whole[at:end], is)
+						}
+						if frame == nil {
+							frame = is
+						}
+						stored += len(frame)
 					}
+					at += n
 				}
-				return 100 * float64(n) / float64(len(content))
+				return 100 * float64(stored) / float64(len(content))
 			}
 			b.SetBytes(int64(len(whole)))
 			for b.Loop() {
 				pieces(whole)
 			}
-			b.ReportMetric(fresh(pages), "%pages")
-			b.ReportMetric(fresh(grown), "%grown")
+			b.ReportMetric(fresh(pages, false), "%pages")
+			b.ReportMetric(fresh(pages, true), "%pages-over")
+			b.ReportMetric(fresh(grown, false), "%grown")
+			b.ReportMetric(fresh(grown, true), "%grown-over")
 			b.ReportMetric(float64(len(had))/64, "pieces/MiB")
 		})
 	}

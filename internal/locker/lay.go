@@ -184,7 +184,9 @@ func unlay(out, frame, was []byte) ([]byte, error) {
 // unlaid is unlay for a frame as lay and rawBlocks make it: the library makes a decoder
 // for each dictionary, which takes ten times as long. False for any other frame.
 func unlaid(out, frame, was []byte) ([]byte, bool) {
-	out = slices.Grow(out, len(was)+len(frame)) // at most, or it grows
+	if len(frame) > 9 { // as much as it says, and no more than can be
+		out = slices.Grow(out, int(min(binary.LittleEndian.Uint32(frame[5:]), maxFrame)))
+	}
 	size, ok := layings(frame, func(at, from, n int, b []byte) bool {
 		if b == nil {
 			b = was[from : from+n]
@@ -296,6 +298,9 @@ const (
 // compress: the library would look for matches in them, and find some that cost more
 // than they bring.
 func squeeze(enc *zstd.Encoder, out, b []byte) []byte {
+	if cap(out) == 0 {
+		out = roomy(out, len(b))
+	}
 	raw := func(b []byte) { out = rawBlocks(frameHead(out, len(b)), b, true) }
 	if dull(b, dullAll) {
 		raw(b)
@@ -335,6 +340,7 @@ func (w *Writer) over(sc *scratch, s tree.Sum, b []byte, base tree.Sum, alike bo
 	if err != nil {                                 // told by a check; it is stored whole
 		return false, nil
 	}
+	sc.read.next = sc.read.last // it is not asked for again: less memory is gone through
 	if alike && suffix(was, b[len(b)-tail:]) < tail {
 		return false, nil
 	}

@@ -26,7 +26,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -358,7 +357,7 @@ func (l *Locker) frameBy(r *reading, pack string, in found) (_ []byte, err error
 		}
 		r.name = pack
 	}
-	r.stored = slices.Grow(r.stored[:0], int(in.stored))[:in.stored]
+	r.stored = roomy(r.stored, int(in.stored))[:in.stored]
 	if _, err := r.pack.ReadAt(r.stored, in.off); err != nil {
 		return nil, errors.New("the pack is cut short")
 	}
@@ -368,6 +367,7 @@ func (l *Locker) frameBy(r *reading, pack string, in found) (_ []byte, err error
 	}
 	h := &r.frames[r.next]
 	h.pack, r.last, r.next = "", r.next, (r.next+1)%len(r.frames)
+	h.content = roomy(h.content, max(int(in.at+in.size), len(r.stored)))
 	content, ok := unlaid(h.content[:0], r.stored, base) // or raw, which the library copies twice
 	switch {
 	case ok:
@@ -386,6 +386,15 @@ func (l *Locker) frameBy(r *reading, pack string, in found) (_ []byte, err error
 	}
 	h.pack, h.off = pack, in.off
 	return h.content, nil
+}
+
+// roomy is b with room for n bytes: at once for as many as most need, since pieces come
+// in all sizes, and what was too small is garbage that was written to.
+func roomy(b []byte, n int) []byte {
+	if cap(b) >= n {
+		return b[:0]
+	}
+	return make([]byte, 0, max(n, maxFrame+4096))
 }
 
 func (l *Locker) openPack(path string) (*os.File, error) {
