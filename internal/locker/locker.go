@@ -3,8 +3,9 @@
 // program can read. docs/locker.md describes the files; this is their layout:
 //
 //	packs/NAME.zst       zstd frames one after the other, each of one piece or more
-//	packs/NAME.idx       a line for each piece: hash, offset of its frame, stored
-//	                     bytes of that, bytes of the piece, where in the frame
+//	packs/NAME.idx       compressed lines, one for each piece: hash, offset of its
+//	                     frame, stored bytes of that, bytes of the piece, where in
+//	                     the frame, and which piece it lies over
 //	packs/NAME.part      a pack being written; its writer holds a lock on it
 //	sets/OWNER/ID.set    zstd of JSON lines: a head, then one line for each entry
 //	gate                 a lock: shared by writers, alone by who gives space back
