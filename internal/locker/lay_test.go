@@ -296,3 +296,23 @@ func TestDamageBelowOtherPieces(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, checked.Damaged, 1)
 }
+
+// Whatever a frame says, what is read of it without the library is what that reads, and
+// reading it into the other piece comes to the same.
+func FuzzUnlaid(f *testing.F) {
+	was := noise(1, 20_000)
+	f.Add(lay(nil, was, append(noise(2, 300), was[300:]...)))
+	f.Add(lay(nil, was, slices.Insert(bytes.Clone(was), 999, 7)))
+	f.Add(rawBlocks(frameHead(nil, 3), []byte("moss")[:3], true))
+	f.Fuzz(func(t *testing.T, frame []byte) {
+		got, ok := unlaid(nil, frame, was)
+		within := bytes.Clone(was)
+		if in := unlayIn(within, frame); in {
+			require.True(t, ok)
+			require.True(t, bytes.Equal(got, within))
+		}
+		if want, err := unlay(nil, frame, was); ok && err == nil {
+			require.True(t, bytes.Equal(want, got))
+		}
+	})
+}
