@@ -82,7 +82,7 @@ func TestRealJavaServerIsRefittedAndProtected(t *testing.T) {
 		s = strings.Replace(s, "send = ''", "send = 'drain'", 1)
 		return strings.Replace(s, "line = ''", "line = '^frogs may come in'", 1)
 	})
-	p.editProfile(func(s string) string { return strings.Replace(s, "within = '4s'", "within = '30s'", 1) })
+	p.editProfile(func(s string) string { return strings.Replace(s, "within = '15s'", "within = '30s'", 1) })
 	p.ok("start")
 	pid := p.status().Server.PID
 

@@ -92,7 +92,7 @@ func freePort(t *testing.T) int {
 }
 
 // quick makes a profile's waits fit for a test.
-var quick = strings.NewReplacer("steady = '5s'", "steady = '60ms'", "within = '2m'", "within = '4s'", "wait = '60s'", "wait = '5s'", "terminate = '20s'", "terminate = '2s'")
+var quick = strings.NewReplacer("steady = '5s'", "steady = '60ms'", "within = '2m'", "within = '15s'", "wait = '60s'", "wait = '5s'", "terminate = '20s'", "terminate = '2s'")
 
 // bare is a folder with an empty install, for tests that fill it themselves.
 func bare(t *testing.T) *place {

@@ -31,7 +31,7 @@ func TestBuildThatDoesNotComeUpIsRolledBackByteForByte(t *testing.T) {
 			next.Behaviour = behaviour
 			p := mossgate(t, demo.Releases[0], next)
 			p.editProfile(func(s string) string {
-				s = strings.Replace(s, "within = '4s'", "within = '1500ms'", 1)
+				s = strings.Replace(s, "within = '15s'", "within = '1500ms'", 1)
 				return strings.Replace(s, "steady = '60ms'", "steady = '900ms'", 1)
 			})
 			require.NoError(t, os.Symlink("members.txt", filepath.Join(p.install, "guests")))
