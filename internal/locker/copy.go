@@ -623,15 +623,11 @@ func (p *Pushing) publish(ctx context.Context, s *Set) error {
 	missing := false
 	if err := p.l.Each(s.Owner, s.ID, func(f *File) {
 		for _, sum := range f.Pieces {
-			for range maxOver + 1 {
-				at, base, has := p.pieces.find(sum)
+			p.pieces.chain(sum, func(_ tree.Sum, at place, has bool) {
 				if missing = missing || !has; has {
 					used[at.pack] = true
 				}
-				if sum = base; sum.IsZero() {
-					break
-				}
-			}
+			})
 		}
 	}); err != nil {
 		return err
@@ -780,12 +776,7 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 		}
 		if err := p.l.Each(owner, id, func(f *File) {
 			for _, sum := range f.Pieces {
-				for range maxOver + 1 {
-					living[sum] = true
-					if _, sum, _ = p.pieces.find(sum); sum.IsZero() {
-						break
-					}
-				}
+				p.pieces.chain(sum, func(s tree.Sum, _ place, _ bool) { living[s] = true })
 			}
 		}); err != nil {
 			return nil // told by a check

@@ -204,6 +204,18 @@ func (x *pieces) find(s tree.Sum) (p place, base tree.Sum, ok bool) {
 	return p, base, false
 }
 
+// chain hears of a piece and then of those that it lies over, each over the next, and
+// of each whether it is there.
+func (x *pieces) chain(s tree.Sum, each func(s tree.Sum, p place, ok bool)) {
+	for range maxOver + 1 { // damage might make a ring
+		p, base, ok := x.find(s)
+		each(s, p, ok)
+		if s = base; s.IsZero() {
+			return
+		}
+	}
+}
+
 // depth is how many pieces a piece lies over, and so many more; 0 where one of them is
 // not there, or they are too many.
 func (x *pieces) depth(s tree.Sum, more int) int {

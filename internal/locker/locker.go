@@ -445,10 +445,14 @@ func (l *Locker) Same(r io.Reader, f File) (bool, error) {
 		}
 		at += n
 	}
-	if n, err := io.ReadFull(r, buf[:1]); n > 0 || at < held || !errors.Is(err, io.EOF) {
+	if at < held {
 		return false, nil
 	}
-	return true, nil
+	n, err := io.ReadFull(r, buf[:1])
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return n == 0 && err == nil, err
 }
 
 // Copy writes a stored file's content to w, each piece checked against its
