@@ -216,12 +216,13 @@ func (l *Locker) depth(base tree.Sum) int {
 
 // chain hears of a piece and then of those that it lies over, each over the next.
 func (l *Locker) chain(s tree.Sum, each func(tree.Sum)) {
-	for range maxOver + 1 { // damage might make a ring
+	l.find(s) // so that the indexes are read
+	all := make([]tree.Sum, 0, maxOver+1)
+	l.mu.RLock()
+	l.index.chain(s, func(s tree.Sum, _ place, _ bool) { all = append(all, s) })
+	l.mu.RUnlock() // who is called may ask for more
+	for _, s := range all {
 		each(s)
-		in, _, _ := l.seek(s)
-		if s = in.base; s.IsZero() {
-			return
-		}
 	}
 }
 
