@@ -94,12 +94,7 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 		}
 	}
 	l.mu.RUnlock()
-	slices.SortFunc(jobs, func(a, b line) int {
-		if a.pack != b.pack {
-			return int(a.pack) - int(b.pack)
-		}
-		return int(min(max(a.off-b.off, -1), 1))
-	})
+	slices.SortFunc(jobs, func(a, b line) int { return a.compare(b.place) })
 	var mu sync.Mutex
 	var spoilt []string
 	var done atomic.Int64

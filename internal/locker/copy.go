@@ -512,8 +512,9 @@ func (l *Locker) without(owner, id string, has func(tree.Sum) bool) (need []tree
 
 // parcel is a pack on its way.
 type parcel struct {
-	name     string
-	zst, idx bytes.Buffer
+	name string
+	zst  bytes.Buffer
+	idx  indexText
 }
 
 // fill begins a parcel, in the memory of one that arrived where there is one: a buffer
@@ -525,7 +526,7 @@ func (p *Pushing) fill() *parcel {
 	if n := len(p.empty); n > 0 {
 		par, p.empty = p.empty[n-1], p.empty[:n-1]
 		par.zst.Reset()
-		par.idx.Reset()
+		par.idx.reset()
 	}
 	par.zst.Grow(copyPack + maxFrame)
 	par.name = newName()
@@ -562,7 +563,8 @@ func (p *Pushing) Push(ctx context.Context, s *Set, note func(int64)) error {
 				cur = p.fill()
 			}
 			for _, ln := range lines {
-				writeIndexLine(&cur.idx, ln.sum, int64(cur.zst.Len()), len(stored), int(ln.size), int(ln.at), ln.base)
+				ln.off, ln.prints = int64(cur.zst.Len()), p.l.printsOf(ln.sum)
+				cur.idx.add(ln)
 			}
 			cur.zst.Write(stored)
 			if cur.zst.Len() >= copyPack {
@@ -593,7 +595,7 @@ func (p *Pushing) ship(ctx context.Context, par *parcel, note func(int64)) error
 	if err := p.halt("sent a pack"); err != nil {
 		return err
 	}
-	idx, err := packIndex(par.idx.Bytes())
+	idx, err := par.idx.pack()
 	if err != nil {
 		return err
 	}
@@ -870,12 +872,7 @@ func (l *Locker) frames(ctx context.Context, need []tree.Sum, each func(stored [
 		}
 		list = append(list, in)
 	}
-	slices.SortFunc(list, func(a, b found) int {
-		if a.pack != b.pack {
-			return int(a.pack) - int(b.pack)
-		}
-		return int(min(max(a.off-b.off, -1), 1))
-	})
+	slices.SortFunc(list, func(a, b found) int { return a.compare(b.place) })
 	r := &reading{}
 	defer r.close()
 	for len(list) > 0 {

@@ -57,7 +57,7 @@ func BenchmarkCutting(b *testing.B) {
 					if had[tree.SumBytes(is)] == 0 {
 						frame := []byte(nil)
 						if end := starts[at]; over && end > 0 {
-							frame = lay(nil, whole[at:end], is)
+							frame = layOver(whole[at:end], is)
 						}
 						if frame == nil {
 							frame = is

@@ -341,17 +341,15 @@ func (l *Locker) Bring(ctx context.Context, from *Locker, owner, id string, note
 	if err != nil {
 		return 0, err
 	}
-	var gathers []gathered
 	if err := from.frames(ctx, need, func(frame []byte, lines []found) error {
-		gathers = gathers[:0]
-		for _, ln := range lines {
-			gathers = append(gathers, gathered{ln.sum, int(ln.size), int(ln.at), ln.base})
+		for i := range lines {
+			lines[i].prints = from.printsOf(lines[i].sum)
 		}
 		if note != nil {
 			note(int64(len(frame)))
 		}
 		stored += int64(len(frame))
-		return w.append(frame, gathers)
+		return w.append(frame, lines)
 	}); err != nil {
 		return 0, err
 	}

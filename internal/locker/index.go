@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -22,10 +23,18 @@ const indexBlock = 16 << 10
 
 // index is what stands in one.
 type index struct {
-	lines []line
-	over  map[tree.Sum]tree.Sum // of pieces stored over another: which one
-	bad   error                 // of lines: they are left out
-	err   error                 // it can't be read at all
+	lines  []line
+	over   map[tree.Sum]tree.Sum // of pieces stored over another: which one
+	prints map[tree.Sum][]uint64 // of those that have them
+	bad    error                 // of lines: they are left out
+	err    error                 // it can't be read at all
+}
+
+// found is a line of an index with all that stands in it.
+type found struct {
+	line
+	base   tree.Sum // what it is stored over; zero: nothing, it is whole
+	prints []uint64 // of large pieces
 }
 
 func readIndex(path string) *index {
@@ -36,28 +45,59 @@ func readIndex(path string) *index {
 	return parseIndex(b)
 }
 
+// parseIndex reads an index: of a damaged one what can be had, and why that is not all.
 func parseIndex(b []byte) *index {
 	x := &index{lines: make([]line, 0, len(b)/lineLength+1)}
-	text, err := unpackIndex(b)
-	x.bad = err
+	r := bufio.NewReader(bytes.NewReader(b))
+	var text []byte
+	for n := 1; ; n++ {
+		raw, err := readBlock(r)
+		if errors.Is(err, io.EOF) {
+			return x
+		}
+		if err == nil {
+			text, err = inflate(raw, text[:0])
+		}
+		if err != nil {
+			x.bad = fmt.Errorf("block %d: %w", n, err)
+			if raw == nil { // where the next begins is not known
+				return x
+			}
+			continue
+		}
+		if err := x.block(text); err != nil {
+			x.bad = fmt.Errorf("block %d: %w", n, err)
+		}
+	}
+}
+
+// block takes up a block's lines.
+func (x *index) block(text []byte) (bad error) {
+	var last place // zero, or where the line before says its piece lies
 	for n := 1; len(text) > 0; n++ {
 		one, rest, _ := bytes.Cut(text, []byte("\n"))
-		in, err := readIndexLine(one)
-		switch {
-		case err != nil:
-			x.bad = fmt.Errorf("line %d: %w", n, err)
-		case !in.base.IsZero():
+		text = rest
+		in, err := readIndexLine(one, last)
+		if err != nil {
+			last, bad = place{}, fmt.Errorf("line %d: %w", n, err)
+			continue
+		}
+		last = in.place
+		if !in.base.IsZero() {
 			if x.over == nil {
 				x.over = map[tree.Sum]tree.Sum{}
 			}
 			x.over[in.sum] = in.base
-			fallthrough
-		default:
-			x.lines = append(x.lines, in.line)
 		}
-		text = rest
+		if in.prints != nil {
+			if x.prints == nil {
+				x.prints = map[tree.Sum][]uint64{}
+			}
+			x.prints[in.sum] = in.prints
+		}
+		x.lines = append(x.lines, in.line)
 	}
-	return x
+	return bad
 }
 
 // of says whose index it is: a pack's, by its number.
@@ -68,65 +108,78 @@ func (x *index) of(pack int) *index {
 	return x
 }
 
-// packIndex compresses an index's lines, in blocks like those of a set.
-func packIndex(text []byte) ([]byte, error) {
+// indexText is an index being written: its lines, in blocks like those of a set.
+type indexText struct {
+	text []byte
+	ends []int // of all blocks but the last
+	last place // where the line before says its piece lies; zero at the beginning of a block
+}
+
+// add appends a line.
+func (t *indexText) add(in found) {
+	begun := 0
+	if n := len(t.ends); n > 0 {
+		begun = t.ends[n-1]
+	}
+	if len(t.text)-begun >= indexBlock {
+		t.ends, t.last = append(t.ends, len(t.text)), place{}
+	}
+	t.text = appendIndexLine(t.text, in, t.last)
+	t.last = in.place
+}
+
+// reset empties it, and keeps its memory.
+func (t *indexText) reset() { *t = indexText{text: t.text[:0], ends: t.ends[:0]} }
+
+// pack compresses it.
+func (t *indexText) pack() ([]byte, error) {
 	enc, err := newBlockEncoder()
 	if err != nil {
 		return nil, err
 	}
 	defer enc.Close()
 	var out bytes.Buffer
-	for len(text) > 0 {
-		n := len(text)
-		if n > indexBlock {
-			n = indexBlock + 1 + bytes.IndexByte(text[indexBlock:], '\n')
-		}
-		if err := writeBlock(&out, enc.EncodeAll(text[:n], nil)); err != nil {
+	var comp []byte
+	from := 0
+	for _, end := range append(t.ends, len(t.text)) {
+		comp = enc.EncodeAll(t.text[from:end], comp[:0])
+		if err := writeBlock(&out, comp); err != nil {
 			return nil, err
 		}
-		text = text[n:]
+		from = end
 	}
 	return out.Bytes(), nil
 }
 
-// unpackIndex is what packIndex packed: of a damaged one what can be had, and why
-// that is not all.
-func unpackIndex(b []byte) (text []byte, bad error) {
-	r := bufio.NewReader(bytes.NewReader(b))
-	text = make([]byte, 0, len(b)*5/2)
-	for n := 1; ; n++ {
-		raw, err := readBlock(r)
-		if errors.Is(err, io.EOF) {
-			return text, bad
-		}
-		if err != nil {
-			return text, fmt.Errorf("block %d: %w", n, err)
-		}
-		more, err := inflate(raw, text)
-		if err != nil {
-			bad = fmt.Errorf("block %d: %w", n, err)
-			continue
-		}
-		text = more
-	}
+// follows tells whether a piece lies behind another in the same frame.
+func (p place) follows(o place) bool {
+	return o.stored > 0 && p.off == o.off && p.stored == o.stored && p.at == o.at+o.size
 }
 
-// found is a line of an index with what its piece is stored over.
-type found struct {
-	line
-	base tree.Sum // zero: nothing, it is whole
-}
-
-// writeIndexLine is what readIndexLine reads.
-func writeIndexLine(w io.Writer, sum tree.Sum, off int64, length, size, at int, base tree.Sum) {
-	fmt.Fprintf(w, "%s %d %d %d", sum, off, length, size)
-	if at > 0 || !base.IsZero() {
-		fmt.Fprintf(w, " %d", at)
+// appendIndexLine appends what readIndexLine reads behind a line of that place.
+func appendIndexLine(b []byte, in found, last place) []byte {
+	b = hex.AppendEncode(b, in.sum[:])
+	if in.base.IsZero() && in.prints == nil && in.follows(last) {
+		return fmt.Appendf(b, " %d\n", in.size)
 	}
-	if !base.IsZero() {
-		fmt.Fprintf(w, " %s", base)
+	next := last.stored > 0 && in.off == last.off+int64(last.stored)
+	if !next || in.at > 0 || !in.base.IsZero() {
+		b = fmt.Appendf(b, " %d", in.off)
 	}
-	fmt.Fprintln(w)
+	b = fmt.Appendf(b, " %d %d", in.stored, in.size)
+	if in.at > 0 || !in.base.IsZero() {
+		b = fmt.Appendf(b, " %d", in.at)
+	}
+	if !in.base.IsZero() {
+		b = fmt.Appendf(b, " %s", in.base)
+	}
+	for i, p := range in.prints {
+		if i == 0 {
+			b = append(b, " ="...)
+		}
+		b = fmt.Appendf(b, "%016x", p)
+	}
+	return append(b, '\n')
 }
 
 // enter makes a pack's pieces known; called with the lock held.
@@ -148,10 +201,11 @@ const maxOver = 8
 // but the references. The zero value is empty. Of lines with one hash one that is
 // whole counts before one that is stored over another piece.
 type pieces struct {
-	lines [][]line                // by pack
-	over  []map[tree.Sum]overline // by pack; nil where all is whole
-	table []uint64                // pack<<32 | line+1; 0: free. Its length is a power of two
-	n     int                     // in use
+	lines  [][]line                // by pack
+	over   []map[tree.Sum]overline // by pack; nil where all is whole
+	prints []map[tree.Sum][]uint64 // by pack; nil where none has any
+	table  []uint64                // pack<<32 | line+1; 0: free. Its length is a power of two
+	n      int                     // in use
 }
 
 // overline is a line of a piece that is stored over another.
@@ -202,6 +256,17 @@ func (x *pieces) find(s tree.Sum) (p place, base tree.Sum, ok bool) {
 		}
 	}
 	return p, base, false
+}
+
+// printsOf are a piece's prints, nil where it has none.
+func (x *pieces) printsOf(s tree.Sum) []uint64 {
+	if x.n == 0 {
+		return nil
+	}
+	if ref := x.table[x.slot(s)]; ref != 0 {
+		return x.prints[ref>>32][s]
+	}
+	return nil
 }
 
 // chain hears of a piece and then of those that it lies over, each over the next, and
@@ -257,7 +322,7 @@ func (x *pieces) add(in *index) {
 	x.grow(len(lines))
 	pack := uint64(len(x.lines))
 	x.lines = append(x.lines, lines)
-	x.over = append(x.over, nil)
+	x.over, x.prints = append(x.over, nil), append(x.prints, in.prints)
 	for i := range lines {
 		sum := lines[i].sum
 		base, over := in.over[sum]
@@ -287,21 +352,30 @@ func (x *pieces) each(do func(tree.Sum, place)) {
 	}
 }
 
-var errIndexLine = errors.New("it is not «hash offset stored size at» or «hash offset stored size at base»")
+var errIndexLine = errors.New("it is none of «hash offset stored size at base =prints», «hash stored size =prints», «hash size»")
 
-func readIndexLine(b []byte) (in found, err error) {
+// readIndexLine reads a line that stands behind one of a certain place.
+func readIndexLine(b []byte, last place) (in found, err error) {
 	if len(b) < 2*len(in.sum) {
 		return in, errIndexLine
 	}
 	if err := in.sum.UnmarshalText(b[:2*len(in.sum)]); err != nil {
 		return in, err
 	}
-	var n [4]int64
 	rest := b[2*len(in.sum):]
-	for i := range n {
-		if len(rest) == 0 && i == 3 { // a line without «at»
-			break
+	if before, prints, some := bytes.Cut(rest, []byte(" =")); some {
+		raw := make([]byte, hex.DecodedLen(len(prints)))
+		if _, err := hex.Decode(raw, prints); err != nil || len(raw) == 0 || len(raw)%8 != 0 {
+			return in, errIndexLine
 		}
+		for ; len(raw) > 0; raw = raw[8:] {
+			in.prints = append(in.prints, binary.BigEndian.Uint64(raw))
+		}
+		rest = before
+	}
+	var n [4]int64
+	fields := 0
+	for ; len(rest) > 0 && fields < len(n); fields++ {
 		if len(rest) < 2 || rest[0] != ' ' {
 			return in, errIndexLine
 		}
@@ -311,7 +385,7 @@ func readIndexLine(b []byte) (in found, err error) {
 			if d > 9 || digits > 18 {
 				return in, errIndexLine
 			}
-			n[i] = n[i]*10 + int64(d)
+			n[fields] = n[fields]*10 + int64(d)
 		}
 		if digits == 1 {
 			return in, errIndexLine
@@ -323,9 +397,18 @@ func readIndexLine(b []byte) (in found, err error) {
 			return in, errIndexLine
 		}
 	}
-	in.place = place{off: n[0], stored: int32(n[1]), size: int32(n[2]), at: int32(n[3])}
+	switch {
+	case fields >= 3:
+	case fields == 2 && last.stored > 0:
+		n = [4]int64{last.off + int64(last.stored), n[0], n[1], 0}
+	case fields == 1 && last.stored > 0 && in.prints == nil:
+		n = [4]int64{last.off, int64(last.stored), n[0], int64(last.at) + int64(last.size)}
+	default:
+		return in, errIndexLine
+	}
 	if n[0] < 0 || n[1] < 1 || n[1] > 2*maxFrame || n[2] < 0 || n[2] > maxFrame || n[3] < 0 || n[3]+n[2] > maxFrame {
 		return in, fmt.Errorf("%q is out of bounds", b)
 	}
+	in.place = place{off: n[0], stored: int32(n[1]), size: int32(n[2]), at: int32(n[3])}
 	return in, nil
 }

@@ -87,12 +87,9 @@ func suffix(a, b []byte) (n int) {
 	return n
 }
 
-// lay appends is as a frame over was. It is nil where that would save less than half.
-func lay(out, was, is []byte) []byte {
-	if len(is) < layFrom || len(was) < layFrom || bytes.HasPrefix(was, dictMagic) {
-		return nil
-	}
-	common := inCommon(was, is)
+// lay appends is as a frame over another piece of so many bytes, with which it has
+// something in common. It is nil where that would save less than half.
+func lay(out []byte, common []same, was int, is []byte) []byte {
 	differs := len(is)
 	for _, s := range common {
 		differs -= s.n
@@ -110,7 +107,7 @@ func lay(out, was, is []byte) []byte {
 				n -= laySame
 			}
 			last := i == len(common)-1 && at+n == len(is)
-			out = matchBlock(out, at+len(was)-(s.was+at-s.is), n, last)
+			out = matchBlock(out, at+was-(s.was+at-s.is), n, last)
 			at += n
 		}
 	}
@@ -336,25 +333,22 @@ func (w *Writer) over(sc *scratch, s tree.Sum, b []byte, base tree.Sum, alike bo
 	if _, _, ok := w.l.find(s); ok {
 		return true, nil
 	}
-	_, _, was, err := w.l.unchecked(&sc.read, base) // it is what lies over it that is hashed when it is read
-	if err != nil {                                 // told by a check; it is stored whole
-		return false, nil
+	prints := w.prints(sc, b)
+	over := func(base tree.Sum, alike bool) []byte {
+		common, was, err := w.common(sc, base, b, prints, alike)
+		if err != nil || was < layFrom { // damage is told by a check; it is stored whole
+			return nil
+		}
+		return lay(sc.comp[:0], common, was, b)
 	}
-	sc.read.next = sc.read.last // it is not asked for again: less memory is gone through
-	if alike && suffix(was, b[len(b)-tail:]) < tail {
-		return false, nil
-	}
-	frame := lay(sc.comp[:0], was, b)
+	frame := over(base, alike)
 	if frame == nil {
 		return false, nil
 	}
 	sc.comp = frame
 	if w.l.depth(base) == 0 { // too deep: over the lowest, while that still saves much
 		w.l.chain(base, func(s tree.Sum) { base = s })
-		if _, _, was, err = w.l.unchecked(&sc.read, base); err == nil {
-			frame = lay(sc.comp[:0], was, b)
-		}
-		if frame == nil || err != nil || 4*len(frame) > len(b) {
+		if frame = over(base, false); frame == nil || 4*len(frame) > len(b) {
 			return true, w.put(sc, s, b)
 		}
 		sc.comp = frame
@@ -369,5 +363,5 @@ func (w *Writer) over(sc *scratch, s tree.Sum, b []byte, base tree.Sum, alike bo
 	if !w.claim(s) {
 		return true, nil
 	}
-	return true, w.append(frame, []gathered{{sum: s, size: len(b), base: base}})
+	return true, w.append(frame, []found{{line{s, place{size: int32(len(b))}}, base, prints}})
 }

@@ -19,6 +19,7 @@ package locker
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -55,6 +56,7 @@ type Locker struct {
 	loaded bool            // the indexes were read
 	spoilt map[string]bool // lines of damagedFile: pieces that count as not stored
 	far    *far            // nil: it stands here
+	key    uint64          // of prints; 0: none
 }
 
 // place is where a piece lies.
@@ -64,6 +66,11 @@ type place struct {
 	size   int32
 	at     int32 // in the frame's content
 	off    int64 // of the frame in the pack
+}
+
+// compare puts places in the order in which they lie.
+func (p place) compare(o place) int {
+	return cmp.Or(cmp.Compare(p.pack, o.pack), cmp.Compare(p.off, o.off), cmp.Compare(p.at, o.at))
 }
 
 // Damage is stored content that does not read back as what was stored.
@@ -226,12 +233,12 @@ func (l *Locker) chain(s tree.Sum, each func(tree.Sum)) {
 	}
 }
 
-// reading is what a reader keeps from piece to piece: the pack that is open, and
-// the last frames, since neighbours lie side by side: in as many frames as there
-// were cores when they were stored.
+// reading is what a reader keeps from piece to piece: packs that are open, as many as
+// pieces may lie over each other, and the last frames, since neighbours lie side by
+// side: in as many frames as there were cores when they were stored.
 type reading struct {
-	name   string
-	pack   *os.File
+	packs  [maxOver + 1]openPack
+	oldest int    // of those
 	stored []byte // of the frame that was read last
 	frames [4]heldFrame
 	next   int // which of them goes next
@@ -244,12 +251,38 @@ type heldFrame struct {
 	content []byte
 }
 
+type openPack struct {
+	name string
+	f    *os.File
+}
+
 func (r *reading) close() {
-	if r.pack != nil {
-		r.pack.Close()
+	for i := range r.packs {
+		if p := &r.packs[i]; p.f != nil {
+			p.f.Close()
+			*p = openPack{}
+		}
 	}
-	r.pack, r.name = nil, ""
 	r.forget()
+}
+
+// open opens a pack, and keeps it open.
+func (r *reading) open(l *Locker, pack string) (*os.File, error) {
+	for _, p := range r.packs {
+		if p.name == pack {
+			return p.f, nil
+		}
+	}
+	f, err := l.openPack(pack)
+	if err != nil {
+		return nil, err
+	}
+	p := &r.packs[r.oldest]
+	if r.oldest = (r.oldest + 1) % len(r.packs); p.f != nil {
+		p.f.Close()
+	}
+	*p = openPack{pack, f}
+	return f, nil
 }
 
 // forget has the next piece read from its pack in any case.
@@ -348,19 +381,12 @@ func (l *Locker) frameBy(r *reading, pack string, in found) (_ []byte, err error
 			r.next = (r.next + 1) % len(r.frames)
 		}
 	}
-	if r.name != pack {
-		if r.pack != nil {
-			r.pack.Close()
-		}
-		r.name = ""
-		if r.pack, err = l.openPack(pack); err != nil {
-			r.pack = nil
-			return nil, err
-		}
-		r.name = pack
+	f, err := r.open(l, pack)
+	if err != nil {
+		return nil, err
 	}
 	r.stored = roomy(r.stored, int(in.stored))[:in.stored]
-	if _, err := r.pack.ReadAt(r.stored, in.off); err != nil {
+	if _, err := f.ReadAt(r.stored, in.off); err != nil {
 		return nil, errors.New("the pack is cut short")
 	}
 	if held := &r.frames[r.last]; base != nil && len(base) == len(held.content) && unlayIn(base, r.stored) {

@@ -235,6 +235,10 @@ func (w *Writer) inPlace(ctx context.Context, r io.ReaderAt, had []tree.Sum, fro
 			if read += int64(n); n < len(piece) { // it has become shorter, or can't be read: told by who goes through the rest
 				break
 			}
+			if w.stands(sc, piece, had[k]) {
+				stand[k] = had[k]
+				continue
+			}
 			sum := sumPiece(piece)
 			same := sum == had[k]
 			if !same && near { // one that is not tells that the content has moved

@@ -98,6 +98,7 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 	if base != nil {
 		defer base.close()
 	}
+	w.doubts = base != nil && base.doubted
 	t := &Taken{Entries: files}
 	was := make([]int, len(files)) // position in the base, -1 for what differs
 	over := map[int][]tree.Sum{}   // of files that have to be read, the pieces that they had

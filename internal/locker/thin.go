@@ -1,7 +1,6 @@
 package locker
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -205,11 +204,13 @@ func (l *Locker) move(base string, keep []*frame) error {
 	w.packs = []*pack{p}
 	defer w.Close()
 	for _, f := range keep {
+		slices.SortFunc(f.lines, func(a, b found) int { return a.compare(b.place) })
 		for _, ln := range f.lines {
 			if _, err := l.piece(ln.sum); err != nil { // damage stays where it is, and is told by a check
 				return err
 			}
-			writeIndexLine(&p.idx, ln.sum, p.off, int(f.stored), int(ln.size), int(ln.at), ln.base)
+			ln.off, ln.prints = p.off, l.printsOf(ln.sum)
+			p.idx.add(ln)
 		}
 		if n, err := io.Copy(p.out, io.NewSectionReader(src, f.off, int64(f.stored))); err != nil || n != int64(f.stored) {
 			return errors.Join(err, fmt.Errorf("a frame of %s.zst is cut short", base))
@@ -237,17 +238,15 @@ func (l *Locker) TidyIndexes() error {
 		if err != nil {
 			return err
 		}
-		text, bad := unpackIndex(b)
-		var good []byte
-		for line := range bytes.Lines(text) {
-			if _, err := readIndexLine(bytes.TrimSuffix(line, []byte("\n"))); err == nil {
-				good = append(good, line...)
-			}
-		}
-		if bad == nil && len(good) == len(text) {
+		x := parseIndex(b)
+		if x.bad == nil {
 			continue
 		}
-		if b, err = packIndex(good); err == nil {
+		var good indexText
+		for _, ln := range x.lines {
+			good.add(found{ln, x.over[ln.sum], x.prints[ln.sum]})
+		}
+		if b, err = good.pack(); err == nil {
 			err = tree.WriteFile(at, b, 0o600)
 		}
 		if err != nil {

@@ -2,7 +2,6 @@ package locker
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -60,6 +59,7 @@ type Writer struct {
 	idle    []*scratch     // each may hold a frame that is not full yet
 	gate    *flock.Flock   // held shared: nothing is given back meanwhile
 	broken  error          // why it can't be held
+	doubts  bool           // prints are not believed in this pass
 }
 
 // scratch is what one worker needs: it is what memory grows with.
@@ -68,14 +68,10 @@ type scratch struct {
 	close   *zstd.Encoder // for small files, most of which are text
 	comp    []byte
 	frame   []byte // gathered pieces, end to end
-	gathers []gathered
+	gathers []found
 	read    reading // of pieces that others are stored over
-}
-
-type gathered struct {
-	sum      tree.Sum
-	size, at int      // in the frame's content
-	base     tree.Sum // what it is stored over; zero: nothing
+	part    []byte  // of one of them
+	prints  []uint64
 }
 
 type pack struct {
@@ -84,7 +80,7 @@ type pack struct {
 	out  *bufio.Writer
 	lock *flock.Flock
 	off  int64
-	idx  bytes.Buffer
+	idx  indexText
 
 	pieces int
 }
@@ -96,6 +92,7 @@ func (l *Locker) Writer() *Writer {
 	err := gate.RLock()
 	l.sweep()
 	l.forget() // what was indexed before may have moved
+	l.makeKey()
 	w := l.writer()
 	w.gate, w.broken = gate, err
 	return w
@@ -296,14 +293,15 @@ func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
 	}
 	if len(b) >= alone { // which saves copying it
 		sc.comp = squeeze(sc.quick, sc.comp[:0], b)
-		return w.append(sc.comp, []gathered{{sum: s, size: len(b)}})
+		in := found{line: line{s, place{size: int32(len(b))}}, prints: w.prints(sc, b)}
+		return w.append(sc.comp, []found{in})
 	}
 	if len(sc.frame)+len(b) > bundle {
 		if err := w.storeGathered(sc); err != nil {
 			return err
 		}
 	}
-	sc.gathers = append(sc.gathers, gathered{sum: s, size: len(b), at: len(sc.frame)})
+	sc.gathers = append(sc.gathers, found{line: line{s, place{size: int32(len(b)), at: int32(len(sc.frame))}}})
 	sc.frame = append(sc.frame, b...)
 	return nil
 }
@@ -330,9 +328,9 @@ func (w *Writer) storeGathered(sc *scratch) error {
 	return err
 }
 
-// append writes one frame, to a pack that nobody else is writing to now. Another is
+// append writes one frame, of certain pieces, to a pack that nobody else is writing to now. Another is
 // begun beside it only once there is so much to write that they won't stay small.
-func (w *Writer) append(frame []byte, gathers []gathered) (err error) {
+func (w *Writer) append(frame []byte, pieces []found) (err error) {
 	w.mu.Lock()
 	for len(w.packs) == 0 && w.taken > 0 && w.stored < began {
 		w.given.Wait()
@@ -348,7 +346,7 @@ func (w *Writer) append(frame []byte, gathers []gathered) (err error) {
 		p, err = w.l.newPack()
 	}
 	if err == nil {
-		full, err = p.add(frame, gathers)
+		full, err = p.add(frame, pieces)
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -367,18 +365,19 @@ func (w *Writer) append(frame []byte, gathers []gathered) (err error) {
 }
 
 // add writes one frame; full: it is time to seal the pack.
-func (p *pack) add(frame []byte, gathers []gathered) (full bool, err error) {
+func (p *pack) add(frame []byte, pieces []found) (full bool, err error) {
 	if _, err := p.out.Write(frame); err != nil {
 		return false, fmt.Errorf("write to the locker: %w", err)
 	}
-	for _, g := range gathers {
-		writeIndexLine(&p.idx, g.sum, p.off, len(frame), g.size, g.at, g.base)
+	for _, in := range pieces {
+		in.off, in.stored = p.off, int32(len(frame))
+		p.idx.add(in)
 	}
 	if p.off/began != (p.off+int64(len(frame)))/began {
 		tree.BeginFlush(p.f)
 	}
 	p.off += int64(len(frame))
-	p.pieces += len(gathers)
+	p.pieces += len(pieces)
 	return p.off >= PackSize || p.pieces >= packPieces, nil
 }
 
@@ -425,7 +424,7 @@ func (w *Writer) seal(p *pack) error {
 	if err := os.Rename(base+".part", base+".zst"); err != nil {
 		return err
 	}
-	idx, err := packIndex(p.idx.Bytes())
+	idx, err := p.idx.pack()
 	if err == nil {
 		err = tree.WriteFile(base+".idx", idx, 0o600)
 	}
