@@ -8,7 +8,10 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
+
+	"freshkeel/internal/tree"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
@@ -218,6 +221,7 @@ func TestAFileIsStoredOverItsPast(t *testing.T) {
 		}
 	}
 	assert.Greater(t, over, len(was), "many are stored over others")
+	parts(t, l, r)
 	size, err := l.size()
 	require.NoError(t, err)
 	assert.Less(t, size, int64(11*mib))
@@ -253,6 +257,144 @@ func TestAFileIsStoredOverItsPast(t *testing.T) {
 		compared++
 	}
 	assert.Greater(t, compared, 3)
+}
+
+// parts reads stretches of all pieces, and compares them with the whole.
+func parts(t *testing.T, l *Locker, r *rand.Rand) {
+	t.Helper()
+	var all []tree.Sum
+	l.index.each(func(s tree.Sum, _ place) { all = append(all, s) })
+	sc := &scratch{}
+	defer sc.read.close()
+	for _, s := range all {
+		whole, err := l.piece(s)
+		require.NoError(t, err)
+		for range 8 {
+			from := r.IntN(len(whole))
+			n := 1 + r.IntN(len(whole)-from)
+			got, err := l.part(sc, s, from, n)
+			require.NoError(t, err)
+			require.True(t, bytes.Equal(whole[from:from+n], got), "%d from %d of %d", n, from, len(whole))
+		}
+		_, err = l.part(sc, s, len(whole)-5, 6)
+		require.Error(t, err)
+	}
+}
+
+// A part of a piece is read alike however the piece is stored, and damage on the way to
+// it is an error and not other content.
+func TestAPartOfAPieceIsReadLikeTheWhole(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 3))
+	text := bytes.Repeat([]byte("words and more words "), 40_000)
+	dir, l := t.TempDir(), open(t, t.TempDir())
+	for name, b := range map[string][]byte{
+		"noise": noise(1, 500_000), "short": noise(2, layBlock), "shorter": noise(3, layBlock-1), "longer": noise(4, layBlock+1), "text": text, "small": []byte("words"),
+		"both": slices.Concat(noise(5, 200_000), text[:100_000], noise(6, 150_000)), "last": slices.Concat(text[:300_000], noise(7, 90_000)),
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), b, 0o644))
+	}
+	s, _ := take(t, l, dir, nil)
+	require.NoError(t, l.refresh())
+	parts(t, l, r)
+	p := s.Find("noise").Pieces[0]
+	in, pack, _ := l.seek(p)
+	require.Greater(t, in.size, int32(2*layBlock))
+	whole, err := os.ReadFile(pack)
+	require.NoError(t, err)
+	sc := &scratch{}
+	for name, at := range map[string]int64{"a block's head": 9 + 3 + layBlock, "the frame's head": 6} {
+		b := bytes.Clone(whole)
+		b[in.off+at] ^= 8
+		require.NoError(t, os.WriteFile(pack, b, 0o600))
+		_, err = l.part(sc, p, layBlock+10, 100)
+		assert.Error(t, err, name)
+		sc.read.close()
+	}
+	require.NoError(t, os.Remove(pack))
+	_, err = l.part(sc, p, 10, 100)
+	assert.Error(t, err)
+}
+
+// Prints tell that a piece stands where it stood, and of one that has changed which part
+// did not. They are believed in an ordinary backup and not in one that reads everything;
+// a key that is lost, or another's, costs nothing but time.
+func TestPrintsTellWhatStands(t *testing.T) {
+	content := noise(9, 2*mib)
+	for name, c := range map[string]struct {
+		key              string // what becomes of it; "": it stays
+		doubts, believed bool
+	}{"ordinary": {believed: true}, "reread": {doubts: true}, "lost key": {key: "x"}, "another key": {key: "0123456789abcdef"}} {
+		dir, home := t.TempDir(), t.TempDir()
+		at := filepath.Join(dir, "world.db")
+		save := func(b []byte, last *Set) (*Locker, *Set) {
+			l := open(t, home)
+			require.NoError(t, os.WriteFile(at, b, 0o644))
+			var base *Base
+			if last != nil {
+				var err error
+				base, err = l.Base(last.Owner, last.ID)
+				require.NoError(t, err)
+				if c.doubts {
+					base.Doubted()
+				}
+			}
+			s, _ := take(t, l, dir, base)
+			return l, s
+		}
+		reads := func(l *Locker, s *Set, b []byte) bool {
+			var out bytes.Buffer
+			return l.Copy(&out, s.Entries[0]) == nil && bytes.Equal(b, out.Bytes())
+		}
+		l, first := save(content, nil)
+		pieces := first.Entries[0].Pieces
+		from := l.bounds(pieces)
+		require.Greater(t, len(pieces), 2)
+		require.Len(t, l.printsOf(pieces[0]), stretches(int(from[1])))
+		if c.key != "" {
+			require.NoError(t, os.WriteFile(filepath.Join(home, keyFile), []byte(c.key), 0o600))
+		}
+		l, second := save(content, first)
+		assert.Equal(t, pieces, second.Entries[0].Pieces, name)
+		assert.Zero(t, second.New, name)
+
+		// A bit of the first stretch rots in the pack, and the last changes in the file: who
+		// believes that the first is the same does not read it.
+		in, pack, _ := l.seek(pieces[0])
+		require.Greater(t, from[1], int64(2*printed), "it has two stretches")
+		b, err := os.ReadFile(pack)
+		require.NoError(t, err)
+		b[in.off+5000] ^= 4
+		require.NoError(t, os.WriteFile(pack, b, 0o600))
+		is := bytes.Clone(content)
+		copy(is[from[1]-9000:], noise(7, 4096))
+		l, third := save(is, second)
+		assert.Less(t, third.New, int64(6000), name)
+		assert.NotEqual(t, pieces[0], third.Entries[0].Pieces[0])
+		assert.Equal(t, !c.believed, reads(l, third, is), name)
+		b[in.off+5000] ^= 4
+		require.NoError(t, os.WriteFile(pack, b, 0o600))
+		assert.True(t, reads(open(t, home), third, is), name)
+
+		// The index says of the second piece what would be the prints of another.
+		w := l.Writer()
+		other := bytes.Clone(is)
+		other[from[1]+10]++
+		in, pack, _ = l.seek(pieces[1])
+		index := strings.TrimSuffix(pack, ".zst") + ".idx"
+		x := readIndex(index)
+		x.prints[pieces[1]] = slices.Clone(w.prints(&scratch{}, other[from[1]:from[2]]))
+		w.Close()
+		var text indexText
+		for _, ln := range x.lines {
+			text.add(found{ln, x.over[ln.sum], x.prints[ln.sum]})
+		}
+		b, err = text.pack()
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(index, b, 0o600))
+		l, fourth := save(other, third)
+		assert.Equal(t, !c.doubts, fourth.Entries[0].Pieces[1] == pieces[1], name)
+		assert.True(t, fourth.Entries[0].Pieces[1] == pieces[1] || reads(l, fourth, other), name)
+	}
 }
 
 // Damage in a piece that others lie over hurts those too, and is told as that; the next

@@ -56,7 +56,6 @@ type Locker struct {
 	loaded bool            // the indexes were read
 	spoilt map[string]bool // lines of damagedFile: pieces that count as not stored
 	far    *far            // nil: it stands here
-	key    uint64          // of prints; 0: none
 }
 
 // place is where a piece lies.

@@ -28,24 +28,23 @@ const (
 
 const keyFile = "key"
 
-// makeKey makes the key for prints, where there is none yet. Without one there are no
-// prints, which costs time and nothing else.
-func (l *Locker) makeKey() {
+// printKey is the locker's key for prints, made when there is none. It is 0 where that
+// can't be: there are no prints then, which costs time and nothing else.
+func (l *Locker) printKey() uint64 {
 	at := filepath.Join(l.dir, keyFile)
-	if readKey(at) == 0 {
-		tree.WriteFile(at, []byte(newName()+"\n"), 0o600)
+	read := func() uint64 {
+		b, _ := os.ReadFile(at)
+		raw, err := hex.DecodeString(string(bytes.TrimSpace(b)))
+		if err != nil || len(raw) != 8 {
+			return 0
+		}
+		return binary.BigEndian.Uint64(raw)
 	}
-	l.key = readKey(at)
-}
-
-// readKey is 0 where it can't be read.
-func readKey(at string) uint64 {
-	b, _ := os.ReadFile(at)
-	raw, err := hex.DecodeString(string(bytes.TrimSpace(b)))
-	if err != nil || len(raw) != 8 {
-		return 0
+	if key := read(); key != 0 {
+		return key
 	}
-	return binary.BigEndian.Uint64(raw)
+	tree.WriteFile(at, []byte(newName()+"\n"), 0o600)
+	return read() // another process may have made it meanwhile
 }
 
 // stretches is how many of them a piece has, and where one of them ends.
@@ -60,13 +59,13 @@ func stretchEnd(i, size int) int {
 
 // prints are those of a piece; nil where it has none. They hold until the next.
 func (w *Writer) prints(sc *scratch, b []byte) []uint64 {
-	if w.l.key == 0 || len(b) < printsFrom {
+	if w.key == 0 || len(b) < printsFrom {
 		return nil
 	}
 	sc.prints = sc.prints[:0]
 	for i, from := 0, 0; from < len(b); i++ {
 		to := stretchEnd(i, len(b))
-		sc.prints = append(sc.prints, xxh3.HashSeed(b[from:to], w.l.key))
+		sc.prints = append(sc.prints, xxh3.HashSeed(b[from:to], w.key))
 		from = to
 	}
 	return sc.prints

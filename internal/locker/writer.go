@@ -59,7 +59,8 @@ type Writer struct {
 	idle    []*scratch     // each may hold a frame that is not full yet
 	gate    *flock.Flock   // held shared: nothing is given back meanwhile
 	broken  error          // why it can't be held
-	doubts  bool           // prints are not believed in this pass
+	key     uint64         // of prints; 0: none are made
+	doubts  bool           // those that are known are not believed in this pass
 }
 
 // scratch is what one worker needs: it is what memory grows with.
@@ -92,9 +93,8 @@ func (l *Locker) Writer() *Writer {
 	err := gate.RLock()
 	l.sweep()
 	l.forget() // what was indexed before may have moved
-	l.makeKey()
 	w := l.writer()
-	w.gate, w.broken = gate, err
+	w.gate, w.broken, w.key = gate, err, l.printKey()
 	return w
 }
 
