@@ -22,7 +22,7 @@ import (
 // a reader, and what is stored has its BLAKE3 hash as ever.
 
 const (
-	printed    = 192 << 10 // bytes of a stretch; the last of a piece is longer by what is left over
+	printed    = 256 << 10 // bytes of a stretch; the last of a piece is longer by what is left over
 	printsFrom = 64 << 10  // pieces smaller than this, in bytes, have none
 )
 
