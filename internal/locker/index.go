@@ -14,8 +14,8 @@ import (
 	"freshkeel/internal/tree"
 )
 
-// lineLength is about how long a line of an index is compressed, in bytes.
-const lineLength = 38
+// lineLength is how long a line of an index is compressed at least, in bytes: a hash.
+const lineLength = 32
 
 // indexBlock is about how many bytes of lines are compressed together: damage costs
 // the lines of the block that it is in, and no others.
@@ -25,7 +25,7 @@ const indexBlock = 16 << 10
 type index struct {
 	lines  []line
 	over   map[tree.Sum]tree.Sum // of pieces stored over another: which one
-	prints map[tree.Sum][]uint64 // of those that have them
+	prints map[tree.Sum][]byte   // of those that have them
 	bad    error                 // of lines: they are left out
 	err    error                 // it can't be read at all
 }
@@ -34,7 +34,7 @@ type index struct {
 type found struct {
 	line
 	base   tree.Sum // what it is stored over; zero: nothing, it is whole
-	prints []uint64 // of large pieces
+	prints []byte   // of large pieces
 }
 
 func readIndex(path string) *index {
@@ -91,7 +91,7 @@ func (x *index) block(text []byte) (bad error) {
 		}
 		if in.prints != nil {
 			if x.prints == nil {
-				x.prints = map[tree.Sum][]uint64{}
+				x.prints = map[tree.Sum][]byte{}
 			}
 			x.prints[in.sum] = in.prints
 		}
@@ -173,11 +173,8 @@ func appendIndexLine(b []byte, in found, last place) []byte {
 	if !in.base.IsZero() {
 		b = fmt.Appendf(b, " %s", in.base)
 	}
-	for i, p := range in.prints {
-		if i == 0 {
-			b = append(b, " ="...)
-		}
-		b = fmt.Appendf(b, "%016x", p)
+	if in.prints != nil {
+		b = hex.AppendEncode(append(b, " ="...), in.prints)
 	}
 	return append(b, '\n')
 }
@@ -203,7 +200,7 @@ const maxOver = 8
 type pieces struct {
 	lines  [][]line                // by pack
 	over   []map[tree.Sum]overline // by pack; nil where all is whole
-	prints []map[tree.Sum][]uint64 // by pack; nil where none has any
+	prints []map[tree.Sum][]byte   // by pack; nil where none has any
 	table  []uint64                // pack<<32 | line+1; 0: free. Its length is a power of two
 	n      int                     // in use
 }
@@ -259,7 +256,7 @@ func (x *pieces) find(s tree.Sum) (p place, base tree.Sum, ok bool) {
 }
 
 // printsOf are a piece's prints, nil where it has none.
-func (x *pieces) printsOf(s tree.Sum) []uint64 {
+func (x *pieces) printsOf(s tree.Sum) []byte {
 	if x.n == 0 {
 		return nil
 	}
@@ -364,12 +361,9 @@ func readIndexLine(b []byte, last place) (in found, err error) {
 	}
 	rest := b[2*len(in.sum):]
 	if before, prints, some := bytes.Cut(rest, []byte(" =")); some {
-		raw := make([]byte, hex.DecodedLen(len(prints)))
-		if _, err := hex.Decode(raw, prints); err != nil || len(raw) == 0 || len(raw)%8 != 0 {
+		in.prints = make([]byte, hex.DecodedLen(len(prints)))
+		if _, err := hex.Decode(in.prints, prints); err != nil || len(in.prints) <= printSum {
 			return in, errIndexLine
-		}
-		for ; len(raw) > 0; raw = raw[8:] {
-			in.prints = append(in.prints, binary.BigEndian.Uint64(raw))
 		}
 		rest = before
 	}

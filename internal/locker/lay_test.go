@@ -349,7 +349,7 @@ func TestPrintsTellWhatStands(t *testing.T) {
 		pieces := first.Entries[0].Pieces
 		from := l.bounds(pieces)
 		require.Greater(t, len(pieces), 2)
-		require.Len(t, l.printsOf(pieces[0]), stretches(int(from[1])))
+		require.Len(t, l.printsOf(pieces[0]), printSum+stretches(int(from[1])))
 		if c.key != "" {
 			require.NoError(t, os.WriteFile(filepath.Join(home, keyFile), []byte(c.key), 0o600))
 		}
@@ -375,25 +375,28 @@ func TestPrintsTellWhatStands(t *testing.T) {
 		require.NoError(t, os.WriteFile(pack, b, 0o600))
 		assert.True(t, reads(open(t, home), third, is), name)
 
-		// The index says of the second piece what would be the prints of another.
-		w := l.Writer()
-		other := bytes.Clone(is)
-		other[from[1]+10]++
-		in, pack, _ = l.seek(pieces[1])
-		index := strings.TrimSuffix(pack, ".zst") + ".idx"
-		x := readIndex(index)
-		x.prints[pieces[1]] = slices.Clone(w.prints(&scratch{}, other[from[1]:from[2]]))
-		w.Close()
-		var text indexText
-		for _, ln := range x.lines {
-			text.add(found{ln, x.over[ln.sum], x.prints[ln.sum]})
+		// The index says of the second piece what would be the prints of another; then but
+		// for the sum, which is what tells.
+		for n, upTo := range []int{0, printSum} {
+			w := l.Writer()
+			other := bytes.Clone(is)
+			other[from[1]+10+int64(n)]++
+			in, pack, _ = l.seek(pieces[1])
+			index := strings.TrimSuffix(pack, ".zst") + ".idx"
+			x := readIndex(index)
+			copy(x.prints[pieces[1]][upTo:], w.prints(&scratch{}, other[from[1]:from[2]])[upTo:])
+			w.Close()
+			var text indexText
+			for _, ln := range x.lines {
+				text.add(found{ln, x.over[ln.sum], x.prints[ln.sum]})
+			}
+			b, err = text.pack()
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(index, b, 0o600))
+			after, fourth := save(other, third)
+			assert.Equal(t, !c.doubts && upTo == 0, fourth.Entries[0].Pieces[1] == pieces[1], name)
+			assert.True(t, fourth.Entries[0].Pieces[1] == pieces[1] || reads(after, fourth, other), name)
 		}
-		b, err = text.pack()
-		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(index, b, 0o600))
-		l, fourth := save(other, third)
-		assert.Equal(t, !c.doubts, fourth.Entries[0].Pieces[1] == pieces[1], name)
-		assert.True(t, fourth.Entries[0].Pieces[1] == pieces[1] || reads(l, fourth, other), name)
 	}
 }
 

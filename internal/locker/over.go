@@ -217,70 +217,81 @@ func (l *Locker) bounds(pieces []tree.Sum) []int64 {
 // what stands there now, the zero hash where it is something else altogether.
 func (w *Writer) inPlace(ctx context.Context, r io.ReaderAt, had []tree.Sum, from []int64, note func(int64)) ([]tree.Sum, error) {
 	stand := make([]tree.Sum, len(had))
-	var beside sync.WaitGroup
-	defer beside.Wait()
-	var mu sync.Mutex
+	var mu sync.Mutex // of the next two
+	next := 0
 	var failed error
-	look := func(i, end int) {
+	// some is a stretch that nobody has looked at yet.
+	some := func() (i, end int) {
+		mu.Lock()
+		defer mu.Unlock()
+		if failed == nil {
+			failed = ctx.Err()
+		}
+		if i = next; i == len(stand) || failed != nil {
+			return 0, 0
+		}
+		for next = i + 1; next < len(stand) && from[next+1]-from[i] <= readAhead; next++ {
+		}
+		return i, next
+	}
+	var beside sync.WaitGroup
+	var look func(spread bool)
+	help := func() {
+		look(false)
+		<-w.beside
+	}
+	look = func(spread bool) {
 		buf := w.buffer()
 		defer w.giveBuffer(buf)
 		sc := w.take()
 		defer w.give(sc)
-		near := true
-		read := int64(0)
-		var err error
-		for k := i; k < end && err == nil; k++ {
-			piece := buf[:from[k+1]-from[k]]
-			n, _ := r.ReadAt(piece, from[k])
-			if read += int64(n); n < len(piece) { // it has become shorter, or can't be read: told by who goes through the rest
-				break
+		for i, end := some(); i < end; i, end = some() {
+			if spread {
+				select {
+				case w.beside <- struct{}{}: // another file's may have ended
+					beside.Go(help)
+				default:
+				}
 			}
-			if w.stands(sc, piece, had[k]) {
-				stand[k] = had[k]
-				continue
+			read, err := w.standIn(sc, r, buf, had[i:end], from[i:end+1], stand[i:end])
+			if err != nil {
+				w.failed.Store(true)
+				mu.Lock()
+				failed = err
+				mu.Unlock()
 			}
-			sum := sumPiece(piece)
-			same := sum == had[k]
-			if !same && near { // one that is not tells that the content has moved
-				same, err = w.over(sc, sum, piece, had[k], true)
-				near = same
+			if note != nil {
+				note(read)
 			}
-			if same {
-				stand[k] = sum
-			}
-		}
-		if err != nil {
-			w.failed.Store(true)
-			mu.Lock()
-			failed = err
-			mu.Unlock()
-		}
-		if note != nil {
-			note(read)
 		}
 	}
-	for i := 0; i < len(stand); {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		end := i + 1
-		for end < len(stand) && from[end+1]-from[i] <= readAhead {
-			end++
-		}
-		at := i
-		select {
-		case w.beside <- struct{}{}:
-			beside.Add(1)
-			go func() {
-				defer beside.Done()
-				look(at, end)
-				<-w.beside
-			}()
-		default:
-			look(at, end)
-		}
-		i = end
-	}
+	look(true)
 	beside.Wait()
 	return stand, failed
+}
+
+// standIn is inPlace for some pieces that follow each other.
+func (w *Writer) standIn(sc *scratch, r io.ReaderAt, buf []byte, had []tree.Sum, from []int64, stand []tree.Sum) (read int64, err error) {
+	near := true
+	for k := 0; k < len(had) && err == nil; k++ {
+		piece := buf[:from[k+1]-from[k]]
+		n, _ := r.ReadAt(piece, from[k])
+		if read += int64(n); n < len(piece) { // it has become shorter, or can't be read: told by who goes through the rest
+			break
+		}
+		if w.stands(sc, piece, had[k]) {
+			stand[k] = had[k]
+			continue
+		}
+		sum := sumPiece(piece)
+		same := sum == had[k]
+		if !same && near { // one that is not tells that the content has moved
+			same, err = w.over(sc, sum, piece, had[k], true)
+			near = same
+		}
+		if same {
+			stand[k] = sum
+		}
+	}
+	return read, err
 }

@@ -72,7 +72,8 @@ type scratch struct {
 	gathers []found
 	read    reading // of pieces that others are stored over
 	part    []byte  // of one of them
-	prints  []uint64
+	prints  []byte
+	hashes  []uint64 // that prints are made of
 }
 
 type pack struct {
