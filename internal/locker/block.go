@@ -113,9 +113,11 @@ func readBlock(r *bufio.Reader) ([]byte, error) {
 
 var errNoMark = errors.New("no mark stands in front of a block")
 
-func newBlockEncoder() (*zstd.Encoder, error) {
-	return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(maxFrame), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(true))
-}
+// encoders of blocks are kept, like decoders.
+var encoders = sync.Pool{New: func() any {
+	e, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(maxFrame), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(true))
+	return e
+}}
 
 func blockText(text []byte, entries []File) (_ []byte, err error) {
 	for i := range entries {
@@ -129,17 +131,15 @@ func blockText(text []byte, entries []File) (_ []byte, err error) {
 // Prepare compresses the blocks of a pass ahead of time, so that the next pass,
 // for which a server has to be down, has only those to do that changed since.
 func (t *Taken) Prepare() error {
-	enc, err := newBlockEncoder()
-	if err != nil {
-		return err
-	}
-	defer enc.Close()
+	enc := encoders.Get().(*zstd.Encoder)
+	defer encoders.Put(enc)
 	var text []byte
 	for i := range t.blocks {
 		b := &t.blocks[i]
 		if b.raw != nil {
 			continue
 		}
+		var err error
 		if text, err = blockText(text[:0], t.Entries[b.from:b.from+b.n]); err != nil {
 			return err
 		}
@@ -152,11 +152,8 @@ func (t *Taken) Prepare() error {
 func writeSet(w io.Writer, s *Set) error {
 	s.Format = setFormat
 	s.Tally()
-	enc, err := newBlockEncoder()
-	if err != nil {
-		return err
-	}
-	defer enc.Close()
+	enc := encoders.Get().(*zstd.Encoder)
+	defer encoders.Put(enc)
 	head, err := headLine(s)
 	if err != nil {
 		return err

@@ -9,9 +9,12 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 
 	"freshkeel/internal/tree"
+
+	"github.com/klauspost/compress/zstd"
 )
 
 // lineLength is how long a line of an index is compressed at least, in bytes: a hash.
@@ -91,7 +94,7 @@ func (x *index) block(text []byte) (bad error) {
 		}
 		if in.prints != nil {
 			if x.prints == nil {
-				x.prints = map[tree.Sum][]byte{}
+				x.prints = make(map[tree.Sum][]byte, PackSize/avgPiece)
 			}
 			x.prints[in.sum] = in.prints
 		}
@@ -133,11 +136,8 @@ func (t *indexText) reset() { *t = indexText{text: t.text[:0], ends: t.ends[:0]}
 
 // pack compresses it.
 func (t *indexText) pack() ([]byte, error) {
-	enc, err := newBlockEncoder()
-	if err != nil {
-		return nil, err
-	}
-	defer enc.Close()
+	enc := encoders.Get().(*zstd.Encoder)
+	defer encoders.Put(enc)
 	var out bytes.Buffer
 	var comp []byte
 	from := 0
@@ -182,7 +182,7 @@ func appendIndexLine(b []byte, in found, last place) []byte {
 // enter makes a pack's pieces known; called with the lock held.
 func (l *Locker) enter(name string, x *index) {
 	pack := len(l.packs)
-	l.packs, l.known[name] = append(l.packs, name), true
+	l.packs, l.known[name] = append(l.packs, filepath.Join(l.dir, "packs", name+".zst")), true
 	if len(l.spoilt) > 0 {
 		x.lines = slices.DeleteFunc(x.lines, func(ln line) bool { return l.spoilt[fmt.Sprintf("%s %s %d", ln.sum, name, ln.off)] })
 	}

@@ -46,9 +46,15 @@ func inCommon(was, is []byte) (out []same) {
 		add(same{len(was) - m, len(is) - m, m})
 		return out
 	}
+	equal := func(at, step int) bool {
+		return bytes.Equal(was[at:min(at+step, len(is))], is[at:min(at+step, len(is))])
+	}
 	for at := 0; at < len(is); {
 		from := at
-		for at < len(is) && bytes.Equal(was[at:min(at+laySame, len(is))], is[at:min(at+laySame, len(is))]) {
+		for at < len(is) && equal(at, laySame<<4) { // most is the same, page after page
+			at += laySame << 4
+		}
+		for at < len(is) && equal(at, laySame) {
 			at += laySame
 		}
 		to := min(at, len(is))
@@ -59,7 +65,7 @@ func inCommon(was, is []byte) (out []same) {
 			to += prefix(was[to:min(to+laySame, len(is))], is[to:min(to+laySame, len(is))])
 		}
 		add(same{from, from, to - from})
-		for at < len(is) && !bytes.Equal(was[at:min(at+laySame, len(is))], is[at:min(at+laySame, len(is))]) {
+		for at < len(is) && !equal(at, laySame) {
 			at += laySame
 		}
 	}

@@ -48,7 +48,7 @@ type Locker struct {
 	dir string
 
 	mu     sync.RWMutex
-	packs  []string        // names; place.pack indexes it
+	packs  []string        // paths; place.pack indexes it
 	known  map[string]bool // packs whose index was read
 	index  pieces          // every durable one
 	damage []*Damage       // of indexes
@@ -209,7 +209,7 @@ func (l *Locker) seek(s tree.Sum) (in found, pack string, ok bool) {
 	if in.place, in.base, ok = l.index.find(s); !ok {
 		return in, "", false
 	}
-	return in, filepath.Join(l.dir, "packs", l.packs[in.pack]+".zst"), true
+	return in, l.packs[in.pack], true
 }
 
 // depth is how many pieces one that is stored over base would lie over; 0 where they

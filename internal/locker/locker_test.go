@@ -19,6 +19,7 @@ import (
 
 	"freshkeel/internal/tree"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -694,9 +695,7 @@ func TestASetInOneFrameIsRead(t *testing.T) {
 		require.NoError(t, err)
 	}
 	text = bytes.ReplaceAll(text, []byte(`,"kind":"file"`), []byte(`, "kind" : "file"`))
-	enc, err := newBlockEncoder()
-	require.NoError(t, err)
-	defer enc.Close()
+	enc := encoders.Get().(*zstd.Encoder)
 	require.NoError(t, os.WriteFile(path, enc.EncodeAll(text, nil), 0o600))
 	read, err := l.Read("server-1", s.ID)
 	require.NoError(t, err)

@@ -95,11 +95,11 @@ func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed i
 		}
 		f.lines = append(f.lines, in)
 	}
-	for i, name := range packs {
+	for i, pack := range packs {
 		if err := ctx.Err(); err != nil {
 			return 0, err
 		}
-		if err := l.wear(name, byPack[i], halt); err != nil {
+		if err := l.wear(strings.TrimSuffix(pack, ".zst"), byPack[i], halt); err != nil {
 			return 0, err
 		}
 	}
@@ -153,8 +153,7 @@ func (l *Locker) living() (map[tree.Sum]bool, error) {
 
 // wear drops a pack of which nothing is of use, and moves the living frames of
 // one of which too little is.
-func (l *Locker) wear(name string, frames map[int64]*frame, halt func(string) error) error {
-	base := filepath.Join(l.dir, "packs", name)
+func (l *Locker) wear(base string, frames map[int64]*frame, halt func(string) error) error {
 	fi, err := os.Stat(base + ".zst")
 	if err != nil {
 		return nil // told by a check

@@ -448,24 +448,32 @@ func (w *Writer) seal(p *pack) error {
 
 // flush makes all that was added durable. No worker is at work.
 func (w *Writer) flush() error {
+	if err := w.beginFlush(); err != nil {
+		return err
+	}
+	return w.closing.Wait()
+}
+
+// beginFlush has it made durable; w.closing tells when it is.
+func (w *Writer) beginFlush() error {
 	for _, sc := range w.idle {
 		if err := w.storeGathered(sc); err != nil {
 			return err
 		}
 	}
 	w.mu.Lock()
+	defer w.mu.Unlock()
 	for _, p := range w.packs {
 		w.closing.Go(func() error { return w.seal(p) })
 	}
 	w.packs = nil
-	w.mu.Unlock()
-	return w.closing.Wait()
+	return nil
 }
 
 // Publish makes the content durable and then the set visible, at once and
 // whole. A backup's ID is given here: the next free number of its owner.
 func (w *Writer) Publish(s *Set) error {
-	if err := w.flush(); err != nil {
+	if err := w.beginFlush(); err != nil {
 		return err
 	}
 	w.mu.Lock()
@@ -492,7 +500,9 @@ func (w *Writer) Publish(s *Set) error {
 				continue
 			}
 		}
-		if err := tree.WriteBy(path, 0o600, func(out io.Writer) error { return writeSet(out, s) }); err != nil {
+		if err := tree.WriteBy(path, 0o600, func(out io.Writer) error {
+			return errors.Join(writeSet(out, s), w.closing.Wait()) // it appears once this is done
+		}); err != nil {
 			return fmt.Errorf("publish %s: %w", s.ID, err)
 		}
 		return tree.SyncDir(filepath.Dir(dir))
