@@ -185,7 +185,8 @@ func TestStopWithoutLeaveToKillSaysWhatIsLeft(t *testing.T) {
 // A second stop waits along with the first, and does not cut it short.
 func TestSecondStopWaitsWithTheFirst(t *testing.T) {
 	t.Parallel()
-	p := scripted(t, "echo ready\nwhile read line; do [ \"$line\" = quit ] && { sleep 0.7; echo saved; exit 0; }; done\n")
+	p := scripted(t, "echo ready\nwhile read line; do [ \"$line\" = quit ] && { sleep 3; echo saved; exit 0; }; done\n")
+	p.editProfile(func(s string) string { return strings.Replace(s, `wait = "1s"`, `wait = "20s"`, 1) })
 	p.ok("start")
 	first := p.command("stop")
 	require.NoError(t, first.Start())
