@@ -563,7 +563,7 @@ func (p *Pushing) Push(ctx context.Context, s *Set, note func(int64)) error {
 				cur = p.fill()
 			}
 			for _, ln := range lines {
-				ln.off, ln.prints = int64(cur.zst.Len()), p.l.printsOf(ln.sum)
+				ln.off = int64(cur.zst.Len())
 				cur.idx.add(ln)
 			}
 			cur.zst.Write(stored)

@@ -342,9 +342,6 @@ func (l *Locker) Bring(ctx context.Context, from *Locker, owner, id string, note
 		return 0, err
 	}
 	if err := from.frames(ctx, need, func(frame []byte, lines []found) error {
-		for i := range lines {
-			lines[i].prints = from.printsOf(lines[i].sum)
-		}
 		if note != nil {
 			note(int64(len(frame)))
 		}

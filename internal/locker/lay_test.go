@@ -349,7 +349,8 @@ func TestPrintsTellWhatStands(t *testing.T) {
 		pieces := first.Entries[0].Pieces
 		from := l.bounds(pieces)
 		require.Greater(t, len(pieces), 2)
-		require.Len(t, l.printsOf(pieces[0]), printSum+stretches(int(from[1])))
+		line, _, _ := l.seek(pieces[0])
+		require.Len(t, line.prints, printSum+stretches(int(from[1])))
 		if c.key != "" {
 			require.NoError(t, os.WriteFile(filepath.Join(home, keyFile), []byte(c.key), 0o600))
 		}

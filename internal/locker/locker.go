@@ -190,7 +190,7 @@ func (l *Locker) find(s tree.Sum) (place, string, bool) {
 	return in.place, pack, ok
 }
 
-// seek is find with what the piece is stored over.
+// seek is find with all that the index says of the piece.
 func (l *Locker) seek(s tree.Sum) (in found, pack string, ok bool) {
 	l.mu.RLock()
 	loaded := l.loaded
@@ -209,6 +209,7 @@ func (l *Locker) seek(s tree.Sum) (in found, pack string, ok bool) {
 	if in.place, in.base, ok = l.index.find(s); !ok {
 		return in, "", false
 	}
+	in.prints = l.index.printsOf(s)
 	return in, l.packs[in.pack], true
 }
 

@@ -708,6 +708,28 @@ func TestASetInOneFrameIsRead(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNoSet)
 }
 
+// A set does not appear before its packs are durable: not at all where one can't be.
+func TestASetDoesNotAppearWithoutItsPacks(t *testing.T) {
+	dir, l := install(t), open(t, t.TempDir())
+	w := l.Writer()
+	w.PiecesAlone = true
+	got, err := w.Take(t.Context(), dir, nil, nil, nil, nil)
+	require.NoError(t, err)
+	parts, err := filepath.Glob(filepath.Join(l.dir, "packs", "*.part"))
+	require.NoError(t, err)
+	require.NotEmpty(t, parts)
+	for _, p := range parts {
+		require.NoError(t, os.Remove(p))
+	}
+	s := &Set{Owner: "server-1"}
+	got.Fill(s)
+	assert.Error(t, w.Publish(s))
+	w.Close()
+	left, err := filepath.Glob(filepath.Join(l.dir, "sets", "server-1", "*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
 // Damage in an index costs the block that it is in, and no other.
 func TestAnIndexIsDamagedByTheBlock(t *testing.T) {
 	var text indexText

@@ -208,7 +208,7 @@ func (l *Locker) move(base string, keep []*frame) error {
 			if _, err := l.piece(ln.sum); err != nil { // damage stays where it is, and is told by a check
 				return err
 			}
-			ln.off, ln.prints = p.off, l.printsOf(ln.sum)
+			ln.off = p.off
 			p.idx.add(ln)
 		}
 		if n, err := io.Copy(p.out, io.NewSectionReader(src, f.off, int64(f.stored))); err != nil || n != int64(f.stored) {
