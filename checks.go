@@ -202,6 +202,9 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 }
 
 func checkPaths(_ context.Context, s *situation) (out []Finding) {
+	if n := len(s.plan.Reserved); n > 0 {
+		out = append(out, ok("%s of Fresh Keel's own, from another install, in the build: left out", plural(n, "file"))...)
+	}
 	for _, b := range s.plan.Blocked {
 		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.path), Where: s.k.path(b.path), Why: b.why,
 			Do: "move what stands there out of the way, or name it in [server] keep"})
@@ -318,32 +321,51 @@ func checkWritable(_ context.Context, s *situation) (out []Finding) {
 	return out
 }
 
-// checkFilesystem keeps the swap to one file system, where a rename is atomic.
+// checkFilesystem looks at the file systems that the install is on. Each is
+// staged on by itself, since only a rename within one is atomic.
 func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
-	home, _, err := tree.Describe(s.k.state("refits"), "")
-	if err != nil { // the first refit will make it
-		if home, _, err = tree.Describe(s.k.state(), ""); err != nil {
-			return nil
+	for _, at := range s.plan.Places {
+		if err := s.k.usable([]string{at}); err != nil {
+			out = append(out, Finding{Level: Stop, What: err.Error(), Where: s.k.path(at),
+				Why: "what is exchanged there, or put back after a failure, has to be laid out on that file system first",
+				Do:  fmt.Sprintf("let the install's owner write to %s; or name it in [server] skip: it is then neither replaced nor backed up", s.k.path(at))})
 		}
 	}
-	told := map[string]bool{}
-	for _, st := range s.plan.Steps {
-		for at := st.Path; at != "."; at = path.Dir(at) {
-			e, ok := s.plan.before[at]
-			if !ok || e.Dev == home.Dev || told[at] || e.Kind != tree.Dir {
-				continue
-			}
-			told[at] = true
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is on another file system than %s", at, tree.StateFolder), Where: s.k.path(at),
-				Why: "between file systems there is no atomic rename, so a crash could leave a mixture", Do: "move it into the install's file system, or name it in [server] keep or skip"})
-			break
-		}
+	for _, at := range s.plan.Mounted {
+		out = append(out, Finding{Level: Stop, What: at + " is mounted there as a single file", Where: s.k.path(at),
+			Why: "the system lets nobody rename it, so it can be neither exchanged nor put back", Do: "name it in [server] skip, or mount the folder that holds it instead"})
+	}
+	home, _, err := tree.Describe(s.k.state(), "")
+	if err != nil { // the first refit will make it
+		return out
 	}
 	if top, _, err := tree.Describe(s.k.Dir, ""); err == nil && top.Dev != home.Dev {
 		out = append(out, Finding{Level: Stop, What: tree.StateFolder + " is on another file system than the install", Where: s.k.state(),
 			Why: "the new build is staged there, and only a rename within one file system is atomic", Do: "put it back onto the install's own file system"})
 	}
+	if n := len(s.plan.Places); out == nil && n > 0 {
+		return ok("%s on file systems of their own, where files are staged by themselves: %s", is(n, "folder"), some(s.plan.Places, 3))
+	}
 	return out
+}
+
+// usable tells why files can't be staged in folders that are on file systems of
+// their own.
+func (k *Keel) usable(places []string) error {
+	for _, at := range places {
+		e, _, err := tree.Describe(k.path(at), at)
+		if err != nil {
+			return err
+		}
+		if err := tree.Writable(k.path(at)); err != nil {
+			return fmt.Errorf("%s is on a file system of its own, and can't be written to: %w", at, err)
+		}
+		// What root stages must not lie where somebody else can exchange it.
+		if os.Geteuid() == 0 && e.UID > 0 {
+			return fmt.Errorf("%s is on a file system of its own and belongs to user %d, while root is to stage files there", at, e.UID)
+		}
+	}
+	return nil
 }
 
 // slack is what a file system should keep free besides, in bytes.
@@ -383,7 +405,9 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 	}
 	backup := base.Unproven(list)
 	// A new file and, on the way, its folder: what is displaced needs none.
-	add(s.k.state(), "staging", s.plan.Bytes, 2*len(s.plan.Steps)+64)
+	for place, n := range s.plan.staging() {
+		add(s.k.path(place), "staging", n.bytes, 2*n.steps+64)
+	}
 	add(s.store.Dir(), "backup (at most)", backup, int(backup/locker.PackSize)+64)
 	var out []Finding
 	for _, n := range needs {
@@ -402,6 +426,31 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 	}
 	if out == nil {
 		return ok("disk space: %s for staging, at most %s for the backup", Bytes(s.plan.Bytes), Bytes(backup))
+	}
+	return out
+}
+
+// staged is what a plan lays out on one file system.
+type staged struct {
+	bytes int64
+	steps int
+}
+
+// staging is what the plan lays out, by the folder in which each file system
+// begins; "" is the install itself.
+func (p *Plan) staging() map[string]staged {
+	out := map[string]staged{"": {}}
+	for _, st := range p.Steps {
+		on := ""
+		for _, place := range p.Places {
+			if strings.HasPrefix(st.Path, place+"/") && len(place) > len(on) {
+				on = place
+			}
+		}
+		n := out[on]
+		n.bytes += p.files[st.Path].Size
+		n.steps++
+		out[on] = n
 	}
 	return out
 }

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -192,10 +193,11 @@ func (k *Keel) ImportBackup(ctx context.Context, from, label string) (*Backup, e
 
 func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.FileInfo) (*locker.Taken, error) {
 	if fi.IsDir() {
-		list, err := tree.Walk(from, tree.Patterns{profile.FileName})
+		list, err := tree.Walk(from, nil)
 		if err != nil {
 			return nil, err
 		}
+		list = slices.DeleteFunc(list, func(e tree.Entry) bool { return profile.Reserved(e.Path) })
 		return w.TakeList(ctx, from, list, nil, k.moves("import"))
 	}
 	work, err := os.MkdirTemp("", "freshkeel-import-") // for archives that can't be read in one go
@@ -215,7 +217,14 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 	}
 	var mu sync.Mutex
 	got := map[string]locker.File{}
+	left := 0
 	_, err = unpack.Unpacked(ctx, v, rule, work, func(it unpack.Item) error {
+		if profile.Reserved(it.Path) {
+			mu.Lock()
+			defer mu.Unlock()
+			left++
+			return nil
+		}
 		f := locker.File{}
 		if it.Body != nil {
 			var err error
@@ -230,6 +239,9 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 	})
 	if err != nil {
 		return nil, err
+	}
+	if left > 0 {
+		k.note("left out of %s, since they are Fresh Keel's own: %s", v.Name, plural(left, "file"))
 	}
 	t := &locker.Taken{}
 	for _, at := range sortedPaths(got) {

@@ -97,8 +97,17 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 	if err != nil {
 		return nil, denied(err)
 	}
-	for _, f := range got {
+	var left []string
+	for at, f := range got {
+		if profile.Reserved(at) {
+			left = append(left, at)
+			continue
+		}
 		s.Entries = append(s.Entries, f)
+	}
+	if len(left) > 0 {
+		slices.Sort(left)
+		k.note("left out, since it is Fresh Keel's own, of another install: %s", some(left, 3))
 	}
 	slices.SortFunc(s.Entries, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })
 	s.Tally()
@@ -170,8 +179,7 @@ func (k *Keel) fetched(c *Candidate, s *locker.Set) {
 // takeFolder stores what a rule takes of a folder, without the owners it has
 // there.
 func (k *Keel) takeFolder(ctx context.Context, w *locker.Writer, folder string, rule unpack.Rule, got map[string]locker.File) error {
-	// A folder that is itself an install has a profile and a log of its own.
-	list, err := tree.Walk(folder, tree.Patterns{profile.FileName})
+	list, err := tree.Walk(folder, nil)
 	if err != nil {
 		return err
 	}

@@ -157,7 +157,7 @@ func (k *Keel) identity() (string, error) {
 		return k.as, nil
 	}
 	path := k.state("identity")
-	if b, err := os.ReadFile(path); err == nil && len(strings.TrimSpace(string(b))) > 0 {
+	if b, err := tree.ReadOwn(path); err == nil && len(strings.TrimSpace(string(b))) > 0 {
 		return strings.TrimSpace(string(b)), nil
 	}
 	if err := os.MkdirAll(k.state(), 0o700); err != nil {
@@ -215,7 +215,7 @@ func (k *Keel) lock(doing string) (unlock func(), err error) {
 func (k *Keel) holder() *Busy {
 	var h holder
 	for range 20 {
-		if b, err := os.ReadFile(k.state("holder.json")); err == nil && json.Unmarshal(b, &h) == nil && host.Alive(h.PID) {
+		if b, err := tree.ReadOwn(k.state("holder.json")); err == nil && json.Unmarshal(b, &h) == nil && host.Alive(h.PID) {
 			break
 		}
 		time.Sleep(10 * time.Millisecond)
@@ -290,6 +290,16 @@ func (k *Keel) halt(at string) error {
 func (k *Keel) exists(p string) bool {
 	_, err := os.Lstat(k.path(p))
 	return !errors.Is(err, fs.ErrNotExist)
+}
+
+// open opens a file of the install to be read, no link being followed.
+func (k *Keel) open(p string) (*os.File, error) {
+	in, err := tree.OpenRoot(k.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	return in.Open(p)
 }
 
 func (k *Keel) path(p string) string { return filepath.Join(k.Dir, filepath.FromSlash(p)) }

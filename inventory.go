@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"sort"
 	"time"
 
@@ -56,7 +55,7 @@ func (k *Keel) inventory() (*Inventory, error) {
 		return &Inventory{Format: inventoryFormat}, nil
 	}
 	if k.known == nil || is.Inode == 0 || !is.SameIdentity(k.knownAs) {
-		b, err := os.ReadFile(path)
+		b, err := tree.ReadOwn(path)
 		if err != nil {
 			return nil, err
 		}
@@ -72,7 +71,7 @@ func (k *Keel) inventory() (*Inventory, error) {
 
 // installed is the head of the inventory alone: which version, and from where.
 func (k *Keel) installed() (*Inventory, error) {
-	f, err := os.Open(k.state("inventory.json"))
+	f, err := tree.OpenRegular(k.state("inventory.json"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Inventory{Format: inventoryFormat}, nil
 	}
@@ -112,6 +111,9 @@ func readInventory(b []byte, path string) (*Inventory, error) {
 		o, err := readOwned(line)
 		if err != nil {
 			return nil, fmt.Errorf("read %s: line %d: %w", path, n, err)
+		}
+		if !tree.Local(o.Path) {
+			return nil, fmt.Errorf("read %s: line %d: %q is no path of the install", path, n, o.Path)
 		}
 		inv.Files = append(inv.Files, o)
 	}
@@ -186,7 +188,12 @@ func (s sums) of(e tree.Entry) (tree.Sum, error) {
 	if sum, ok := s.read[e.Path]; ok {
 		return sum, nil
 	}
-	sum, err := tree.SumFile(s.k.path(e.Path))
+	f, err := s.k.open(e.Path)
+	if err != nil {
+		return tree.Sum{}, err
+	}
+	defer f.Close()
+	sum, err := tree.SumOf(f)
 	if err == nil {
 		s.read[e.Path] = sum
 	}

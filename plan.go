@@ -10,10 +10,10 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
-	"strings"
 
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 )
@@ -40,6 +40,9 @@ type Plan struct {
 	Asked     []Consent // consents that are asked for and were not accepted
 	HeldBack  []string  // add-ons that are left out of this refit, by their paths
 	Blocked   []blocked
+	Reserved  []string // Fresh Keel's own, of another install: left out
+	Places    []string // folders of the install on file systems of their own
+	Mounted   []string // files that are mounted one by one: nothing can be exchanged there
 
 	set     *locker.Set
 	files   map[string]locker.File   // what is staged, by path in the install
@@ -137,6 +140,7 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	}
 	p := &Plan{From: inv.Version, To: f.Version, Channel: orElse(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: tree.ByPath(list),
 		oldSets: inv.sets(), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
+	p.Places, p.Mounted = tree.Places(k.Dir, list)
 	build := k.compose(p, f)
 	old := inv.byPath()
 	look := k.sums(old)
@@ -183,7 +187,11 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 // planFile decides what becomes of one file of the new build.
 func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums, replaceDrift bool) error {
 	at := f.Path
-	if k.Profile.Server.Skip.Match(at) || at == tree.StateFolder || strings.HasPrefix(at, tree.StateFolder+"/") {
+	if profile.Reserved(at) {
+		p.Reserved = append(p.Reserved, at)
+		return nil
+	}
+	if k.Profile.Server.Skip.Match(at) {
 		return nil
 	}
 	here, exists := p.before[at]
@@ -332,7 +340,7 @@ func (k *Keel) damaged(p *Plan, was Owned, here tree.Entry) (bool, error) {
 	if !ok {
 		return false, nil
 	}
-	src, err := os.Open(k.path(here.Path))
+	src, err := k.open(here.Path)
 	if err != nil {
 		return false, err
 	}
@@ -391,7 +399,7 @@ func (k *Keel) planFolders(p *Plan, build map[string]locker.File) {
 		}
 	}
 	for at, f := range build {
-		if _, exists := p.before[at]; f.Kind == tree.Dir && !exists && !k.Profile.Server.Own(at) && !k.Profile.Server.Skip.Match(at) && p.behind(at) == "" {
+		if _, exists := p.before[at]; f.Kind == tree.Dir && !exists && !profile.Reserved(at) && !k.Profile.Server.Own(at) && !k.Profile.Server.Skip.Match(at) && p.behind(at) == "" {
 			need[at] = true
 			above(at, func(dir string) { need[dir] = true })
 		}

@@ -2,7 +2,6 @@ package freshkeel
 
 import (
 	"fmt"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -10,6 +9,7 @@ import (
 	"time"
 
 	"freshkeel/internal/locker"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 )
@@ -40,6 +40,8 @@ type backPlan struct {
 	steps []swap.Step
 	mend  []tree.Entry // modes, owners and times that differ
 	set   *locker.Set
+
+	places []string // folders on file systems of their own
 }
 
 // count tells how many files and links the plan brings back and moves aside.
@@ -62,16 +64,28 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 		return nil, err
 	}
 	p := &backPlan{set: set}
+	p.places, _ = tree.Places(k.Dir, list)
+	if err := k.usable(p.places); err != nil {
+		return nil, err
+	}
+	in, err := tree.OpenRoot(k.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
 	add := func(do, at string) { p.steps = append(p.steps, swap.Step{Do: do, Path: at}) }
 	for i := range set.Entries {
 		f := &set.Entries[i]
 		if !sc.within(f.Path) || isData(f.Path) { // a dump is loaded, not laid out
 			continue
 		}
+		if tree.Ours(f.Path) || (set.Source != "" && f.Path == profile.FileName) {
+			continue // Fresh Keel's own: an archive from elsewhere says nothing of it
+		}
 		cur := tree.Find(list, f.Path)
 		exists := cur != nil
 		if exists && cur.Kind == f.Kind {
-			same, err := k.unchanged(*cur, *f, sc.trusted[f.Path])
+			same, err := k.unchanged(in, *cur, *f, sc.trusted[f.Path])
 			if err != nil {
 				return nil, err
 			}
@@ -128,6 +142,7 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 	if err != nil {
 		return nil, err
 	}
+	run.Places = p.places
 	for _, s := range p.steps {
 		if s.Do == swap.Remove || s.Do == swap.DropDir {
 			continue
@@ -138,7 +153,7 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 		}
 	}
 	if len(p.steps) > 0 {
-		plan := &swap.Plan{Steps: p.steps}
+		plan := run.Plan(p.steps)
 		if err := run.Write(plan); err != nil {
 			return nil, err
 		}
@@ -146,8 +161,13 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 			return nil, err
 		}
 	}
+	in, err := tree.OpenRoot(k.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
 	for _, e := range p.mend {
-		if err := tree.Mend(k.path(e.Path), e); err != nil {
+		if err := in.Mend(e.Path, e); err != nil {
 			return nil, fmt.Errorf("put back mode and times of %s: %w", e.Path, err)
 		}
 	}
@@ -158,7 +178,7 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 
 // unchanged tells whether an installed entry still is what was backed up,
 // reading it only where its times don't prove it.
-func (k *Keel) unchanged(cur tree.Entry, f locker.File, trusted bool) (bool, error) {
+func (k *Keel) unchanged(in *tree.Root, cur tree.Entry, f locker.File, trusted bool) (bool, error) {
 	switch {
 	case f.Kind == tree.Dir:
 		return true, nil
@@ -176,7 +196,7 @@ func (k *Keel) unchanged(cur tree.Entry, f locker.File, trusted bool) (bool, err
 	if err != nil {
 		return false, err
 	}
-	src, err := os.Open(k.path(cur.Path))
+	src, err := in.Open(cur.Path)
 	if err != nil {
 		return false, err
 	}

@@ -8,7 +8,6 @@ import (
 
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
-	"freshkeel/internal/swap"
 )
 
 // Refit brings the install from its build to another in one transaction. It
@@ -125,13 +124,14 @@ func (t *transaction) stage(p *Plan) error {
 		if err := t.k.halt("stage"); err != nil {
 			return "", err
 		}
+		t.dir.Places = p.Places
 		if err := t.k.stage(t.dir, p, t.k.moves("stage")); err != nil {
 			return "", err
 		}
 		if err := t.saveInventories(p); err != nil {
 			return "", err
 		}
-		if err := t.dir.Write(&swap.Plan{Steps: p.Steps}); err != nil {
+		if err := t.dir.Write(t.dir.Plan(p.Steps)); err != nil {
 			return "", err
 		}
 		replaced, added, removed := p.Changes()
@@ -159,7 +159,7 @@ func (t *transaction) recheck(pre *Preflight, w Want) error {
 // swap exchanges the files: renames, nothing else.
 func (t *transaction) swap(p *Plan) error {
 	return t.step("swap", func() (string, error) {
-		if err := t.dir.Apply(&swap.Plan{Steps: p.Steps}, t.k.halt); err != nil {
+		if err := t.dir.Apply(t.dir.Plan(p.Steps), t.k.halt); err != nil {
 			return "", err
 		}
 		return plural(len(p.Steps), "exchange"), nil

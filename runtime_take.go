@@ -169,6 +169,9 @@ func tryRuntime(ctx context.Context, at string) (*needs.Runtime, error) {
 		if len(found) == 0 {
 			continue
 		}
+		if err := within(at, found[0]); err != nil {
+			return nil, err
+		}
 		ctx, cancel := context.WithTimeout(ctx, startLimit)
 		defer cancel()
 		out, err := exec.CommandContext(ctx, found[0], "-version").CombinedOutput()
@@ -176,9 +179,29 @@ func tryRuntime(ctx context.Context, at string) (*needs.Runtime, error) {
 			said, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
 			return nil, &Advised{fmt.Errorf("it does not start on this machine: %w: %s", err, said), "take the archive for this system and processor"}
 		}
-		return needs.ReadRuntime(ctx, found[0])
+		rt, err := needs.ReadRuntime(ctx, found[0])
+		if err == nil {
+			err = within(at, rt.Home)
+		}
+		return rt, err
 	}
 	return nil, &Advised{errors.New("it holds no bin/java: it is no Java runtime"), "take an archive of a runtime (JRE or JDK) for this system"}
+}
+
+// within refuses what stands, all links followed, outside the folder that the
+// archive was opened in: what is taken in is moved, and must be the archive's own.
+func within(folder, what string) error {
+	real, err := filepath.EvalSymlinks(what)
+	if err != nil {
+		return err
+	}
+	if folder, err = filepath.EvalSymlinks(folder); err != nil {
+		return err
+	}
+	if !tree.Inside(folder, real) {
+		return &Advised{fmt.Errorf("its %s is a link to %s, outside the archive: it is refused", filepath.Base(what), real), "take an archive that holds the runtime itself"}
+	}
+	return nil
 }
 
 // DropRuntime removes a runtime that was taken in, unless a server's launch

@@ -116,8 +116,19 @@ func (t *transaction) runsOn() bool {
 
 // dropStaging removes what was laid out and never swapped in.
 func (t *transaction) dropStaging() {
-	os.RemoveAll(filepath.Join(t.dir.Dir, "staged"))
-	os.RemoveAll(filepath.Join(t.dir.Dir, "folders"))
+	for _, side := range t.k.sides(t.dir) {
+		os.RemoveAll(filepath.Join(side, "staged"))
+		os.RemoveAll(filepath.Join(side, "folders"))
+	}
+}
+
+// sides are the folders of a run, one on each file system that it exchanged
+// files on.
+func (k *Keel) sides(run swap.Run) []string {
+	if p, err := run.Read(); err == nil && len(run.Places) == 0 {
+		run.Places = p.Places
+	}
+	return run.Sides()
 }
 
 // preCopy is the first backup pass, while the server runs: it leaves the
@@ -372,11 +383,12 @@ func (k *Keel) prune() {
 		return
 	}
 	for _, e := range all[:len(all)-keptRuns] {
-		dir := k.run(e.ID).Dir
-		list, _ := os.ReadDir(dir)
-		for _, d := range list {
-			if d.IsDir() {
-				os.RemoveAll(filepath.Join(dir, d.Name()))
+		for _, dir := range k.sides(k.run(e.ID)) {
+			list, _ := os.ReadDir(dir)
+			for _, d := range list {
+				if d.IsDir() {
+					os.RemoveAll(filepath.Join(dir, d.Name()))
+				}
 			}
 		}
 	}
@@ -398,7 +410,7 @@ func (t *transaction) saveInventories(p *Plan) error {
 // takeInventory makes one of the saved inventories the install's own.
 func (t *transaction) takeInventory(from swap.Run, name string) error {
 	path := filepath.Join(from.Dir, name)
-	b, err := os.ReadFile(path)
+	b, err := tree.ReadOwn(path)
 	if err != nil {
 		return err
 	}

@@ -457,9 +457,9 @@ func (l *Locker) Same(r io.Reader, f File) (bool, error) {
 	for _, want := range f.Pieces {
 		if held-at < maxFrame && !ended {
 			held, at = copy(buf, buf[at:held]), 0
-			n, err := io.ReadFull(r, buf[held:])
+			n, err := fill(r, buf[held:])
 			held += n
-			if ended = errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF); err != nil && !ended {
+			if ended = errors.Is(err, io.EOF); err != nil && !ended {
 				return false, err
 			}
 		}

@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -47,7 +45,12 @@ func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, take
 	// there twice each time it does.
 	var found [][]tree.Entry
 	n := 0
-	if err := tree.WalkEach(root, skip, func(in []tree.Entry) {
+	in, err := tree.OpenRoot(root)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	if err := in.WalkEach(skip, func(in []tree.Entry) {
 		if takes != nil {
 			in = slices.Clip(slices.DeleteFunc(slices.Clone(in), func(e tree.Entry) bool { return !takes(e) })) // the walk still needs its own
 		}
@@ -82,7 +85,7 @@ func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, take
 		*from = (*from)[1:]
 	}
 	found, order = nil, nil
-	return w.takeFiles(ctx, root, files, base, progress)
+	return w.takeFiles(ctx, in, files, base, progress)
 }
 
 // TakeList is Take for entries, sorted by path, that a walk of root has found.
@@ -91,10 +94,15 @@ func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, b
 	for i, e := range list {
 		files[i].Entry = e
 	}
-	return w.takeFiles(ctx, root, files, base, progress)
+	in, err := tree.OpenRoot(root)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	return w.takeFiles(ctx, in, files, base, progress)
 }
 
-func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base *Base, progress func(done, total int64)) (_ *Taken, err error) {
+func (w *Writer) takeFiles(ctx context.Context, root *tree.Root, files []File, base *Base, progress func(done, total int64)) (_ *Taken, err error) {
 	if base != nil {
 		defer base.close()
 	}
@@ -126,7 +134,7 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 		}
 		if old != nil && e.SameIdentity(old.Entry) { // a new attribute moves the change time too
 			f.Xattr = old.Xattr
-		} else if f.Xattr, err = tree.Xattrs(filepath.Join(root, filepath.FromSlash(e.Path))); err != nil {
+		} else if f.Xattr, err = root.Xattrs(e.Path, e.Kind); err != nil {
 			return nil, fmt.Errorf("back up %s: %w", e.Path, err)
 		}
 		if old != nil && f.same(old) {
@@ -206,43 +214,50 @@ func (w *Writer) takeFiles(ctx context.Context, root string, files []File, base 
 	return t, nil
 }
 
-// takeFile stores one file, which had certain pieces before. A file that changes while it is read is tried
-// again, and marked when it won't hold still.
-func (w *Writer) takeFile(ctx context.Context, root string, e tree.Entry, had []tree.Sum, readAt int64, note func(int64)) (File, error) {
-	full := filepath.Join(root, filepath.FromSlash(e.Path))
+// takeFile stores one file, which had certain pieces before. A file that changes
+// while it is read is tried again, and marked when it won't hold still. What is
+// described is the open file itself, so no exchange in between can pair one file's
+// content with another's owner.
+func (w *Writer) takeFile(ctx context.Context, root *tree.Root, e tree.Entry, had []tree.Sum, readAt int64, note func(int64)) (File, error) {
 	for try := 0; ; try++ {
-		before, ok, err := tree.Describe(full, e.Path)
-		if err == nil && (!ok || before.Kind != tree.File) {
-			err = fs.ErrNotExist
-		}
-		if err != nil {
-			return File{}, err
-		}
 		if try > 0 {
 			readAt = time.Now().UnixNano()
 		}
-		src, err := os.Open(full)
+		f, err := w.takeOpen(ctx, root, e.Path, had, note)
 		if err != nil {
 			return File{}, err
 		}
-		f, err := w.AddOver(ctx, src, before.Size, had, note)
-		src.Close()
-		if err != nil {
-			return File{}, err
-		}
-		after, _, err := tree.Describe(full, e.Path)
-		if err != nil {
-			return File{}, err
-		}
-		f.Moving = !after.SameIdentity(before) && after.Inode != 0
-		size := f.Size
-		f.Entry, f.ReadAt = before, readAt
-		f.Size, f.Sparse = size, tree.Sparse(full)
-		if f.Xattr, err = tree.Xattrs(full); err != nil {
-			return File{}, err
-		}
+		f.ReadAt = readAt
 		if !f.Moving || try == 2 {
 			return f, nil
 		}
 	}
+}
+
+// takeOpen is one try of takeFile.
+func (w *Writer) takeOpen(ctx context.Context, root *tree.Root, at string, had []tree.Sum, note func(int64)) (f File, err error) {
+	src, err := root.Open(at)
+	if errors.Is(err, tree.ErrNotRegular) || errors.Is(err, tree.ErrLink) {
+		err = fs.ErrNotExist // the file that was seen is gone
+	}
+	if err != nil {
+		return f, err
+	}
+	defer src.Close()
+	before, err := tree.DescribeOpen(src, at)
+	if err != nil {
+		return f, err
+	}
+	if f, err = w.AddOver(ctx, src, before.Size, had, note); err != nil {
+		return f, err
+	}
+	after, _, err := root.Describe(at) // by its name: another may stand there now
+	if err != nil {
+		return f, err
+	}
+	size := f.Size
+	f.Moving = !after.SameIdentity(before) && after.Inode != 0
+	f.Entry, f.Size, f.Sparse = before, size, tree.Sparse(src)
+	f.Xattr, err = tree.XattrsOf(src)
+	return f, err
 }

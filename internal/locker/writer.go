@@ -170,14 +170,14 @@ func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f File
 		if err := ctx.Err(); err != nil {
 			return f, err
 		}
-		n, err := io.ReadFull(r, buf[held:])
+		n, err := fill(r, buf[held:])
 		held += n
 		f.Size += int64(n)
 		if n > 0 && note != nil {
 			note(int64(n))
 		}
 		switch {
-		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		case errors.Is(err, io.EOF):
 			ended = true
 		case err != nil:
 			return f, err
@@ -235,6 +235,21 @@ func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f File
 		f.Sum = whole.Sum()
 	}
 	return f, nil
+}
+
+// fill reads until b is full, and gives the reader's own error otherwise. Only a
+// clean io.EOF ends content: io.ReadFull says io.ErrUnexpectedEOF of a short last
+// read and of a stream that was cut short alike.
+func fill(r io.Reader, b []byte) (n int, err error) {
+	for n < len(b) && err == nil {
+		var got int
+		got, err = r.Read(b[n:])
+		n += got
+	}
+	if n == len(b) && errors.Is(err, io.EOF) {
+		err = nil // told again by the next read
+	}
+	return n, err
 }
 
 // sumOfFew fills in the hash of a file that has one piece or none.

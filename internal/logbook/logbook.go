@@ -138,7 +138,7 @@ func (b Book) Get(id string) (*Entry, error) {
 	if !idForm.MatchString(id) {
 		return nil, fmt.Errorf("%q: %w", id, ErrNone)
 	}
-	j, err := os.ReadFile(b.path(id))
+	j, err := tree.ReadOwn(b.path(id))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%s: %w", id, ErrNone)
 	}
@@ -148,6 +148,9 @@ func (b Book) Get(id string) (*Entry, error) {
 	e := &Entry{}
 	if err := json.Unmarshal(j, e); err != nil || e.Format != format {
 		return nil, fmt.Errorf("read %s: not an entry of format %s (%v)", b.path(id), format, err)
+	}
+	if e.ID != id { // which names the folder of the run
+		return nil, fmt.Errorf("read %s: it calls itself %q", b.path(id), e.ID)
 	}
 	return e, nil
 }

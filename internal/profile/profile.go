@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"reflect"
 	"regexp"
@@ -223,10 +222,13 @@ func (e *Error) Error() string {
 // ErrNone says that a folder has no profile.
 var ErrNone = errors.New("no " + FileName)
 
+// maxProfile bounds a profile, in bytes: one is written by hand.
+const maxProfile = 4 << 20
+
 // Read reads and checks the profile of the install at dir.
 func Read(dir string) (*Profile, error) {
 	path := filepath.Join(dir, FileName)
-	b, err := os.ReadFile(path)
+	b, err := tree.ReadUpTo(path, maxProfile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w in %s", ErrNone, dir)
 	}
@@ -253,6 +255,10 @@ func Parse(path string, b []byte) (*Profile, error) {
 	return p, nil
 }
 
+// Reserved tells whether a path of an install is Fresh Keel's own: what a build,
+// an archive or a layer has there belongs to another install, and is never laid out.
+func Reserved(at string) bool { return tree.Ours(at) || strings.EqualFold(at, FileName) }
+
 func (p *Profile) check(path string, text []byte) error {
 	bad := func(key, why string) error {
 		return &Error{File: path, Line: lineOf(text, key), Key: key, Why: why}
@@ -268,6 +274,9 @@ func (p *Profile) check(path string, text []byte) error {
 		}
 		if !fs.ValidPath(to) || to == "." {
 			return bad("place", fmt.Sprintf("%q is not a path in the install", to))
+		}
+		if Reserved(to) {
+			return bad("place", fmt.Sprintf("%q is Fresh Keel's own", to))
 		}
 	}
 	if p.Launch.Script != "" && !fs.ValidPath(p.Launch.Script) {

@@ -146,7 +146,7 @@ func (p *Profile) checkSources(bad func(key, why string) error) error {
 			return bad("layer.name", "each layer needs a name without spaces")
 		case seen[l.Name]:
 			return bad("layer.name", fmt.Sprintf("two layers are called %q", l.Name))
-		case l.Into != "" && !fs.ValidPath(l.Into):
+		case l.Into != "" && (!fs.ValidPath(l.Into) || Reserved(l.Into)):
 			return bad("layer.into", fmt.Sprintf("%q is not a path in the install", l.Into))
 		case l.Source.Kind() == "":
 			return bad("layer.source", fmt.Sprintf("layer %s has no source", l.Name))

@@ -9,6 +9,10 @@
 // is not in yet; one in displaced/ is out). So a journal that lost its last
 // lines in a power cut misleads nobody, and Apply and Reverse may both be
 // called again after any crash, any number of times.
+//
+// What it does not do: it reads no content, it decides nothing, and it follows no
+// link. A path of a plan that leads out of the install, or into Fresh Keel's own
+// state, is refused.
 package swap
 
 import (
@@ -19,7 +23,9 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"sort"
+	"strings"
 	"unicode/utf8"
 
 	"freshkeel/internal/tree"
@@ -72,8 +78,33 @@ func (s *Step) UnmarshalJSON(b []byte) error {
 
 // Plan is the whole exchange, in the order in which it is done.
 type Plan struct {
-	Format string `json:"format"`
-	Steps  []Step `json:"steps"`
+	Format string   `json:"format"`
+	Places []string `json:"places,omitempty"` // folders of the install on file systems of their own
+	Steps  []Step   `json:"steps"`
+}
+
+// check holds a plan to what a swap may touch. A plan that was read is no more
+// trustworthy than whoever can write to the folder that it lies in.
+func (p *Plan) check() error {
+	bad := func(what, at string) error {
+		return fmt.Errorf("the plan names the %s %q, which is outside the install or Fresh Keel's own: it is not followed", what, at)
+	}
+	for _, at := range p.Places {
+		if !tree.Local(at) || tree.Ours(at) {
+			return bad("place", at)
+		}
+	}
+	for _, s := range p.Steps {
+		if !tree.Local(s.Path) || tree.Ours(s.Path) {
+			return bad("path", s.Path)
+		}
+		switch s.Do {
+		case Replace, Add, Remove, MakeDir, DropDir:
+		default:
+			return fmt.Errorf("the plan has a step %q of %s, which this program does not know", s.Do, s.Path)
+		}
+	}
+	return nil
 }
 
 // Paths is every path that the plan touches but for folders.
@@ -88,27 +119,68 @@ func (p *Plan) Paths() map[string]bool {
 }
 
 // Run is the folder of one exchange: plan, journal, staged, displaced, aside.
+//
+// A rename can't cross from one file system to another. So each of Places, which
+// are folders of the install where another one is mounted, has a folder of the
+// same name of its own at its top, in its own state folder: what belongs there is
+// staged there, and displaced to there.
 type Run struct {
-	Root string // the install
-	Dir  string // on the same file system as Root
+	Root   string // the install
+	Dir    string // in Root; on Root's own file system
+	Places []string
 }
 
 func (r Run) planFile() string    { return filepath.Join(r.Dir, "plan.json") }
 func (r Run) journalFile() string { return filepath.Join(r.Dir, "journal") }
 
+// side is the run's folder, relative to Root, on the file system that p is on.
+func (r Run) side(p string) string {
+	place := ""
+	for _, at := range r.Places {
+		if strings.HasPrefix(p, at+"/") && len(at) > len(place) {
+			place = at
+		}
+	}
+	return path.Join(place, r.rel())
+}
+
+// rel is Dir, relative to Root.
+func (r Run) rel() string {
+	rel, err := filepath.Rel(r.Root, r.Dir)
+	if err != nil {
+		return ""
+	}
+	return filepath.ToSlash(rel)
+}
+
+func (r Run) full(rel string) string { return filepath.Join(r.Root, filepath.FromSlash(rel)) }
+
+func (r Run) staged(p string) string       { return r.side(p) + "/staged/" + p }
+func (r Run) stagedDir(p string) string    { return r.side(p) + "/folders/" + flat(p) }
+func (r Run) displaced(p string) string    { return r.side(p) + "/displaced/" + p }
+func (r Run) displacedDir(p string) string { return r.side(p) + "/displaced-folders/" + flat(p) }
+
 // Staged is where the new file for path stands until it is swapped in. New
 // folders stand apart from files, since a staged folder must be empty.
-func (r Run) Staged(p string) string { return filepath.Join(r.Dir, "staged", filepath.FromSlash(p)) }
+func (r Run) Staged(p string) string { return r.full(r.staged(p)) }
 
 // StagedDir is where a new folder for path stands until then.
-func (r Run) StagedDir(p string) string { return filepath.Join(r.Dir, "folders", flat(p)) }
+func (r Run) StagedDir(p string) string { return r.full(r.stagedDir(p)) }
 
 // Displaced is where what stood at path is kept.
-func (r Run) Displaced(p string) string {
-	return filepath.Join(r.Dir, "displaced", filepath.FromSlash(p))
+func (r Run) Displaced(p string) string { return r.full(r.displaced(p)) }
+
+// Plan is a plan of this run.
+func (r Run) Plan(steps []Step) *Plan { return &Plan{Places: r.Places, Steps: steps} }
+
+// Sides are the run's folders, one on each file system concerned, Dir first.
+func (r Run) Sides() []string {
+	out := []string{r.Dir}
+	for _, at := range r.Places {
+		out = append(out, r.full(r.side(at+"/x")))
+	}
+	return out
 }
-func (r Run) displacedDir(p string) string { return filepath.Join(r.Dir, "displaced-folders", flat(p)) }
-func (r Run) target(p string) string       { return filepath.Join(r.Root, filepath.FromSlash(p)) }
 
 // flat makes one name of a path: folders are kept side by side, so that each
 // stays empty.
@@ -132,13 +204,18 @@ func Sort(steps []Step) {
 
 // Write makes the plan durable. Nothing may have been renamed before.
 func (r Run) Write(p *Plan) error {
-	p.Format = format
+	p.Format, p.Places = format, r.Places
+	if err := p.check(); err != nil {
+		return fmt.Errorf("write the swap's plan: %w", err)
+	}
 	b, err := json.MarshalIndent(p, "", " ")
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(r.Dir, 0o700); err != nil {
-		return fmt.Errorf("write the swap's plan: %w", err)
+	for _, dir := range r.Sides() {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return fmt.Errorf("write the swap's plan: %w", err)
+		}
 	}
 	if err := tree.WriteFile(r.planFile(), b, 0o600); err != nil {
 		return fmt.Errorf("write the swap's plan: %w", err)
@@ -149,7 +226,7 @@ func (r Run) Write(p *Plan) error {
 // Read reads the plan. A run that has none never renamed anything, and gives
 // an empty plan.
 func (r Run) Read() (*Plan, error) {
-	b, err := os.ReadFile(r.planFile())
+	b, err := tree.ReadOwn(r.planFile())
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Plan{Format: format}, nil
 	}
@@ -160,6 +237,9 @@ func (r Run) Read() (*Plan, error) {
 	if err := json.Unmarshal(b, p); err != nil || p.Format != format {
 		return nil, fmt.Errorf("read %s: not a plan of format %s (%v)", r.planFile(), format, err)
 	}
+	if err := p.check(); err != nil {
+		return nil, fmt.Errorf("read %s: %w", r.planFile(), err)
+	}
 	return p, nil
 }
 
@@ -167,21 +247,50 @@ func (r Run) Read() (*Plan, error) {
 // may be nil, is asked before each rename; its error stops the run there.
 type journal struct {
 	r    Run
+	in   *tree.Root
 	f    *os.File
-	dirs map[string]bool
+	dirs map[string]bool // relative to Root
 	halt func(at string) error
 	n    int
 	verb string
 }
 
-func (r Run) journal(verb string, halt func(string) error) (*journal, error) {
-	f, err := os.OpenFile(r.journalFile(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("open the journal: %w", err)
-	}
-	return &journal{r: r, f: f, dirs: map[string]bool{}, halt: halt, verb: verb}, nil
+// Unmounted says that a file system on which files were exchanged is not there.
+type Unmounted struct{ Place string }
+
+func (u *Unmounted) Error() string {
+	return fmt.Sprintf("%s was on a file system of its own when files were exchanged there, and it is not mounted now", u.Place)
 }
 
+func (r Run) journal(p *Plan, verb string, halt func(string) error) (*journal, error) {
+	r.Places = p.Places
+	if err := p.check(); err != nil {
+		return nil, err
+	}
+	in, err := tree.OpenRoot(r.Root)
+	if err != nil {
+		return nil, err
+	}
+	for _, at := range r.Places {
+		if !in.Has(r.side(at + "/x")) {
+			in.Close()
+			return nil, &Unmounted{at}
+		}
+	}
+	f, err := os.OpenFile(r.journalFile(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		in.Close()
+		return nil, fmt.Errorf("open the journal: %w", err)
+	}
+	return &journal{r: r, in: in, f: f, dirs: map[string]bool{}, halt: halt, verb: verb}, nil
+}
+
+func (j *journal) close() {
+	j.f.Close()
+	j.in.Close()
+}
+
+// rename moves what stands at a path, relative to the install, to another.
 func (j *journal) rename(what, from, to string) error {
 	j.n++
 	if j.halt != nil {
@@ -189,13 +298,13 @@ func (j *journal) rename(what, from, to string) error {
 			return fmt.Errorf("%s %s: %w", j.verb, what, err)
 		}
 	}
-	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+	if err := j.in.MkdirAll(path.Dir(to), 0o700); err != nil {
 		return err
 	}
-	if err := os.Rename(from, to); err != nil {
+	if err := j.in.Rename(from, to); err != nil {
 		return fmt.Errorf("%s %s: %w", j.verb, what, err)
 	}
-	j.dirs[filepath.Dir(from)], j.dirs[filepath.Dir(to)] = true, true
+	j.dirs[path.Dir(from)], j.dirs[path.Dir(to)] = true, true
 	// For people to read. A full disk must not stop a way back that needs no
 	// space, and nothing is decided by this line.
 	fmt.Fprintf(j.f, "%s %d %s\n", j.verb, j.n, what)
@@ -204,13 +313,12 @@ func (j *journal) rename(what, from, to string) error {
 
 // done flushes every folder whose entries changed, then the journal.
 func (j *journal) done() error {
-	defer j.f.Close()
 	for d := range j.dirs {
-		if fi, err := os.Lstat(d); err != nil || !fi.IsDir() {
-			continue // it went itself, or a file stands there now
+		if d == "." {
+			d = ""
 		}
-		if err := tree.SyncDir(d); err != nil {
-			return fmt.Errorf("flush %s: %w", d, err)
+		if err := j.in.Sync(d); err != nil {
+			return fmt.Errorf("flush %s: %w", j.in.Full(d), err)
 		}
 	}
 	fmt.Fprintf(j.f, "%s done\n", j.verb)
@@ -218,122 +326,121 @@ func (j *journal) done() error {
 	return nil
 }
 
-func there(p string) bool { _, err := os.Lstat(p); return err == nil }
-
 // Apply carries the plan out, or on from where a crash left it.
 func (r Run) Apply(p *Plan, halt func(at string) error) error {
-	j, err := r.journal("swap", halt)
+	j, err := r.journal(p, "swap", halt)
 	if err != nil {
 		return err
 	}
-	defer j.f.Close()
+	defer j.close()
 	for _, s := range p.Steps {
-		if err := r.apply(j, s); err != nil {
+		if err := j.apply(s); err != nil {
 			return err
 		}
 	}
 	return j.done()
 }
 
-func (r Run) apply(j *journal, s Step) error {
-	at := r.target(s.Path)
+// empty tells whether an empty folder stands at a path.
+func (j *journal) empty(p string) bool {
+	list, err := j.in.Names(p)
+	return err == nil && len(list) == 0
+}
+
+func (j *journal) apply(s Step) error {
+	r, at := j.r, s.Path
 	switch s.Do {
 	case MakeDir:
-		if there(r.StagedDir(s.Path)) {
-			return j.rename("folder "+s.Path, r.StagedDir(s.Path), at)
+		if j.in.Has(r.stagedDir(at)) {
+			return j.rename("folder "+at, r.stagedDir(at), at)
 		}
 		return nil
 	case DropDir:
-		list, err := os.ReadDir(at)
-		if err != nil || len(list) > 0 {
+		if !j.empty(at) || slices.Contains(r.Places, at) {
 			return nil
 		}
-		return j.rename("drop "+s.Path, at, r.displacedDir(s.Path))
+		return j.rename("drop "+at, at, r.displacedDir(at))
 	}
-	if s.Do != Add && !there(r.Displaced(s.Path)) {
-		if err := j.rename("out "+s.Path, at, r.Displaced(s.Path)); err != nil {
+	if s.Do != Add && !j.in.Has(r.displaced(at)) {
+		if err := j.rename("out "+at, at, r.displaced(at)); err != nil {
 			return err
 		}
 	}
-	if s.Do == Remove || !there(r.Staged(s.Path)) {
+	if s.Do == Remove || !j.in.Has(r.staged(at)) {
 		return nil
 	}
-	if there(at) {
-		return fmt.Errorf("swap in %s: something new stands there since the plan was made", s.Path)
+	if j.in.Has(at) {
+		return fmt.Errorf("swap in %s: something new stands there since the plan was made", at)
 	}
-	return j.rename("in "+s.Path, r.Staged(s.Path), at)
+	return j.rename("in "+at, r.staged(at), at)
 }
 
 // Reverse undoes the plan as far as it got. What it finds in the way, because
 // the new build made it, is moved to aside/, never destroyed.
 func (r Run) Reverse(p *Plan, halt func(at string) error) error {
-	j, err := r.journal("reverse", halt)
+	j, err := r.journal(p, "reverse", halt)
 	if err != nil {
 		return err
 	}
-	defer j.f.Close()
+	defer j.close()
 	for i := len(p.Steps) - 1; i >= 0; i-- {
-		if err := r.reverse(j, p.Steps[i]); err != nil {
+		if err := j.reverse(p.Steps[i]); err != nil {
 			return err
 		}
 	}
 	return j.done()
 }
 
-func (r Run) reverse(j *journal, s Step) error {
-	at := r.target(s.Path)
+func (j *journal) reverse(s Step) error {
+	r, at := j.r, s.Path
 	switch s.Do {
 	case MakeDir:
 		// Only an empty folder goes back: one that the new build filled is the
 		// caller's to clear, who knows what was there before.
-		list, err := os.ReadDir(at)
-		if err != nil || len(list) > 0 || there(r.StagedDir(s.Path)) {
+		if !j.empty(at) || j.in.Has(r.stagedDir(at)) {
 			return nil
 		}
-		return j.rename("folder "+s.Path, at, r.StagedDir(s.Path))
+		return j.rename("folder "+at, at, r.stagedDir(at))
 	case DropDir:
-		if !there(r.displacedDir(s.Path)) {
+		if !j.in.Has(r.displacedDir(at)) {
 			return nil
 		}
-		if err := r.clear(j, s.Path); err != nil {
+		if err := j.clear(at); err != nil {
 			return err
 		}
-		return j.rename("drop "+s.Path, r.displacedDir(s.Path), at)
+		return j.rename("drop "+at, r.displacedDir(at), at)
 	case Add:
-		if there(r.Staged(s.Path)) || !there(at) {
+		if j.in.Has(r.staged(at)) || !j.in.Has(at) {
 			return nil
 		}
-		return j.rename("in "+s.Path, at, r.Staged(s.Path))
+		return j.rename("in "+at, at, r.staged(at))
 	}
 	// Out and in are one exchange: with nothing in displaced/, it has not begun
 	// or is undone already, and what stands at the place is the old file.
-	if !there(r.Displaced(s.Path)) {
+	if !j.in.Has(r.displaced(at)) {
 		return nil
 	}
-	if there(at) && s.Do == Replace && !there(r.Staged(s.Path)) {
-		if err := j.rename("in "+s.Path, at, r.Staged(s.Path)); err != nil {
+	if j.in.Has(at) && s.Do == Replace && !j.in.Has(r.staged(at)) {
+		if err := j.rename("in "+at, at, r.staged(at)); err != nil {
 			return err
 		}
 	}
-	if err := r.clear(j, s.Path); err != nil {
+	if err := j.clear(at); err != nil {
 		return err
 	}
-	return j.rename("out "+s.Path, r.Displaced(s.Path), at)
+	return j.rename("out "+at, r.displaced(at), at)
 }
 
-// clear moves what stands at p aside, if anything does.
-func (r Run) clear(j *journal, p string) error {
-	if !there(r.target(p)) {
+// clear moves what stands at p aside, if anything does, under a name that is
+// free there.
+func (j *journal) clear(p string) error {
+	if !j.in.Has(p) {
 		return nil
 	}
-	return j.rename("aside "+p, r.target(p), r.Aside(p))
-}
-
-// Aside is a free name in aside/ for what stood at p.
-func (r Run) Aside(p string) string {
-	full := filepath.Join(r.Dir, "aside", filepath.FromSlash(p))
-	for n := 2; there(full); n++ {
-		full = filepath.Join(r.Dir, "aside", filepath.FromSlash(path.Dir(p)), fmt.Sprintf("%s~%d", path.Base(p), n))
+	aside := j.r.side(p) + "/aside/"
+	to := aside + p
+	for n := 2; j.in.Has(to); n++ {
+		to = aside + path.Join(path.Dir(p), fmt.Sprintf("%s~%d", path.Base(p), n))
 	}
-	return full
+	return j.rename("aside "+p, p, to)
 }

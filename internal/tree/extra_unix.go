@@ -5,27 +5,47 @@ package tree
 import (
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"strings"
 
 	"golang.org/x/sys/unix"
 )
 
 // Sparse tells whether a file has holes: it takes less room than its size.
-func Sparse(full string) bool {
+func Sparse(f *os.File) bool {
 	var st unix.Stat_t
-	if err := unix.Lstat(full, &st); err != nil {
+	if err := unix.Fstat(int(f.Fd()), &st); err != nil {
 		return false
 	}
 	return st.Blocks*512+64<<10 < st.Size // less by more than what file systems keep of small ones
 }
 
-// Xattrs reads the extended attributes of a file, folder or link (xattr(7)):
+// Xattrs reads the extended attributes of the file or folder at rel (xattr(7)):
 // those that a program may set, which leaves out the system's own. nil where there are
-// none, or the file system has no such thing.
-func Xattrs(full string) (map[string][]byte, error) {
+// none, or the file system has no such thing. A link can't have any of them.
+func (r *Root) Xattrs(rel string, kind Kind) (map[string][]byte, error) {
+	if kind == Link {
+		return nil, nil
+	}
+	fd, err := r.at(rel, unix.O_RDONLY|unix.O_NONBLOCK)
+	if errors.Is(err, ErrLink) || errors.Is(err, fs.ErrPermission) {
+		return nil, nil // it became one; or its content could not be read either, which is told there
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer unix.Close(fd)
+	return xattrs(fd)
+}
+
+// XattrsOf is Xattrs for an open file.
+func XattrsOf(f *os.File) (map[string][]byte, error) { return xattrs(int(f.Fd())) }
+
+func xattrs(fd int) (map[string][]byte, error) {
 	names := make([]byte, 1024)
 	for {
-		n, err := unix.Llistxattr(full, names)
+		n, err := unix.Flistxattr(fd, names)
 		if errors.Is(err, unix.ERANGE) {
 			names = make([]byte, 4*len(names))
 			continue
@@ -45,7 +65,7 @@ func Xattrs(full string) (map[string][]byte, error) {
 			continue
 		}
 		value := make([]byte, 64<<10) // the most that Linux allows
-		n, err := unix.Lgetxattr(full, name, value)
+		n, err := unix.Fgetxattr(fd, name, value)
 		if err != nil {
 			continue // it went meanwhile, or is not ours to read
 		}

@@ -5,22 +5,20 @@ package tree
 import (
 	"errors"
 	"io/fs"
-	"os"
-	"path/filepath"
 )
 
 // list describes what a folder of the tree holds, but for what keep refuses.
-func list(dir, rel string, keep func(path string) bool) (out []Entry, err error) {
-	found, err := os.ReadDir(dir)
+func (r *Root) list(rel string, keep func(path string) bool) (out []Entry, err error) {
+	found, err := r.Names(rel)
 	if err != nil {
 		return nil, err
 	}
-	for _, d := range found {
-		p := under(rel, d.Name())
+	for _, name := range found {
+		p := under(rel, name)
 		if !keep(p) {
 			continue
 		}
-		e, ok, err := Describe(filepath.Join(dir, d.Name()), p)
+		e, ok, err := r.Describe(p)
 		switch {
 		case errors.Is(err, fs.ErrNotExist), err == nil && !ok:
 		case err != nil:

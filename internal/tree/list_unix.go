@@ -6,18 +6,18 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"path/filepath"
 
 	"golang.org/x/sys/unix"
 )
 
 // list describes what a folder of the tree holds, but for what keep refuses. It
 // asks relative to the open folder: half the time of looking each path up anew.
-func list(dir, rel string, keep func(path string) bool) ([]Entry, error) {
-	d, err := os.Open(dir)
+func (r *Root) list(rel string, keep func(path string) bool) ([]Entry, error) {
+	fd, err := r.folder(rel)
 	if err != nil {
 		return nil, err
 	}
+	d := os.NewFile(uintptr(fd), r.Full(rel))
 	defer d.Close()
 	names, err := d.Readdirnames(-1)
 	if err != nil {
@@ -29,31 +29,16 @@ func list(dir, rel string, keep func(path string) bool) ([]Entry, error) {
 		if !keep(p) {
 			continue
 		}
-		var st unix.Stat_t
-		err := unix.Fstatat(int(d.Fd()), name, &st, unix.AT_SYMLINK_NOFOLLOW)
+		e, ok, err := describeIn(fd, name, p)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err != nil {
-			return nil, &fs.PathError{Op: "look at", Path: filepath.Join(dir, name), Err: err}
+			return nil, &fs.PathError{Op: "look at", Path: r.Full(p), Err: err}
 		}
-		e := Entry{Path: p, Mode: permissions(uint32(st.Mode)), UID: int(st.Uid), GID: int(st.Gid), Mtime: st.Mtim.Nano(), Inode: st.Ino, Ctime: st.Ctim.Nano(), Dev: uint64(st.Dev)}
-		switch st.Mode & unix.S_IFMT {
-		case unix.S_IFREG:
-			e.Kind, e.Size = File, st.Size
-		case unix.S_IFDIR:
-			e.Kind = Dir
-		case unix.S_IFLNK:
-			e.Kind = Link
-			if e.Target, err = os.Readlink(filepath.Join(dir, name)); errors.Is(err, fs.ErrNotExist) {
-				continue
-			} else if err != nil {
-				return nil, err
-			}
-		default:
-			continue
+		if ok {
+			out = append(out, e)
 		}
-		out = append(out, e)
 	}
 	return out, nil
 }

@@ -25,8 +25,21 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// StateFolder is Fresh Keel's own folder in an install. No walk enters it.
+// StateFolder is Fresh Keel's own folder in an install, and at the top of each
+// file system that is mounted in one. No walk enters it.
 const StateFolder = ".freshkeel"
+
+// Ours tells whether a path is Fresh Keel's own state: nothing of a build, a
+// backup or an archive ever stands there. Some file systems take names that
+// differ in case, or in dots and blanks at the end, for the same.
+func Ours(p string) bool {
+	for elem := range strings.SplitSeq(p, "/") {
+		if len(elem) >= len(StateFolder) && strings.EqualFold(strings.TrimRight(elem, ". "), StateFolder) {
+			return true
+		}
+	}
+	return false
+}
 
 // Kind is what an entry is.
 type Kind string
@@ -140,19 +153,24 @@ func Walk(root string, skip Patterns) ([]Entry, error) {
 // WalkEach is Walk for a caller that keeps entries in a way of its own: it hears
 // what each folder holds, in no order, never twice at a time.
 func WalkEach(root string, skip Patterns, each func([]Entry)) error {
-	if fi, err := os.Stat(root); err != nil {
+	r, err := OpenRoot(root)
+	if err != nil {
 		return err
-	} else if !fi.IsDir() {
-		return fmt.Errorf("%s is not a folder", root)
 	}
+	defer r.Close()
+	return r.WalkEach(skip, each)
+}
+
+// WalkEach is the package's, for a folder that is held open.
+func (r *Root) WalkEach(skip Patterns, each func([]Entry)) error {
 	var mu sync.Mutex
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	var walk func(rel string) error
 	walk = func(rel string) error {
-		found, err := list(filepath.Join(root, filepath.FromSlash(rel)), rel, func(p string) bool { return p != StateFolder && !skip.Match(p) })
-		if errors.Is(err, fs.ErrNotExist) && rel != "" {
-			return nil
+		found, err := r.list(rel, func(p string) bool { return !Ours(p) && !skip.Match(p) })
+		if (errors.Is(err, fs.ErrNotExist) || errors.Is(err, ErrLink)) && rel != "" {
+			return nil // it went, or became a link, which is another thing to be described
 		}
 		if err != nil {
 			return err
@@ -207,11 +225,16 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b 
 
 // SumFile hashes a file's content. It holds one buffer, whatever the size.
 func SumFile(path string) (Sum, error) {
-	f, err := os.Open(path)
+	f, err := OpenRegular(path)
 	if err != nil {
 		return Sum{}, err
 	}
 	defer f.Close()
+	return SumOf(f)
+}
+
+// SumOf is SumFile for an open file.
+func SumOf(f *os.File) (Sum, error) {
 	h := NewHash()
 	buf := buffers.Get().(*[]byte)
 	defer buffers.Put(buf)

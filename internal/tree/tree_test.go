@@ -44,7 +44,7 @@ func TestWalkDescribesAndLeavesOut(t *testing.T) {
 	for _, e := range list {
 		paths = append(paths, e.Path)
 	}
-	assert.Equal(t, []string{"a", "b", "b/.freshkeel", "b/.freshkeel/kept", "b/f", "z"}, paths)
+	assert.Equal(t, []string{"a", "b", "b/f", "z"}, paths)
 	by := ByPath(list)
 	assert.Equal(t, Link, by["z"].Kind)
 	assert.Equal(t, "/nowhere", by["z"].Target)

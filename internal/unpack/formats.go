@@ -6,6 +6,8 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"hash"
+	"hash/crc32"
 	"io"
 	"io/fs"
 	"runtime"
@@ -98,8 +100,9 @@ func (o *opener) tar(r io.Reader) error {
 	for {
 		h, err := t.Next()
 		if errors.Is(err, io.EOF) {
-			// The rest is read so that a stream cut within its trailer is noticed.
-			if _, err := io.Copy(io.Discard, io.LimitReader(r, 1<<20)); err != nil {
+			// The rest is read so that a stream cut within its trailer is noticed,
+			// and the checksum at its very end is held.
+			if _, err := io.Copy(io.Discard, r); err != nil {
 				return o.wrap("", err)
 			}
 			return nil
@@ -107,6 +110,7 @@ func (o *opener) tar(r io.Reader) error {
 		if err != nil {
 			return o.wrap("", err)
 		}
+		o.entry = h.Name
 		it := Item{Path: h.Name, Mode: fs.FileMode(h.Mode) & fs.ModePerm, Mtime: h.ModTime}
 		switch h.Typeflag {
 		case tar.TypeReg:
@@ -164,20 +168,42 @@ func (o *opener) sevenZipEntry(e *sevenzip.File) error {
 		return err
 	}
 	defer r.Close()
+	held := &stated{r: r, left: int64(e.UncompressedSize), want: e.CRC32, sum: crc32.NewIEEE()}
 	switch {
 	case mode&fs.ModeSymlink != 0:
-		b, err := io.ReadAll(io.LimitReader(r, 4096))
+		b, err := io.ReadAll(io.LimitReader(held, 4096))
 		if err != nil {
 			return err
 		}
 		it.Mode, it.Target = fs.ModeSymlink|0o777, string(b)
 		return o.item(it)
 	case e.Attributes&unixModes == 0:
-		it.Body, it.Mode = sniffMode(r)
+		it.Body, it.Mode = sniffMode(held)
 	default:
-		it.Body = r
+		it.Body = held
 	}
 	return o.item(it)
+}
+
+// stated holds an entry's content against the size and checksum that the archive
+// states, for a library that does not. A checksum of 0 is one that is not stated.
+type stated struct {
+	r    io.Reader
+	left int64 // bytes
+	want uint32
+	sum  hash.Hash32
+}
+
+func (s *stated) Read(b []byte) (int, error) {
+	n, err := s.r.Read(b)
+	s.sum.Write(b[:n])
+	if s.left -= int64(n); errors.Is(err, io.EOF) && s.left != 0 {
+		return n, errCutShort
+	}
+	if errors.Is(err, io.EOF) && s.want != 0 && s.sum.Sum32() != s.want {
+		return n, errors.New("it is damaged: its content has another checksum than the archive states")
+	}
+	return n, err
 }
 
 func (o *opener) rar(f io.Reader) (err error) {
@@ -198,6 +224,7 @@ func (o *opener) rar(f io.Reader) (err error) {
 		if err != nil {
 			return o.wrap("", err)
 		}
+		o.entry = h.Name
 		it := Item{Path: h.Name, Mode: h.Mode().Perm(), Mtime: h.ModificationTime}
 		switch {
 		case h.IsDir:
@@ -221,10 +248,15 @@ func (o *opener) rar(f io.Reader) (err error) {
 // may be run. It returns a reader for all of it.
 func sniffMode(r io.Reader) (io.Reader, fs.FileMode) {
 	head := make([]byte, 4)
-	n, err := io.ReadFull(r, head)
+	n, err := 0, error(nil)
+	for n < len(head) && err == nil {
+		var got int
+		got, err = r.Read(head[n:])
+		n += got
+	}
 	head = head[:n]
 	rest := r
-	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+	if err != nil { // a clean end too
 		rest = failing{err}
 	}
 	mode := fs.FileMode(0o644)

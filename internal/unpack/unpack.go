@@ -7,12 +7,14 @@ package unpack
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"compress/bzip2"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -65,7 +67,8 @@ const (
 
 // Contents is what was found besides the items.
 type Contents struct {
-	LeftOut  []string      // what Take and Leave kept out
+	LeftOut  []string // what Take and Leave kept out
+	links    map[string]string
 	Removals tree.Patterns // what the archive says the earlier parts' files to remove are
 }
 
@@ -86,7 +89,7 @@ func Unpacked(ctx context.Context, v *fetch.Verified, u Rule, dir string, each f
 	if err := o.open(f, v.Size, u.As); err != nil {
 		return nil, err
 	}
-	return o.out, nil
+	return o.out, o.linksStay()
 }
 
 // Decompressed reads a file that may be compressed, as its beginning says.
@@ -169,6 +172,7 @@ type opener struct {
 	dir   string
 	depth int
 	under string // where an archive inside another lies
+	entry string // of a stream that is read in order: where it is
 	each  func(Item) error
 	meter *meter
 
@@ -221,9 +225,9 @@ func (o *opener) open(f *os.File, size int64, as string) (err error) {
 	case as == "7z":
 		err = o.sevenZip(f, size)
 	case as == "rar":
-		err = o.rar(f)
+		err = o.rar(o.watched(f))
 	case as == "tar":
-		err = o.tar(f)
+		err = o.tar(o.watched(f))
 	case packed:
 		err = o.packed(f, how, sniffed)
 	default:
@@ -242,7 +246,7 @@ func (o *opener) packed(f io.Reader, how string, sniffed bool) error {
 		return o.wrap("", err)
 	}
 	defer done()
-	b := bufio.NewReaderSize(z, 64<<10)
+	b := bufio.NewReaderSize(o.watched(z), 64<<10)
 	if head, _ := b.Peek(512); sniffed && !isTar(head) {
 		name := strings.TrimSuffix(o.name, "."+how)
 		return o.single(b, name, time.Time{})
@@ -281,7 +285,7 @@ func (o *opener) place(it Item, clean string) error {
 		}
 	}
 	if it.Body != nil {
-		it.Body = &metered{r: it.Body, o: o, entry: raw}
+		it.Body = &metered{r: it.Body, o: o, entry: raw, meter: o.meter}
 	}
 	rel := path.Join(o.under, clean)
 	elems := strings.Split(rel, "/")
@@ -296,6 +300,14 @@ func (o *opener) place(it Item, clean string) error {
 		return o.spool(rel, it.Body)
 	}
 	it.Path = o.rule.Path(rel)
+	if it.Path != "" && it.Mode&fs.ModeSymlink != 0 {
+		o.mu.Lock()
+		if o.out.links == nil {
+			o.out.links = map[string]string{}
+		}
+		o.out.links[it.Path] = it.Target
+		o.mu.Unlock()
+	}
 	if it.Path == "" {
 		if !it.Mode.IsDir() {
 			o.mu.Lock()
@@ -311,6 +323,56 @@ func (o *opener) place(it Item, clean string) error {
 	// another's rights.
 	it.Mode &^= 0o022 | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky
 	return o.each(it)
+}
+
+// linksStay refuses links that lead out by way of each other, or from where the
+// rule has laid them: each alone may look as if it stayed.
+func (o *opener) linksStay() error {
+	for _, at := range slices.Sorted(maps.Keys(o.out.links)) {
+		if !staysInside(o.out.links, at) {
+			return o.bad(at, fmt.Sprintf("is a link that leads out, to %q", o.out.links[at]))
+		}
+	}
+	return nil
+}
+
+// mostLinks is how many links are followed one after the other before they are
+// taken for a ring; systems follow 40.
+const mostLinks = 40
+
+// staysInside follows a link as a system would, part by part, through the other
+// links. A ring leads nowhere, and so not out.
+func staysInside(links map[string]string, link string) bool {
+	var at []string
+	todo := strings.Split(link, "/")
+	for followed := 0; len(todo) > 0; {
+		elem := todo[0]
+		todo = todo[1:]
+		switch elem {
+		case "", ".":
+			continue
+		case "..":
+			if len(at) == 0 {
+				return false
+			}
+			at = at[:len(at)-1]
+			continue
+		}
+		at = append(at, elem)
+		to, ok := links[strings.Join(at, "/")]
+		if !ok {
+			continue
+		}
+		if followed++; followed > mostLinks {
+			return true
+		}
+		if path.IsAbs(to) {
+			return false
+		}
+		at = at[:len(at)-1]
+		todo = append(strings.Split(to, "/"), todo...)
+	}
+	return true
 }
 
 // admit checks an entry's name against all that came before, and returns it
@@ -417,17 +479,39 @@ type meter struct {
 type metered struct {
 	r     io.Reader
 	o     *opener
-	entry string
+	entry string // "": whichever the opener is at
+	meter *meter
+	ended error // why nothing more is read
+}
+
+// watched is a stream that is read whether or not its entries are asked for: it
+// has a meter of its own, and hears when the command is to end.
+func (o *opener) watched(r io.Reader) io.Reader {
+	return &metered{r: r, o: o, meter: &meter{size: o.meter.size}}
 }
 
 func (m *metered) Read(b []byte) (int, error) {
+	if m.ended != nil {
+		return 0, m.ended
+	}
 	n, err := m.r.Read(b)
-	t, size := m.o.meter.total.Add(int64(n)), m.o.meter.size
-	if size > 0 && (t > maxTotal || (t > large && t/maxFactor > size)) {
-		return n, m.o.bad(m.entry, fmt.Sprintf("brings the content to %d bytes from an archive of %d", t, size))
+	t, size := m.meter.total.Add(int64(n)), m.meter.size
+	switch {
+	case m.o.ctx.Err() != nil:
+		err = m.o.ctx.Err()
+	case size > 0 && (t > maxTotal || (t > large && t/maxFactor > size)):
+		err = m.o.bad(cmp.Or(m.entry, m.o.entry, "(its beginning)"), fmt.Sprintf("brings the content to %d bytes from an archive of %d", t, size))
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		// Readers of whole blocks take this error for a short last block.
+		err = errCutShort
+	case err == nil || errors.Is(err, io.EOF):
+		return n, err
 	}
-	if m.o.ctx.Err() != nil {
-		return n, m.o.ctx.Err()
-	}
-	return n, err
+	// A reader that filled its buffer drops the error that came with it, so it
+	// comes alone, and again at every later read.
+	m.ended = err
+	return 0, err
 }
+
+// errCutShort says that an entry has less content than the archive states.
+var errCutShort = errors.New("it is damaged: its content ends too early")

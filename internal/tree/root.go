@@ -1,0 +1,111 @@
+package tree
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Root is a folder that is held open. Its methods take paths below it and reach
+// each by descriptors from there, without following any link: whoever exchanges
+// a folder for a link meanwhile leads nobody out of it. Close it in any case.
+//
+// What it does not do: it knows nothing of mounts. A file system that is mounted
+// below the root is part of it.
+type Root struct {
+	dir string
+	d   *os.File // the folder
+}
+
+// OpenRoot holds a folder. Links on the way to it are followed: that is the
+// caller's own word.
+func OpenRoot(dir string) (*Root, error) {
+	d, err := os.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	if fi, err := d.Stat(); err != nil || !fi.IsDir() {
+		d.Close()
+		return nil, errors.Join(err, fmt.Errorf("%s is not a folder", dir))
+	}
+	return &Root{dir, d}, nil
+}
+
+// Close lets go of the folder.
+func (r *Root) Close() error { return r.d.Close() }
+
+// Full is the path of something below the root as people write it.
+func (r *Root) Full(rel string) string { return filepath.Join(r.dir, filepath.FromSlash(rel)) }
+
+// ErrNotRegular says that something else stands where a file was to be read: a
+// link, a folder, a pipe.
+var ErrNotRegular = errors.New("not a regular file")
+
+// Local tells whether a path stays below the folder that it is relative to, in
+// the form in which paths are kept here: slash-separated and clean. It need not
+// be UTF-8.
+func Local(rel string) bool {
+	for elem := range strings.SplitSeq(rel, "/") {
+		if elem == "" || elem == "." || elem == ".." {
+			return false
+		}
+	}
+	return !strings.ContainsRune(rel, 0) && filepath.IsLocal(filepath.FromSlash(rel))
+}
+
+func notLocal(op, rel string) error {
+	return &fs.PathError{Op: op, Path: rel, Err: errors.New("the path leads out of the folder")}
+}
+
+// Has tells whether anything stands at rel.
+func (r *Root) Has(rel string) bool {
+	_, _, err := r.Describe(rel)
+	return err == nil
+}
+
+// ownLimit bounds a file of our own that is read whole, in bytes.
+const ownLimit = 1 << 30
+
+// ReadOwn reads a small file of our own whole: a regular one, of no more than
+// ownLimit. Anything else in its place is an error and never waited for.
+func ReadOwn(path string) ([]byte, error) { return ReadUpTo(path, ownLimit) }
+
+// ReadUpTo is ReadOwn with another limit.
+func ReadUpTo(path string, limit int64) ([]byte, error) {
+	f, err := OpenRegular(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err == nil && int64(len(b)) > limit {
+		err = &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("it is larger than %d bytes", limit)}
+	}
+	return b, err
+}
+
+// OpenRegular opens a file to be read, and nothing but a regular file: a pipe in
+// its place would keep the caller waiting for ever.
+func OpenRegular(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|nonblocking, 0)
+	if err != nil {
+		return nil, err
+	}
+	return f, regular(f, path)
+}
+
+// regular closes f where it is no regular file.
+func regular(f *os.File, path string) error {
+	fi, err := f.Stat()
+	if err == nil && !fi.Mode().IsRegular() {
+		err = &fs.PathError{Op: "read", Path: path, Err: ErrNotRegular}
+	}
+	if err != nil {
+		f.Close()
+	}
+	return err
+}
