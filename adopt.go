@@ -58,6 +58,9 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if fi, err := os.Stat(dir); err != nil || !fi.IsDir() {
 		return nil, &Usage{dir + " is not a folder", "name the folder that the server runs from"}
 	}
+	if err := trusted(dir); err != nil {
+		return nil, err
+	}
 	if _, err := os.Stat(filepath.Join(dir, profile.FileName)); err == nil && !a.Replace && !a.DryRun {
 		return nil, &Advised{fmt.Errorf("%s has a profile already", dir), "edit " + filepath.Join(dir, profile.FileName) + ", or write a new one over it with --replace"}
 	}
@@ -115,10 +118,6 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	}
 	if err := tree.WriteFile(filepath.Join(dir, profile.FileName), []byte(text), 0o644); err != nil {
 		return nil, err
-	}
-	if owner, _, err := tree.Describe(dir, ""); err == nil {
-		owner.Mode, owner.Kind, owner.Mtime = 0o644, tree.File, 0
-		return out, tree.Mend(filepath.Join(dir, profile.FileName), owner)
 	}
 	return out, nil
 }

@@ -3,7 +3,6 @@ package freshkeel
 import (
 	"context"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -27,7 +26,7 @@ func checkOpen(_ context.Context, s *situation) (out []Finding) {
 	for _, st := range s.plan.Steps {
 		touched[st.Path] = true
 	}
-	for _, h := range host.OpenElsewhere(s.k.Dir, s.status.Minder) {
+	for _, h := range host.OpenElsewhere(s.k.Dir, s.status) {
 		var files []string
 		for _, full := range h.Files {
 			if at := relTo(s.realDir(), full); !s.k.Profile.Server.Skip.Match(at) && (touched[at] || s.k.Profile.Server.Own(at)) {
@@ -166,18 +165,13 @@ func checkLogs(_ context.Context, s *situation) (out []Finding) {
 			dirs = append(dirs, dir)
 		}
 	}
-	uid, _ := host.Owner(s.k.Dir)
 	looked := 0
 	for _, dir := range dirs {
-		fi, err := os.Stat(dir)
-		if err != nil {
+		if _, err := os.Stat(dir); err != nil {
 			continue // made by the first start
 		}
 		looked++
-		err = tree.Writable(dir)
-		if e, _, derr := tree.Describe(dir, ""); err == nil && derr == nil && uid > 0 && !mayWrite(fi.Mode(), e.UID == uid) && dir != s.k.state("run") {
-			err = fmt.Errorf("it is not user %d's, whom the server runs as", uid)
-		}
+		err := tree.Writable(dir)
 		if err != nil {
 			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the server can't write to %s: %v", dir, err), Where: dir,
 				Why: "some servers end when they can't write their log", Do: fmt.Sprintf("mount it writable, or: chown the folder to the install's owner (%s)", filepath.Base(dir))})
@@ -192,11 +186,4 @@ func checkLogs(_ context.Context, s *situation) (out []Finding) {
 		return ok("%s for logs and caches can be written to", plural(looked, "folder"))
 	}
 	return out
-}
-
-func mayWrite(mode fs.FileMode, owner bool) bool {
-	if owner {
-		return mode&0o200 != 0
-	}
-	return mode&0o022 != 0 // by its group perhaps
 }

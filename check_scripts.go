@@ -140,7 +140,7 @@ func checkOtherScripts(_ context.Context, s *situation) (out []Finding) {
 		if strings.Contains(at, "/") || e.Kind != tree.File || seen[at] || e.Size > 64<<10 || !(shell || isBatch(at)) || slices.Contains(s.plan.Steps, swap.Step{Do: swap.Remove, Path: at}) {
 			continue
 		}
-		list, err := launch.Read(s.k.Dir, at, s.k.o.Env)
+		list, err := launch.Read(s.k.Dir, at, s.k.serverEnv())
 		if err != nil {
 			continue
 		}

@@ -2,6 +2,7 @@ package freshkeel
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -242,7 +243,7 @@ func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 // checkProcesses finds a server of this install that nobody here started.
 func checkProcesses(_ context.Context, s *situation) []Finding {
 	var out []Finding
-	for _, p := range host.Outside(s.k.Dir, s.status.Minder) {
+	for _, p := range host.Outside(s.k.Dir, s.status) {
 		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("process %d runs from this install and was not started by Fresh Keel", p.PID),
 			Where: fmt.Sprintf("%s, user %s, since %s", p.Command, p.User, p.Since.Format("2006-01-02 15:04:05")),
 			Why:   "two servers on one world destroy it, and its files can't be exchanged under it",
@@ -285,8 +286,12 @@ func checkOwner(_ context.Context, s *situation) []Finding {
 	if os.Geteuid() != 0 {
 		return nil
 	}
-	if uid, _ := host.Owner(s.k.Dir); uid >= 0 {
-		return ok("the server runs as the install's owner, user %d, not as root", uid)
+	if err := trustedScript(s.k.path(s.k.Profile.Launch.Script)); err != nil {
+		f := Finding{Level: Stop, What: err.Error(), Where: s.k.Dir, Why: "whoever may write to what root runs has the whole machine"}
+		if a := (*Advised)(nil); errors.As(err, &a) {
+			f.Do = a.Do
+		}
+		return []Finding{f}
 	}
 	return []Finding{{Level: Warn, What: "the install belongs to root, so the server runs as root", Where: s.k.Dir,
 		Why: "many servers refuse to, and whoever breaks into one has the whole machine", Do: "chown -R USER " + s.k.Dir}}
@@ -335,9 +340,11 @@ func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
 		out = append(out, Finding{Level: Stop, What: at + " is mounted there as a single file", Where: s.k.path(at),
 			Why: "the system lets nobody rename it, so it can be neither exchanged nor put back", Do: "name it in [server] skip, or mount the folder that holds it instead"})
 	}
-	home, _, err := tree.Describe(s.k.state(), "")
+	home, _, err := tree.Describe(s.k.state("refits"), "")
 	if err != nil { // the first refit will make it
-		return out
+		if home, _, err = tree.Describe(s.k.state(), ""); err != nil {
+			return out
+		}
 	}
 	if top, _, err := tree.Describe(s.k.Dir, ""); err == nil && top.Dev != home.Dev {
 		out = append(out, Finding{Level: Stop, What: tree.StateFolder + " is on another file system than the install", Where: s.k.state(),

@@ -15,8 +15,6 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
-
-	"github.com/gofrs/flock"
 )
 
 // Pushed is what a push to the copy sent, or would send.
@@ -372,14 +370,14 @@ func readingRoom(in string) (dir string, done func(), err error) {
 	if err := os.MkdirAll(in, 0o700); err != nil {
 		return "", nil, err
 	}
-	all := flock.New(filepath.Join(in, "lock"), flock.SetPermissions(0o600)) // none is swept between its making and its locking
+	all := tree.NewLock(filepath.Join(in, "lock")) // none is swept between its making and its locking
 	if err := all.Lock(); err != nil {
 		return "", nil, err
 	}
 	defer all.Unlock()
 	old, _ := filepath.Glob(filepath.Join(in, "reading-*"))
 	for _, d := range old {
-		lock := flock.New(filepath.Join(d, "lock"))
+		lock := tree.NewLock(filepath.Join(d, "lock"))
 		if ok, err := lock.TryLock(); err == nil && ok {
 			lock.Unlock()
 			os.RemoveAll(d)
@@ -388,7 +386,7 @@ func readingRoom(in string) (dir string, done func(), err error) {
 	if dir, err = os.MkdirTemp(in, "reading-"); err != nil {
 		return "", nil, err
 	}
-	lock := flock.New(filepath.Join(dir, "lock"))
+	lock := tree.NewLock(filepath.Join(dir, "lock"))
 	if _, err := lock.TryLock(); err != nil {
 		return "", nil, err
 	}

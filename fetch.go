@@ -145,7 +145,7 @@ func (k *Keel) alone(ctx context.Context, l *locker.Locker, c *Candidate) (unloc
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	lock := flock.New(filepath.Join(dir, c.set+".lock"), flock.SetPermissions(0o600))
+	lock := tree.NewLock(filepath.Join(dir, c.set+".lock"))
 	if ok, err := lock.TryLockContext(ctx, 100*time.Millisecond); err != nil || !ok {
 		return nil, fmt.Errorf("wait for another download of %s: %w", c.label(), err)
 	}
@@ -245,7 +245,7 @@ func (k *Keel) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer
 		}
 		g.Go(func() error {
 			name := filepath.Join(incoming, tree.SumBytes([]byte(p.URL)).String()[:16])
-			lock := flock.New(name+".lock", flock.SetPermissions(0o600))
+			lock := tree.NewLock(name + ".lock")
 			if ok, err := lock.TryLockContext(gctx, 100*time.Millisecond); err != nil || !ok {
 				return fmt.Errorf("wait for another download of %s: %w", fetch.Shown(p.URL), err)
 			}

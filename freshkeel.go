@@ -34,8 +34,6 @@ import (
 	"freshkeel/internal/store"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
-
-	"github.com/gofrs/flock"
 )
 
 // Options are what the core needs from outside.
@@ -69,6 +67,9 @@ var ErrNotAdopted = profile.ErrNone
 func Open(dir string, o Options) (*Keel, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
+		return nil, err
+	}
+	if err := trusted(dir); err != nil {
 		return nil, err
 	}
 	p, err := profile.Read(dir)
@@ -182,7 +183,7 @@ func (k *Keel) lock(doing string) (unlock func(), err error) {
 	if err := os.MkdirAll(k.state(), 0o700); err != nil {
 		return nil, k.notMine(err)
 	}
-	l := flock.New(k.state("lock"), flock.SetPermissions(0o600))
+	l := tree.NewLock(k.state("lock"))
 	// Tried for a moment: a status command may be looking at the lock.
 	for try := 0; ; try++ {
 		ok, err := l.TryLock()
@@ -204,7 +205,6 @@ func (k *Keel) lock(doing string) (unlock func(), err error) {
 	}
 	k.enlist()
 	return func() {
-		k.giveToOwner()
 		os.Remove(k.state("holder.json"))
 		l.Unlock()
 	}, nil
@@ -228,7 +228,7 @@ func (k *Keel) busy() string {
 	if _, err := os.Stat(k.state("holder.json")); err != nil {
 		return ""
 	}
-	l := flock.New(k.state("lock"))
+	l := tree.NewLock(k.state("lock"))
 	if ok, err := l.TryRLock(); err != nil || ok { // a dead command's word
 		l.Unlock()
 		return ""
@@ -251,32 +251,12 @@ func (k *Keel) begin(ctx context.Context, doing string) (unlock func(), err erro
 	if unlock, err = k.lock(doing); err != nil {
 		return nil, err
 	}
+	k.takeOver(ctx)
 	if _, err := k.recoverLocked(ctx); err != nil {
 		unlock()
 		return nil, err
 	}
 	return unlock, nil
-}
-
-// giveToOwner hands our own files to the install's owner when root made them,
-// so that the owner's own commands go on working. Kept files of the install
-// have their owners already.
-func (k *Keel) giveToOwner() {
-	uid, gid := host.Owner(k.Dir)
-	if uid < 0 {
-		return
-	}
-	filepath.WalkDir(k.state(), func(p string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return nil
-		}
-		if d.IsDir() && (d.Name() == "displaced" || d.Name() == "staged" || d.Name() == "aside") {
-			os.Lchown(p, uid, gid)
-			return filepath.SkipDir
-		}
-		os.Lchown(p, uid, gid)
-		return nil
-	})
 }
 
 func (k *Keel) halt(at string) error {
@@ -312,6 +292,9 @@ type (
 	Checked        = locker.Checked
 	Unreachable    = store.Unreachable // a place that can't be used: Do is what helps
 )
+
+// Answer turns this process into the one that stays root: see BecomeOwner.
+func Answer(in io.Reader, out io.Writer) error { return host.Answer(in, out) }
 
 // Mind turns this process into a minder: see Options.Self. It reads its order
 // from in, answers on out, and returns when the server is gone.

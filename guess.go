@@ -57,7 +57,7 @@ type lookout struct {
 type found struct{ pattern, from string }
 
 func (l *lookout) look() error {
-	for _, p := range host.Outside(l.dir, 0) {
+	for _, p := range host.Outside(l.dir, nil) {
 		if l.running.IsZero() || p.Since.Before(l.running) {
 			l.running = p.Since
 		}

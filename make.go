@@ -12,8 +12,6 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/host"
 	"freshkeel/internal/tree"
-
-	"github.com/gofrs/flock"
 )
 
 // make runs the command that makes a build, in a work folder of its own that
@@ -24,7 +22,7 @@ func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, er
 	if err := os.MkdirAll(work, 0o700); err != nil {
 		return "", err
 	}
-	lock := flock.New(work+".lock", flock.SetPermissions(0o600))
+	lock := tree.NewLock(work + ".lock")
 	if ok, err := lock.TryLock(); err != nil || !ok {
 		return "", &Advised{fmt.Errorf("another run of %s is under way", m.Run[0]), "wait for it to end"}
 	}

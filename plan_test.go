@@ -416,25 +416,6 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 		[]Laid{{Name: "a", Version: "2"}, {Name: "c", Version: "3"}, {Name: "d", Version: "1"}}))
 }
 
-// A runtime in a folder that is closed to the server's user is of no use to it.
-func TestARuntimeIsReachedThroughEveryFolderOnTheWay(t *testing.T) {
-	dir := t.TempDir()
-	require.NoError(t, os.Chmod(dir, 0o755))
-	require.NoError(t, os.Chmod(filepath.Dir(dir), 0o755))
-	at := filepath.Join(dir, "home", "runtimes", "java")
-	require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
-	require.NoError(t, os.WriteFile(at, nil, 0o755))
-	const other = 54321
-	assert.True(t, reachable(at, other))
-	require.NoError(t, os.Chmod(filepath.Join(dir, "home"), 0o700))
-	assert.False(t, reachable(at, other))
-	assert.True(t, reachable(at, os.Getuid()))
-	require.NoError(t, os.Chmod(filepath.Join(dir, "home"), 0o755))
-	require.NoError(t, os.Chmod(at, 0o644))
-	assert.False(t, reachable(at, other))
-	assert.False(t, reachable(at+"x", other))
-}
-
 func TestEveryCheckIsDocumented(t *testing.T) {
 	b, err := os.ReadFile("docs/checks.md")
 	require.NoError(t, err)

@@ -266,7 +266,7 @@ func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflig
 	}
 	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: plan, status: k.runDir().Status(), store: l}
 	if script := k.Profile.Launch.Script; script != "" {
-		s.lines.commands, s.lines.err = launch.Read(k.Dir, script, k.o.Env)
+		s.lines.commands, s.lines.err = launch.Read(k.Dir, script, k.serverEnv())
 	}
 	pre := &Preflight{From: plan.From, To: plan.To, Running: s.status.Running, Plan: plan, Fetched: f, Layers: layerChanges(inv.Layers, plan.Layers)}
 	for _, c := range checks {

@@ -17,13 +17,14 @@ func (k *Keel) Recover(ctx context.Context) (*logbook.Entry, error) {
 		return nil, err
 	}
 	defer unlock()
+	k.takeOver(ctx)
 	return k.recoverLocked(ctx)
 }
 
 // Settle is Recover for commands that only look: where another command is at
 // work there is nothing to settle.
 func (k *Keel) Settle(ctx context.Context) (*logbook.Entry, error) {
-	if e, err := k.book.Unfinished(); e == nil || err != nil {
+	if e, err := k.book.Unfinished(); (e == nil && !k.runDir().Status().Left) || err != nil {
 		return nil, err
 	}
 	e, err := k.Recover(ctx)

@@ -19,8 +19,6 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
-
-	"github.com/gofrs/flock"
 )
 
 // startLimit bounds how long a runtime that is taken in may need to start.
@@ -124,7 +122,7 @@ func (k *Keel) ownRuntimes() (dir string, unlock func(), err error) {
 	if fi, err := os.Stat(k.o.Home); err == nil {
 		os.Chmod(k.o.Home, fi.Mode()|0o011)
 	}
-	lock := flock.New(filepath.Join(dir, ".lock"), flock.SetPermissions(0o600))
+	lock := tree.NewLock(filepath.Join(dir, ".lock"))
 	if ok, err := lock.TryLock(); err != nil || !ok {
 		return "", nil, &Advised{errors.New("another command is changing the runtimes"), "wait for it to end"}
 	}

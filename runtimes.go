@@ -4,17 +4,14 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"freshkeel/internal/feed"
-	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
-	"freshkeel/internal/tree"
 )
 
 // Runtime is one runtime of this machine, and how it stands to the server.
@@ -42,35 +39,7 @@ type Runtimes struct {
 func (k *Keel) findRuntimes(ctx context.Context) []needs.Runtime {
 	list := needs.FindRuntimes(ctx, []string{filepath.Join(k.o.Home, "runtimes", "*")}, k.o.Env, k.Profile.Runtime.Search)
 	// Root reaches everything; the server, which runs as the install's owner, may not.
-	if uid, _ := host.Owner(k.Dir); os.Geteuid() == 0 && uid > 0 {
-		for i := range list {
-			if rt := &list[i]; rt.Broken == "" && !reachable(rt.Path, uid) {
-				rt.Broken = fmt.Sprintf("user %d, whom the server runs as, can't reach it", uid)
-			}
-		}
-	}
 	return list
-}
-
-// reachable tells whether a user, by the modes of the folders on the way and
-// groups aside, can reach and run a file.
-func reachable(full string, uid int) bool {
-	for at := full; ; at = filepath.Dir(at) {
-		fi, err := os.Stat(at)
-		if err != nil {
-			return false
-		}
-		need := fs.FileMode(0o001)
-		if e, _, err := tree.Describe(at, ""); err == nil && e.UID == uid && e.Kind != tree.Link {
-			need = 0o100
-		}
-		if fi.Mode()&need == 0 {
-			return false
-		}
-		if at == filepath.Dir(at) {
-			return true
-		}
-	}
 }
 
 // requirement is what a program asks of the runtime that runs it.
@@ -110,7 +79,7 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 	used := map[string]string{}
 	kind, host, framework := needs.Java, "", ""
 	if script := k.Profile.Launch.Script; script != "" {
-		lines, err := launch.Read(k.Dir, script, k.o.Env)
+		lines, err := launch.Read(k.Dir, script, k.serverEnv())
 		if err != nil {
 			k.warn("%s can't be read: %v", script, err)
 		}

@@ -24,7 +24,7 @@ func (k *Keel) planScript(p *Plan, f *Fetched) error {
 	if script == "" || f.Candidate.stays {
 		return nil
 	}
-	lines, err := launch.Read(k.Dir, script, k.o.Env)
+	lines, err := launch.Read(k.Dir, script, k.serverEnv())
 	if err != nil {
 		return nil // the check of the launch script tells
 	}

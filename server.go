@@ -34,7 +34,7 @@ func (k *Keel) Status() (*Status, error) {
 		return nil, err
 	}
 	st := k.runDir().Status()
-	s := &Status{Name: k.Profile.Server.Name, Install: k.Dir, Version: inv.Version, Server: st, Outside: host.Outside(k.Dir, st.Minder)}
+	s := &Status{Name: k.Profile.Server.Name, Install: k.Dir, Version: inv.Version, Server: st, Outside: host.Outside(k.Dir, st)}
 	all, err := k.book.All()
 	if err != nil {
 		return nil, err
@@ -89,7 +89,7 @@ func (k *Keel) Stop(ctx context.Context) (*host.Exit, error) {
 		return k.stopServer()
 	}
 	// Only what a minder of ours holds is ever signalled (P4).
-	for _, p := range host.Outside(k.Dir, 0) {
+	for _, p := range host.Outside(k.Dir, nil) {
 		return nil, &Advised{fmt.Errorf("process %d runs from this install (%s), but not under Fresh Keel: it is not ours to stop", p.PID, p.Command),
 			fmt.Sprintf("stop it at its own console, or: kill %d", p.PID)}
 	}
@@ -152,8 +152,28 @@ func (k *Keel) spawn(ctx context.Context) (*host.Status, error) {
 	if script == "" {
 		return nil, &Advised{errors.New("no launch script is named"), "set [launch] script in freshkeel.toml"}
 	}
-	uid, gid := host.Owner(k.Dir)
-	return host.Start(ctx, k.o.Self, host.Launch{Install: k.Dir, Script: script, Args: k.Profile.Launch.Args, RunDir: string(k.runDir()), UID: uid, GID: gid})
+	if err := trustedScript(k.path(script)); err != nil {
+		return nil, err
+	}
+	return host.Start(ctx, k.o.Self, host.Launch{Install: k.Dir, Script: script, Args: k.Profile.Launch.Args, RunDir: string(k.runDir()), Env: k.serverEnv()})
+}
+
+// serverEnv is the environment that the server gets.
+func (k *Keel) serverEnv() []string { return host.ServerEnv(k.o.Env, k.Profile.Launch.Pass) }
+
+// takeOver gives a server whose minder was killed another one. That it fails is
+// told, and no more: what needs the minder says so itself.
+func (k *Keel) takeOver(ctx context.Context) {
+	st := k.runDir().Status()
+	if !st.Left {
+		return
+	}
+	_, err := host.Start(ctx, k.o.Self, host.Launch{Install: k.Dir, RunDir: string(k.runDir()), Env: k.serverEnv(), TakeOver: true})
+	if err != nil {
+		k.warn("the server runs on without its minder, which was killed, and another could not take over: %v", err)
+		return
+	}
+	k.warn("the server's minder had been killed: another one has taken over process %d", st.PID)
 }
 
 // portPause is how long the watch rests between looks at the port: each one

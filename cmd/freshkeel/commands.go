@@ -117,6 +117,9 @@ func (p *program) adopt(ctx context.Context, c *cli.Command) error {
 	if dir == "" {
 		return &freshkeel.Usage{What: "which folder?", Do: "freshkeel adopt DIR"}
 	}
+	if err := p.asOwner(dir); err != nil {
+		return err
+	}
 	o, err := p.options()
 	if err != nil {
 		return err
@@ -213,6 +216,9 @@ func (p *program) feedWrite(ctx context.Context, c *cli.Command) error {
 	dir := c.Args().First()
 	if dir == "" {
 		return &freshkeel.Usage{What: "which folder of archives?", Do: "freshkeel feed write DIR"}
+	}
+	if err := p.asOwner(dir); err != nil {
+		return err
 	}
 	f, err := freshkeel.WriteFeed(ctx, freshkeel.FeedOrder{Dir: dir, Name: c.String("name"), Listing: c.Bool("listing")})
 	if err != nil {

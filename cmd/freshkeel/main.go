@@ -39,6 +39,7 @@ const (
 const (
 	minderWord  = "minder"
 	runtimeWord = "simulated-runtime"
+	answerWord  = "answer-as-root"
 )
 
 // memoryLimit is where collecting garbage gets eager, in bytes: a large install
@@ -53,6 +54,11 @@ func main() {
 		switch os.Args[1] {
 		case minderWord:
 			if err := freshkeel.Mind(os.Stdin, os.Stdout); err != nil {
+				os.Exit(exitFailed)
+			}
+			return
+		case answerWord:
+			if err := freshkeel.Answer(os.Stdin, os.Stdout); err != nil {
 				os.Exit(exitFailed)
 			}
 			return
@@ -173,17 +179,35 @@ func (p *program) seeThrough() {
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGHUP, syscall.SIGPIPE)
 }
 
+// asOwner has a command that root runs over somebody else's folder work as that
+// user. It comes before anything of the folder or of a home is read.
+func (p *program) asOwner(dir string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	name, err := freshkeel.BecomeOwner(dir, self, []string{self, answerWord})
+	if name != "" {
+		p.view.noteLine(dir + " belongs to " + name + ": working as that user, not as root")
+	}
+	return err
+}
+
 // open opens the install that the command is for.
 func (p *program) open() (*freshkeel.Keel, error) {
-	o, err := p.options()
-	if err != nil {
-		return nil, err
-	}
 	dir := p.dir
 	if dir == "" {
+		var err error
 		if dir, err = freshkeel.Find("."); err != nil {
 			return nil, &freshkeel.Usage{What: err.Error(), Do: "freshkeel -d DIR …, or freshkeel adopt DIR first"}
 		}
+	}
+	if err := p.asOwner(dir); err != nil {
+		return nil, err
+	}
+	o, err := p.options()
+	if err != nil {
+		return nil, err
 	}
 	k, err := freshkeel.Open(dir, o)
 	if errors.Is(err, freshkeel.ErrNotAdopted) {

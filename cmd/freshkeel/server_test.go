@@ -7,10 +7,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
@@ -200,36 +202,15 @@ func TestSecondStopWaitsWithTheFirst(t *testing.T) {
 	assert.Contains(t, p.ok("log").out, "saved")
 }
 
-// The minder is away from the terminal: hanging up ends neither it nor the
-// server. Killed itself, it leaves nothing that passes for running.
-func TestMinderSurvivesTheTerminalAndItsDeathIsNoticed(t *testing.T) {
+// The minder is away from the terminal: hanging up ends neither it nor the server.
+func TestMinderSurvivesTheTerminal(t *testing.T) {
 	t.Parallel()
 	p := scripted(t, patient)
 	session := exec.Command("setsid", "-w", "sh", "-c", binary+" -d "+p.install+" start; kill -HUP 0; sleep 5")
 	session.Env = p.env
 	session.Run()
-	st := p.status()
-	require.True(t, st.Server.Running)
-	require.NoError(t, syscall.Kill(st.Server.Minder, syscall.SIGKILL))
-	until(t, "the server to end with its console", func() bool { return syscall.Kill(st.Server.PID, 0) != nil })
-	assert.False(t, p.status().Server.Running)
-
-	// One that does not care for its console lives on, and is neither started
-	// a second time nor signalled.
-	p.put("run.sh", "#!/bin/sh\necho ready\nwhile :; do sleep 0.2; done\n")
-	p.ok("start")
-	st = p.status()
-	require.NoError(t, syscall.Kill(st.Server.Minder, syscall.SIGKILL))
-	until(t, "the loss to be seen", func() bool { return len(p.status().Outside) == 1 })
-	assert.Contains(t, p.ok("status").out, "RUNNING  pond, but not started by Fresh Keel")
-	for _, command := range []string{"start", "stop"} {
-		r := p.exits(exitFailed, command)
-		assert.Contains(t, r.err, fmt.Sprintf("process %d", st.Server.PID))
-	}
-	assert.Contains(t, p.exits(exitFailed, "stop").err, fmt.Sprintf("or: kill %d", st.Server.PID))
-	require.NoError(t, syscall.Kill(st.Server.PID, syscall.SIGKILL))
-	until(t, "it to be gone", func() bool { return len(p.status().Outside) == 0 })
-	p.ok("start")
+	require.True(t, p.status().Server.Running)
+	p.ok("send", "still", "there")
 }
 
 // A terminal that goes away in the middle of a refit does not leave the server
@@ -270,29 +251,26 @@ func TestServerThatDoesNotComeUpIsStoppedAndTold(t *testing.T) {
 	assert.Contains(t, r.err, "run run.sh")
 }
 
-// Run as root, the server belongs to the install's owner, and so does all that
-// a refit puts there.
-func TestRootRunsTheServerAsTheInstallsOwner(t *testing.T) {
+// Root over somebody else's install becomes that user before it reads anything
+// there: the server, and all that a refit puts there, is the user's.
+func TestRootBecomesTheInstallsOwner(t *testing.T) {
 	t.Parallel()
-	if os.Geteuid() != 0 {
-		t.Skip("only root can give files away")
-	}
 	const owner = 54321
 	p := scripted(t, "id -u; "+patient)
-	for d := p.dir; d != "/tmp" && d != "/"; d = filepath.Dir(d) {
-		require.NoError(t, os.Chmod(d, 0o755))
-	}
-	require.NoError(t, exec.Command("chown", "-R", fmt.Sprint(owner), p.install).Run())
-	p.ok("start")
+	p.giveTo(owner)
+	r := p.ok("start")
+	assert.Contains(t, r.err, "belongs to user 54321: working as that user, not as root")
 	assert.Contains(t, p.ok("log").out, "54321")
 	put(t, filepath.Join(p.dir, "pond-2.0/run.sh"), "#!/bin/sh\nid -u; # two\n"+patient)
 	put(t, filepath.Join(p.dir, "pond-2.0/deep/new.txt"), "new")
 	p.ok("refit", "--from", filepath.Join(p.dir, "pond-2.0"))
-	for _, name := range []string{"run.sh", "deep", "deep/new.txt", ".freshkeel", ".freshkeel/run/minder.sock", ".freshkeel/run/console.log", ".freshkeel/logbook/r0001.json", ".freshkeel/inventory.json"} {
-		fi, err := os.Lstat(filepath.Join(p.install, name))
+	require.NoError(t, filepath.WalkDir(p.install, func(at string, _ fs.DirEntry, err error) error {
 		require.NoError(t, err)
-		assert.EqualValues(t, owner, fi.Sys().(*syscall.Stat_t).Uid, name)
-	}
+		fi, err := os.Lstat(at)
+		require.NoError(t, err)
+		assert.EqualValues(t, owner, fi.Sys().(*syscall.Stat_t).Uid, at)
+		return nil
+	}))
 	fi, err := os.Stat(filepath.Join(p.install, ".freshkeel/run/minder.sock"))
 	require.NoError(t, err)
 	assert.EqualValues(t, 0o600, fi.Mode().Perm(), "the console is the owner's alone")
@@ -326,7 +304,7 @@ func TestStopIsHeardBeforeWhatIsAskedAfterIt(t *testing.T) {
 	}
 	for range 20 {
 		stop := talk()
-		fmt.Fprintln(stop, `{"do":"stop","stop":{"send":"flush","wait":20000000}}`)
+		fmt.Fprintln(stop, `{"do":"stop","stop":{"send":"flush","wait":100000000}}`)
 		ask := talk()
 		fmt.Fprintln(ask, `{"do":"status"}`)
 		var said struct{ Status struct{ Stopping bool } }
@@ -357,4 +335,57 @@ func TestMinderThatNobodyWaitsForStartsNothing(t *testing.T) {
 	assert.Contains(t, string(out), "who ordered the start is gone")
 	assert.NotContains(t, p.run("log").out, "ready")
 	p.ok("start")
+}
+
+// A minder that is killed takes no server with it: the next command knows the
+// server as ours by its mark, has another minder take over, console and all, and
+// starts no second one (P7). Its command line names no file of the install.
+func TestAKilledMindersServerIsTakenOver(t *testing.T) {
+	t.Parallel()
+	if runtime.GOOS != "linux" {
+		t.Skip("its console ends with its minder here")
+	}
+	for name, how := range map[string]string{"by its mark": "cd / && exec sh -c", "by its session": "exec env -i PATH=\"$PATH\" sh -c"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := scripted(t, how+" 'echo ready; while read line; do echo \"heard $line\"; [ \"$line\" = quit ] && exit 0; done'\n")
+			p.ok("start")
+			was := p.status().Server
+			require.NoError(t, syscall.Kill(was.Minder, syscall.SIGKILL))
+			until(t, "the minder to be gone", func() bool { return syscall.Kill(was.Minder, 0) != nil })
+			r := p.exits(exitFailed, "start")
+			assert.Contains(t, r.err, "the server's minder had been killed: another one has taken over")
+			assert.Contains(t, r.err, "the server is running already: process "+fmt.Sprint(was.PID))
+			now := p.status().Server
+			assert.Equal(t, was.PID, now.PID)
+			assert.NotEqual(t, was.Minder, now.Minder)
+			p.ok("send", "still", "there")
+			until(t, "the answer", func() bool { return strings.Contains(p.run("log").out, "heard still there") })
+			p.ok("stop")
+			assert.False(t, p.status().Server.Running)
+			assert.Empty(t, p.status().Outside)
+			p.ok("start")
+		})
+	}
+}
+
+// What the operator's shell knows is not handed to the server, but for what servers
+// need and what the profile names.
+func TestTheServerGetsNoSecretsOfTheShell(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, "env\n"+patient)
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, `script = "run.sh"`, "script = \"run.sh\"\npass = [\"POND_*\"]", 1)
+	})
+	p.env = append(p.env, "POND_DEPTH=3", "CLOUD_TOKEN=do-not-tell", "JAVA_HOME=/opt/java", "LC_ALL=C.UTF-8")
+	p.ok("start")
+	out := p.ok("log", "-n", "200").out
+	assert.NotContains(t, out, "do-not-tell")
+	for _, want := range []string{"POND_DEPTH=3", "JAVA_HOME=/opt/java", "LC_ALL=C.UTF-8", "PATH="} {
+		assert.Contains(t, out, want)
+	}
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", p.status().Server.Minder))
+	if err == nil {
+		assert.NotContains(t, string(b), "do-not-tell", "nor to the minder")
+	}
 }

@@ -249,6 +249,10 @@ func (v *view) end() {
 	v.step = ""
 }
 
+func (v *view) noteLine(s string) {
+	v.observe(freshkeel.Event{At: time.Now(), Kind: freshkeel.Noted, Text: s})
+}
+
 func (v *view) warnLine(s string) {
 	v.observe(freshkeel.Event{At: time.Now(), Kind: freshkeel.Warned, Text: s})
 }

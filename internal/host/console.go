@@ -10,11 +10,20 @@ import (
 	"os"
 	"strings"
 	"time"
+
+	"freshkeel/internal/tree"
 )
 
 const (
-	logLimit = 8 << 20 // bytes after which a console log is put aside
-	logKept  = 4       // how many older ones are kept
+	logLimit = 8 << 20  // bytes after which a console log is put aside
+	logKept  = 4        // how many older ones are kept
+	lineMost = 64 << 10 // bytes of a line that are kept
+	cutMark  = " … (cut here: the line goes on)\n"
+
+	// followerWait is how long the oldest log waits for a follower that still
+	// reads it, before it is dropped: a server that floods its console is slowed
+	// down by that, and not stopped.
+	followerWait = 3 * time.Second
 )
 
 // logFile is the console log, put aside when it grows past logLimit. Each
@@ -23,11 +32,35 @@ type logFile struct {
 	path string
 	f    *os.File
 	size int64
+	line int  // bytes of the line that was begun
+	cut  bool // and no more of it is written
 }
 
 func openLog(path string) (*logFile, error) {
 	l := &logFile{path: path}
 	return l, l.rotate()
+}
+
+// appendLog goes on with the log that is there.
+func appendLog(path string) (*logFile, error) {
+	l := &logFile{path: path}
+	if err := l.open(); err != nil {
+		return nil, err
+	}
+	if fi, err := l.f.Stat(); err == nil {
+		l.size = fi.Size()
+	}
+	return l, nil
+}
+
+// open opens the log, a regular file and nothing else in its place.
+func (l *logFile) open() (err error) {
+	if fi, err := os.Lstat(l.path); err == nil && !fi.Mode().IsRegular() {
+		os.Remove(l.path)
+	}
+	l.f, err = os.OpenFile(l.path, os.O_CREATE|os.O_WRONLY|os.O_APPEND|noFollow, 0o600)
+	l.size = 0
+	return err
 }
 
 func older(path string, n int) string {
@@ -38,35 +71,77 @@ func (l *logFile) rotate() error {
 	if l.f != nil {
 		l.f.Close()
 	}
-	if fi, err := os.Stat(l.path); err == nil && fi.Size() > 0 {
+	if fi, err := os.Lstat(l.path); err == nil && fi.Size() > 0 && fi.Mode().IsRegular() {
+		awaitFollowers(older(l.path, logKept))
 		for n := logKept - 1; n >= 1; n-- {
 			os.Rename(older(l.path, n), older(l.path, n+1))
 		}
 		os.Rename(l.path, older(l.path, 1))
 	}
-	var err error
-	l.f, err = os.OpenFile(l.path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
-	l.size = 0
-	return err
+	return l.open()
+}
+
+// awaitFollowers waits, within bounds, until nobody reads the log that is about to
+// be dropped.
+func awaitFollowers(path string) {
+	for end := time.Now().Add(followerWait); followed(path) && time.Now().Before(end); {
+		time.Sleep(5 * time.Millisecond)
+	}
 }
 
 // Write never fails for good: a server must not stall because the disk of its
-// log is full. What can't be written is lost.
+// log is full. What can't be written is lost, and so is what of a line goes beyond
+// lineMost.
 func (l *logFile) Write(b []byte) (int, error) {
-	if l.size += int64(len(b)); l.size > logLimit {
-		// Cut at a line end, so that no line is split between two files.
-		if i := bytes.LastIndexByte(b, '\n'); i >= 0 {
-			l.f.Write(b[:i+1])
-			if l.rotate() != nil {
-				return len(b), nil
-			}
-			l.f.Write(b[i+1:])
-			l.size = int64(len(b) - i - 1)
-			return len(b), nil
+	for rest := b; len(rest) > 0; {
+		part := rest
+		i := bytes.IndexByte(rest, '\n')
+		whole := l.line+len(rest) <= lineMost
+		if i >= 0 && !whole { // line by line, only where one may be too long
+			part = rest[:i+1]
 		}
+		rest = rest[len(part):]
+		l.write(part)
 	}
-	l.f.Write(b)
 	return len(b), nil
+}
+
+// write writes lines that are short enough, or a part of one line.
+func (l *logFile) write(b []byte) {
+	if last := bytes.LastIndexByte(b, '\n'); last >= 0 {
+		if l.cut { // the rest of a line that was marked already
+			b = b[bytes.IndexByte(b, '\n')+1:]
+			l.cut, l.line = false, 0
+			if len(b) > 0 {
+				l.write(b)
+			}
+			return
+		}
+		if bytes.IndexByte(b, '\n') == last && l.line+last > lineMost {
+			b = append(b[:max(0, lineMost-l.line):max(0, lineMost-l.line)], cutMark...)
+			last = len(b) - 1
+		}
+		l.put(b)
+		l.line = len(b) - last - 1
+		if l.size > logLimit && l.line == 0 { // at a line's end, so that none is split between two files
+			l.rotate()
+		}
+		return
+	}
+	if l.cut {
+		return
+	}
+	if l.line+len(b) > lineMost {
+		b = append(b[:max(0, lineMost-l.line):max(0, lineMost-l.line)], cutMark...)
+		l.cut = true
+	}
+	l.put(b)
+	l.line += len(b)
+}
+
+func (l *logFile) put(b []byte) {
+	l.size += int64(len(b))
+	l.f.Write(b)
 }
 
 func (l *logFile) Close() { l.f.Close() }
@@ -86,6 +161,7 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 		}
 	}()
 	var part []byte
+	seen := 0 // bytes of part that hold no line's end
 	buf := make([]byte, 32<<10)
 	for {
 		over := false
@@ -98,7 +174,7 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 		}
 		if f == nil {
 			var err error
-			if f, err = os.Open(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if f, err = openFollowed(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				return err
 			}
 		}
@@ -107,14 +183,7 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 			n, err := f.Read(buf)
 			part = append(part, buf[:n]...)
 			got += n
-			for {
-				line, rest, ok := bytes.Cut(part, []byte("\n"))
-				if !ok {
-					break
-				}
-				each(strings.TrimRight(string(line), "\r"))
-				part = rest
-			}
+			seen = emit(&part, seen, each)
 			if errors.Is(err, io.EOF) {
 				break
 			}
@@ -127,6 +196,7 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 			// first; nobody writes to the old file any more.
 			rest, _ := io.ReadAll(f)
 			part = append(part, rest...)
+			seen = emit(&part, seen, each)
 			f.Close()
 			f = next
 			continue
@@ -146,6 +216,32 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 	}
 }
 
+// emit tells each the lines of part that have ended, and keeps what has not; seen
+// is how much of that holds no line's end for sure.
+func emit(part *[]byte, seen int, each func(string)) int {
+	b := *part
+	for {
+		i := bytes.IndexByte(b[seen:], '\n')
+		if i < 0 {
+			break
+		}
+		each(strings.TrimRight(string(b[:seen+i]), "\r"))
+		b, seen = b[seen+i+1:], 0
+	}
+	*part = b
+	return len(b)
+}
+
+// openFollowed opens a log to be followed: it is not dropped while it is read.
+func openFollowed(path string) (*os.File, error) {
+	f, err := tree.OpenRegular(path)
+	if err != nil {
+		return nil, err
+	}
+	follow(f)
+	return f, nil
+}
+
 // successor opens the log that came after f, when f was put aside: a follower
 // that is behind by more than one finds them in turn. Nil while f is the newest.
 func successor(f *os.File, path string) *os.File {
@@ -161,7 +257,7 @@ func successor(f *os.File, path string) *os.File {
 			if n > 1 {
 				newer = older(path, n-1)
 			}
-			next, err := os.Open(newer)
+			next, err := openFollowed(newer)
 			if err == nil && at(f, older(path, n)) {
 				return next
 			}
@@ -172,7 +268,7 @@ func successor(f *os.File, path string) *os.File {
 		}
 		time.Sleep(time.Millisecond)
 	}
-	next, err := os.Open(path) // behind by more than is kept
+	next, err := openFollowed(path) // behind by more than is kept
 	if err != nil {
 		return nil
 	}
@@ -188,7 +284,7 @@ func at(f *os.File, path string) bool {
 
 // Tail returns the last n lines of the console log.
 func Tail(path string, n int) ([]string, error) {
-	f, err := os.Open(path)
+	f, err := tree.OpenRegular(path)
 	if err != nil {
 		return nil, err
 	}
@@ -232,7 +328,7 @@ func Await(ctx context.Context, path string, from int64, within time.Duration, m
 }
 
 func readFrom(path string, from int64) ([]byte, error) {
-	f, err := os.Open(path)
+	f, err := tree.OpenRegular(path)
 	if err != nil {
 		return nil, err
 	}

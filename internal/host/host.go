@@ -11,7 +11,7 @@
 package host
 
 import (
-	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -28,8 +28,6 @@ import (
 	"time"
 
 	"freshkeel/internal/tree"
-
-	"github.com/gofrs/flock"
 )
 
 // Dir is the run folder of one install: .freshkeel/run.
@@ -46,8 +44,9 @@ type Launch struct {
 	Script  string   `json:"script"` // relative to Install
 	Args    []string `json:"args"`
 	RunDir  string   `json:"run_dir"`
-	UID     int      `json:"uid"` // whom root runs the server as; -1: as the caller
-	GID     int      `json:"gid"`
+	Env     []string `json:"env"` // the server's, "NAME=value"; the minder has no other
+
+	TakeOver bool `json:"take_over,omitempty"` // go on with the server whose minder was killed
 }
 
 // Exit is how a server ended.
@@ -68,6 +67,9 @@ type Status struct {
 	Script    string    `json:"script,omitempty"`
 	Stopping  bool      `json:"stopping,omitempty"`
 	Last      *Exit     `json:"last_exit,omitempty"` // how it ended, when it isn't running
+
+	Left   bool `json:"minder_killed,omitempty"` // its minder was killed, and another has not taken over yet
+	Silent bool `json:"minder_silent,omitempty"` // its minder lives and does not answer: nothing else is known
 }
 
 // StopOrder is how to end a server. Waits are bounds, not pauses.
@@ -124,15 +126,15 @@ func Start(ctx context.Context, self []string, l Launch) (*Status, error) {
 	if err := os.MkdirAll(l.RunDir, 0o700); err != nil {
 		return nil, err
 	}
-	if st := d.Status(); st.Running {
-		return nil, &AlreadyRunning{st.PID, st.Since, "under its minder"}
+	if st := d.Status(); st.Running && !(l.TakeOver && st.Left) {
+		return nil, &AlreadyRunning{st.PID, st.Since, st.how()}
 	}
 	order, err := json.Marshal(l)
 	if err != nil {
 		return nil, err
 	}
 	cmd := exec.Command(self[0], self[1:]...)
-	cmd.Dir = l.Install
+	cmd.Dir, cmd.Env = l.Install, l.Env
 	cmd.SysProcAttr = detached()
 	in, err := cmd.StdinPipe()
 	if err != nil {
@@ -147,7 +149,7 @@ func Start(ctx context.Context, self []string, l Launch) (*Status, error) {
 	}
 	got := make(chan reply, 1)
 	go func() {
-		got <- converse(in, json.NewDecoder(out), order)
+		got <- converse(in, json.NewDecoder(io.LimitReader(out, mostSaid)), order)
 		cmd.Wait() // in case this process outlives it
 	}()
 	select {
@@ -184,26 +186,50 @@ func converse(in io.WriteCloser, answers *json.Decoder, order []byte) reply {
 	}
 }
 
+// statusLimit is how long a minder that lives may take to say how its server
+// stands: one may just be beginning, or ending.
+const statusLimit = 10 * time.Second
+
 // Status asks the minder. Without one the server isn't running, and Last says
-// how it ended.
+// how it ended; or its minder was killed, and Left says that it runs on. A minder
+// that lives and says nothing leaves it Running and Silent: what is not known to
+// be down is not touched.
 func (d Dir) Status() *Status {
-	for try := 0; ; try++ {
+	for end := time.Now().Add(statusLimit); ; {
 		var r reply
-		err := d.ask(request{Do: "status"}, func(dec *json.Decoder) error { return dec.Decode(&r) })
+		err := d.ask(request{Do: "status"}, answerLimit, func(dec *json.Decoder) error { return dec.Decode(&r) })
 		if err == nil && r.Status != nil {
 			return r.Status
 		}
 		// No socket, or nobody behind it. A minder that holds its lock is just
 		// beginning or ending, and worth another moment.
-		if held, _ := d.held(); !held || try == 400 {
-			return &Status{Last: d.lastExit()}
+		if held, _ := d.held(); !held {
+			break
+		}
+		if time.Now().After(end) {
+			return &Status{Running: true, Silent: true}
 		}
 		time.Sleep(25 * time.Millisecond)
 	}
+	if s, pids := d.left(); s != nil {
+		return &Status{Running: true, Left: true, PID: cmp.Or(s.PID, pids[0]), Processes: pids, Since: s.Since, Script: s.Script}
+	}
+	return &Status{Last: d.lastExit()}
+}
+
+// how says where a running server stands.
+func (st *Status) how() string {
+	switch {
+	case st.Left:
+		return "without a minder, which was killed"
+	case st.Silent:
+		return "under a minder that does not answer"
+	}
+	return "under its minder"
 }
 
 func (d Dir) lastExit() *Exit {
-	b, err := os.ReadFile(d.file("exit.json"))
+	b, err := tree.ReadUpTo(d.file("exit.json"), mostAsked)
 	e := &Exit{}
 	if err != nil || json.Unmarshal(b, e) != nil {
 		return nil
@@ -216,7 +242,7 @@ func (d Dir) held() (bool, error) {
 	if _, err := os.Stat(d.file("minder.lock")); errors.Is(err, fs.ErrNotExist) {
 		return false, nil
 	}
-	l := flock.New(d.file("minder.lock"))
+	l := tree.NewLock(d.file("minder.lock"))
 	ok, err := l.TryRLock()
 	if ok {
 		l.Unlock()
@@ -230,7 +256,7 @@ func (d Dir) Send(line string) error {
 		return errors.New("one line at a time")
 	}
 	var r reply
-	if err := d.ask(request{Do: "send", Line: line}, func(dec *json.Decoder) error { return dec.Decode(&r) }); err != nil {
+	if err := d.ask(request{Do: "send", Line: line}, sendLimit+answerLimit, func(dec *json.Decoder) error { return dec.Decode(&r) }); err != nil {
 		return err
 	}
 	if r.Error != "" {
@@ -251,7 +277,8 @@ func (d Dir) Hold(before, after []string) (release func(), err error) {
 	if err != nil {
 		return nil, ErrNotRunning
 	}
-	answers := json.NewDecoder(bufio.NewReader(c))
+	answers := json.NewDecoder(io.LimitReader(c, mostSaid))
+	c.SetDeadline(time.Now().Add(time.Duration(len(before)+1)*sendLimit + answerLimit))
 	var r reply
 	if err = json.NewEncoder(c).Encode(request{Do: "hold", Before: before, After: after}); err == nil {
 		err = answers.Decode(&r)
@@ -266,7 +293,7 @@ func (d Dir) Hold(before, after []string) (release func(), err error) {
 	return func() {
 		if half, ok := c.(interface{ CloseWrite() error }); ok {
 			half.CloseWrite()
-			c.SetReadDeadline(time.Now().Add(sendLimit))
+			c.SetReadDeadline(time.Now().Add(time.Duration(len(after)+1) * sendLimit))
 			answers.Decode(&r)
 		}
 		c.Close()
@@ -278,7 +305,7 @@ func (d Dir) Hold(before, after []string) (release func(), err error) {
 // running, because the order forbids killing it, gives StillRunning.
 func (d Dir) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 	var exit *Exit
-	err := d.ask(request{Do: "stop", Stop: &o}, func(dec *json.Decoder) error {
+	err := d.ask(request{Do: "stop", Stop: &o}, o.Notice+o.Wait+o.Terminate+stopSlack, func(dec *json.Decoder) error {
 		for {
 			var s StopStep
 			if err := dec.Decode(&s); err != nil {
@@ -320,7 +347,7 @@ func (d Dir) Wait(ctx context.Context) (*Exit, error) {
 	var r reply
 	done := make(chan error, 1)
 	go func() {
-		done <- d.ask(request{Do: "wait"}, func(dec *json.Decoder) error { return dec.Decode(&r) })
+		done <- d.ask(request{Do: "wait"}, 0, func(dec *json.Decoder) error { return dec.Decode(&r) })
 	}()
 	select {
 	case err := <-done:
@@ -336,7 +363,17 @@ func (d Dir) Wait(ctx context.Context) (*Exit, error) {
 	}
 }
 
-func (d Dir) ask(q request, answer func(*json.Decoder) error) error {
+// mostSaid bounds what a minder may say in one conversation, in bytes: processes by
+// the thousand have room in it, and one that never ends takes no memory.
+const mostSaid = 4 << 20
+
+// stopSlack is what a stop may take besides its own waits: telling, and ten
+// seconds of killing processes that go on making new ones.
+const stopSlack = 40 * time.Second
+
+// ask has one conversation with the minder, within a time; 0 is as long as the
+// server runs, for a caller that gives up by itself.
+func (d Dir) ask(q request, within time.Duration, answer func(*json.Decoder) error) error {
 	path, done, err := socketPath(string(d))
 	if err != nil {
 		return ErrNotRunning
@@ -347,10 +384,13 @@ func (d Dir) ask(q request, answer func(*json.Decoder) error) error {
 		return ErrNotRunning
 	}
 	defer c.Close()
+	if within > 0 {
+		c.SetDeadline(time.Now().Add(within))
+	}
 	if err := json.NewEncoder(c).Encode(q); err != nil {
 		return err
 	}
-	return answer(json.NewDecoder(bufio.NewReader(c)))
+	return answer(json.NewDecoder(io.LimitReader(c, mostSaid)))
 }
 
 // socketLimit is what a socket address holds on the systems at hand, in bytes
@@ -372,18 +412,6 @@ func socketPath(dir string) (path string, done func(), err error) {
 		return "", nil, err
 	}
 	return fmt.Sprintf("/proc/self/fd/%d/minder.sock", f.Fd()), func() { f.Close() }, nil
-}
-
-// Owner is who owns the install, for Launch: the caller unless it is root.
-func Owner(install string) (uid, gid int) {
-	if os.Geteuid() != 0 {
-		return -1, -1
-	}
-	e, _, err := tree.Describe(install, "")
-	if err != nil || e.UID <= 0 {
-		return -1, -1
-	}
-	return e.UID, e.GID
 }
 
 func exitStatus(ws syscall.WaitStatus) string {

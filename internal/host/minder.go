@@ -1,25 +1,21 @@
 package host
 
 import (
-	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"freshkeel/internal/launch"
 	"freshkeel/internal/tree"
-
-	"github.com/gofrs/flock"
 )
 
 // minder is the process that hosts one server.
@@ -28,6 +24,8 @@ type minder struct {
 	dir   Dir
 	pid   int
 	since time.Time
+	mark  started
+	taken bool // over from a minder that was killed: its server's processes are not children
 	stdin io.WriteCloser
 	gone  chan struct{} // closed when no process of the server is left
 	exit  Exit          // valid once gone is closed
@@ -67,9 +65,6 @@ func (m *minder) begin(orders *json.Decoder, answer *json.Encoder) (unlock func(
 	}
 	m.dir = Dir(m.l.RunDir)
 	ignoreHangup()
-	if err := becomeOwner(m.l); err != nil {
-		return nil, nil, fmt.Errorf("become the install's owner: %w", err)
-	}
 	letGo, err := m.lock()
 	if err != nil {
 		return nil, nil, err
@@ -90,6 +85,13 @@ func (m *minder) begin(orders *json.Decoder, answer *json.Encoder) (unlock func(
 	if err := holdChildren(); err != nil {
 		return nil, nil, fmt.Errorf("hold the server's processes: %w", err)
 	}
+	left, _ := m.dir.left()
+	switch {
+	case m.l.TakeOver && left == nil:
+		return nil, nil, ErrNotRunning
+	case !m.l.TakeOver && left != nil: // its minder was killed since the caller looked (P7)
+		return nil, nil, &AlreadyRunning{left.PID, left.Since, "without a minder"}
+	}
 	path, release, err := socketPath(m.l.RunDir)
 	if err != nil {
 		return nil, nil, err
@@ -104,23 +106,95 @@ func (m *minder) begin(orders *json.Decoder, answer *json.Encoder) (unlock func(
 		return nil, nil, err
 	}
 	os.Remove(m.dir.file("exit.json"))
-	log, err := openLog(m.dir.Console())
-	if err != nil {
-		l.Close()
-		return nil, nil, err
+	if m.l.TakeOver {
+		err = m.takeOver(left)
+	} else {
+		err = m.start()
 	}
-	if err := m.spawn(log); err != nil {
+	if err != nil {
 		l.Close()
 		return nil, nil, err
 	}
 	return letGo, l, nil
 }
 
+// start starts the server. Its mark is on the disk before any process has it.
+func (m *minder) start() error {
+	log, err := openLog(m.dir.Console())
+	if err != nil {
+		return err
+	}
+	m.since = time.Now().Round(0)
+	m.mark = started{Mark: newMark(), Since: m.since, Script: m.l.Script}
+	if err := m.dir.noteStart(m.mark); err != nil {
+		return err
+	}
+	if err := m.spawn(log); err != nil {
+		os.Remove(m.dir.startedFile())
+		return err
+	}
+	m.mark.PID = m.pid
+	if err := m.dir.noteStart(m.mark); err != nil { // the mark alone tells too
+		fmt.Fprintf(log, "freshkeel: the number of the server's process could not be noted: %v\n", err)
+	}
+	return nil
+}
+
+// takenStatus is how a server ended whose own parent was no minder of its any more.
+const takenStatus = "not known: its minder had been killed"
+
+// takeOver goes on with a server whose minder was killed: with its console, where
+// that has a name, and until no process with its mark is left.
+func (m *minder) takeOver(s *started) error {
+	m.taken, m.mark, m.pid, m.since, m.l.Script = true, *s, s.PID, s.Since, s.Script
+	log, err := appendLog(m.dir.Console())
+	if err != nil {
+		return err
+	}
+	c := findConsole(m.dir)
+	if c.in != nil {
+		m.stdin = c.in
+	}
+	drained := make(chan struct{})
+	if c.out != nil {
+		go func() {
+			defer close(drained)
+			io.Copy(log, c.out)
+		}()
+	} else {
+		close(drained)
+	}
+	go func() {
+		for len(m.processes()) > 0 {
+			time.Sleep(100 * time.Millisecond)
+		}
+		m.ended(takenStatus, log, drained)
+	}()
+	return nil
+}
+
+// processes are all of the server's, the nearest first.
+func (m *minder) processes() []int {
+	if m.taken {
+		return m.mark.processes(m.dir.install())
+	}
+	return descendants()
+}
+
+// signal ends the server's processes, and no other (P4).
+func (m *minder) signal(kill bool) {
+	if m.taken {
+		m.mark.signal(m.dir.install(), m.processes(), kill)
+		return
+	}
+	signalTree(kill)
+}
+
 // lock makes this the only minder of the install (P7). It is tried for a
 // moment, since a status command looks at the lock by taking it briefly, and the
 // minder before may be ending the last conversation about its server's end.
 func (m *minder) lock() (func(), error) {
-	l := flock.New(m.dir.file("minder.lock"), flock.SetPermissions(0o600))
+	l := tree.NewLock(m.dir.file("minder.lock"))
 	for range 240 {
 		if ok, err := l.TryLock(); err != nil {
 			return nil, fmt.Errorf("lock %s: %w", l.Path(), err)
@@ -155,22 +229,8 @@ func argv(l Launch) []string {
 	return append([]string{full}, l.Args...)
 }
 
-// environ is the server's environment: the caller's, with the home of the
-// user that it really runs as.
-func environ(l Launch) []string {
-	env := os.Environ()
-	if l.UID < 0 {
-		return env
-	}
-	u, err := user.LookupId(strconv.Itoa(l.UID))
-	if err != nil {
-		return env
-	}
-	env = slices.DeleteFunc(env, func(kv string) bool {
-		return strings.HasPrefix(kv, "HOME=") || strings.HasPrefix(kv, "USER=") || strings.HasPrefix(kv, "LOGNAME=")
-	})
-	return append(env, "HOME="+u.HomeDir, "USER="+u.Username, "LOGNAME="+u.Username)
-}
+// environ is the server's environment: the one that was ordered, and its mark.
+func (m *minder) environ() []string { return append(slices.Clone(m.l.Env), markName+"="+m.mark.Mark) }
 
 // ended is told by the reaper when the last process of the tree is gone.
 func (m *minder) ended(status string, log *logFile, drained <-chan struct{}) {
@@ -187,6 +247,8 @@ func (m *minder) ended(status string, log *logFile, drained <-chan struct{}) {
 	if b, err := json.Marshal(m.exit); err == nil {
 		tree.WriteFile(m.dir.file("exit.json"), b, 0o600)
 	}
+	os.Remove(m.dir.startedFile())
+	dropConsole(m.dir)
 	close(m.gone)
 }
 
@@ -198,13 +260,17 @@ func (m *minder) status() *Status {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return &Status{Running: true, PID: m.pid, Minder: os.Getpid(), Processes: descendants(), Since: m.since, Script: m.l.Script, Stopping: m.stopping}
+	return &Status{Running: true, PID: m.pid, Minder: os.Getpid(), Processes: m.processes(), Since: m.since, Script: m.l.Script, Stopping: m.stopping}
 }
+
+// mostTalks bounds how many conversations a minder has at once.
+const mostTalks = 200
 
 // serve answers each conversation on its own, but hears their requests in the
 // order in which they came: who asks for the status after a caller died in the
 // middle of a stop must be told of that stop.
 func (m *minder) serve(l net.Listener) {
+	var talking atomic.Int32
 	before := make(chan struct{})
 	close(before)
 	for {
@@ -216,22 +282,37 @@ func (m *minder) serve(l net.Listener) {
 			time.Sleep(50 * time.Millisecond)
 			continue
 		}
+		if talking.Add(1) > mostTalks {
+			talking.Add(-1)
+			c.Close()
+			continue
+		}
 		m.talks.Add(1)
 		heard, earlier := make(chan struct{}), before
 		before = heard
 		go func() {
 			defer m.talks.Done()
+			defer talking.Add(-1)
 			defer c.Close()
 			m.talk(c, earlier, heard)
 		}()
 	}
 }
 
+// patient gives the other end a while to read each answer: one that never reads
+// must not keep the minder from its end.
+type patient struct{ net.Conn }
+
+func (p patient) Write(b []byte) (int, error) {
+	p.SetWriteDeadline(time.Now().Add(answerLimit))
+	return p.Conn.Write(b)
+}
+
 func (m *minder) talk(c net.Conn, earlier <-chan struct{}, heard chan<- struct{}) {
-	enc := json.NewEncoder(c)
+	enc := json.NewEncoder(patient{c})
 	var q request
-	c.SetReadDeadline(time.Now().Add(5 * time.Second))
-	err := json.NewDecoder(bufio.NewReader(c)).Decode(&q)
+	c.SetReadDeadline(time.Now().Add(answerLimit))
+	err := json.NewDecoder(io.LimitReader(c, mostAsked)).Decode(&q)
 	<-earlier
 	var act func()
 	if err == nil {
@@ -285,6 +366,9 @@ func (m *minder) hear(q request, enc *json.Encoder, c net.Conn) func() {
 const sendLimit = 5 * time.Second
 
 func (m *minder) send(line string) error {
+	if m.stdin == nil {
+		return errors.New("the server's console went with its minder, which was killed")
+	}
 	if d, ok := m.stdin.(interface{ SetWriteDeadline(time.Time) error }); ok {
 		d.SetWriteDeadline(time.Now().Add(sendLimit))
 	}
@@ -349,7 +433,7 @@ func (m *minder) over(within time.Duration, note func(StopStep)) bool {
 // awaitStop waits along with a stop under way.
 func (m *minder) awaitStop(o StopOrder, note func(StopStep)) {
 	if !m.over(o.Notice+o.Wait+o.Terminate+10*time.Second, note) {
-		note(StopStep{Do: "still-running", PIDs: descendants()})
+		note(StopStep{Do: "still-running", PIDs: m.processes()})
 	}
 }
 
@@ -378,22 +462,22 @@ func (m *minder) stop(o StopOrder, note func(StopStep)) {
 		}
 	}
 	if o.Terminate > 0 {
-		note(StopStep{Do: "terminate", PIDs: descendants()})
-		signalTree(false)
+		note(StopStep{Do: "terminate", PIDs: m.processes()})
+		m.signal(false)
 		if gone(o.Terminate) {
 			return
 		}
 	}
 	if !o.Kill {
-		note(StopStep{Do: "still-running", PIDs: descendants()})
+		note(StopStep{Do: "still-running", PIDs: m.processes()})
 		return
 	}
-	note(StopStep{Do: "kill", PIDs: descendants()})
+	note(StopStep{Do: "kill", PIDs: m.processes()})
 	for range 50 { // a process may fork while the list is read
-		signalTree(true)
+		m.signal(true)
 		if gone(200 * time.Millisecond) {
 			return
 		}
 	}
-	note(StopStep{Do: "still-running", PIDs: descendants()})
+	note(StopStep{Do: "still-running", PIDs: m.processes()})
 }

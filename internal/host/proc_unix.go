@@ -5,10 +5,10 @@ package host
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"os/signal"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
@@ -24,61 +24,45 @@ func ignoreHangup() {
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGHUP, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGPIPE)
 }
 
-// becomeOwner gives up root for good. The run folder goes to the owner first,
-// since all that the minder writes stands there.
-func becomeOwner(l Launch) error {
-	if os.Geteuid() != 0 || l.UID < 0 {
-		return nil
-	}
-	list, _ := filepath.Glob(filepath.Join(l.RunDir, "*"))
-	for _, p := range append(list, l.RunDir, filepath.Dir(l.RunDir)) {
-		if err := os.Lchown(p, l.UID, l.GID); err != nil {
-			return err
-		}
-	}
-	if err := syscall.Setgroups([]int{l.GID}); err != nil {
+// become gives up root for good, in every thread.
+func become(o Owner) error {
+	if err := syscall.Setgroups(o.Groups); err != nil {
 		return err
 	}
-	if err := syscall.Setgid(l.GID); err != nil {
+	if err := syscall.Setgid(o.GID); err != nil {
 		return err
 	}
-	return syscall.Setuid(l.UID)
+	if err := syscall.Setuid(o.UID); err != nil {
+		return err
+	}
+	if os.Geteuid() != o.UID || syscall.Setuid(0) == nil {
+		return errors.New("the system let this process stay root")
+	}
+	return keepMemory()
 }
 
 // spawn starts the launch script in a session of its own and begins to reap.
 func (m *minder) spawn(log *logFile) error {
-	inR, inW, err := os.Pipe()
-	if err != nil {
-		return err
-	}
-	outR, outW, err := os.Pipe()
+	c, err := openConsole(m.dir)
 	if err != nil {
 		return err
 	}
 	args := argv(m.l)
-	m.since = time.Now().Round(0)
 	m.pid, err = syscall.ForkExec(args[0], args, &syscall.ProcAttr{
-		Dir: m.l.Install, Env: environ(m.l),
-		Files: []uintptr{inR.Fd(), outW.Fd(), outW.Fd()},
+		Dir: m.l.Install, Env: m.environ(),
+		Files: []uintptr{c.stdin.Fd(), c.stdout.Fd(), c.stdout.Fd()},
 		Sys:   &syscall.SysProcAttr{Setsid: true},
 	})
-	inR.Close()
-	outW.Close()
+	c.stdin.Close()
+	c.stdout.Close()
 	if err != nil {
 		return fmt.Errorf("run %s: %w", m.l.Script, err)
 	}
-	m.stdin = inW
+	m.stdin = c.in
 	drained := make(chan struct{})
 	go func() {
 		defer close(drained)
-		buf := make([]byte, 32<<10)
-		for {
-			n, err := outR.Read(buf)
-			log.Write(buf[:n])
-			if err != nil {
-				return
-			}
-		}
+		io.Copy(log, c.out)
 	}()
 	go func() { m.ended(m.reap(), log, drained) }()
 	return nil
@@ -114,9 +98,10 @@ func signalTree(kill bool) {
 	}
 }
 
-// ownGroup has a command and its children killed together.
+// ownGroup has a command and its children killed together. It is a session of its
+// own, away from the terminal: what runs there could type at it otherwise.
 func ownGroup(cmd *exec.Cmd) {
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 }
 

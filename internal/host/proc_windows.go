@@ -16,18 +16,18 @@ func detached() *syscall.SysProcAttr {
 
 func ignoreHangup() {}
 
-func becomeOwner(Launch) error { return nil }
+// become has nobody to become: a service here runs as who it is.
+func become(Owner) error { return nil }
 
 func (m *minder) spawn(log *logFile) error {
 	args := argv(m.l)
 	cmd := exec.Command(args[0], args[1:]...)
-	cmd.Dir, cmd.Env = m.l.Install, environ(m.l)
+	cmd.Dir, cmd.Env = m.l.Install, m.environ()
 	cmd.Stdout, cmd.Stderr = log, log
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return err
 	}
-	m.since = time.Now().Round(0)
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("run %s: %w", m.l.Script, err)
 	}

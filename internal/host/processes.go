@@ -25,7 +25,7 @@ func below(pid int) (out []int) {
 	children := map[int][]int{}
 	for _, p := range all {
 		if parent, err := p.Ppid(); err == nil {
-			if st, err := p.Status(); err == nil && slices.Contains(st, process.Zombie) {
+			if zombie(p) {
 				continue
 			}
 			children[int(parent)] = append(children[int(parent)], int(p.Pid))
@@ -36,6 +36,12 @@ func below(pid int) (out []int) {
 		queue = append(queue, children[queue[0]]...)
 	}
 	return out
+}
+
+// zombie tells whether a process has ended, and only its parent has not heard.
+func zombie(p *process.Process) bool {
+	st, err := p.Status()
+	return err == nil && slices.Contains(st, process.Zombie)
 }
 
 // Process is one process of this machine.
@@ -53,7 +59,7 @@ var interpreters = []string{"java", "javaw", "sh", "bash", "dash", "ash", "zsh",
 // minder: its own programs, and interpreters that run one of its files. An
 // operator's shell or editor in the folder is neither, and a script of the
 // operator's that runs this very command is no server.
-func Outside(install string, minder int) (out []Process) {
+func Outside(install string, st *Status) (out []Process) {
 	all, err := process.Processes()
 	if err != nil {
 		return nil
@@ -61,10 +67,7 @@ func Outside(install string, minder int) (out []Process) {
 	if real, err := filepath.EvalSymlinks(install); err == nil {
 		install = real
 	}
-	mine := lineage()
-	if minder != 0 {
-		mine = append(append(mine, minder), below(minder)...)
-	}
+	mine := append(lineage(), st.own()...)
 	for _, p := range all {
 		if slices.Contains(mine, int(p.Pid)) {
 			continue
@@ -78,6 +81,17 @@ func Outside(install string, minder int) (out []Process) {
 		out = append(out, Process{int(p.Pid), what, user, time.UnixMilli(made)})
 	}
 	return out
+}
+
+// own are a server's processes and its minder.
+func (st *Status) own() []int {
+	if st == nil || !st.Running {
+		return nil
+	}
+	if st.Minder == 0 {
+		return st.Processes
+	}
+	return append(append(below(st.Minder), st.Processes...), st.Minder)
 }
 
 // lineage is this process and all above it.
@@ -135,7 +149,7 @@ type Holder struct {
 
 // OpenElsewhere lists the processes that have files of the install open and are
 // neither its server nor this command or what runs it.
-func OpenElsewhere(install string, minder int) (out []Holder) {
+func OpenElsewhere(install string, st *Status) (out []Holder) {
 	all, err := process.Processes()
 	if err != nil {
 		return nil
@@ -143,10 +157,7 @@ func OpenElsewhere(install string, minder int) (out []Holder) {
 	if real, err := filepath.EvalSymlinks(install); err == nil {
 		install = real
 	}
-	mine := lineage()
-	if minder != 0 {
-		mine = append(append(mine, minder), below(minder)...)
-	}
+	mine := append(lineage(), st.own()...)
 	state := filepath.Join(install, tree.StateFolder)
 	for _, p := range all {
 		if slices.Contains(mine, int(p.Pid)) {
@@ -208,9 +219,8 @@ func Alive(pid int) bool {
 	return err == nil && ok
 }
 
-// PortHolders lists the processes that hold a port; 0 stands for one that
-// can't be seen from here.
-func PortHolders(network string, port int) (pids []int, err error) {
+// portHolders asks the system itself.
+func portHolders(network string, port int) (pids []int, err error) {
 	conns, err := psnet.Connections(network)
 	if err != nil {
 		return nil, err

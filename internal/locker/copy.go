@@ -150,7 +150,7 @@ func (l *Locker) Begin(ctx context.Context, c *Copy, how How) (*Pushing, error) 
 	if err := os.MkdirAll(c.cache, 0o700); err != nil {
 		return nil, err
 	}
-	p := &Pushing{c: c, l: l, halt: halt, lock: flock.New(filepath.Join(c.cache, "lock"), flock.SetPermissions(0o600)),
+	p := &Pushing{c: c, l: l, halt: halt, lock: tree.NewLock(filepath.Join(c.cache, "lock")),
 		there: map[string]int64{}, sets: map[string]*needs{}, doubt: map[string]bool{}}
 	p.mend = how.Mend
 	for _, name := range how.Doubt {

@@ -20,7 +20,7 @@ import (
 // shared, since a piece that it found stored must still be there when its set
 // appears. A reader takes no lock.
 func (l *Locker) gate() *flock.Flock {
-	return flock.New(filepath.Join(l.dir, "gate"), flock.SetPermissions(0o600))
+	return tree.NewLock(filepath.Join(l.dir, "gate"))
 }
 
 // ErrBusy says that a writer is at work, and nothing was given back.

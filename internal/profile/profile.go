@@ -106,6 +106,7 @@ type Copy struct {
 type Launch struct {
 	Script string   `toml:"script"` // path in the install
 	Args   []string `toml:"args"`
+	Pass   []string `toml:"pass"` // names of the environment's variables that the server gets besides those it always does
 }
 
 // Stop is how it is ended: its own console line first, signals to its own

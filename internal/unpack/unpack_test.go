@@ -7,12 +7,16 @@ import (
 	"compress/gzip"
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
 	"io/fs"
+	"maps"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -289,4 +293,92 @@ func FuzzUnpack(f *testing.F) {
 			}
 		}
 	})
+}
+
+// A bit that flipped on the way is noticed, or has changed no content: each format
+// but a plain tar has checksums, and they are held.
+func TestAFlippedBitChangesNoContentUnnoticed(t *testing.T) {
+	rng := rand.New(rand.NewPCG(1, 2))
+	body := func(n int) string {
+		b := make([]byte, n)
+		for i := range b {
+			b[i] = "Ada, snail of the fen. "[rng.IntN(23)]
+		}
+		return string(b)
+	}
+	files := []entry{{name: "a.txt", body: body(9000)}, {name: "b/c.dat", body: body(70_000)}}
+	var gz, zst bytes.Buffer
+	g := gzip.NewWriter(&gz)
+	io.WriteString(g, files[1].body)
+	require.NoError(t, g.Close())
+	z, err := zstd.NewWriter(&zst)
+	require.NoError(t, err)
+	io.WriteString(z, files[1].body)
+	require.NoError(t, z.Close())
+	noticed := 0
+	for name, whole := range map[string][]byte{"x.zip": zipOf(t, files...), "x.tar.gz": tarOf(t, files...), "x.rar": rarOf(files...), "x.7z": fixture(t, "x.7z"),
+		"x.tar.xz": fixture(t, "x.tar.xz"), "x.tar.bz2": fixture(t, "x.tar.bz2"), "c.dat.gz": gz.Bytes(), "c.dat.zst": zst.Bytes()} {
+		_, rightly, err := opened(t, name, whole, Rule{})
+		require.NoError(t, err, name)
+		contents := slices.Collect(maps.Values(rightly))
+		for range 60 {
+			b := bytes.Clone(whole)
+			at := rng.IntN(len(b) * 8)
+			b[at/8] ^= 1 << (at % 8)
+			if rng.IntN(3) == 0 {
+				b = b[:1+rng.IntN(len(b)-1)]
+			}
+			_, bodies, err := opened(t, name, b, Rule{})
+			if err != nil {
+				noticed++
+				continue
+			}
+			for at, got := range bodies {
+				if !slices.Contains(contents, got) && got != string(b) { // which is what no format is seen in any more
+					t.Errorf("%s: %s has %d other bytes, and nothing was said", name, at, len(got))
+				}
+			}
+		}
+	}
+	assert.Greater(t, noticed, 300)
+}
+
+// A reader that fills its buffer drops the error that came with it: a bomb is
+// refused all the same, and a stream that ends too early is no end.
+func TestBoundsHoldWhenABufferIsFull(t *testing.T) {
+	o := &opener{ctx: t.Context(), meter: &meter{size: 10}, name: "zeros.tar"}
+	m := &metered{r: zeros{}, o: o, entry: "zeros", meter: o.meter}
+	var h *Hostile
+	_, err := io.Copy(io.Discard, struct{ io.Reader }{m})
+	require.ErrorAs(t, err, &h)
+	_, err = m.Read(make([]byte, 1))
+	require.ErrorAs(t, err, &h, "and goes on being refused")
+	cut := &metered{r: io.MultiReader(strings.NewReader("ab"), failing{io.ErrUnexpectedEOF}), o: o, meter: &meter{}}
+	_, err = io.ReadFull(cut, make([]byte, 4))
+	assert.ErrorIs(t, err, errCutShort, "and not io.ErrUnexpectedEOF, which a reader of blocks takes for the end")
+}
+
+type zeros struct{}
+
+func (zeros) Read(b []byte) (int, error) { return len(b), nil }
+
+// Links that stay inside one by one may lead out together.
+func TestLinksThatLeadOutTogetherAreRefused(t *testing.T) {
+	link := func(name, to string) entry { return entry{name: name, link: to} }
+	for name, c := range map[string]struct {
+		rule    Rule
+		entries []entry
+		bad     bool
+	}{
+		"by way of another":   {Rule{}, []entry{link("deep/er/up", "../.."), link("out", "deep/er/up/../x")}, true},
+		"which comes later":   {Rule{}, []entry{link("out", "deep/er/up/../x"), link("deep/er/up", "../..")}, true},
+		"once it is stripped": {Rule{Strip: 1}, []entry{{name: "top/a", body: "a"}, link("top/l", "../x")}, true},
+		"moved":               {Rule{Moved: map[string]string{"deep/**": "/"}}, []entry{link("deep/l", "../x")}, true},
+		"inside":              {Rule{}, []entry{link("deep/er/up", "../.."), link("in", "deep/er/up/x")}, false},
+		"a ring":              {Rule{}, []entry{link("a", "b"), link("b", "a")}, false},
+	} {
+		_, _, err := opened(t, "x.tar.gz", tarOf(t, c.entries...), c.rule)
+		var h *Hostile
+		assert.Equal(t, c.bad, errors.As(err, &h), "%s: %v", name, err)
+	}
 }
