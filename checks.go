@@ -386,9 +386,10 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 		bytes  int64
 		inodes uint64
 		at     string
+		spare  int64
 	}
 	needs := map[uint64]*need{}
-	add := func(at, what string, bytes int64, inodes int) {
+	add := func(at, what string, bytes, spare int64, inodes int) {
 		e, _, err := tree.Describe(at, "")
 		if err != nil {
 			return
@@ -399,6 +400,7 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 			needs[e.Dev] = n
 		}
 		n.bytes += bytes
+		n.spare = max(n.spare, spare)
 		n.inodes += uint64(inodes)
 		n.what = append(n.what, fmt.Sprintf("%s for the %s", Bytes(bytes), what))
 	}
@@ -413,18 +415,22 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 	backup := base.Unproven(list)
 	// A new file and, on the way, its folder: what is displaced needs none.
 	for place, n := range s.plan.staging() {
-		add(s.k.path(place), "staging", n.bytes, 2*n.steps+64)
+		spare := int64(slack)
+		if place != "" { // nothing else of ours grows there
+			spare = n.bytes / 8
+		}
+		add(s.k.path(place), "staging", n.bytes, spare, 2*n.steps+64)
 	}
-	add(s.store.Dir(), "backup (at most)", backup, int(backup/locker.PackSize)+64)
+	add(s.store.Dir(), "backup (at most)", backup, slack, int(backup/locker.PackSize)+64)
 	var out []Finding
 	for _, n := range needs {
 		u, err := disk.Usage(n.at)
 		if err != nil {
 			continue
 		}
-		if free := int64(u.Free); free < n.bytes+slack {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s needed, %s free", Bytes(n.bytes+slack), Bytes(free)), Where: n.at,
-				Why: strings.Join(n.what, ", ") + fmt.Sprintf(", %s to spare", Bytes(slack)), Do: "free space there, or move FRESHKEEL_HOME to another disk"})
+		if free := int64(u.Free); free < n.bytes+n.spare {
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s needed, %s free", Bytes(n.bytes+n.spare), Bytes(free)), Where: n.at,
+				Why: strings.Join(n.what, ", ") + fmt.Sprintf(", %s to spare", Bytes(n.spare)), Do: "free space there, or move FRESHKEEL_HOME to another disk"})
 		}
 		if u.InodesTotal > 0 && u.InodesFree < n.inodes {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%d inodes needed, %d free", n.inodes, u.InodesFree), Where: n.at,

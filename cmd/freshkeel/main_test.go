@@ -250,7 +250,7 @@ func (p *place) tree() map[string]string {
 			return err
 		}
 		rel, _ := filepath.Rel(p.install, path)
-		if rel == ".freshkeel" || rel == "logs" {
+		if d.Name() == ".freshkeel" || rel == "logs" {
 			return filepath.SkipDir
 		}
 		fi, err := d.Info()
