@@ -153,10 +153,17 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 	_, err = k.step("restore", func() (string, error) {
 		var dirs, files []*locker.File
 		var total, done int64
+		var change func(*locker.File)
+		if k.as != "" { // a copy's
+			change = r.Owners.change()
+		}
 		for i := range entries {
 			f := &entries[i]
+			if change != nil {
+				change(f)
+			}
 			switch {
-			case len(r.Only) > 0 && !r.Only.Match(f.Path):
+			case tree.Ours(f.Path), len(r.Only) > 0 && !r.Only.Match(f.Path):
 			case !tree.Makeable(f.Path):
 				k.warn("left out, since this system can't have its name: %s", f.Path)
 			case f.Kind == tree.Dir:

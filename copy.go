@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -308,6 +309,16 @@ func Away(ctx context.Context, o Options, here *Keel, w AwayWant) (*Keel, func()
 	if at.to == "" {
 		return nil, nil, errNoCopy
 	}
+	if full, err := filepath.Abs(at.to); at.typed && !store.IsAddress(at.to) && err == nil {
+		for _, dir := range []string{full, filepath.Join(full, "locker")} { // or the home that it stands in
+			if l, ok := locker.OpenOther(dir); ok {
+				k := newKeel(dir, &profile.Profile{}, o)
+				k.store = l
+				k.as, err = ownerIn(l, here, w.Server)
+				return k, func() {}, err
+			}
+		}
+	}
 	c, err := at.open(o, logins, dir)
 	if err != nil {
 		return nil, nil, err
@@ -398,42 +409,105 @@ func readingRoom(in string) (dir string, done func(), err error) {
 
 // Bring takes a backup of a copy, opened by Away, into this machine's locker, under
 // this install's name: from there it is restored like any other. Of one that is
-// there already only what is missing, or was found damaged, is brought.
-func (k *Keel) Bring(ctx context.Context, from *Keel, id string) error {
+// there already only what is missing, or was found damaged, is brought. One whose
+// number is another's here gets the next one; as is its number here.
+func (k *Keel) Bring(ctx context.Context, from *Keel, id string, owners Owners) (as string, err error) {
 	l, err := k.locker()
 	if err != nil {
-		return err
+		return "", err
 	}
 	us, err := k.identity()
 	if err != nil {
-		return err
+		return "", err
 	}
 	theirs, err := from.Backups()
 	if err != nil {
-		return err
+		return "", err
 	}
 	i := slices.IndexFunc(theirs, func(b *Backup) bool { return b.ID == id })
 	if i < 0 {
-		return &Advised{fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list --copy"}
+		return "", &Advised{fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list --copy"}
 	}
 	if from.as != us {
-		return &Usage{fmt.Sprintf("%s is a backup of %s, another install", id, theirs[i].Server), "add --to DIR: it is laid out there"}
+		return "", &Usage{fmt.Sprintf("%s is a backup of %s, another install", id, theirs[i].Server), "add --to DIR: it is laid out there"}
 	}
 	mine, err := k.Backups()
 	if err != nil {
-		return err
+		return "", err
 	}
+	as = id
 	for _, b := range mine {
-		if b.ID == id && b.Damage == "" && !b.Taken.Equal(theirs[i].Taken) {
-			return &Usage{fmt.Sprintf("there is another %s here, taken %s", id, b.Taken.Local().Format(time.DateTime)), "add --to DIR: it is laid out there"}
+		switch same := b.Taken.Equal(theirs[i].Taken); {
+		case same && b.Damage == "":
+			as = b.ID
+		case b.ID == id && b.Damage == "" && as == id:
+			as = ""
 		}
 	}
-	_, err = k.step("bring", func() (string, error) {
+	_, err = k.step("bring", func() (sum string, err error) {
 		moves, done := k.moves("bring"), int64(0)
-		n, err := l.Bring(ctx, from.store, us, id, func(n int64) { done += n; moves(done, 0) })
-		return fmt.Sprintf("%s from its copy, %s", id, Bytes(n)), err
+		as, err = l.Bring(ctx, from.store, us, id, locker.Brought{As: as, Change: owners.change(), Note: func(n int64) { done += n; moves(done, 0) }})
+		sum = fmt.Sprintf("%s from its copy, %s", id, Bytes(done))
+		if as != id {
+			sum += "; here it is " + as
+		}
+		return sum, err
 	})
-	return err
+	return as, err
+}
+
+// Owners says what becomes of the owners, the setuid and setgid bits and the
+// capabilities that a copy's files have. A copy has been in other hands, so that
+// root gives none of them out unless that is asked for; nobody else could.
+type Owners bool
+
+const (
+	Tamed Owners = false // root's, without such rights
+	AsIs  Owners = true  // as the copy has them
+)
+
+// change is what becomes of each entry; nil: nothing.
+func (o Owners) change() func(*locker.File) {
+	if o == AsIs || os.Geteuid() != 0 {
+		return nil
+	}
+	return func(f *locker.File) {
+		f.UID, f.GID = 0, 0
+		f.Mode &^= fs.ModeSetuid | fs.ModeSetgid
+		delete(f.Xattr, "security.capability")
+	}
+}
+
+// BringAll brings every backup of this install that a copy has and this locker has
+// not, or the one that is named, and tells under which numbers they stand here.
+func (k *Keel) BringAll(ctx context.Context, from *Keel, id string, owners Owners) (brought map[string]string, err error) {
+	unlock, err := k.begin(ctx, "bring")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	theirs, err := from.Backups()
+	if err != nil {
+		return nil, err
+	}
+	mine, err := k.Backups()
+	if err != nil {
+		return nil, err
+	}
+	brought = map[string]string{}
+	for _, b := range theirs {
+		here := slices.ContainsFunc(mine, func(m *Backup) bool { return m.Damage == "" && m.Taken.Equal(b.Taken) })
+		if (id != "" && b.ID != id) || (id == "" && (here || b.Damage != "")) {
+			continue
+		}
+		if brought[b.ID], err = k.Bring(ctx, from, b.ID, owners); err != nil {
+			return brought, err
+		}
+	}
+	if id != "" && len(brought) == 0 {
+		return nil, &Advised{fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list --from the same place"}
+	}
+	return brought, nil
 }
 
 // MendFrom brings from a copy, opened by Away, what a check of this install's
@@ -452,7 +526,7 @@ func (k *Keel) MendFrom(ctx context.Context, from *Keel, c *Checked) (whole []st
 		if !hurt && b.Damage == "" && l.Each(b.Owner, b.ID, func(*locker.File) {}) == nil {
 			continue
 		}
-		if err := k.Bring(ctx, from, b.ID); errors.Is(err, locker.ErrNoSet) {
+		if _, err := k.Bring(ctx, from, b.ID, Tamed); errors.Is(err, locker.ErrNoSet) {
 			k.warn("%s is not in the copy", b.ID)
 		} else if err != nil {
 			return whole, err

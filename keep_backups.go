@@ -41,7 +41,7 @@ func (k *Keel) ShowBackup(id string, all bool) (*BackupView, error) {
 		return nil, &Advised{fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list"}
 	}
 	v := &BackupView{Backup: heads[at]}
-	if needed, err := k.neededBackups(); err == nil {
+	if needed, err := k.neededBackups(heads); err == nil {
 		v.Needed = needed[id]
 	}
 	// What the one before had, each path with a hash of all that counts as its
@@ -154,7 +154,7 @@ func (k *Keel) PlanThin(n Keeping) (*Thinning, error) {
 	if err != nil {
 		return nil, err
 	}
-	needed, err := k.neededBackups()
+	needed, err := k.neededBackups(all)
 	if err != nil {
 		return nil, err
 	}
@@ -214,16 +214,12 @@ func (n Keeping) thin(all []*Backup, needed map[string]string) *Thinning {
 	return t
 }
 
-// neededBackups are those that a rollback, a recovery or the newest run needs,
-// each with the run that it belongs to.
-func (k *Keel) neededBackups() (map[string]string, error) {
-	out := map[string]string{}
+// neededBackups are those of some that a rollback, a recovery or the newest run
+// needs, each with the run that it belongs to.
+func (k *Keel) neededBackups(of []*Backup) (map[string]string, error) {
 	stack, err := k.inEffect()
 	if err != nil {
 		return nil, err
-	}
-	for _, e := range stack {
-		out[e.Backup] = e.ID
 	}
 	all, err := k.book.All()
 	if err != nil {
@@ -231,7 +227,15 @@ func (k *Keel) neededBackups() (map[string]string, error) {
 	}
 	for i, e := range all {
 		if e.Backup != "" && (e.Outcome == "" || e.Outcome == logbook.NeedsHands || i == len(all)-1) {
-			out[e.Backup] = e.ID
+			stack = append(stack, e)
+		}
+	}
+	out := map[string]string{}
+	for _, e := range stack {
+		for _, b := range of {
+			if b.ID == e.Backup || (!e.BackupTaken.IsZero() && b.Taken.Equal(e.BackupTaken)) {
+				out[b.ID] = e.ID
+			}
 		}
 	}
 	return out, nil

@@ -1,6 +1,7 @@
 package freshkeel
 
 import (
+	"errors"
 	"fmt"
 	"path"
 	"path/filepath"
@@ -9,6 +10,7 @@ import (
 	"time"
 
 	"freshkeel/internal/locker"
+	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
@@ -25,6 +27,7 @@ type scope struct {
 type putBackReport struct {
 	restored, aside int
 	asideDir        string
+	set             *locker.Set // from which it was put back
 }
 
 func (r *putBackReport) told() []string {
@@ -171,7 +174,7 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 			return nil, fmt.Errorf("put back mode and times of %s: %w", e.Path, err)
 		}
 	}
-	report := &putBackReport{asideDir: filepath.Join(run.Dir, "displaced")}
+	report := &putBackReport{set: set, asideDir: filepath.Join(run.Dir, "displaced")}
 	report.restored, report.aside = p.count()
 	return report, nil
 }
@@ -274,6 +277,53 @@ func (k *Keel) backup(id string) (*locker.Set, error) {
 		return nil, err
 	}
 	return l.Read(owner, id)
+}
+
+// backupOf reads the backup that a run took. A number alone does not tell it: the
+// same install may have been backed up into another locker too, by another user.
+func (k *Keel) backupOf(e *logbook.Entry) (*locker.Set, error) {
+	is := func(b *locker.Set) bool { return b.Run == e.ID && b.Taken.Equal(e.BackupTaken) }
+	if e.BackupTaken.IsZero() { // of version 0.1, which noted the number alone
+		is = func(b *locker.Set) bool {
+			return b.Run == e.ID && !b.Taken.Before(e.Started) && (e.Ended.IsZero() || !b.Taken.After(e.Ended))
+		}
+	}
+	return k.namedBackup(e.Backup, is, "taken for "+e.ID+" on "+e.Started.Local().Format(time.DateTime), e.Locker)
+}
+
+// namedBackup reads a backup by its number, held to what it must be; under another
+// number where it was brought here from another locker. what and where tell of it.
+func (k *Keel) namedBackup(id string, is func(*locker.Set) bool, what, where string) (*locker.Set, error) {
+	set, err := k.backup(id)
+	if err == nil && is(set) {
+		return set, nil
+	}
+	if err != nil && !errors.Is(err, locker.ErrNoSet) {
+		return nil, err
+	}
+	heads, herr := k.Backups()
+	if herr != nil {
+		return nil, herr
+	}
+	for _, b := range heads {
+		if b.Damage == "" && is(b) {
+			return k.backup(b.ID)
+		}
+	}
+	l, lerr := k.locker()
+	if lerr != nil {
+		return nil, lerr
+	}
+	why := fmt.Sprintf("backup %s, %s, is not in this locker, %s", id, what, l.Dir())
+	if err == nil {
+		why = fmt.Sprintf("the backup %s in this locker, %s, is another one than the %s that was %s", id, l.Dir(), id, what)
+	}
+	do := "look for the locker of the user who took it, root's say: ~root/.local/state/freshkeel/locker; then, with a copy of it that you may read: freshkeel backup bring --from COPY"
+	if where != "" && where != l.Dir() {
+		why += "; it was put into " + where
+		do = fmt.Sprintf("make a copy of %s that you may read, and: freshkeel backup bring --from COPY", where)
+	}
+	return nil, &Advised{errors.New(why), do}
 }
 
 // publish makes a finished pass a backup of the install: set, which says of what

@@ -240,7 +240,7 @@ const trialParts = 20
 // it changes nothing of how the refit ended.
 func (t *transaction) trialRead() {
 	t.step("trial read", func() (string, error) {
-		set, err := t.k.backup(t.e.Backup)
+		set, err := t.k.backupOf(t.e)
 		if err != nil {
 			return "", err
 		}

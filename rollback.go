@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/locker"
@@ -90,9 +91,11 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 	}
 	slices.Sort(p.Paths)
 	p.Paths = slices.Compact(p.Paths)
-	if _, err := k.backup(p.Backup); err != nil {
-		return nil, fmt.Errorf("the backup from before %s: %w", p.To.ID, err)
+	set, err := k.backupOf(p.To)
+	if err != nil {
+		return nil, err
 	}
+	p.Backup = set.ID
 	return p, nil
 }
 
@@ -167,7 +170,7 @@ func (t *transaction) undo() error {
 				swapped[at] = true
 			}
 		}
-		set, err := t.k.backup(p.Backup)
+		set, err := t.k.backupOf(p.To)
 		if err != nil {
 			return "", err
 		}
@@ -177,7 +180,7 @@ func (t *transaction) undo() error {
 		}
 		t.e.Told = append(t.e.Told, report.told()...)
 		if t.e.World { // it belongs to the world
-			if err := t.loadBack(p.Backup); err != nil {
+			if err := t.loadBack(set); err != nil {
 				return "", err
 			}
 		}
@@ -250,8 +253,9 @@ func (k *Keel) nobodyOutside() error {
 // Restore says what of a backup to bring back, and where.
 type Restore struct {
 	Backup string        `json:"backup"`
-	Only   tree.Patterns `json:"only,omitempty"` // none: everything
-	To     string        `json:"to,omitempty"`   // another folder; "": into the install
+	Only   tree.Patterns `json:"only,omitempty"`   // none: everything
+	To     string        `json:"to,omitempty"`     // another folder; "": into the install
+	Owners Owners        `json:"owners,omitempty"` // of a copy's files, where root restores them
 }
 
 // restoreScope is what a restore into the install brings back: what the
@@ -309,7 +313,7 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if err := k.nobodyOutside(); err != nil {
 		return nil, err
 	}
-	e := &logbook.Entry{Kind: logbook.Restore, From: inv.Version, To: inv.Version, Target: r.Backup, Only: r.Only}
+	e := &logbook.Entry{Kind: logbook.Restore, From: inv.Version, To: inv.Version, Target: r.Backup, TargetTaken: set.Taken, Only: r.Only}
 	if len(r.Only) == 0 {
 		e.To = set.Version
 	}
@@ -330,7 +334,7 @@ func (t *transaction) restore() error {
 	if err := t.enter(logbook.RollingBack); err != nil {
 		return stuck(err)
 	}
-	set, err := t.k.backup(t.e.Target)
+	set, err := t.k.targetOf(t.e)
 	if err != nil {
 		return stuck(err)
 	}
@@ -347,7 +351,7 @@ func (t *transaction) restore() error {
 		}
 		t.e.Told = append(t.e.Told, report.told()...)
 		if len(t.e.Only) == 0 {
-			if err := t.loadBack(t.e.Target); err != nil {
+			if err := t.loadBack(set); err != nil {
 				return "", err
 			}
 		}
@@ -360,6 +364,15 @@ func (t *transaction) restore() error {
 		return stuck(err)
 	}
 	return t.settle()
+}
+
+// targetOf reads the backup that a restore goes back to.
+func (k *Keel) targetOf(e *logbook.Entry) (*locker.Set, error) {
+	if e.TargetTaken.IsZero() {
+		return k.backup(e.Target)
+	}
+	is := func(b *locker.Set) bool { return b.Taken.Equal(e.TargetTaken) }
+	return k.namedBackup(e.Target, is, "taken on "+e.TargetTaken.Local().Format(time.DateTime), "")
 }
 
 // inventoryOf takes the inventory of a version that was installed before, when

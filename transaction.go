@@ -205,7 +205,10 @@ func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, er
 		if err = t.k.publish(t.writer, taken, set); err != nil {
 			return "", err
 		}
-		t.e.Backup = set.ID
+		t.e.Backup, t.e.BackupTaken = set.ID, set.Taken
+		if l, err := t.k.locker(); err == nil {
+			t.e.Locker = l.Dir()
+		}
 		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, plural(set.Files, "file"), Bytes(set.Bytes), Bytes(set.New)), nil
 	})
 	return set, err
@@ -286,7 +289,7 @@ func (t *transaction) goBack(why string, lines []string) error {
 			return "", err
 		}
 		t.e.Told = append(t.e.Told, back.told()...)
-		if err := t.loadBack(t.e.Backup); err != nil {
+		if err := t.loadBack(back.set); err != nil {
 			return "", err
 		}
 		return fmt.Sprintf("%s put back by renames, %s from backup %s", plural(len(swapped), "path"), plural(back.restored, "file"), t.e.Backup), nil
@@ -301,17 +304,13 @@ func (t *transaction) goBack(why string, lines []string) error {
 }
 
 // loadBack loads the data outside the install back from a backup.
-func (t *transaction) loadBack(id string) error {
+func (t *transaction) loadBack(set *locker.Set) error {
 	if len(t.k.Profile.Data) == 0 {
 		return nil
 	}
-	set, err := t.k.backup(id)
-	if err != nil {
-		return err
-	}
 	loaded, err := t.k.loadData(context.Background(), set)
 	if len(loaded) > 0 {
-		t.e.Told = append(t.e.Told, fmt.Sprintf("loaded back from backup %s: %s", id, strings.Join(loaded, ", ")))
+		t.e.Told = append(t.e.Told, fmt.Sprintf("loaded back from backup %s: %s", set.ID, strings.Join(loaded, ", ")))
 	}
 	return err
 }
@@ -353,7 +352,7 @@ func (t *transaction) reverse(run swap.Run) (map[string]bool, error) {
 // toBackup makes the whole install, skip aside, what the transaction's backup
 // holds. trusted are paths that renames have just brought back.
 func (t *transaction) toBackup(trusted map[string]bool) (*putBackReport, error) {
-	set, err := t.k.backup(t.e.Backup)
+	set, err := t.k.backupOf(t.e)
 	if err != nil {
 		return nil, err
 	}

@@ -21,6 +21,8 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"regexp"
+	"syscall"
 )
 
 // backups lists them, oldest first.
@@ -442,4 +444,84 @@ func TestAnArchiveThatIsNoBackupIsRefused(t *testing.T) {
 	p.exits(exitUsage, "backup", "export", "b0001")
 	assert.Empty(t, p.backups())
 	assert.Contains(t, p.ok("backup", "list").out, "there is no backup of this install yet")
+}
+
+// A backup's number does not tell it: the same install may be backed up into two
+// lockers, root's and its owner's. A rollback that needs one takes no other of the
+// same number for it, says where it stands, and goes on once it was brought.
+func TestWhoseBackupIsMeant(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.put("mossgate.conf", p.read("mossgate.conf")+"\n# before\n")
+	was := p.read("mossgate.conf")
+	p.ok("refit", "3.5.0") // its backup is b0001 in the first locker
+	first := p.home
+	other := []string{"FRESHKEEL_HOME=" + filepath.Join(p.dir, "other-home")}
+	p.put("mossgate.conf", p.read("mossgate.conf")+"# after\n")
+	p.env = append(p.env, other...)
+	p.ok("backup", "take", "--label", "mine") // another b0001
+	here := p.tree()
+
+	r := p.exits(exitFailed, "rollback")
+	assert.Contains(t, r.err, "is another one than the b0001 that was taken for r0001")
+	assert.Contains(t, r.err, "it was put into "+filepath.Join(first, "locker"))
+	assert.Contains(t, r.err, "freshkeel backup bring --from COPY")
+	assert.Equal(t, here, p.tree(), "nothing was touched")
+
+	r = p.ok("backup", "bring", "--from", filepath.Join(first, "locker"))
+	assert.Contains(t, r.out, "is b0002 here")
+	assert.Contains(t, p.ok("backup", "bring", "--from", filepath.Join(first, "locker")).out, "NOTHING TO DO")
+	p.ok("rollback")
+	assert.Equal(t, was, p.read("mossgate.conf"))
+	assert.Contains(t, p.ok("backup", "list").out, "mine")
+
+	// What version 0.1 noted has a number alone: the run that it was taken for tells.
+	p.ok("refit", "3.5.0")
+	at := filepath.Join(p.install, ".freshkeel/logbook/r0003.json")
+	b, err := os.ReadFile(at)
+	require.NoError(t, err)
+	old := regexp.MustCompile(`(?m)^ "(backup_taken|locker)":.*\n`).ReplaceAll(b, nil)
+	require.NotEqual(t, b, old)
+	require.NoError(t, os.WriteFile(at, old, 0o600))
+	p.env = append(p.env, "FRESHKEEL_HOME="+first)
+	assert.Contains(t, p.exits(exitFailed, "rollback").err, "is not in this locker")
+	p.env = append(p.env, other...)
+	p.ok("rollback")
+	assert.Equal(t, was, p.read("mossgate.conf"))
+}
+
+// Root gives out no rights that a copy says, unless it is asked to: a copy has been
+// in other hands.
+func TestACopyGivesOutNoRights(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("only root could")
+	}
+	p := bare(t)
+	p.put("run.sh", "#!/bin/sh\n")
+	p.put("freshkeel.toml", "[server]\nname = \"pond\"\n[launch]\nscript = \"run.sh\"\n")
+	p.put("tool", "x")
+	require.NoError(t, os.Chown(filepath.Join(p.install, "tool"), 4321, 4321))
+	require.NoError(t, os.Chmod(filepath.Join(p.install, "tool"), 0o755|os.ModeSetuid))
+	p.ok("backup", "take")
+	look := func(at string) (int, os.FileMode) {
+		fi, err := os.Stat(at)
+		require.NoError(t, err)
+		return int(fi.Sys().(*syscall.Stat_t).Uid), fi.Mode()
+	}
+	for i, how := range [][]string{{}, {"--owners"}} {
+		to := filepath.Join(p.dir, fmt.Sprint("to", i))
+		p.ok(append([]string{"backup", "restore", "b0001", "--from", filepath.Join(p.home, "locker"), "--to", to}, how...)...)
+		uid, mode := look(filepath.Join(to, "tool"))
+		assert.Equal(t, i == 1, uid == 4321)
+		assert.Equal(t, i == 1, mode&os.ModeSetuid != 0)
+	}
+	p.ok("backup", "restore", "b0001", "--to", filepath.Join(p.dir, "own"))
+	uid, mode := look(filepath.Join(p.dir, "own/tool"))
+	assert.True(t, uid == 4321 && mode&os.ModeSetuid != 0, "one's own backup is as it was")
+
+	p.env = append(p.env, "FRESHKEEL_HOME="+filepath.Join(p.dir, "new-home"))
+	p.ok("backup", "restore", "b0001", "--from", filepath.Join(p.home, "locker"), "--only", "tool")
+	uid, mode = look(filepath.Join(p.install, "tool"))
+	assert.True(t, uid == 0 && mode&os.ModeSetuid == 0, "nor into the install")
 }

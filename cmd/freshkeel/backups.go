@@ -68,7 +68,7 @@ func (p *program) away(ctx context.Context, c *cli.Command, here *freshkeel.Keel
 // restoreFrom opens what a restore is done by. From a copy into another folder that
 // is the copy itself; into the install, the backup is brought here first. A dry run
 // of that only says so, and gives no Keel.
-func (p *program) restoreFrom(ctx context.Context, c *cli.Command, r freshkeel.Restore) (*freshkeel.Keel, func(), error) {
+func (p *program) restoreFrom(ctx context.Context, c *cli.Command, r *freshkeel.Restore) (*freshkeel.Keel, func(), error) {
 	if !c.Bool("copy") && c.String("from") == "" {
 		k, err := p.change(ctx, c)
 		return k, func() {}, err
@@ -93,7 +93,50 @@ func (p *program) restoreFrom(ctx context.Context, c *cli.Command, r freshkeel.R
 			p.view.outcome(calm, "WOULD RESTORE", r.Backup+" into the install, once it is brought here from its copy")
 		})
 	}
-	return here, func() {}, here.Bring(ctx, away, r.Backup)
+	r.Backup, err = here.Bring(ctx, away, r.Backup, r.Owners)
+	return here, func() {}, err
+}
+
+// backupBring takes backups of a copy, or of another user's locker, into this one.
+func (p *program) backupBring(ctx context.Context, c *cli.Command) error {
+	if c.String("from") == "" && !c.Bool("copy") {
+		return &freshkeel.Usage{What: "from where?", Do: "freshkeel backup bring --from DIR|ADDRESS, or --copy"}
+	}
+	here, err := p.change(ctx, c)
+	if err != nil {
+		return err
+	}
+	away, done, err := p.away(ctx, c, here)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if c.Bool("dry-run") {
+		list, err := away.Backups()
+		if err != nil {
+			return err
+		}
+		return p.result(map[string]any{"backups": nonNil(list)}, func() {
+			p.view.outcome(calm, "WOULD BRING", count(len(list), "backup")+", less those that are here already")
+		})
+	}
+	brought, err := here.BringAll(ctx, away, c.Args().First(), freshkeel.Owners(c.Bool("owners")))
+	if err != nil {
+		return err
+	}
+	return p.result(map[string]any{"brought": brought}, func() {
+		if len(brought) == 0 {
+			p.view.outcome(good, "NOTHING TO DO", "every backup that is there is here already")
+			return
+		}
+		p.view.outcome(good, "BROUGHT", count(len(brought), "backup"))
+		for _, id := range slices.Sorted(maps.Keys(brought)) {
+			if brought[id] != id {
+				p.view.fact(id, "is "+brought[id]+" here: the number was another backup's")
+			}
+		}
+		p.view.fact("next", "freshkeel backup list")
+	})
 }
 
 // listed is a backup, and whether the copy has it.

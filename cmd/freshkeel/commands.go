@@ -17,6 +17,10 @@ func dryRun() cli.Flag {
 	return &cli.BoolFlag{Name: "dry-run", Usage: "say what would be done, and do nothing"}
 }
 
+func ownersFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "owners", Usage: "run as root: give files the owners, setuid bits and capabilities that the copy says"}
+}
+
 // wantFlags are those of every command that chooses a build.
 func wantFlags(more ...cli.Flag) []cli.Flag {
 	return append([]cli.Flag{
@@ -79,9 +83,10 @@ func (p *program) commands() []*cli.Command {
 			{Name: "import", Usage: "make a backup of a folder or archive that you have from before", ArgsUsage: "PATH", Action: p.backupImport, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by"}}},
 			{Name: "push", Usage: "send what the copy in another place has not yet (every command that makes a backup does this last)", Action: p.backupPush, Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "claim", Usage: "take a place over that is not empty, or that another machine wrote to"}, dryRun()}},
+			{Name: "bring", Usage: "take backups of a copy, or of another user's locker, into this locker", ArgsUsage: "[BACKUP]", Action: p.backupBring, Flags: awayFlags(ownersFlag(), dryRun())},
 			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: p.backupRestore, Flags: awayFlags(
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
-				&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"}, dryRun())},
+				&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"}, ownersFlag(), dryRun())},
 		}},
 		{Name: "feed", Usage: "publish builds of your own", Commands: []*cli.Command{
 			{Name: "write", Usage: "write feed.json for a folder of archives, each named after its version", ArgsUsage: "DIR", Action: p.feedWrite, Flags: []cli.Flag{
@@ -427,8 +432,8 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
 	}
-	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to")}
-	k, done, err := p.restoreFrom(ctx, c, r)
+	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to"), Owners: freshkeel.Owners(c.Bool("owners"))}
+	k, done, err := p.restoreFrom(ctx, c, &r)
 	if err != nil || k == nil {
 		return err
 	}

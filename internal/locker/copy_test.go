@@ -67,7 +67,7 @@ func TestASetOfACopyStaysInItsFolder(t *testing.T) {
 			assert.Contains(t, d.Why, "evil")
 			assert.Equal(t, dir+"/sets/server-1/b0001.set", d.Where)
 			here := open(t, t.TempDir())
-			_, err = here.Bring(t.Context(), far, "server-1", s.ID, nil)
+			_, err = here.Bring(t.Context(), far, "server-1", s.ID, Brought{As: s.ID})
 			require.ErrorAs(t, err, &d)
 			assert.False(t, here.Has("server-1", s.ID))
 		})

@@ -321,51 +321,74 @@ func (f *far) open(path string) (*os.File, error) {
 	}
 }
 
+// Brought says how a set of a copy is to stand here.
+type Brought struct {
+	As     string      // its number; "": the next free one
+	Change func(*File) // what becomes of each entry; nil: it stays as it is
+	Note   func(int64) // hears stored bytes as they come; may be nil
+}
+
 // Bring takes a set of a copy, opened with Open, into this locker, with what it
-// needs and this locker has not. Each piece is hashed. note, which may be nil,
-// hears stored bytes as they come.
-func (l *Locker) Bring(ctx context.Context, from *Locker, owner, id string, note func(int64)) (stored int64, err error) {
-	path, err := from.setAt(owner, id)
+// needs and this locker has not. Each piece is hashed. It returns the number under
+// which the set stands here.
+func (l *Locker) Bring(ctx context.Context, from *Locker, owner, id string, b Brought) (as string, err error) {
+	set, err := from.Read(owner, id) // which holds it to its folder
 	if err != nil {
-		return 0, err
-	}
-	if _, err := from.Read(owner, id); err != nil { // which holds it to its folder
-		return 0, err
+		return "", err
 	}
 	w := l.Writer()
 	defer w.Close()
 	if w.broken != nil {
-		return 0, w.broken
+		return "", w.broken
 	}
 	need, err := from.without(owner, id, func(sum tree.Sum) bool { _, _, has := l.find(sum); return has })
 	if err != nil {
-		return 0, err
+		return "", err
 	}
 	if err := from.frames(ctx, need, func(frame []byte, lines []found) error {
-		if note != nil {
-			note(int64(len(frame)))
+		if b.Note != nil {
+			b.Note(int64(len(frame)))
 		}
-		stored += int64(len(frame))
 		return w.append(frame, lines)
 	}); err != nil {
-		return 0, err
+		return "", err
+	}
+	if b.As != id || b.Change != nil {
+		set.ID = b.As
+		for i := range set.Entries {
+			if b.Change != nil {
+				b.Change(&set.Entries[i])
+			}
+		}
+		err = w.publishAs(set)
+		return set.ID, err
 	}
 	if err := w.flush(); err != nil {
-		return 0, err
+		return "", err
+	}
+	return id, l.copySet(from, owner, id)
+}
+
+// copySet makes a set of a copy appear here, byte for byte as it is there: a push
+// that mends compares the two.
+func (l *Locker) copySet(from *Locker, owner, id string) error {
+	path, err := from.setAt(owner, id)
+	if err != nil {
+		return err
 	}
 	at, err := l.setPath(owner, id)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	in, err := os.Open(path)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	defer in.Close()
 	if err := os.MkdirAll(filepath.Dir(at), 0o700); err != nil {
-		return 0, err
+		return err
 	}
-	return stored, tree.WriteBy(at, 0o600, func(out io.Writer) error {
+	return tree.WriteBy(at, 0o600, func(out io.Writer) error {
 		_, err := io.Copy(out, in)
 		return err
 	})

@@ -234,7 +234,7 @@ func TestAFileIsStoredOverItsPast(t *testing.T) {
 	require.Greater(t, len(heads), 5)
 	other := open(t, t.TempDir())
 	for _, h := range heads {
-		_, err := other.Bring(t.Context(), far, "server-1", h.ID, nil)
+		_, err := other.Bring(t.Context(), far, "server-1", h.ID, Brought{As: h.ID})
 		require.NoError(t, err)
 	}
 	for _, l := range []*Locker{far, other} {

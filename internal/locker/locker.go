@@ -56,6 +56,7 @@ type Locker struct {
 	loaded bool            // the indexes were read
 	spoilt map[string]bool // lines of damagedFile: pieces that count as not stored
 	far    *far            // nil: it stands here
+	other  bool            // it is somebody else's: what its sets say is held to their folder
 }
 
 // place is where a piece lies.
@@ -94,12 +95,33 @@ func Open(dir string) (*Locker, error) {
 			return nil, fmt.Errorf("open the locker: %w", err)
 		}
 	}
+	return newLocker(dir), nil
+}
+
+func newLocker(dir string) *Locker {
 	l := &Locker{dir: dir, known: map[string]bool{}}
 	l.dec.New = func() any {
 		d, _ := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4*maxFrame))
 		return d
 	}
-	return l, nil
+	return l
+}
+
+// OpenOther opens a locker that is somebody else's, or a copy of one made by other
+// means, for reading: nothing is made or written there. ok is false where the
+// folder is none.
+func OpenOther(dir string) (l *Locker, ok bool) {
+	for _, d := range []string{"packs", "sets"} {
+		if fi, err := os.Stat(filepath.Join(dir, d)); err != nil || !fi.IsDir() {
+			return nil, false
+		}
+	}
+	if _, err := os.Stat(filepath.Join(dir, "keeper")); err == nil {
+		return nil, false // a copy that a push made, which is opened as one
+	}
+	l = newLocker(dir)
+	l.other = true
+	return l, true
 }
 
 // Dir is where the locker stands.
@@ -647,7 +669,7 @@ func (l *Locker) Read(owner, id string) (*Set, error) {
 		return nil, err
 	}
 	set, err := readSet(p, false)
-	if err == nil && l.far != nil {
+	if err == nil && (l.far != nil || l.other) {
 		if err = contained(set.Entries); err != nil {
 			err = &Damage{Where: p, Why: err.Error()}
 		}

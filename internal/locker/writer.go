@@ -488,12 +488,20 @@ func (w *Writer) beginFlush() error {
 // Publish makes the content durable and then the set visible, at once and
 // whole. A backup's ID is given here: the next free number of its owner.
 func (w *Writer) Publish(s *Set) error {
-	if err := w.beginFlush(); err != nil {
+	if err := w.beginFlush(); err != nil { // which stores what was gathered
 		return err
 	}
 	w.mu.Lock()
 	s.New, w.stored = w.stored, 0
 	w.mu.Unlock()
+	return w.publishAs(s)
+}
+
+// publishAs is Publish for a set that says itself how much it added.
+func (w *Writer) publishAs(s *Set) error {
+	if err := w.beginFlush(); err != nil {
+		return err
+	}
 	numbered := s.ID == ""
 	if numbered {
 		s.ID = "x"

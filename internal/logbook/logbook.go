@@ -65,17 +65,24 @@ type Step struct {
 
 // Entry is one run.
 type Entry struct {
-	Format  string    `json:"format"`
-	ID      string    `json:"id"`
-	Kind    Kind      `json:"kind"`
-	From    string    `json:"from"` // version; "" when not known
-	To      string    `json:"to"`
-	Build   string    `json:"build,omitempty"`  // set in the locker
-	Layers  []string  `json:"layers,omitempty"` // what became of each layer that changed
-	Target  string    `json:"target,omitempty"` // of a rollback or restore: the run or backup it goes back to
-	World   bool      `json:"world,omitempty"`  // a rollback that puts the world back too
-	Only    []string  `json:"only,omitempty"`   // of a restore: patterns
-	Backup  string    `json:"backup,omitempty"` // the backup it took before it changed anything
+	Format string   `json:"format"`
+	ID     string   `json:"id"`
+	Kind   Kind     `json:"kind"`
+	From   string   `json:"from"` // version; "" when not known
+	To     string   `json:"to"`
+	Build  string   `json:"build,omitempty"`  // set in the locker
+	Layers []string `json:"layers,omitempty"` // what became of each layer that changed
+	Target string   `json:"target,omitempty"` // of a rollback or restore: the run or backup it goes back to
+	World  bool     `json:"world,omitempty"`  // a rollback that puts the world back too
+	Only   []string `json:"only,omitempty"`   // of a restore: patterns
+	Backup string   `json:"backup,omitempty"` // the backup it took before it changed anything
+
+	// When that backup, and the target of a restore, was taken: to the nanosecond,
+	// which tells it from another of the same number in another locker.
+	BackupTaken time.Time `json:"backup_taken,omitzero"`
+	TargetTaken time.Time `json:"target_taken,omitzero"`
+	Locker      string    `json:"locker,omitempty"` // the locker that the backup was put into
+
 	Started time.Time `json:"started"`
 	Ended   time.Time `json:"ended,omitzero"`
 	Phase   Phase     `json:"phase"`
