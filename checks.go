@@ -87,6 +87,14 @@ func is(n int, what string) string {
 	return plural(n, what) + " are"
 }
 
+// are is is for what was done: "1 file was", "3 files were".
+func are(n int, what string) string {
+	if n == 1 {
+		return "1 " + what + " was"
+	}
+	return plural(n, what) + " were"
+}
+
 func (s *situation) removed(at string) bool {
 	return slices.Contains(s.plan.Steps, swap.Step{Do: swap.Remove, Path: at})
 }

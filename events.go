@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"freshkeel/internal/logbook"
 )
 
 // EventKind is what an Event tells.
@@ -94,6 +96,7 @@ func (r *Refused) Error() string {
 // RolledBack says that the new build did not come up, and that the old tree is
 // back (and running, where the server ran before).
 type RolledBack struct {
+	Kind     logbook.Kind // of the run: one that undoes or restores goes back to where it began
 	Refit    string
 	From, To string // the version that is back, the one that failed
 	Why      string

@@ -145,6 +145,9 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 	if err != nil {
 		return nil, err
 	}
+	if err := halt("put-back"); err != nil {
+		return nil, err
+	}
 	run.Places = p.places
 	for _, s := range p.steps {
 		if s.Do == swap.Remove || s.Do == swap.DropDir {

@@ -24,10 +24,16 @@ func (k *Keel) Recover(ctx context.Context) (*logbook.Entry, error) {
 // Settle is Recover for commands that only look: where another command is at
 // work there is nothing to settle.
 func (k *Keel) Settle(ctx context.Context) (*logbook.Entry, error) {
-	if e, err := k.book.Unfinished(); (e == nil && !k.runDir().Status().Left) || err != nil {
+	e, err := k.book.Unfinished()
+	if (e == nil && !k.runDir().Status().Left) || err != nil {
 		return nil, err
 	}
-	e, err := k.Recover(ctx)
+	// What was tried and did not end well is tried again by a command that changes
+	// something, or by recover: to look must not cost another try.
+	if e != nil && e.Stuck != "" {
+		return nil, &Advised{fmt.Errorf("%s %s is not settled: %s", e.Kind, e.ID, e.Stuck), "freshkeel recover"}
+	}
+	e, err = k.Recover(ctx)
 	if busy := (*Busy)(nil); errors.As(err, &busy) {
 		return nil, nil
 	}
@@ -70,6 +76,8 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 		default:
 			err = t.goBack(orElse(e.Why, why), e.Lines)
 		}
+	case logbook.Reverting:
+		err = t.revert(orElse(e.Why, why), e.Lines)
 	case logbook.Returning:
 		if e.Kind == logbook.Refit {
 			err = t.returned()
@@ -89,6 +97,24 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 	}
 	k.note("%s: %s", e.ID, recovered(e))
 	return e, nil
+}
+
+// GiveUp ends the run that a crash interrupted, or that could not be ended well,
+// with the install as it is: it puts nothing back and starts nothing. What was kept
+// stays kept.
+func (k *Keel) GiveUp() (*logbook.Entry, error) {
+	unlock, err := k.lock("recover")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	e, err := k.book.Unfinished()
+	if e == nil || err != nil {
+		return nil, err
+	}
+	t := k.resume(e)
+	e.Told = append(e.Told, fmt.Sprintf("it was given up while %s: the install may hold parts of two versions", e.Phase))
+	return e, t.finish(logbook.Left)
 }
 
 func recovered(e *logbook.Entry) string {
@@ -117,7 +143,7 @@ func (k *Keel) awaitStop(ctx context.Context) {
 		return
 	}
 	o := k.stopOrder()
-	ctx, cancel := context.WithTimeout(ctx, o.Notice+o.Wait+o.Terminate+15*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, o.Wait+o.Terminate+15*time.Second)
 	defer cancel()
 	k.runDir().Wait(ctx)
 }

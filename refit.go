@@ -63,7 +63,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	}
 
 	// With the server down.
-	if err := t.stop(); err != nil {
+	if err := t.stop(ctx); err != nil {
 		return t.e, t.abandon(err)
 	}
 	if _, err := t.backUp(context.WithoutCancel(ctx), fmt.Sprintf("before %s: %s → %s", t.e.ID, orUnknown(t.e.From), orUnknown(t.e.To))); err != nil {
@@ -218,7 +218,7 @@ func (t *transaction) confirm() error {
 	}
 	if !t.e.EndRunning && t.k.runDir().Status().Running {
 		if err := t.step("stop again", func() (string, error) {
-			_, err := t.k.stopServer()
+			_, err := t.k.stopServer(context.Background())
 			return "it was not running before", err
 		}); err != nil {
 			return stuck(err)

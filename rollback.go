@@ -19,6 +19,12 @@ import (
 // Entry is one record of the logbook.
 type Entry = logbook.Entry
 
+// Kinds of runs that go back.
+const (
+	KindRollback = logbook.Rollback
+	KindRestore  = logbook.Restore
+)
+
 // Back says how far to go back.
 type Back struct {
 	Refit string // go back to before this refit; "": the last one in effect
@@ -31,7 +37,8 @@ type BackPlan struct {
 	Undo   []*logbook.Entry `json:"undo"`   // refits undone, newest first
 	Backup string           `json:"backup"` // from which the rest comes back
 	World  bool             `json:"world"`
-	Paths  []string         `json:"paths"` // of the builds' files that renames bring back
+	Paths  []string         `json:"paths"`            // of the builds' files that renames bring back
+	Edited []string         `json:"edited,omitempty"` // settings and scripts that were edited since, and go back too
 }
 
 // inEffect lists the refits whose files are in the install, oldest first: each
@@ -87,6 +94,9 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 		if err != nil {
 			return nil, err
 		}
+		if err := k.run(stack[i].ID).Mounted(plan); err != nil {
+			return nil, &Advised{err, "mount it, then try again"}
+		}
 		p.Paths = append(p.Paths, sortedPaths(plan.Paths())...)
 	}
 	slices.Sort(p.Paths)
@@ -96,6 +106,18 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 		return nil, err
 	}
 	p.Backup = set.ID
+	swapped := map[string]bool{}
+	for _, at := range p.Paths {
+		swapped[at] = true
+	}
+	back, err := k.planPutBack(set, k.rollbackScope(b.World, swapped))
+	if err != nil {
+		return nil, err
+	}
+	p.Edited = slices.DeleteFunc(k.edited(back.steps, set), func(at string) bool {
+		e, _, err := tree.Describe(k.path(at), at)
+		return swapped[at] && err == nil && !time.Unix(0, e.Mtime).After(p.To.Ended) // as the refit put it there
+	})
 	return p, nil
 }
 
@@ -124,6 +146,12 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 		return nil, err
 	}
 	defer t.close()
+	if err := t.keepInventory(); err != nil {
+		return t.e, t.abandon(err)
+	}
+	if len(p.Edited) > 0 {
+		t.e.Told = append(t.e.Told, fmt.Sprintf("%s edited since %s, and put back as it was before that; your edits are in the backup from before this rollback: %s", are(len(p.Edited), "file"), p.To.ID, some(p.Edited, 4)))
+	}
 	if err := t.takeDown(ctx, fmt.Sprintf("before rollback %s: %s → %s", t.e.ID, orUnknown(t.e.From), orUnknown(t.e.To))); err != nil {
 		return t.e, err
 	}
@@ -136,7 +164,7 @@ func (t *transaction) takeDown(ctx context.Context, label string) error {
 	if err := t.preCopy(ctx); err != nil {
 		return t.abandon(err)
 	}
-	if err := t.stop(); err != nil {
+	if err := t.stop(ctx); err != nil {
 		return t.abandon(err)
 	}
 	if _, err := t.backUp(context.WithoutCancel(ctx), label); err != nil {
@@ -157,7 +185,7 @@ func (t *transaction) undo() error {
 	}
 	p, err := t.undone()
 	if err != nil {
-		return stuck(err)
+		return t.revert(err.Error(), nil)
 	}
 	err = t.step("roll back", func() (string, error) {
 		swapped := map[string]bool{}
@@ -174,7 +202,7 @@ func (t *transaction) undo() error {
 		if err != nil {
 			return "", err
 		}
-		report, err := t.k.putBack(t.attempt(), set, t.rollbackScope(swapped), t.k.halt)
+		report, err := t.k.putBack(t.attempt(), set, t.k.rollbackScope(t.e.World, swapped), t.k.halt)
 		if err != nil {
 			return "", err
 		}
@@ -187,7 +215,7 @@ func (t *transaction) undo() error {
 		return fmt.Sprintf("%s put back by renames, %s from backup %s", plural(len(swapped), "path"), plural(report.restored, "file"), p.Backup), nil
 	})
 	if err != nil {
-		return stuck(err)
+		return t.revert("the rollback failed: "+err.Error(), nil)
 	}
 	if keep := t.k.Profile.Server.Keep; !t.e.World && len(keep) > 0 {
 		hint := "freshkeel backup restore " + p.Backup
@@ -209,15 +237,15 @@ func (t *transaction) undone() (*BackPlan, error) {
 
 // rollbackScope is what goes back by hand: the build's files, settings and
 // launch script, or all there is.
-func (t *transaction) rollbackScope(swapped map[string]bool) scope {
-	s := t.k.Profile.Server
-	if t.e.World {
+func (k *Keel) rollbackScope(world bool, swapped map[string]bool) scope {
+	s := k.Profile.Server
+	if world {
 		all := func(at string) bool { return at != profile.FileName }
 		return scope{within: all, takeAway: all, trusted: swapped}
 	}
 	return scope{
 		within: func(at string) bool {
-			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == t.k.Profile.Launch.Script)
+			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == k.Profile.Launch.Script)
 		},
 		takeAway: func(at string) bool { return swapped[at] && !s.Keep.Match(at) },
 		trusted:  swapped,
@@ -231,7 +259,11 @@ func (t *transaction) settle() error {
 		return t.stuck("the "+string(t.e.Kind), err)
 	}
 	if t.e.EndRunning {
-		if err := t.comeBack(t.e.To); err != nil {
+		err := t.comeBack(t.e.To)
+		if n := (*notUp)(nil); errors.As(err, &n) {
+			return t.wontRun(n)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -313,6 +345,11 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if err := k.nobodyOutside(); err != nil {
 		return nil, err
 	}
+	if some, err := k.toRestore(ctx, set, r.Only); err != nil {
+		return nil, err
+	} else if !some {
+		return nil, errSame
+	}
 	e := &logbook.Entry{Kind: logbook.Restore, From: inv.Version, To: inv.Version, Target: r.Backup, TargetTaken: set.Taken, Only: r.Only}
 	if len(r.Only) == 0 {
 		e.To = set.Version
@@ -322,6 +359,9 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 		return nil, err
 	}
 	defer t.close()
+	if err := t.keepInventory(); err != nil {
+		return t.e, t.abandon(err)
+	}
 	if err := t.takeDown(ctx, "before restore "+t.e.ID+" of "+r.Backup); err != nil {
 		return t.e, err
 	}
@@ -357,8 +397,11 @@ func (t *transaction) restore() error {
 		}
 		return fmt.Sprintf("%s from backup %s, %s moved aside", plural(report.restored, "file"), t.e.Target, plural(report.aside, "file")), nil
 	})
+	if err != nil && !t.moved() {
+		return t.abandon(err)
+	}
 	if err != nil {
-		return stuck(err)
+		return t.revert("the restore failed: "+err.Error(), nil)
 	}
 	if err := t.inventoryOf(set.Version); err != nil {
 		return stuck(err)

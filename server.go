@@ -86,7 +86,7 @@ func (k *Keel) Stop(ctx context.Context) (*host.Exit, error) {
 	}
 	defer unlock()
 	if k.runDir().Status().Running {
-		return k.stopServer()
+		return k.stopServer(ctx)
 	}
 	// Only what a minder of ours holds is ever signalled (P4).
 	for _, p := range host.Outside(k.Dir, nil) {
@@ -259,17 +259,75 @@ func (k *Keel) holdsPort() bool {
 
 func (k *Keel) stopOrder() host.StopOrder {
 	s := k.Profile.Stop
-	return host.StopOrder{Tell: s.Tell, Notice: s.Notice.Std(), Send: s.Send, Wait: s.Wait.Std(), Terminate: s.Terminate.Std(), Kill: s.MayKill()}
+	return host.StopOrder{Send: s.Send, Wait: s.Wait.Std(), Terminate: s.Terminate.Std(), Kill: s.MayKill()}
 }
 
-// stopServer ends the server by the profile's order.
-func (k *Keel) stopServer() (*host.Exit, error) { return k.stopBy(k.stopOrder(), false) }
+// stopServer tells the players, waits, and ends the server by the profile's order.
+// Ending ctx while players are told leaves the server running, with Interrupted;
+// once the stop line is sent there is no way back, and ctx is not asked.
+func (k *Keel) stopServer(ctx context.Context) (*host.Exit, error) {
+	if err := k.tellPlayers(ctx); err != nil {
+		return nil, err
+	}
+	defer context.AfterFunc(ctx, func() { k.note("the server was told to stop already, and stops: waiting for its end") })()
+	return k.stopBy(k.stopOrder(), false)
+}
+
+// noticeLook is how often it is looked whether the server ends by itself while
+// players are told.
+const noticeLook = 250 * time.Millisecond
+
+// tellPlayers puts the profile's warning on the console and waits as long as it
+// says. A console that does not take it is no reason not to stop.
+func (k *Keel) tellPlayers(ctx context.Context) error {
+	s := k.Profile.Stop
+	if err := ctx.Err(); err != nil {
+		return &Interrupted{}
+	}
+	if s.Tell == "" || k.Send(s.Tell) != nil {
+		return nil
+	}
+	k.note("players were told: %s", s.Tell)
+	end := time.After(s.Notice.Std())
+	look := time.NewTicker(noticeLook)
+	defer look.Stop()
+	for {
+		select {
+		case <-end:
+			return nil
+		case <-ctx.Done():
+			return &Interrupted{Saw: s.Tell}
+		case <-look.C:
+			if !k.runDir().Status().Running {
+				return nil
+			}
+		}
+	}
+}
+
+// Interrupted says that a command was ended, by Ctrl-C or a signal, before it had
+// changed anything. It is a context.Canceled.
+type Interrupted struct {
+	Saw  string        // the line that players were told; "": none
+	Down time.Duration // how long they were without the server, which was started again
+}
+
+func (i *Interrupted) Error() string {
+	switch {
+	case i.Down > 0:
+		return fmt.Sprintf("interrupted: the server had stopped already, and was started again; nothing was changed, and players were without it for %s", Age(i.Down))
+	case i.Saw != "":
+		return fmt.Sprintf("interrupted before the server was stopped: it runs on and nothing was changed, but players were told: %s", i.Saw)
+	}
+	return "interrupted; nothing was changed"
+}
+
+func (i *Interrupted) Unwrap() error { return context.Canceled }
 
 // halfStop ends a server that did not come up: nothing of it is worth waiting
 // long for.
 func (k *Keel) halfStop() (*host.Exit, error) {
 	o := k.stopOrder()
-	o.Tell, o.Notice = "", 0
 	o.Wait, o.Terminate = min(o.Wait, 10*time.Second), min(o.Terminate, 5*time.Second)
 	return k.stopBy(o, true)
 }
@@ -279,8 +337,6 @@ func (k *Keel) halfStop() (*host.Exit, error) {
 func (k *Keel) stopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
 	return k.runDir().Stop(o, func(s host.StopStep) {
 		switch s.Do {
-		case "told":
-			k.note("players were told: %s", o.Tell)
 		case "sent":
 			if s.Error != "" && !hopeless {
 				k.warn("the stop line %q did not get through: %s", o.Send, s.Error)

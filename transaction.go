@@ -33,7 +33,8 @@ type transaction struct {
 // transact opens a transaction: from here on a crash is something to recover.
 func (k *Keel) transact(e *logbook.Entry) (*transaction, error) {
 	e.Phase = logbook.Preparing
-	e.WasRunning = k.runDir().Status().Running
+	st := k.runDir().Status()
+	e.WasRunning, e.RanSince = st.Running, st.Since
 	e.EndRunning = e.EndRunning || e.WasRunning
 	if err := k.book.Begin(e); err != nil {
 		return nil, err
@@ -78,6 +79,7 @@ func (t *transaction) enter(p logbook.Phase) error {
 }
 
 func (t *transaction) finish(o logbook.Outcome) error {
+	t.e.Stuck = ""
 	t.e.Phase, t.e.Outcome, t.e.Ended = logbook.Done, o, time.Now().Round(0)
 	if err := t.k.book.Save(t.e); err != nil {
 		return err
@@ -90,17 +92,21 @@ func (t *transaction) finish(o logbook.Outcome) error {
 // server comes up again if it was stopped. It returns why, which is the
 // command's error.
 func (t *transaction) abandon(why error) error {
-	t.e.Why = why.Error()
-	if errors.Is(why, context.Canceled) {
-		t.e.Why = "interrupted before anything was changed"
-	}
+	interrupted := errors.Is(why, context.Canceled)
 	t.dropStaging()
 	if t.e.WasRunning && !t.runsOn() {
+		t.e.Why = why.Error()
 		if err := t.comeBack(t.e.From); err != nil {
 			return err
 		}
 		t.e.Told = append(t.e.Told, "the server was started again")
+		if interrupted {
+			why = &Interrupted{Down: t.e.Down}
+		}
+	} else if interrupted && !errors.As(why, new(*Interrupted)) {
+		why = &Interrupted{}
 	}
+	t.e.Why = why.Error()
 	if err := t.finish(logbook.Abandoned); err != nil {
 		return errors.Join(why, err)
 	}
@@ -114,11 +120,26 @@ func (t *transaction) runsOn() bool {
 	return st.Running && st.Since.Before(t.e.Started)
 }
 
-// dropStaging removes what was laid out and never swapped in.
+// dropStaging removes what was laid out and never swapped in, by this run and by
+// its attempts at putting files back.
 func (t *transaction) dropStaging() {
-	for _, side := range t.k.sides(t.dir) {
-		os.RemoveAll(filepath.Join(side, "staged"))
-		os.RemoveAll(filepath.Join(side, "folders"))
+	for _, run := range append(t.attempts(), t.dir) {
+		for _, side := range t.k.sides(run) {
+			os.RemoveAll(filepath.Join(side, "staged"))
+			os.RemoveAll(filepath.Join(side, "folders"))
+		}
+	}
+}
+
+// attempts are the folders of the attempts at putting files back, oldest first.
+func (t *transaction) attempts() (out []swap.Run) {
+	for n := 1; ; n++ {
+		run := t.k.run(t.e.ID)
+		run.Dir = filepath.Join(run.Dir, fmt.Sprintf("back-%d", n))
+		if _, err := os.Stat(run.Dir); err != nil {
+			return out
+		}
+		out = append(out, run)
 	}
 }
 
@@ -161,7 +182,7 @@ func (t *transaction) preCopy(ctx context.Context) error {
 }
 
 // stop ends the server, if it runs.
-func (t *transaction) stop() error {
+func (t *transaction) stop(ctx context.Context) error {
 	if err := t.enter(logbook.Stopping); err != nil {
 		return err
 	}
@@ -169,8 +190,11 @@ func (t *transaction) stop() error {
 		return nil
 	}
 	return t.step("stop", func() (string, error) {
+		if err := t.k.tellPlayers(ctx); err != nil {
+			return "", err
+		}
 		t.told = time.Now()
-		exit, err := t.k.stopServer()
+		exit, err := t.k.stopBy(t.k.stopOrder(), false)
 		if err != nil {
 			return "", err
 		}
@@ -219,6 +243,12 @@ func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, er
 func (t *transaction) comeBack(version string) error {
 	return t.step("start old server", func() (string, error) {
 		v, err := t.k.bringUp(context.Background(), version)
+		if err == nil && v.Late { // a machine that was busy a moment ago may not be now
+			t.k.warn("%s; it is given one more try", v.Why)
+			if _, err = t.k.halfStop(); err == nil {
+				v, err = t.k.bringUp(context.Background(), version)
+			}
+		}
 		if err == nil && v.Up {
 			t.down(v)
 			return v.Why, nil
@@ -236,8 +266,14 @@ func (t *transaction) comeBack(version string) error {
 		}
 		if t.e.Backup != "" {
 			n.State += ", and so is all else as it was in backup " + t.e.Backup
-			n.Do = append(n.Do, "freshkeel backup list")
 		}
+		if t.reverts() { // the caller goes back to where the run began, and decides
+			if err == nil {
+				return "", &notUp{n, v}
+			}
+			return "", &notUp{n, &Verdict{Why: err.Error()}}
+		}
+		n.Do = append(t.helps(), n.Do...)
 		t.e.Why, t.e.Lines = n.What, n.Lines
 		return "", errors.Join(n, t.finish(logbook.NeedsHands))
 	})
@@ -318,8 +354,12 @@ func (t *transaction) loadBack(set *locker.Set) error {
 // stuck is for an error after which only going on leads to a whole tree: the
 // entry stays open, and recover goes on from it once the cause is mended.
 func (t *transaction) stuck(doing string, err error) error {
+	t.e.Stuck = err.Error()
+	if serr := t.k.book.Save(t.e); serr != nil {
+		t.k.warn("%v", serr)
+	}
 	return &NeedsHands{What: doing + " did not end well: " + err.Error(), State: "everything is kept under " + t.dir.Dir + "; the state before is backup " + t.e.Backup,
-		Do: []string{"mend what it says", "freshkeel recover"}}
+		Do: []string{"mend what it says, then: freshkeel recover", "or, to leave everything as it is now: freshkeel recover --leave-as-is"}}
 }
 
 // returned ends a rolled-back transaction: its files are in place.
@@ -329,7 +369,7 @@ func (t *transaction) returned() error {
 			return err
 		}
 	} else if t.k.runDir().Status().Running {
-		if _, err := t.k.stopServer(); err != nil {
+		if _, err := t.k.stopServer(context.Background()); err != nil {
 			return t.stuck("going back", err)
 		}
 	}
@@ -337,7 +377,7 @@ func (t *transaction) returned() error {
 	if err := t.finish(logbook.RolledBack); err != nil {
 		return t.stuck("going back", err)
 	}
-	return &RolledBack{Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Told: t.e.Told, Running: t.e.WasRunning}
+	return &RolledBack{Kind: t.e.Kind, Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Told: t.e.Told, Running: t.e.WasRunning}
 }
 
 // reverse undoes one exchange by renames alone, and returns the paths it knew.
@@ -363,12 +403,16 @@ func (t *transaction) toBackup(trusted map[string]bool) (*putBackReport, error) 
 // attempt is a fresh folder for one attempt at putting files back: each begins
 // with a look at what is there, so an earlier one's plan is of no use to it.
 func (t *transaction) attempt() swap.Run {
-	for n := 1; ; n++ {
-		dir := filepath.Join(t.dir.Dir, fmt.Sprintf("back-%d", n))
-		if _, err := os.Stat(dir); err != nil {
-			return swap.Run{Root: t.k.Dir, Dir: dir}
+	old := t.attempts()
+	for _, run := range old { // what they laid out is laid out anew, and takes room meanwhile
+		for _, side := range t.k.sides(run) {
+			os.RemoveAll(filepath.Join(side, "staged"))
+			os.RemoveAll(filepath.Join(side, "folders"))
 		}
 	}
+	run := t.k.run(t.e.ID)
+	run.Dir = filepath.Join(run.Dir, fmt.Sprintf("back-%d", len(old)+1))
+	return run
 }
 
 // keptRuns is how many of the newest runs keep what they displaced.

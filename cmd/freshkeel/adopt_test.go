@@ -177,7 +177,7 @@ func TestJSONIsAContract(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &last))
 	assert.Equal(t, "result", last.Event)
 	assert.Equal(t, "3.5.0", last.Entry.To)
-	assert.Equal(t, []string{"backup", "build", "down_ns", "end_running", "ended", "exchange_ns", "format", "from", "id", "kind", "lines", "outcome", "phase", "started", "steps", "to", "was_running", "why"},
+	assert.Equal(t, []string{"backup", "backup_taken", "build", "down_ns", "end_running", "ended", "exchange_ns", "format", "from", "id", "kind", "lines", "locker", "outcome", "phase", "ran_since", "started", "steps", "to", "was_running", "why"},
 		keys("logbook", "r0001"))
 
 	r = p.run("--json", "refit", "3.6.0")

@@ -66,7 +66,8 @@ func (p *program) commands() []*cli.Command {
 			Flags: wantFlags(&cli.BoolFlag{Name: "start", Usage: "leave the server running even if it was not"}, dryRun())},
 		{Name: "rollback", Usage: "undo the last refit, or go back to before an earlier one", ArgsUsage: "[REFIT]", Action: p.rollback, Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "world", Usage: "put the world back too, as it was then (what is there now is backed up first)"}, dryRun()}},
-		{Name: "recover", Usage: "finish or reverse what a crash interrupted (every command does this first)", Action: p.recover, Flags: []cli.Flag{dryRun()}},
+		{Name: "recover", Usage: "finish or reverse what a crash interrupted (every command does this first)", Action: p.recover, Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "leave-as-is", Usage: "give up what was interrupted: the install stays as it is now"}, dryRun()}},
 		{Name: "backup", Usage: "backups by hand", Commands: []*cli.Command{
 			{Name: "take", Usage: "back the install up as it is now", Action: p.backupTake, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by; one with a label is never thinned"},
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"}, &cli.StringSliceFlag{Name: "leave", Usage: "all but what matches `PATTERN`"},
@@ -365,6 +366,15 @@ func (p *program) recover(ctx context.Context, c *cli.Command) error {
 				p.view.fact("next", "freshkeel recover")
 			})
 		}
+	} else if c.Bool("leave-as-is") {
+		if e, err = k.GiveUp(); err == nil && e != nil {
+			return p.result(entryJSON{"result", e}, func() {
+				p.view.outcome(minded, "GIVEN UP", fmt.Sprintf("%s %s: the install stays as it is now", e.Kind, e.ID))
+				p.view.told(e)
+				p.view.fact("kept", k.RunDir(e.ID))
+				p.view.fact("next", nextAfterGivingUp(e))
+			})
+		}
 	} else {
 		e, err = k.Recover(ctx)
 	}
@@ -380,6 +390,13 @@ func (p *program) recover(ctx context.Context, c *cli.Command) error {
 		p.view.fact("why", e.Why)
 		p.view.fact("more", "freshkeel logbook "+e.ID)
 	})
+}
+
+func nextAfterGivingUp(e *freshkeel.Entry) string {
+	if e.Backup == "" {
+		return "freshkeel status"
+	}
+	return "freshkeel backup restore " + e.Backup + " brings the state before it back"
 }
 
 func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
@@ -455,6 +472,11 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 		})
 	}
 	e, err := k.Restore(ctx, r)
+	if freshkeel.IsSame(err) {
+		return p.result(map[string]any{"event": "result", "changed": false}, func() {
+			p.view.outcome(good, "NOTHING TO DO", "what is installed is as it is in "+r.Backup+" already; the server was left alone")
+		})
+	}
 	if err != nil {
 		return err
 	}

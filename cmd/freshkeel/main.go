@@ -350,6 +350,7 @@ func explain(err error) failure {
 		add("freshkeel status")
 	case errors.As(err, &running):
 		add("freshkeel status")
+	case errors.As(err, new(*freshkeel.Interrupted)): // which says it all
 	case errors.Is(err, context.Canceled):
 		f.Error = "interrupted; nothing was changed"
 	}

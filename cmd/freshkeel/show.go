@@ -296,6 +296,9 @@ func (v *view) backPlan(p *freshkeel.BackPlan, keep []string) {
 		v.fact("", at)
 	}
 	v.fact("from", "backup "+p.Backup+", for settings and for what renames don't bring back")
+	for _, at := range p.Edited {
+		v.fact("edited", at+" was edited since, and goes back too; your edits are backed up first")
+	}
 	if p.World {
 		v.fact("world", "put back as it was then; what is there now is backed up first")
 	} else {

@@ -385,7 +385,11 @@ func (v *view) rolledBack(e *freshkeel.RolledBack) {
 	if e.Running {
 		state = "is running again"
 	}
-	v.outcome(bad, "ROLLED BACK", fmt.Sprintf("%s did not come up; %s %s", orBuild(e.To), orOld(e.From), state))
+	what := orBuild(e.To) + " did not come up"
+	if e.Kind == freshkeel.KindRollback || e.Kind == freshkeel.KindRestore {
+		what = fmt.Sprintf("the %s did not end well, and everything is as before it", e.Kind)
+	}
+	v.outcome(bad, "ROLLED BACK", fmt.Sprintf("%s; %s %s", what, orOld(e.From), state))
 	v.fact("why", e.Why)
 	for _, l := range e.Lines {
 		v.fact("console", l)

@@ -74,8 +74,6 @@ type Status struct {
 
 // StopOrder is how to end a server. Waits are bounds, not pauses.
 type StopOrder struct {
-	Tell      string        `json:"tell"`
-	Notice    time.Duration `json:"notice"`
 	Send      string        `json:"send"`
 	Wait      time.Duration `json:"wait"`
 	Terminate time.Duration `json:"terminate"`
@@ -84,7 +82,7 @@ type StopOrder struct {
 
 // StopStep is one thing that happened while it stopped.
 type StopStep struct {
-	Do    string `json:"do"` // told, sent, terminate, kill, gone, still-running
+	Do    string `json:"do"` // sent, terminate, kill, gone, still-running
 	PIDs  []int  `json:"pids,omitempty"`
 	Exit  *Exit  `json:"exit,omitempty"`
 	Error string `json:"error,omitempty"`
@@ -305,7 +303,7 @@ func (d Dir) Hold(before, after []string) (release func(), err error) {
 // running, because the order forbids killing it, gives StillRunning.
 func (d Dir) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 	var exit *Exit
-	err := d.ask(request{Do: "stop", Stop: &o}, o.Notice+o.Wait+o.Terminate+stopSlack, func(dec *json.Decoder) error {
+	err := d.ask(request{Do: "stop", Stop: &o}, o.Wait+o.Terminate+stopSlack, func(dec *json.Decoder) error {
 		for {
 			var s StopStep
 			if err := dec.Decode(&s); err != nil {

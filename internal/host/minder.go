@@ -432,7 +432,7 @@ func (m *minder) over(within time.Duration, note func(StopStep)) bool {
 
 // awaitStop waits along with a stop under way.
 func (m *minder) awaitStop(o StopOrder, note func(StopStep)) {
-	if !m.over(o.Notice+o.Wait+o.Terminate+10*time.Second, note) {
+	if !m.over(o.Wait+o.Terminate+10*time.Second, note) {
 		note(StopStep{Do: "still-running", PIDs: m.processes()})
 	}
 }
@@ -445,12 +445,6 @@ func (m *minder) stop(o StopOrder, note func(StopStep)) {
 		m.stopping = false // a later stop begins anew
 		m.mu.Unlock()
 	}()
-	if o.Tell != "" && m.send(o.Tell) == nil {
-		note(StopStep{Do: "told"})
-		if gone(o.Notice) {
-			return
-		}
-	}
 	if o.Send != "" {
 		s := StopStep{Do: "sent"}
 		if err := m.send(o.Send); err != nil {

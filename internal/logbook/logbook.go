@@ -42,6 +42,7 @@ const (
 	Confirming  Phase = "confirming"   // it came up; only our own records are left to write
 	RollingBack Phase = "rolling-back" // on the way back to the tree of the backup
 	Returning   Phase = "returning"    // the old tree is in place; the old server comes up
+	Reverting   Phase = "reverting"    // of a rollback or restore that did not end well: on the way to where it began
 	Done        Phase = "done"
 )
 
@@ -49,10 +50,11 @@ const (
 type Outcome string
 
 const (
-	Confirmed  Outcome = "confirmed"   // the new state holds
-	RolledBack Outcome = "rolled back" // the old tree is back
-	Abandoned  Outcome = "abandoned"   // ended before anything changed
-	NeedsHands Outcome = "needs hands" // neither came up; everything is kept
+	Confirmed  Outcome = "confirmed"      // the new state holds
+	RolledBack Outcome = "rolled back"    // the old tree is back
+	Abandoned  Outcome = "abandoned"      // ended before anything changed
+	NeedsHands Outcome = "needs hands"    // neither came up; everything is kept
+	Left       Outcome = "left as it was" // given up by the operator while it was under way
 )
 
 // Step is one step of a run with the time it took.
@@ -89,6 +91,8 @@ type Entry struct {
 	Outcome Outcome   `json:"outcome,omitempty"`
 
 	WasRunning bool          `json:"was_running"`
+	RanSince   time.Time     `json:"ran_since,omitzero"`    // when the server that ran had been started
+	Stuck      string        `json:"stuck,omitempty"`       // why the last try to end it well did not
 	EndRunning bool          `json:"end_running"`           // whether to leave it running
 	Down       time.Duration `json:"down_ns,omitempty"`     // stop line sent → ready again
 	Exchange   time.Duration `json:"exchange_ns,omitempty"` // old process gone → new one spawned

@@ -223,6 +223,12 @@ func (r Run) Write(p *Plan) error {
 	return nil
 }
 
+// Begun tells whether the exchange was begun: before that, nothing was renamed.
+func (r Run) Begun() bool {
+	_, err := os.Lstat(r.journalFile())
+	return err == nil
+}
+
 // Read reads the plan. A run that has none never renamed anything, and gives
 // an empty plan.
 func (r Run) Read() (*Plan, error) {
@@ -262,6 +268,17 @@ func (u *Unmounted) Error() string {
 	return fmt.Sprintf("%s was on a file system of its own when files were exchanged there, and it is not mounted now", u.Place)
 }
 
+// Mounted tells, with Unmounted, which of the file systems of a plan is not there.
+func (r Run) Mounted(p *Plan) error {
+	r.Places = p.Places
+	for i, side := range r.Sides() {
+		if _, err := os.Lstat(side); i > 0 && err != nil {
+			return &Unmounted{r.Places[i-1]}
+		}
+	}
+	return nil
+}
+
 func (r Run) journal(p *Plan, verb string, halt func(string) error) (*journal, error) {
 	r.Places = p.Places
 	if err := p.check(); err != nil {
@@ -271,11 +288,9 @@ func (r Run) journal(p *Plan, verb string, halt func(string) error) (*journal, e
 	if err != nil {
 		return nil, err
 	}
-	for _, at := range r.Places {
-		if !in.Has(r.side(at + "/x")) {
-			in.Close()
-			return nil, &Unmounted{at}
-		}
+	if err := r.Mounted(p); err != nil {
+		in.Close()
+		return nil, err
 	}
 	f, err := os.OpenFile(r.journalFile(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {

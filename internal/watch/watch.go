@@ -23,6 +23,7 @@ type Verdict struct {
 	Lines   []string      `json:"lines"`   // the console lines that decided it
 	Version string        `json:"version"` // as the server said it
 	Took    time.Duration `json:"took_ns"` // from start to ready, or to the end
+	Late    bool          `json:"late,omitempty"` // its time was up, and nothing else spoke against it
 }
 
 // tailLines is how much of the console a verdict without a deciding line shows.
@@ -112,7 +113,9 @@ func (j *Judge) weigh(at time.Time) *Verdict {
 		return &Verdict{Up: true, Why: j.upWhy(), Lines: j.lines, Version: j.version, Took: j.sound.Sub(j.start)}
 	}
 	if missing != "" && at.Sub(j.start) >= j.rules.Within.Std() {
-		return j.no(at, fmt.Sprintf("after %s there was still %s", j.rules.Within, missing), j.tail...)
+		v := j.no(at, fmt.Sprintf("after %s there was still %s", j.rules.Within, missing), j.tail...)
+		v.Late = true
+		return v
 	}
 	return nil
 }

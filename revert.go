@@ -1,0 +1,254 @@
+package freshkeel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/logbook"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+)
+
+// A rollback or a restore that does not end well goes back to where it began: the
+// server that was stopped for it ran a minute ago, with the files that its own
+// backup holds.
+
+// notUp says that the server does not come up with what was put back.
+type notUp struct {
+	hands *NeedsHands
+	v     *Verdict
+}
+
+func (n *notUp) Error() string { return n.hands.What }
+
+// reverts tells whether the run can go back to where it began.
+func (t *transaction) reverts() bool {
+	return t.e.Kind != logbook.Refit && t.e.Phase == logbook.Returning && t.e.WasRunning && t.e.Backup != ""
+}
+
+// revert makes the install what it was when the run stopped the server, and brings
+// that server up again. Each step may be done again after a crash.
+func (t *transaction) revert(why string, lines []string) error {
+	stuck := func(err error) error { return t.stuck("going back to where it began", err) }
+	t.e.Why, t.e.Lines = why, lines
+	// A disk too full for the logbook must not keep renames from going back.
+	t.e.Phase = logbook.Reverting
+	if err := t.k.book.Save(t.e); err != nil {
+		t.k.warn("%v", err)
+	}
+	if err := t.k.halt("phase:reverting"); err != nil {
+		return stuck(err)
+	}
+	if t.k.runDir().Status().Running {
+		if _, err := t.k.halfStop(); err != nil {
+			return stuck(err)
+		}
+	}
+	err := t.step("undo", func() (string, error) {
+		moved, err := t.unmove()
+		if err != nil {
+			return "", err
+		}
+		back, err := t.toBackup(moved)
+		if err != nil {
+			return "", err
+		}
+		t.e.Told = append(t.e.Told, back.told()...)
+		if t.e.World || (t.e.Kind == logbook.Restore && len(t.e.Only) == 0) {
+			if err := t.loadBack(back.set); err != nil {
+				return "", err
+			}
+		}
+		return fmt.Sprintf("%s moved back by renames, %s from backup %s", plural(len(moved), "path"), plural(back.restored, "file"), t.e.Backup), nil
+	})
+	if err != nil {
+		return stuck(err)
+	}
+	if inv := t.before(); inv != "" {
+		if err := t.takeInventory(t.dir, inv); err != nil {
+			return stuck(err)
+		}
+	}
+	return t.returned()
+}
+
+// moved tells whether any attempt of the run at putting files back has begun to
+// exchange them.
+func (t *transaction) moved() bool {
+	return slices.ContainsFunc(t.attempts(), func(run swap.Run) bool { return run.Begun() })
+}
+
+// unmove takes the renames of the run back: its own attempts at putting files back,
+// then, of a rollback, the refits that it undid are done again.
+func (t *transaction) unmove() (map[string]bool, error) {
+	moved := map[string]bool{}
+	for _, run := range slices.Backward(t.attempts()) {
+		paths, err := t.reverse(run)
+		if err != nil {
+			return nil, err
+		}
+		for at := range paths {
+			moved[at] = true
+		}
+	}
+	if t.e.Kind != logbook.Rollback {
+		return moved, nil
+	}
+	p, err := t.undone()
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range slices.Backward(p.Undo) {
+		run := t.k.run(e.ID)
+		plan, err := run.Read()
+		if err != nil {
+			return nil, err
+		}
+		if err := run.Apply(plan, t.k.halt); err != nil {
+			return nil, err
+		}
+		for at := range plan.Paths() {
+			moved[at] = true
+		}
+	}
+	return moved, nil
+}
+
+// inventoryBefore is the inventory as it was when the run began.
+const inventoryBefore = "inventory-before.json"
+
+// keepInventory notes the inventory that holds now, for a way back.
+func (t *transaction) keepInventory() error {
+	inv, err := t.k.inventory()
+	if err != nil {
+		return err
+	}
+	return writeInventory(filepath.Join(t.dir.Dir, inventoryBefore), inv)
+}
+
+// before names the inventory that was kept; "" where a version of before kept none.
+func (t *transaction) before() string {
+	if _, _, err := tree.Describe(filepath.Join(t.dir.Dir, inventoryBefore), ""); errors.Is(err, fs.ErrNotExist) {
+		return ""
+	}
+	return inventoryBefore
+}
+
+// helps are the commands that may get the server up again, most hopeful first: what
+// was edited since the server that ran had been started was never tried.
+func (t *transaction) helps() (out []string) {
+	set, err := t.k.backupOf(t.e)
+	if err != nil || t.e.RanSince.IsZero() {
+		return nil
+	}
+	heads, err := t.k.Backups()
+	if err != nil {
+		return nil
+	}
+	since := t.e.RanSince.UnixNano()
+	for _, f := range set.Entries {
+		if f.Kind != tree.File || f.Mtime <= since || !t.k.byHand(f.Path) {
+			continue
+		}
+		for _, b := range slices.Backward(heads) {
+			if b.ID == set.ID || b.Damage != "" || b.Taken.After(set.Taken) {
+				continue
+			}
+			old, err := t.k.backup(b.ID)
+			if err != nil {
+				continue
+			}
+			if o := old.Find(f.Path); o != nil && o.Mtime <= since && !slices.Equal(o.Pieces, f.Pieces) {
+				out = append(out, fmt.Sprintf("freshkeel backup restore %s --only '%s' (it was edited after the last good start), then: freshkeel start", b.ID, f.Path))
+				break
+			}
+		}
+	}
+	return out
+}
+
+// byHand tells whether a path is one that operators edit: settings and the launch
+// script.
+func (k *Keel) byHand(at string) bool {
+	return k.Profile.Server.Settings.Match(at) || at == k.Profile.Launch.Script
+}
+
+// worldIn finds the operator's own files that console lines name: what a version
+// says of a file that it can't read.
+func (t *transaction) worldIn(lines []string) (out []string) {
+	list, err := tree.Walk(t.k.Dir, t.k.Profile.Server.Skip)
+	if err != nil {
+		return nil
+	}
+	said := map[string]bool{}
+	for _, l := range lines {
+		for _, word := range pathLike.FindAllString(l, -1) {
+			said[strings.Trim(word, ".")] = true
+			said[path.Base(word)] = true
+		}
+	}
+	for _, e := range list {
+		if e.Kind == tree.File && t.k.Profile.Server.Keep.Match(e.Path) && (said[e.Path] || said[path.Base(e.Path)]) {
+			out = append(out, e.Path)
+		}
+	}
+	return out
+}
+
+// pathLike is what of a line may be a file's name or path.
+var pathLike = regexp.MustCompile(`[\pL\pN_.+~/-]+`)
+
+// wontRun is how a rollback or restore ends whose server does not come up: all goes
+// back to where it began, and what would help is told.
+func (t *transaction) wontRun(n *notUp) error {
+	lines := n.v.Lines
+	if tail, err := host.Tail(t.k.runDir().Console(), 40); err == nil && len(t.worldIn(lines)) == 0 {
+		lines = append(slices.Clone(lines), tail...)
+	}
+	world := t.worldIn(lines)
+	if len(world) > 0 && t.e.Kind == logbook.Rollback && !t.e.World {
+		t.e.Told = append(t.e.Told,
+			fmt.Sprintf("%s can't read %s as the newer version left it", orUnknown(t.e.To), strings.Join(world, ", ")),
+			fmt.Sprintf("to go back with the world as it was then: freshkeel rollback %s --world", t.e.Target))
+	}
+	return t.revert(fmt.Sprintf("%s did not come up with what was put back: %s", orUnknown(t.e.To), n.v.Why), n.v.Lines)
+}
+
+// edited lists the operator's settings and scripts that a plan of steps would put
+// back as they were: what was edited since goes with that.
+func (k *Keel) edited(steps []swap.Step, set *locker.Set) (out []string) {
+	for _, s := range steps {
+		if f := set.Find(s.Path); f != nil && (s.Do == swap.Replace || s.Do == swap.Remove) && k.byHand(s.Path) {
+			out = append(out, s.Path)
+		}
+	}
+	return out
+}
+
+var errSame = errors.New("nothing differs")
+
+// IsSame tells whether a restore had nothing to do.
+func IsSame(err error) bool { return errors.Is(err, errSame) }
+
+// toRestore tells whether a restore has anything to do. It looks before the server is
+// stopped for it.
+func (k *Keel) toRestore(ctx context.Context, set *locker.Set, only tree.Patterns) (bool, error) {
+	if err := ctx.Err(); err != nil {
+		return false, err
+	}
+	p, err := k.planPutBack(set, restoreScope(set, only))
+	if err != nil {
+		return false, err
+	}
+	data := len(only) == 0 && slices.ContainsFunc(set.Entries, func(f locker.File) bool { return isData(f.Path) })
+	return len(p.steps) > 0 || data || slices.ContainsFunc(p.mend, func(e tree.Entry) bool { return e.Kind != tree.Dir }), nil
+}
