@@ -34,6 +34,7 @@ import (
 	"freshkeel/internal/store"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Options are what the core needs from outside.
@@ -292,6 +293,10 @@ type (
 	Checked        = locker.Checked
 	Unreachable    = store.Unreachable // a place that can't be used: Do is what helps
 )
+
+// Printable is a text without anything that a terminal would obey: what comes from
+// a console, a feed or a file's name is shown as that.
+func Printable(s string) string { return words.Printable(s) }
 
 // Answer turns this process into the one that stays root: see BecomeOwner.
 func Answer(in io.Reader, out io.Writer) error { return host.Answer(in, out) }

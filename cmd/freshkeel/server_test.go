@@ -389,3 +389,33 @@ func TestTheServerGetsNoSecretsOfTheShell(t *testing.T) {
 		assert.NotContains(t, string(b), "do-not-tell", "nor to the minder")
 	}
 }
+
+// A server's console can't take a terminal over, however it is looked at; JSON has
+// what it said as it is. A line without an end is cut, a flood loses neither the
+// ready line nor the server.
+func TestAHostileConsole(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, `printf '\033]0;owned\007\033[2J\033[1;31mred\033[8m hidden\r\n'
+head -c 300000 /dev/zero | tr '\0' x; echo
+echo "first after"
+i=0; while [ $i -lt 12 ]; do yes 'a line of the flood, as long as lines of servers are, with a date and a word or two' | head -c 9000000; echo; i=$((i+1)); done
+echo ready
+while read line; do echo "heard $line"; printf '\033[31m%s\n' tail; [ "$line" = quit ] && exit 0; done
+`)
+	p.editProfile(func(s string) string {
+		return strings.NewReplacer(`within = "5s"`, `within = "50s"`, `name = "pond"`, `name = "po\u001b[31mnd"`).Replace(s)
+	})
+	p.ok("start")
+	p.ok("send", "x")
+	until(t, "the answer", func() bool { return strings.Contains(p.run("log").out, "heard x") })
+	for _, args := range [][]string{{"log"}, {"status"}, {"log", "-n", "5000"}} {
+		r := p.ok(args...)
+		assert.NotContains(t, r.out+r.err, "\x1b", "%v", args)
+	}
+	assert.Contains(t, p.status().Name, "\x1b[31m", "in JSON it is as it is")
+	for _, name := range []string{"console.log", "console.1.log", "console.2.log", "console.3.log", "console.4.log"} {
+		fi, err := os.Stat(filepath.Join(p.install, ".freshkeel/run", name))
+		require.NoError(t, err)
+		assert.Less(t, fi.Size(), int64(9<<20), "%s stays within its bound", name)
+	}
+}

@@ -26,6 +26,8 @@ type view struct {
 	stream bool // with --json, events go to standard output, a line each
 	quiet  bool // only warnings are shown
 
+	raw io.Writer // standard error itself, for the live line alone
+
 	mu     sync.Mutex
 	events int
 	step   string
@@ -48,6 +50,11 @@ func newView(p *program) *view {
 	v.live = terminal && !p.plain && !p.json && os.Getenv("TERM") != "dumb"
 	o, isFile := p.out.(*os.File)
 	v.colour = isFile && term.IsTerminal(int(o.Fd())) && !p.plain && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	v.raw = p.err
+	p.err = &harmless{p.err, v.colour}
+	if !p.json { // which escapes what it holds by itself
+		p.out = &harmless{p.out, v.colour}
+	}
 	return v
 }
 
@@ -171,7 +178,7 @@ func (v *view) print(s string) {
 
 func (v *view) clear() {
 	if v.shown {
-		io.WriteString(v.p.err, "\r\x1b[K")
+		io.WriteString(v.raw, "\r\x1b[K")
 		v.shown = false
 	}
 }

