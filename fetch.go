@@ -61,6 +61,14 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 		}
 		return &Fetched{Set: s, Version: c.Version, Layer: c.Layer, Bytes: s.Bytes, Files: s.Files, Cached: cached, Candidate: c}
 	}
+	key, err := feed.Key(c.src, k.Dir)
+	if err != nil {
+		return nil, err
+	}
+	by := fetch.KeyMark(key)
+	if c.stays { // it is installed: nothing is brought in
+		by = ""
+	}
 	if c.set != "" {
 		// Another command may be fetching the same: whoever comes second finds
 		// it there.
@@ -70,6 +78,10 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 		}
 		defer unlock()
 		s, err := l.Read(locker.Builds, c.set)
+		if err == nil && by != "" && s.Vouched != by {
+			k.note("%s is in the locker, but was not signed by [source] key when it was fetched: it is fetched again", c.label())
+			err = locker.ErrNoSet
+		}
 		if err == nil {
 			k.fetched(c, s)
 			return done(s, true), nil
@@ -83,7 +95,7 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 	}
 	w := l.Writer()
 	defer w.Close()
-	s := &locker.Set{Owner: locker.Builds, Version: c.Version, Channel: c.Channel, Source: c.Source, Taken: time.Now().Round(0)}
+	s := &locker.Set{Owner: locker.Builds, Version: c.Version, Channel: c.Channel, Source: c.Source, Taken: time.Now().Round(0), Vouched: by}
 	got := map[string]locker.File{}
 	var damaged []string
 	switch {
@@ -117,6 +129,9 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 	s.ID = c.set
 	if s.ID == "" || c.build.Mark != "" { // nothing but its content tells it from another
 		s.ID = contentID(s)
+	}
+	if old, err := l.Read(locker.Builds, s.ID); err == nil && s.Vouched == "" && s.ID == contentID(s) {
+		s.Vouched = old.Vouched // the same content, which another server has a key for
 	}
 	if c.Version == "" {
 		// Nothing of it is promised before it is published, so that its own

@@ -92,6 +92,9 @@ func (k *Keel) readListing(ctx context.Context, l *locker.Locker, client *fetch.
 		if err != nil {
 			return nil, fmt.Errorf("read the listing %s: %w", fetch.Shown(w.URL), err)
 		}
+		if doc.Version != "" && doc.Version != c.Version {
+			return nil, fmt.Errorf("read the listing %s: it lists version %s, and the list of builds gives it for %s", fetch.Shown(w.URL), doc.Version, c.Version)
+		}
 		return doc, nil
 	}
 	changes := c.list.Changes

@@ -68,6 +68,9 @@ type memory struct {
 	Marks map[string]string `json:"marks"`          // what stood for content → set
 	Mark  string            `json:"mark,omitempty"` // what stood for the newest content, where no version does
 
+	Signed time.Time `json:"signed,omitzero"` // when its list was last seen signed
+	Made   time.Time `json:"made,omitzero"`   // when the newest list that was seen had been written
+
 	path string
 }
 
@@ -105,6 +108,12 @@ func (m *memory) remember(f *feed.Feed) {
 		b.Parts, b.Variants, b.Listing, b.Tree = nil, nil, nil, nil
 	}
 	m.At, m.Feed = time.Now().Round(0), &kept
+	if f.Signed() {
+		m.Signed = m.At
+	}
+	if made := f.MadeAt(); made.After(m.Made) {
+		m.Made = made
+	}
 	m.save()
 }
 
@@ -150,9 +159,36 @@ func (k *Keel) list(ctx context.Context, o origin) (*offer, error) {
 	if err != nil {
 		return nil, denied(err)
 	}
+	if err := k.heldAgainst(m, f); err != nil {
+		return nil, err
+	}
 	m.remember(f)
 	k.offers[m.path] = &offer{f, o, m, false}
 	return k.offers[m.path], nil
+}
+
+// heldAgainst holds a list against what was seen of its source before. One that was
+// signed stays signed: else whoever serves it may take the signature away, and give
+// an old archive, signed by itself, for the newest build. A list that is older than
+// one that was seen, or expired, is told; makers do withdraw builds.
+func (k *Keel) heldAgainst(m *memory, f *feed.Feed) error {
+	where := fetch.Shown(f.Where())
+	if !m.Signed.IsZero() && !f.Signed() {
+		return &Advised{fmt.Errorf("%s is not signed, and was when it was last asked, on %s: it is not believed", where, m.Signed.Local().Format(time.DateTime)),
+			"ask its makers; if they have given signing up, change [source] key"}
+	}
+	switch made := f.MadeAt(); {
+	case !made.IsZero() && made.Before(m.Made):
+		k.warn("%s was written on %s, and a newer list of %s has been seen: an old one may be being served", where, made.Local().Format(time.DateTime), m.Made.Local().Format(time.DateTime))
+	case f.Expired(time.Now()):
+		k.warn("%s has expired, on %s by its own word: an old list may be being served", where, f.Expires)
+	case m.Feed != nil && len(m.Feed.Builds) > 0 && len(f.Builds) > 0:
+		was := m.Feed.Builds[len(m.Feed.Builds)-1].Version
+		if was != "" && f.Rank(was) < 0 && feed.Compare(was, f.Builds[len(f.Builds)-1].Version) > 0 {
+			k.warn("%s offered %s on %s, and no longer does: it was withdrawn, or an old list is being served", where, was, m.At.Local().Format(time.DateTime))
+		}
+	}
+	return nil
 }
 
 // output runs a command that only prints something.
@@ -264,7 +300,7 @@ func (k *Keel) pick(ctx context.Context, f *offer, version string, suits func(fe
 
 // fromPlace makes a candidate of a file, folder or URL.
 func (k *Keel) fromPlace(w Want) (*Candidate, error) {
-	c := &Candidate{Version: w.As, Source: fetch.Shown(w.From), guess: true, src: profile.Source{Silence: k.Profile.Source.Silence}, place: k.Profile.Place}
+	c := &Candidate{Version: w.As, Source: fetch.Shown(w.From), guess: true, src: profile.Source{Silence: k.Profile.Source.Silence, Key: k.Profile.Source.Key}, place: k.Profile.Place}
 	if c.Version == "" {
 		c.Version = feed.VersionIn(fetch.NameOf(w.From))
 	}
@@ -310,6 +346,14 @@ func (c *Candidate) setID() string {
 		Unpack unpack.Rule
 		Made   []string `json:",omitempty"`
 	}
+	// Who vouches is a part of what it is: what came without a signature is another
+	// thing than the same file with one.
+	signed := func(w fetch.Wanted) string {
+		if mark := fetch.KeyMark(w.Key); mark != "" {
+			return " " + mark
+		}
+		return ""
+	}
 	where := func(w fetch.Wanted) string {
 		if len(w.Digests) == 0 {
 			if fi, err := os.Stat(fetch.LocalPath(w.URL)); err == nil && !fetch.IsURL(w.URL) {
@@ -326,14 +370,14 @@ func (c *Candidate) setID() string {
 	}
 	var parts []part
 	for _, p := range c.parts {
-		one := part{Where: where(p.Wanted), Unpack: p.Unpack}
+		one := part{Where: where(p.Wanted) + signed(p.Wanted), Unpack: p.Unpack}
 		if p.Make != nil {
 			one.Made = p.Make.Run
 		}
 		parts = append(parts, one)
 	}
 	if c.list != nil {
-		parts = append(parts, part{Where: "listing " + where(c.list.Wanted)})
+		parts = append(parts, part{Where: "listing " + where(c.list.Wanted) + signed(c.list.Wanted)})
 	}
 	b, _ := json.Marshal(struct {
 		Version string

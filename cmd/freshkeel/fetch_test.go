@@ -508,3 +508,45 @@ func TestTwoFetchesShareOneDownload(t *testing.T) {
 	assert.Contains(t, p.ok("fetch", "--dry-run").out, "WOULD FETCH  3.6.1, ")
 	assert.Contains(t, p.ok("fetch", "3.5.0", "--dry-run").out, "THERE  3.5.0 is in the locker already")
 }
+
+// A key can't be passed by: not by a build that was fetched before the key was set,
+// not by taking the feed's signature away, not by a signed list that leaves a digest
+// out. A list that goes back in time, or has expired, is told.
+func TestAKeyCanNotBePassedBy(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	key, sign := signer(t)
+	p.ok("fetch", "3.5.0") // unsigned, and in the locker from now on
+	p.keyed(key)
+	assert.Contains(t, p.exits(exitFailed, "fetch", "3.5.0").err, "it is not signed")
+	signFeed := func() { p.putBuild("feed.json.minisig", sign(p.readBuild("feed.json"))) }
+	signFeed()
+	r := p.ok("fetch", "3.5.0")
+	assert.Contains(t, r.out, "FETCHED", "again, and held against the list that is signed")
+	assert.NotContains(t, p.ok("fetch", "3.5.0").out, "FETCHED", "now it is there, vouched for")
+
+	// Somebody who serves the files has an old archive with a good signature of its
+	// own, and a list of his own making.
+	put(t, filepath.Join(p.harbour.Builds, "mossgate-3.4.1.zip.minisig"), sign(p.readBuild("mossgate-3.4.1.zip")))
+	signed := p.readBuild("feed.json")
+	require.NoError(t, os.Remove(filepath.Join(p.harbour.Builds, "feed.json.minisig")))
+	relabel := `{"format":"freshkeel-feed/1","builds":[{"version":"9.0.0","channel":"stable","parts":[{"url":"mossgate-3.4.1.zip"}]}]}`
+	p.putBuild("feed.json", relabel)
+	r = p.exits(exitFailed, "refit")
+	assert.Contains(t, r.err, "is not signed, and was when it was last asked")
+	// Signed by the maker himself, but with no digest in it.
+	p.putBuild("feed.json", relabel)
+	signFeed()
+	assert.Contains(t, p.exits(exitFailed, "builds").err, "mossgate-3.4.1.zip has no digest (sha256, sha512 or blake3) in a list that is signed")
+
+	dated := func(made, expires string) {
+		p.putBuild("feed.json", strings.Replace(signed, `"builds"`, fmt.Sprintf("\"made\": %q,\n\"expires\": %q,\n\"builds\"", made, expires), 1))
+		signFeed()
+	}
+	dated("2026-05-02T00:00:00Z", "2126-01-01")
+	assert.NotContains(t, p.ok("builds").err, "warn")
+	dated("2026-05-01T00:00:00Z", "2126-01-01")
+	assert.Contains(t, p.ok("builds").err, "a newer list of 2026-05-02")
+	dated("2026-05-03T00:00:00Z", "2026-05-04")
+	assert.Contains(t, p.ok("builds").err, "has expired, on 2026-05-04")
+}

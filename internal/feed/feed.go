@@ -32,6 +32,9 @@ type Feed struct {
 	Steps  string  `json:"steps,omitempty"` // "each": a version is stepped to from the one before it alone
 	Builds []Build `json:"builds"`
 
+	Made    string `json:"made,omitempty"`    // when the list was written, RFC 3339
+	Expires string `json:"expires,omitempty"` // when it is no longer to be believed, RFC 3339 or 2006-01-02
+
 	where  string // URL or path it was read from
 	signed bool   // the list itself was signed by the profile's key
 }
@@ -228,6 +231,27 @@ func (f *Feed) Route(from string, to Build) []Build {
 	return nil
 }
 
+// Signed tells whether the list itself was signed by the profile's key.
+func (f *Feed) Signed() bool { return f.signed }
+
+// MadeAt is when the list was written; zero where it does not say.
+func (f *Feed) MadeAt() time.Time {
+	t, _ := time.Parse(time.RFC3339, f.Made)
+	return t
+}
+
+// Expired tells whether the list's own time is over.
+func (f *Feed) Expired(now time.Time) bool {
+	t, err := time.Parse(time.RFC3339, f.Expires)
+	if err != nil {
+		if t, err = time.Parse(time.DateOnly, f.Expires); err != nil {
+			return false
+		}
+		t = t.Add(24 * time.Hour) // the day itself counts
+	}
+	return now.After(t)
+}
+
 // Complete reads what the list alone does not tell of a build.
 func (f *Feed) Complete(ctx context.Context, b *Build) error {
 	if b.details == nil {
@@ -346,7 +370,11 @@ func (f *Feed) place(w *fetch.Wanted, key string) (err error) {
 	}
 	w.Key = key
 	if f.signed {
-		*w = w.Vouched()
+		if *w = w.Vouched(); !w.IsVouched() && w.Sums == "" {
+			// A signature of its own says who made it, and not which version it is:
+			// any other file of the same maker would do.
+			return fmt.Errorf("%s has no digest (sha256, sha512 or blake3) in a list that is signed: another signed file could be given for it", fetch.NameOf(w.URL))
+		}
 	}
 	return nil
 }
@@ -365,6 +393,12 @@ func Parse(b []byte) (*Feed, error) {
 	}
 	if f.Steps != "" && f.Steps != "each" {
 		return nil, fmt.Errorf("steps %q is not known; \"each\" is", f.Steps)
+	}
+	if _, err := time.Parse(time.RFC3339, f.Made); err != nil && f.Made != "" {
+		return nil, fmt.Errorf("made %q is not a time as in 2006-01-02T15:04:05Z", f.Made)
+	}
+	if f.Expires != "" && f.Expired(time.Time{}) == f.Expired(time.Unix(1<<40, 0)) {
+		return nil, fmt.Errorf("expires %q is neither a time, 2006-01-02T15:04:05Z, nor a day, 2006-01-02", f.Expires)
 	}
 	seen := map[string]bool{}
 	for i, b := range f.Builds {

@@ -25,10 +25,11 @@ const maxListing = 256 << 20
 
 // Files is a listing: every file of a build.
 type Files struct {
-	Format string        `json:"format"`
-	Over   string        `json:"over,omitempty"` // of a change: the version that it is laid over
-	Files  []ListedFile  `json:"files"`
-	Gone   tree.Patterns `json:"gone,omitempty"` // of a change: paths that are no more
+	Format  string        `json:"format"`
+	Version string        `json:"version,omitempty"` // of the build that it lists; "": it does not say
+	Over    string        `json:"over,omitempty"`    // of a change: the version that it is laid over
+	Files   []ListedFile  `json:"files"`
+	Gone    tree.Patterns `json:"gone,omitempty"` // of a change: paths that are no more
 
 	base   string
 	layout string

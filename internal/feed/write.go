@@ -1,6 +1,7 @@
 package feed
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -50,7 +51,7 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	f := &Feed{Format: Format, Name: orOther(o.Name, old.Name), Steps: old.Steps}
+	f := &Feed{Format: Format, Name: orOther(o.Name, old.Name), Steps: old.Steps, Expires: old.Expires}
 	list, err := tree.Walk(o.Dir, tree.Patterns{"files/**", "listings/**", "runtimes/**"})
 	if err != nil {
 		return nil, err
@@ -107,6 +108,15 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 				return nil, fmt.Errorf("%s: %w", b.Version, err)
 			}
 		}
+	}
+	// A list that says the same is the same, to the byte: a signature over it holds.
+	if was, err := json.Marshal(old.Builds); err == nil {
+		if now, err := json.Marshal(f.Builds); err == nil && bytes.Equal(was, now) {
+			f.Made = old.Made
+		}
+	}
+	if f.Made == "" {
+		f.Made = time.Now().UTC().Format(time.RFC3339)
 	}
 	text, err := json.MarshalIndent(f, "", "  ")
 	if err != nil {
@@ -223,7 +233,7 @@ func publishFiles(ctx context.Context, dir string, b *Build, before []Build, lis
 		}
 		listed[name] = now
 		l := &Listing{Files: "../files/", Layout: "digest", Tree: TreeSum(now)}
-		if l.Wanted, err = writeListing(ctx, dir, name, Files{Format: ListingFormat, Files: now}); err != nil {
+		if l.Wanted, err = writeListing(ctx, dir, name, Files{Format: ListingFormat, Version: b.Version, Files: now}); err != nil {
 			return nil, err
 		}
 		for _, o := range before {

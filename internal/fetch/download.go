@@ -41,6 +41,9 @@ func (w Wanted) Vouched() Wanted {
 	return w
 }
 
+// IsVouched tells whether a signed list holds a good digest of it.
+func (w Wanted) IsVouched() bool { return w.vouched }
+
 // Verified is a file whose bytes matched what was expected of them. Only
 // Download makes one.
 type Verified struct {

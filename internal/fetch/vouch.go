@@ -235,6 +235,16 @@ func ParseKey(text string) (k minisign.PublicKey, err error) {
 	return k, errors.New("there is no minisign public key: a line that begins with RW")
 }
 
+// KeyMark names a key in what was vouched for by it: "minisign:" and its number;
+// "" for none.
+func KeyMark(key string) string {
+	pub, err := ParseKey(key)
+	if key == "" || err != nil {
+		return ""
+	}
+	return fmt.Sprintf("minisign:%016X", pub.ID())
+}
+
 // vouchers names what vouches for w, strongest first.
 func (w *Wanted) vouchers() (out []string) {
 	if w.Key != "" {

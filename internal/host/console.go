@@ -121,11 +121,12 @@ func (l *logFile) write(b []byte) {
 			b = append(b[:max(0, lineMost-l.line):max(0, lineMost-l.line)], cutMark...)
 			last = len(b) - 1
 		}
-		l.put(b)
-		l.line = len(b) - last - 1
-		if l.size > logLimit && l.line == 0 { // at a line's end, so that none is split between two files
+		l.put(b[:last+1])
+		if l.size > logLimit { // at a line's end, so that none is split between two files
 			l.rotate()
 		}
+		l.put(b[last+1:])
+		l.line = len(b) - last - 1
 		return
 	}
 	if l.cut {

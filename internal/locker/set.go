@@ -29,7 +29,8 @@ type Set struct {
 	Root    string    `json:"root,omitempty"`   // the folder that a backup was taken of
 	Version string    `json:"version,omitempty"`
 	Channel string    `json:"channel,omitempty"`
-	Source  string    `json:"source,omitempty"` // where a build came from
+	Source  string    `json:"source,omitempty"`  // where a build came from
+	Vouched string    `json:"vouched,omitempty"` // what vouched for a build: "minisign:KEY"; "": no signature
 	Label   string    `json:"label,omitempty"`
 	Run     string    `json:"run,omitempty"` // of the logbook: what it was taken for; "": by hand
 	Taken   time.Time `json:"taken"`
