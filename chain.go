@@ -23,7 +23,10 @@ func (k *Keel) route(ctx context.Context, r *resolved, w Want) ([]*resolved, err
 	if newer, known := c.newer(inv.Version); known && !newer {
 		return []*resolved{r}, nil
 	}
-	way := c.offer.Route(inv.Version, c.build)
+	way, err := c.offer.Route(inv.Version, c.build)
+	if err != nil {
+		return nil, err
+	}
 	if len(way) < 2 {
 		return []*resolved{r}, nil
 	}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"freshkeel/internal/fetch"
 
@@ -33,6 +34,9 @@ func (r *reader) apiList(doc any, where string) (*Feed, error) {
 	rows, err := find(doc, "api.builds", r.API.Builds)
 	if err != nil {
 		return nil, err
+	}
+	if len(rows) > maxBuilds {
+		return nil, tooMany(len(rows))
 	}
 	if len(rows) == 0 {
 		return nil, fmt.Errorf("api.builds: %s finds nothing there", r.API.Builds)
@@ -65,8 +69,15 @@ func (r *reader) apiList(doc any, where string) (*Feed, error) {
 	return f, nil
 }
 
+// Bounds of a maker's own JSON: what a path finds in it can be many times as much.
+const (
+	maxAPI   = 16 << 20         // bytes
+	maxDepth = 64               // of arrays and objects in each other
+	findTime = 20 * time.Second // for one path
+)
+
 func (r *reader) json(ctx context.Context, where string) (any, error) {
-	b, err := r.Client.Document(ctx, where, maxFeed)
+	b, err := r.Client.Document(ctx, where, maxAPI)
 	if err != nil {
 		return nil, err
 	}
@@ -83,7 +94,25 @@ func parseJSON(b []byte) (any, error) {
 	if err := d.Decode(&v); err != nil {
 		return nil, fmt.Errorf("it is not JSON: %w", jsonError(b, err))
 	}
+	if depth(v) > maxDepth {
+		return nil, fmt.Errorf("its arrays and objects lie more than %d deep in each other", maxDepth)
+	}
 	return plain(v), nil
+}
+
+// depth is how deep arrays and objects lie in each other.
+func depth(v any) (d int) {
+	switch v := v.(type) {
+	case []any:
+		for _, e := range v {
+			d = max(d, depth(e)+1)
+		}
+	case map[string]any:
+		for _, e := range v {
+			d = max(d, depth(e)+1)
+		}
+	}
+	return d
 }
 
 // plain gives numbers the types that a JSONPath compares.
@@ -231,7 +260,18 @@ func find(doc any, key, expr string) ([]any, error) {
 	if err != nil || !strings.HasPrefix(expr, "$") {
 		return nil, fmt.Errorf("%s: %q is not a JSONPath such as \"$.builds[*]\" (%v)", key, expr, err)
 	}
-	return x.Get(doc), nil
+	if strings.Count(expr, "..") > 2 {
+		return nil, fmt.Errorf("%s: %q looks everywhere («..») more than twice: name the way more closely", key, expr)
+	}
+	// The library can't be told to stop; what it goes on with ends with the command.
+	got := make(chan []any, 1)
+	go func() { got <- x.Get(doc) }()
+	select {
+	case found := <-got:
+		return found, nil
+	case <-time.After(findTime):
+		return nil, fmt.Errorf("%s: %q did not come to an end within %s in this document", key, expr, findTime)
+	}
 }
 
 var hole = regexp.MustCompile(`\{(\$[^{}]*|[a-z]+)\}`)

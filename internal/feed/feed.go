@@ -193,8 +193,9 @@ func (f *Feed) MayStep(from string, b Build) bool {
 }
 
 // Route finds the fewest builds to step through from one version to a build,
-// that build last. nil: there is no way.
-func (f *Feed) Route(from string, to Build) []Build {
+// that build last. nil: there is no way. A list that makes finding it endless work,
+// or a way of more than mostSteps, is an error.
+func (f *Feed) Route(from string, to Build) ([]Build, error) {
 	type reached struct {
 		at int // index in the list; -1: the start
 		by int // index in found
@@ -206,12 +207,19 @@ func (f *Feed) Route(from string, to Build) []Build {
 		i := f.Rank(from)
 		return b.Channel == to.Channel || (i >= 0 && b.Channel == f.Builds[i].Channel)
 	}
+	work, each := 0, 1
+	if f.Steps == "each" { // which looks through the list each time
+		each = len(f.Builds)
+	}
 	for n := 0; n < len(found); n++ {
 		version, start := from, f.Rank(from)
 		if at := found[n].at; at >= 0 {
 			version, start = f.Builds[at].Version, at
 		}
 		for i := end; i > start; i-- { // the longest step first
+			if work += each; work > mostWork {
+				return nil, fmt.Errorf("the list has %d builds, and so many rules for stepping between them that no way from %s to %s is found in reasonable time", len(f.Builds), from, to.Version)
+			}
 			if seen[i] || !f.MayStep(version, f.Builds[i]) || (i != end && !mine(f.Builds[i])) {
 				continue
 			}
@@ -224,12 +232,22 @@ func (f *Feed) Route(from string, to Build) []Build {
 			for r := found[len(found)-1]; r.at >= 0; r = found[r.by] {
 				out = append(out, f.Builds[r.at])
 			}
+			if len(out) > mostSteps {
+				return nil, fmt.Errorf("the way from %s to %s has %d steps by the list's rules; more than %d are not gone", from, to.Version, len(out), mostSteps)
+			}
 			slices.Reverse(out)
-			return out
+			return out, nil
 		}
 	}
-	return nil
+	return nil, nil
 }
+
+// Bounds of a list from outside: more is refused.
+const (
+	maxBuilds = 10_000     // builds in a list
+	mostSteps = 100        // steps of a chain: each is a whole refit
+	mostWork  = 20_000_000 // comparisons while a chain is looked for
+)
 
 // Signed tells whether the list itself was signed by the profile's key.
 func (f *Feed) Signed() bool { return f.signed }
@@ -400,6 +418,9 @@ func Parse(b []byte) (*Feed, error) {
 	if f.Expires != "" && f.Expired(time.Time{}) == f.Expired(time.Unix(1<<40, 0)) {
 		return nil, fmt.Errorf("expires %q is neither a time, 2006-01-02T15:04:05Z, nor a day, 2006-01-02", f.Expires)
 	}
+	if n := len(f.Builds); n > maxBuilds {
+		return nil, tooMany(n)
+	}
 	seen := map[string]bool{}
 	for i, b := range f.Builds {
 		at := fmt.Sprintf("build %d (%s)", i+1, b.Version)
@@ -417,6 +438,10 @@ func Parse(b []byte) (*Feed, error) {
 		}
 	}
 	return f, nil
+}
+
+func tooMany(n int) error {
+	return fmt.Errorf("it lists %d builds; more than %d are not read", n, maxBuilds)
 }
 
 func jsonError(b []byte, err error) error {

@@ -1,8 +1,10 @@
 package feed
 
 import (
+	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/profile"
@@ -87,7 +89,9 @@ func TestRouteTakesTheFewestStepsThatTheMakerAllows(t *testing.T) {
 	way := func(from, to string) (out []string) {
 		b, ok := f.Find(to)
 		require.True(t, ok)
-		for _, r := range f.Route(from, b) {
+		way, err := f.Route(from, b)
+		require.NoError(t, err)
+		for _, r := range way {
 			out = append(out, r.Version)
 		}
 		return
@@ -302,4 +306,32 @@ func TestARuntimeGoesWithABuild(t *testing.T) {
 		_, err := parse(bad)
 		assert.ErrorContains(t, err, says, bad)
 	}
+}
+
+// Lists from outside are bounded in size and in the work that they make, each with
+// its own words.
+func TestListsAreBoundedInSizeAndWork(t *testing.T) {
+	var many []string
+	for i := range maxBuilds + 1 {
+		many = append(many, fmt.Sprintf(`{"version":"1.%d","parts":[{"url":"x%d.zip"}]}`, i, i))
+	}
+	list := func(n int, steps string) string {
+		return `{"format":"freshkeel-feed/1","steps":"` + steps + `","builds":[` + strings.Join(many[:n], ",") + `]}`
+	}
+	_, err := Parse([]byte(list(maxBuilds+1, "")))
+	assert.ErrorContains(t, err, "it lists 10001 builds; more than 10000 are not read")
+	f, err := Parse([]byte(list(200, "each")))
+	require.NoError(t, err)
+	_, err = f.Route("1.0", f.Builds[199])
+	assert.ErrorContains(t, err, "the way from 1.0 to 1.199 has 199 steps by the list's rules; more than 100 are not gone")
+	f, err = Parse([]byte(list(9000, "each")))
+	require.NoError(t, err)
+	began := time.Now()
+	_, err = f.Route("1.0", f.Builds[8999])
+	assert.ErrorContains(t, err, "no way from 1.0 to 1.8999 is found in reasonable time")
+	assert.Less(t, time.Since(began), 20*time.Second)
+	_, err = parseJSON([]byte(strings.Repeat("[", 100) + strings.Repeat("]", 100)))
+	assert.ErrorContains(t, err, "lie more than 64 deep in each other")
+	_, err = find(map[string]any{}, "api.builds", "$..a..b..c")
+	assert.ErrorContains(t, err, "looks everywhere («..») more than twice")
 }

@@ -15,10 +15,13 @@ import (
 	"github.com/andybalholm/cascadia"
 )
 
+// maxPage bounds a page that people read, in bytes: parsed, it takes many times that.
+const maxPage = 6 << 20
+
 // page reads the links of an HTML page.
 func (r *reader) page(ctx context.Context) (*Feed, error) {
 	where := r.at(r.Page.At)
-	b, err := r.Client.Document(ctx, where, maxFeed)
+	b, err := r.Client.Document(ctx, where, maxPage)
 	if err != nil {
 		return nil, err
 	}

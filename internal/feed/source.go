@@ -205,6 +205,9 @@ func canonical(words map[string]string, s string) string {
 // builds makes a list of what is offered: files of one version become its
 // variants, and versions come into order.
 func (r *reader) builds(rows []offered) (*Feed, error) {
+	if len(rows) > maxBuilds {
+		return nil, tooMany(len(rows))
+	}
 	f := &Feed{}
 	at := map[string]int{}
 	for _, o := range rows {

@@ -22,6 +22,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/jdx/go-netrc"
@@ -358,6 +359,9 @@ func unreached(ctx context.Context, where string, err error) error {
 func (c *Client) body(ctx context.Context, resp *http.Response, most int64) ([]byte, error) {
 	t := time.AfterFunc(c.o.Silence, func() { resp.Body.Close() })
 	defer t.Stop()
+	var late atomic.Bool // a line that drips is no line
+	whole := time.AfterFunc(documentTime, func() { late.Store(true); resp.Body.Close() })
+	defer whole.Stop()
 	b, err := atMost(&restarting{resp.Body, t, c.o.Silence}, most)
 	if err == nil && resp.ContentLength >= 0 && int64(len(b)) != resp.ContentLength {
 		err = fmt.Errorf("cut after %d of %d bytes", len(b), resp.ContentLength)
@@ -365,8 +369,14 @@ func (c *Client) body(ctx context.Context, resp *http.Response, most int64) ([]b
 	if err != nil && ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
+	if err != nil && late.Load() {
+		return nil, final{fmt.Errorf("only %d bytes had come after %s", len(b), documentTime)}
+	}
 	return b, err
 }
+
+// documentTime is how long something small may take in all.
+var documentTime = 3 * time.Minute
 
 // restarting puts a timer back whenever something is read.
 type restarting struct {
@@ -397,7 +407,7 @@ func offline(where string, err error) error {
 }
 
 func atMost(r io.Reader, most int64) ([]byte, error) {
-	b, err := io.ReadAll(io.LimitReader(r, most+1))
+	b, err := io.ReadAll(io.LimitReader(r, most+1)) // what came before an error too
 	if err == nil && int64(len(b)) > most {
 		return nil, final{fmt.Errorf("it is larger than %s", mib(most))}
 	}

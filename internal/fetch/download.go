@@ -12,9 +12,12 @@ import (
 	"net/http"
 	"os"
 	"path"
+	"path/filepath"
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"github.com/shirou/gopsutil/v4/disk"
 )
 
 // Wanted is one file to fetch, and what is known of it beforehand.
@@ -197,6 +200,8 @@ func (d *download) attempt(ctx context.Context) (*Verified, error) {
 		return nil, err
 	}
 	defer s.close()
+	s.unsized = total == 0
+	began, arrived := time.Now(), int64(0)
 	// A silent line is cut, so that the next try resumes.
 	silence := d.c.o.Silence
 	idle := time.AfterFunc(silence, func() { cancel(fmt.Errorf("nothing arrived for %s", silence)) })
@@ -205,6 +210,12 @@ func (d *download) attempt(ctx context.Context) (*Verified, error) {
 		n, err := resp.Body.Read(buf)
 		if n > 0 {
 			idle.Reset(silence)
+			if arrived += int64(n); time.Since(began) > slowTime {
+				if arrived < slowBytes {
+					return nil, final{fmt.Errorf("only %d bytes arrived in %s: the line drips", arrived, slowTime)}
+				}
+				began, arrived = time.Now(), 0
+			}
 			if err := s.write(buf[:n]); err != nil {
 				return nil, err
 			}
@@ -232,6 +243,18 @@ func (d *download) attempt(ctx context.Context) (*Verified, error) {
 	}
 	return v, err
 }
+
+// A line that brings fewer than slowBytes in slowTime is given up: at that rate a
+// build takes months, and whoever serves it so may mean to.
+var slowTime = 10 * time.Minute
+
+const slowBytes = 256 << 10
+
+// reserve is what a download whose size nobody tells leaves free on its disk, in
+// bytes, and lookEach how often that is looked at.
+var reserve = uint64(512 << 20)
+
+const lookEach = 32 << 20
 
 // resume tells how much is here already, and by which validator. Without a
 // strong validator nothing is resumed, lest two files be spliced.
@@ -267,6 +290,10 @@ type sink struct {
 	f    *os.File
 	sums map[string]hash.Hash
 	size int64
+
+	unsized bool  // nobody tells how much will come
+	looked  int64 // at this size the disk was last looked at
+
 	head []byte // the first bytes, to tell an error page from an archive
 }
 
@@ -311,7 +338,16 @@ func (s *sink) write(b []byte) error {
 	if s.want.Size > 0 && s.size+int64(len(b)) > s.want.Size {
 		return &Wrong{s.want.URL, "its size", fmt.Sprintf("%d bytes", s.want.Size), "more"}
 	}
+	if s.unsized && s.size-s.looked >= lookEach {
+		s.looked = s.size
+		if u, err := disk.Usage(filepath.Dir(s.path)); err == nil && u.Free < reserve {
+			return &Wrong{s.want.URL, "its size", "one that is told, or that the disk has room for", fmt.Sprintf("more than %s, with %s left on the disk", mib(s.size), mib(int64(u.Free)))}
+		}
+	}
 	if _, err := s.f.Write(b); err != nil {
+		if s.unsized { // what came is of no use: nobody knows how much is missing
+			os.Remove(s.path)
+		}
 		return local(err)
 	}
 	s.count(b)

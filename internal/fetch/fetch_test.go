@@ -112,3 +112,33 @@ func TestDigestsAreFoundInListsOfEveryKind(t *testing.T) {
 	assert.Equal(t, "blake3", name)
 	assert.Equal(t, "https://h/a.zip.minisig?k=1", Beside("https://h/a.zip?k=1", ".minisig"))
 }
+
+// What drips, and what never says how large it is, is given up, each with its own
+// words, and leaves nothing behind.
+func TestWhatNeverEndsIsGivenUp(t *testing.T) {
+	documentTime, slowTime, reserve = 300*time.Millisecond, 300*time.Millisecond, 1<<62
+	t.Cleanup(func() { documentTime, slowTime, reserve = 3*time.Minute, 10*time.Minute, 512<<20 })
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		piece, pause := []byte("x"), 10*time.Millisecond
+		if r.URL.Path == "/endless" {
+			piece, pause = bytes.Repeat([]byte("x"), 1<<20), 0
+		}
+		for r.Context().Err() == nil {
+			if _, err := w.Write(piece); err != nil {
+				return
+			}
+			w.(http.Flusher).Flush()
+			time.Sleep(pause)
+		}
+	}))
+	defer srv.Close()
+	c := New(Options{})
+	_, err := c.Document(t.Context(), srv.URL+"/drip", 1<<20)
+	assert.ErrorContains(t, err, "bytes had come after 300ms")
+	dest := filepath.Join(t.TempDir(), "f")
+	_, err = c.Download(t.Context(), Wanted{URL: srv.URL + "/drip"}, dest, nil)
+	assert.ErrorContains(t, err, "the line drips")
+	_, err = c.Download(t.Context(), Wanted{URL: srv.URL + "/endless"}, dest, nil)
+	assert.ErrorContains(t, err, "expected one that is told, or that the disk has room for")
+	assert.NoFileExists(t, dest)
+}
