@@ -198,6 +198,7 @@ type Base struct {
 	close   func()
 	total   int // entries that the set's end says it has
 	doubted bool
+	stored  bool // a pass of this very writer found its pieces
 }
 
 // Doubted is the base for a pass that reads everything: it proves nothing, and tells
@@ -215,7 +216,7 @@ func (t *Taken) Base() *Base {
 	if blocks == nil {
 		blocks = blocksOf(t.Entries)
 	}
-	return &Base{blocks: blocks, total: len(t.Entries), entries: func(i int) ([]File, error) { return t.Entries[blocks[i].from : blocks[i].from+blocks[i].n], nil }, close: func() {}}
+	return &Base{stored: true, blocks: blocks, total: len(t.Entries), entries: func(i int) ([]File, error) { return t.Entries[blocks[i].from : blocks[i].from+blocks[i].n], nil }, close: func() {}}
 }
 
 // Base opens a set as the base of a pass. Damage in it is found out here or while

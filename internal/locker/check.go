@@ -205,15 +205,21 @@ func (l *Locker) Spoilt() (packs []string) {
 	return packs
 }
 
-// doubtful tells whether stored content was ever found damaged.
-func (l *Locker) doubtful() bool {
-	_, err := os.Stat(filepath.Join(l.dir, damagedFile))
-	return err == nil
-}
-
 // stored tells whether every piece of a file is there.
 func (l *Locker) stored(f *File) bool {
-	return !slices.ContainsFunc(f.Pieces, func(s tree.Sum) bool { _, _, ok := l.find(s); return !ok })
+	for _, s := range f.Pieces {
+		if _, _, ok := l.find(s); !ok { // which reads the indexes
+			return false
+		}
+		l.mu.RLock()
+		whole := true
+		l.index.chain(s, func(_ tree.Sum, _ place, ok bool) { whole = whole && ok }) // what it lies over too
+		l.mu.RUnlock()
+		if !whole {
+			return false
+		}
+	}
+	return true
 }
 
 // Owners lists whose sets there are: Builds, and the servers.

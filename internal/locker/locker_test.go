@@ -800,3 +800,38 @@ func FuzzReadIndexLine(f *testing.F) {
 		}
 	})
 }
+
+// A backup leans on no piece that no index names: what an index lost is read and
+// stored anew, also where a file's times prove that it did not change.
+func TestABackupLeansOnNoPieceThatNoIndexNames(t *testing.T) {
+	dir, home := t.TempDir(), t.TempDir()
+	for i := range 40 {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprint("f", i)), noise(uint64(i), 100_000), 0o644))
+	}
+	first, _ := take(t, open(t, home), dir, nil)
+	list, err := filepath.Glob(filepath.Join(home, "packs/*.idx"))
+	require.NoError(t, err)
+	for _, idx := range list {
+		require.NoError(t, os.Truncate(idx, 100))
+	}
+	l := open(t, home)
+	base, err := l.Base("server-1", first.ID)
+	require.NoError(t, err)
+	entries := base.entries
+	base.entries = func(i int) ([]File, error) { // as if read long after their last change
+		list, err := entries(i)
+		for k := range list {
+			list[k].ReadAt += int64(time.Minute)
+		}
+		return list, err
+	}
+	second, _ := take(t, l, dir, base)
+	again := open(t, home)
+	s, err := again.Read("server-1", second.ID)
+	require.NoError(t, err)
+	for _, f := range s.Entries {
+		var b bytes.Buffer
+		require.NoError(t, again.Copy(&b, f), f.Path)
+		assert.EqualValues(t, 100_000, b.Len())
+	}
+}

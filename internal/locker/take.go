@@ -111,7 +111,6 @@ func (w *Writer) takeFiles(ctx context.Context, root *tree.Root, files []File, b
 	was := make([]int, len(files)) // position in the base, -1 for what differs
 	over := map[int][]tree.Sum{}   // of files that have to be read, the pieces that they had
 	earlier := merge{base: base}
-	doubtful := w.l.doubtful()
 	var todo []int
 	var total int64
 	for i := range files {
@@ -120,7 +119,7 @@ func (w *Writer) takeFiles(ctx context.Context, root *tree.Root, files []File, b
 		old, at := earlier.find(e.Path)
 		was[i] = -1
 		if e.Kind == tree.File {
-			if old == nil || base.doubted || old.Moving || !old.Settled(old.ReadAt) || !e.SameIdentity(old.Entry) || (doubtful && !w.l.stored(old)) {
+			if old == nil || base.doubted || old.Moving || !old.Settled(old.ReadAt) || !e.SameIdentity(old.Entry) || (!base.stored && !w.l.stored(old)) {
 				todo = append(todo, i)
 				total += e.Size
 				if old != nil && old.Size >= layFrom && e.Size >= layFrom && len(old.Pieces) > 0 {
