@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"aead.dev/minisign"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -141,4 +142,21 @@ func TestWhatNeverEndsIsGivenUp(t *testing.T) {
 	_, err = c.Download(t.Context(), Wanted{URL: srv.URL + "/endless"}, dest, nil)
 	assert.ErrorContains(t, err, "expected one that is told, or that the disk has room for")
 	assert.NoFileExists(t, dest)
+}
+
+// Whatever stands in a list of checksums or a signature, what is found is a digest.
+func FuzzVouchers(f *testing.F) {
+	f.Add([]byte("d41d8cd98f00b204e9800998ecf8427e  x.zip\n"), "x.zip", "sums")
+	f.Add([]byte("SHA256 (x.zip) = e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855\n"), "x.zip", "x.sha256")
+	f.Add([]byte("untrusted comment: x\nRWQ=\ntrusted comment: y\nAAAA\n"), "x.zip", "x.b3")
+	key, _, _ := minisign.GenerateKey(nil)
+	text, _ := key.MarshalText()
+	f.Fuzz(func(t *testing.T, b []byte, file, list string) {
+		if name, value, err := digestIn(b, list, file); err == nil && CheckDigest(name, value) != nil {
+			t.Errorf("%s %q", name, value)
+		}
+		if err := verifySignature(string(text), bytes.NewReader([]byte("x")), 1, b); err == nil {
+			t.Error("a signature by nobody holds")
+		}
+	})
 }

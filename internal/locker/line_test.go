@@ -1,6 +1,7 @@
 package locker
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/json"
 	"testing"
@@ -60,5 +61,23 @@ func FuzzLine(f *testing.F) {
 			t.Fatalf("JSON refuses what was read: %v", err)
 		}
 		require.Equal(t, w.File, direct)
+	})
+}
+
+// Whatever a set of a copy holds, it is read within bounds, and no entry of it would
+// be laid out outside its folder.
+func FuzzDecodeSet(f *testing.F) {
+	f.Add([]byte(`{"format":"freshkeel-set/1","owner":"server-1","id":"b0001","files":1}` + "\n" + `{"path":"a","kind":"file","mode":420,"uid":0,"gid":0}` + "\n" + `{"end":1}` + "\n"))
+	f.Add([]byte(`{"format":"freshkeel-set/1","files":99999999999}` + "\n" + `{"path":"../a","kind":"link","target":"/etc"}` + "\n" + `{"end":1}` + "\n"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		s, err := decodeSet(bufio.NewReader(bytes.NewReader(b)), false)
+		if err != nil || contained(s.Entries) != nil {
+			return
+		}
+		for _, e := range s.Entries {
+			if !tree.Local(e.Path) {
+				t.Errorf("%q got through", e.Path)
+			}
+		}
 	})
 }
