@@ -5,12 +5,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
-
-	"golang.org/x/sync/errgroup"
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/locker"
@@ -146,12 +143,9 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
 	}
-	atOnce, err := tree.FlushAll(to)
-	if err != nil {
-		return err
-	}
 	_, err = k.step("restore", func() (string, error) {
-		var dirs, files []*locker.File
+		var dirs []*locker.File
+		var files []locker.Laying
 		var total, done int64
 		var change func(*locker.File)
 		if k.as != "" { // a copy's
@@ -169,7 +163,7 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 			case f.Kind == tree.Dir:
 				dirs = append(dirs, f)
 			default:
-				files = append(files, f)
+				files = append(files, locker.Laying{Full: filepath.Join(to, filepath.FromSlash(f.Path)), File: f})
 				total += f.Size
 			}
 		}
@@ -178,40 +172,12 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 				return "", err
 			}
 		}
-		var mu sync.Mutex
 		moves := k.moves("restore")
-		g, gctx := errgroup.WithContext(ctx)
-		workers := runtime.GOMAXPROCS(0)
-		for w := range workers { // each a stretch of its own: neighbours lie in one frame
-			part := files[len(files)*w/workers : len(files)*(w+1)/workers]
-			g.Go(func() error {
-				reader := l.Reader()
-				defer reader.Close()
-				lay := reader.Lay
-				if atOnce {
-					lay = reader.LayLater
-				}
-				for _, f := range part {
-					if err := gctx.Err(); err != nil {
-						return err
-					}
-					full := filepath.Join(to, filepath.FromSlash(f.Path))
-					if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-						return err
-					}
-					if err := lay(full, *f); err != nil {
-						return fmt.Errorf("restore %s: %w", f.Path, err)
-					}
-					mu.Lock()
-					done += f.Size
-					moves(done, total)
-					mu.Unlock()
-				}
-				return nil
-			})
-		}
-		if err := g.Wait(); err != nil {
-			return "", err
+		if err := l.LayAll(ctx, files, 0o755, []string{to}, func(one locker.Laying) {
+			done += one.File.Size
+			moves(done, total)
+		}); err != nil {
+			return "", fmt.Errorf("restore %w", err)
 		}
 		slices.SortFunc(dirs, func(a, b *locker.File) int { return strings.Compare(b.Path, a.Path) })
 		for _, d := range dirs {

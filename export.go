@@ -87,6 +87,8 @@ func writeTarZst(ctx context.Context, out io.Writer, l *locker.Locker, s *locker
 
 func writeTar(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Set) error {
 	t := tar.NewWriter(out)
+	r := l.Reader() // one for all: neighbours lie in one frame
+	defer r.Close()
 	for _, f := range s.Entries {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -110,7 +112,7 @@ func writeTar(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Se
 			return fmt.Errorf("export %s: %w", f.Path, err)
 		}
 		if f.Kind == tree.File {
-			if err := l.Copy(t, f); err != nil {
+			if err := r.Copy(t, f); err != nil {
 				return err
 			}
 		}
@@ -120,6 +122,8 @@ func writeTar(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Se
 
 func writeZip(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Set) error {
 	z := zip.NewWriter(out)
+	r := l.Reader()
+	defer r.Close()
 	for _, f := range s.Entries {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -140,7 +144,7 @@ func writeZip(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Se
 		}
 		switch f.Kind {
 		case tree.File:
-			err = l.Copy(w, f)
+			err = r.Copy(w, f)
 		case tree.Link:
 			_, err = io.WriteString(w, f.Target)
 		}

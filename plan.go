@@ -2,6 +2,7 @@ package freshkeel
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -465,6 +466,17 @@ func (k *Keel) stage(run swap.Run, p *Plan, progress func(done, total int64)) er
 		owned[p.owned[i].Path] = &p.owned[i]
 	}
 	var done int64
+	noted := func(at string, f *locker.File) {
+		// The times that it has now prove later that nobody wrote to it.
+		if o := owned[at]; o != nil && f.Kind == tree.File {
+			if e, ok, err := tree.Describe(run.Staged(at), at); err == nil && ok {
+				o.Mtime, o.Inode = e.Mtime, e.Inode
+			}
+		}
+		done += f.Size
+		progress(done, p.Bytes)
+	}
+	mine := map[string]*locker.File{} // each as it is laid out; edited texts are laid out here
 	for _, s := range p.Steps {
 		f, ok := p.files[s.Path]
 		if !ok {
@@ -473,21 +485,18 @@ func (k *Keel) stage(run swap.Run, p *Plan, progress func(done, total int64)) er
 		if f.UID < 0 {
 			f.UID, f.GID = owner.UID, owner.GID
 		}
-		lay := func(at string) error { return l.Lay(at, f) }
 		if e := p.edit(s.Path); e != nil {
-			lay = func(at string) error { return layText(at, e.text, f.Entry) }
-		}
-		if err := layStaged(run, f, lay); err != nil {
-			return fmt.Errorf("stage %s: %w", s.Path, err)
-		}
-		// The times that it has now prove later that nobody wrote to it.
-		if o := owned[s.Path]; o != nil && f.Kind == tree.File {
-			if e, ok, err := tree.Describe(run.Staged(f.Path), s.Path); err == nil && ok {
-				o.Mtime, o.Inode = e.Mtime, e.Inode
+			if err := layStaged(run, f, func(at string) error { return layText(at, e.text, f.Entry) }); err != nil {
+				return fmt.Errorf("stage %s: %w", s.Path, err)
 			}
+			noted(s.Path, &f)
+			continue
 		}
-		done += f.Size
-		progress(done, p.Bytes)
+		mine[s.Path] = &f
+	}
+	find := func(at string) *locker.File { return mine[at] }
+	if err := stageSteps(context.Background(), l, run, p.Steps, find, func(one locker.Laying) { noted(one.File.Path, one.File) }); err != nil {
+		return fmt.Errorf("stage %w", err)
 	}
 	return nil
 }

@@ -1,8 +1,10 @@
 package freshkeel
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -149,14 +151,8 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 		return nil, err
 	}
 	run.Places = p.places
-	for _, s := range p.steps {
-		if s.Do == swap.Remove || s.Do == swap.DropDir {
-			continue
-		}
-		f := *set.Find(s.Path)
-		if err := layStaged(run, f, func(at string) error { return l.Lay(at, f) }); err != nil {
-			return nil, fmt.Errorf("put back %s: %w", s.Path, err)
-		}
+	if err := stageSteps(context.Background(), l, run, p.steps, set.Find, nil); err != nil {
+		return nil, fmt.Errorf("put back %w", err)
 	}
 	if len(p.steps) > 0 {
 		plan := run.Plan(p.steps)
@@ -180,6 +176,34 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 	report := &putBackReport{set: set, asideDir: filepath.Join(run.Dir, "displaced")}
 	report.restored, report.aside = p.count()
 	return report, nil
+}
+
+// stageSteps lays out what steps bring in, beside the install: new folders one by
+// one, files and links many at a time.
+func stageSteps(ctx context.Context, l *locker.Locker, run swap.Run, steps []swap.Step, find func(path string) *locker.File, each func(locker.Laying)) error {
+	var list []locker.Laying
+	for _, s := range steps {
+		f := find(s.Path)
+		switch {
+		case f == nil || s.Do == swap.Remove || s.Do == swap.DropDir:
+		case f.Kind == tree.Dir:
+			if err := layStaged(run, *f, func(at string) error { return l.Lay(at, *f) }); err != nil {
+				return fmt.Errorf("%s: %w", s.Path, err)
+			}
+		default:
+			list = append(list, locker.Laying{Full: run.Staged(s.Path), File: f})
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	tops := run.Sides()
+	for _, top := range tops {
+		if err := os.MkdirAll(top, 0o700); err != nil {
+			return err
+		}
+	}
+	return l.LayAll(ctx, list, 0o700, tops, each)
 }
 
 // unchanged tells whether an installed entry still is what was backed up,
