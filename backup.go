@@ -66,6 +66,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 			}
 		}
 		release()
+		k.tellLinks(taken)
 		moving = taken.Moving
 		k.doubt(taken)
 		set = &locker.Set{Version: inv.Version, Label: label, Only: part.Only, Left: part.Leave}
@@ -75,6 +76,16 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, plural(set.Files, "file"), Bytes(set.Bytes), Bytes(set.New)), nil
 	})
 	return set, moving, err
+}
+
+// tellLinks names what a backup has as a link alone: what lies behind one that leads
+// out of the install is not in it.
+func (k *Keel) tellLinks(t *locker.Taken) {
+	for _, f := range t.Entries {
+		if f.Kind == tree.Link && k.leadsOut(f.Entry) {
+			k.warn("%s is a link to %s, outside the install: what lies there is not in this backup", f.Path, f.Target)
+		}
+	}
 }
 
 // quiet has a running server save, and hold still until release is called: by

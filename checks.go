@@ -214,6 +214,18 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 	if n := len(s.plan.Reserved); n > 0 {
 		out = append(out, ok("%s of Fresh Keel's own, from another install, in the build: left out", plural(n, "file"))...)
 	}
+	// What is too long for the system would fail in the middle of staging.
+	for _, st := range s.plan.Steps {
+		full := len(s.k.path(st.Path)) + len("/.freshkeel/refits/r0000/displaced/") + 64
+		switch long := slices.MaxFunc(strings.Split(st.Path, "/"), func(a, b string) int { return len(a) - len(b) }); {
+		case len(long) > tree.MaxName:
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.60s… is a name of %d bytes", long, len(long)), Where: s.k.path(path.Dir(st.Path)),
+				Why: fmt.Sprintf("this system has names of at most %d bytes", tree.MaxName), Do: "ask the makers; or leave the file out, with [source] leave"})
+		case full > tree.MaxPath:
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.80s… makes a path of %d bytes", st.Path, full), Where: s.k.Dir,
+				Why: fmt.Sprintf("this system has paths of at most %d bytes, and files are staged below %s", tree.MaxPath, tree.StateFolder), Do: "move the install to a shorter path"})
+		}
+	}
 	for _, b := range s.plan.Blocked {
 		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.path), Where: s.k.path(b.path), Why: b.why,
 			Do: "move what stands there out of the way, or name it in [server] keep"})
@@ -493,16 +505,22 @@ func checkLinks(_ context.Context, s *situation) (out []Finding) {
 		if e.Kind != tree.Link {
 			continue
 		}
-		to := e.Target
-		if !filepath.IsAbs(to) {
-			to = filepath.Join(filepath.Dir(s.k.path(at)), to)
-		}
-		if !tree.Inside(s.k.Dir, to) {
+		if s.k.leadsOut(e) {
 			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s is a link to %s, outside the install", at, e.Target), Where: s.k.path(at),
 				Why: "what lies there is neither backed up nor put back by a rollback", Do: "move it into the install, or back it up yourself"})
 		}
 	}
 	return out
+}
+
+// leadsOut tells whether a link of the install leads out of it, all links on the way
+// followed.
+func (k *Keel) leadsOut(e tree.Entry) bool {
+	to := e.Target
+	if !filepath.IsAbs(to) {
+		to = filepath.Join(filepath.Dir(k.path(e.Path)), to)
+	}
+	return !tree.Inside(tree.Real(k.Dir), tree.Real(to))
 }
 
 func plural(n int, what string) string {

@@ -55,7 +55,7 @@ func (w where) open(o Options, logins []profile.Login, dir string) (*locker.Copy
 	if store.IsAddress(w.to) {
 		a, err := store.ParseAddress(w.to)
 		if err != nil {
-			return nil, &Usage{w.to + ": " + err.Error(), ""}
+			return nil, &Usage{fetch.Shown(w.to) + ": " + err.Error(), ""}
 		}
 		key, secret, plain, err := c.Keys(a.Host)
 		switch {
@@ -73,7 +73,7 @@ func (w where) open(o Options, logins []profile.Login, dir string) (*locker.Copy
 			return nil, err
 		}
 		for _, apart := range []struct{ dir, what string }{{dir, "the install"}, {o.Home, "FRESHKEEL_HOME"}} {
-			if apart.dir != "" && tree.Inside(apart.dir, full) {
+			if apart.dir != "" && tree.Inside(tree.Real(apart.dir), tree.Real(full)) {
 				return nil, &Usage{fmt.Sprintf("%s lies in %s: a copy belongs on another disk", full, apart.what), ""}
 			}
 		}

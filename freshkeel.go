@@ -27,6 +27,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/fetch"
 	"freshkeel/internal/host"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
@@ -85,7 +86,7 @@ func Open(dir string, o Options) (*Keel, error) {
 
 // homeApart keeps the locker out of what it backs up.
 func homeApart(dir, home string) error {
-	if home, err := filepath.Abs(home); err == nil && tree.Inside(dir, home) {
+	if home, err := filepath.Abs(home); err == nil && tree.Inside(tree.Real(dir), tree.Real(home)) {
 		return &Usage{fmt.Sprintf("FRESHKEEL_HOME, %s, lies in the install: every backup would hold all backups before it", home), "set it to a folder elsewhere"}
 	}
 	return nil
@@ -162,7 +163,7 @@ func (k *Keel) identity() (string, error) {
 	if b, err := tree.ReadOwn(path); err == nil && len(strings.TrimSpace(string(b))) > 0 {
 		return strings.TrimSpace(string(b)), nil
 	}
-	if err := os.MkdirAll(k.state(), 0o700); err != nil {
+	if err := tree.MakeDirs(k.state(), 0o700); err != nil {
 		return "", err
 	}
 	var b [6]byte
@@ -181,7 +182,7 @@ type holder struct {
 // lock keeps every other command that changes the install out (P7). It returns
 // the unlock function, or Busy.
 func (k *Keel) lock(doing string) (unlock func(), err error) {
-	if err := os.MkdirAll(k.state(), 0o700); err != nil {
+	if err := tree.MakeDirs(k.state(), 0o700); err != nil {
 		return nil, k.notMine(err)
 	}
 	l := tree.NewLock(k.state("lock"))
@@ -293,6 +294,9 @@ type (
 	Checked        = locker.Checked
 	Unreachable    = store.Unreachable // a place that can't be used: Do is what helps
 )
+
+// Shown is an address without what opens it: names, passwords, tokens.
+func Shown(where string) string { return fetch.Shown(where) }
 
 // Printable is a text without anything that a terminal would obey: what comes from
 // a console, a feed or a file's name is shown as that.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -199,7 +198,7 @@ func stageSteps(ctx context.Context, l *locker.Locker, run swap.Run, steps []swa
 	}
 	tops := run.Sides()
 	for _, top := range tops {
-		if err := os.MkdirAll(top, 0o700); err != nil {
+		if err := tree.MakeDirs(top, 0o700); err != nil {
 			return err
 		}
 	}

@@ -40,7 +40,7 @@ func (k *Keel) transact(e *logbook.Entry) (*transaction, error) {
 		return nil, err
 	}
 	t := k.resume(e)
-	if err := os.MkdirAll(t.dir.Dir, 0o700); err != nil {
+	if err := tree.MakeDirs(t.dir.Dir, 0o700); err != nil {
 		return nil, t.abandon(err)
 	}
 	return t, k.halt("begun")

@@ -26,7 +26,7 @@ func awayFlags(more ...cli.Flag) []cli.Flag {
 func restoreLine(c *cli.Command, id string) string {
 	line := "freshkeel backup restore " + id
 	if from := c.String("from"); from != "" {
-		line += " --from " + from
+		line += " --from " + freshkeel.Shown(from)
 	} else if c.Bool("copy") {
 		line += " --copy"
 	}

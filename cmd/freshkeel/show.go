@@ -100,7 +100,7 @@ func short(list []string) string {
 
 func (v *view) wouldFetch(rows []freshkeel.Build, w freshkeel.Want) {
 	if w.From != "" {
-		v.outcome(calm, "WOULD FETCH", w.From)
+		v.outcome(calm, "WOULD FETCH", freshkeel.Shown(w.From))
 		return
 	}
 	for i := len(rows) - 1; i >= 0; i-- {
@@ -185,7 +185,7 @@ func (v *view) checksRan(pre *freshkeel.Preflight) {
 func wantWords(pre *freshkeel.Preflight, w freshkeel.Want) (out []string) {
 	switch {
 	case w.From != "":
-		out = append(out, "--from "+w.From)
+		out = append(out, "--from "+freshkeel.Shown(w.From))
 		if w.As != "" {
 			out = append(out, "--as "+w.As)
 		}

@@ -20,6 +20,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -466,22 +467,38 @@ func nameOf(resp *http.Response) string {
 
 // IsURL tells whether where is to be fetched over http or https.
 func IsURL(where string) bool {
-	return strings.HasPrefix(where, "http://") || strings.HasPrefix(where, "https://")
+	scheme, _, ok := strings.Cut(where, "://")
+	return ok && (strings.EqualFold(scheme, "http") || strings.EqualFold(scheme, "https"))
 }
 
 // Shown is an address as it may be shown and stored: a name, password or token
-// in it is nobody's business (P9).
+// in it is nobody's business (P9). That holds for one of any scheme, and for one
+// that can't be parsed: then everything but its host and path is left out.
 func Shown(where string) string {
-	u, err := url.Parse(where)
-	if !IsURL(where) || err != nil {
+	if !addressLike.MatchString(where) || strings.HasPrefix(where, "file://") {
 		return where
 	}
-	u.User, u.Fragment = nil, ""
-	if u.RawQuery != "" {
-		u.RawQuery = "…"
+	if u, err := url.Parse(where); err == nil && u.Opaque == "" {
+		u.User, u.Fragment, u.RawFragment = nil, "", ""
+		if u.RawQuery != "" {
+			u.RawQuery = "…"
+		}
+		return u.String()
 	}
-	return u.String()
+	scheme, rest, _ := strings.Cut(where, "://")
+	rest, _, _ = strings.Cut(rest, "#")
+	rest, query, asked := strings.Cut(rest, "?")
+	if at := strings.LastIndexByte(rest, '@'); at >= 0 { // a password may hold any letter, a slash too
+		rest = rest[at+1:]
+	}
+	if asked && query != "" {
+		rest += "?…"
+	}
+	return scheme + "://" + rest
 }
+
+// addressLike is how an address of any scheme begins (RFC 3986, section 3.1).
+var addressLike = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9+.-]*://`)
 
 // LocalPath is the path in a file URL, or where itself.
 func LocalPath(where string) string { return strings.TrimPrefix(where, "file://") }

@@ -121,7 +121,7 @@ var ErrNotRunning = errors.New("the server is not running")
 // once the launch script's process exists. The minder outlives the caller.
 func Start(ctx context.Context, self []string, l Launch) (*Status, error) {
 	d := Dir(l.RunDir)
-	if err := os.MkdirAll(l.RunDir, 0o700); err != nil {
+	if err := tree.MakeDirs(l.RunDir, 0o700); err != nil {
 		return nil, err
 	}
 	if st := d.Status(); st.Running && !(l.TakeOver && st.Left) {

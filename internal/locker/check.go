@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -49,15 +50,24 @@ type Hurt struct {
 // progress, which may be nil, hears bytes done and to do.
 func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress func(done, total int64)) (*Checked, error) {
 	c := &Checked{}
+	if l.far == nil && !l.other { // what moves while it is read would look damaged
+		gate := l.gate()
+		if err := gate.RLock(); err == nil {
+			defer gate.Unlock()
+		}
+	}
 	if err := l.refresh(); err != nil {
 		return nil, err
 	}
 	bad := map[tree.Sum]string{}
 	named := map[tree.Sum]bool{}
 	var away error
+	gone := map[*Set]bool{} // dropped since they were listed
 	each := func(read func(head *Set, f *File)) {
 		for _, head := range sets {
-			if err := l.Each(head.Owner, head.ID, func(f *File) { read(head, f) }); notDamage(err) {
+			if err := l.Each(head.Owner, head.ID, func(f *File) { read(head, f) }); errors.Is(err, ErrNoSet) || errors.Is(err, fs.ErrNotExist) {
+				gone[head] = true
+			} else if notDamage(err) {
 				away = err
 			} else if err != nil {
 				if why := err.Error(); !slices.Contains(c.Broken, why) {
@@ -76,7 +86,7 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 	if away != nil {
 		return nil, away
 	}
-	c.Sets = len(sets) - len(c.Broken)
+	c.Sets = len(sets) - len(c.Broken) - len(gone)
 	var jobs []line
 	var total int64
 	l.mu.RLock()

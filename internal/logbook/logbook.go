@@ -114,7 +114,7 @@ func (b Book) path(id string) string { return filepath.Join(b.Dir, id+".json") }
 
 // Begin gives a new entry the next free number and writes it.
 func (b Book) Begin(e *Entry) error {
-	if err := os.MkdirAll(b.Dir, 0o700); err != nil {
+	if err := tree.MakeDirs(b.Dir, 0o700); err != nil {
 		return err
 	}
 	all, err := b.All()

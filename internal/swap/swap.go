@@ -213,7 +213,7 @@ func (r Run) Write(p *Plan) error {
 		return err
 	}
 	for _, dir := range r.Sides() {
-		if err := os.MkdirAll(dir, 0o700); err != nil {
+		if err := tree.MakeDirs(dir, 0o700); err != nil {
 			return fmt.Errorf("write the swap's plan: %w", err)
 		}
 	}

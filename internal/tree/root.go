@@ -45,6 +45,43 @@ func (r *Root) Full(rel string) string { return filepath.Join(r.dir, filepath.Fr
 // link, a folder, a pipe.
 var ErrNotRegular = errors.New("not a regular file")
 
+// Real is a path without links, as far as it exists: what of it is not there yet
+// stays as it is.
+func Real(path string) string {
+	rest := ""
+	for at := path; ; {
+		if real, err := filepath.EvalSymlinks(at); err == nil {
+			return filepath.Join(real, rest)
+		}
+		up := filepath.Dir(at)
+		if up == at {
+			return path
+		}
+		at, rest = up, filepath.Join(filepath.Base(at), rest)
+	}
+}
+
+// MakeDirs makes a folder of our own and those above it that are missing, and makes
+// their names durable: what is written into them later would go with them.
+func MakeDirs(dir string, mode fs.FileMode) error {
+	var made []string
+	for at := dir; ; at = filepath.Dir(at) {
+		if _, err := os.Lstat(at); err == nil || at == filepath.Dir(at) {
+			break
+		}
+		made = append(made, at)
+	}
+	if err := os.MkdirAll(dir, mode); err != nil {
+		return err
+	}
+	for _, at := range made {
+		if err := SyncDir(filepath.Dir(at)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Local tells whether a path stays below the folder that it is relative to, in
 // the form in which paths are kept here: slash-separated and clean. It need not
 // be UTF-8.

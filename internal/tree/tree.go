@@ -29,6 +29,13 @@ import (
 // file system that is mounted in one. No walk enters it.
 const StateFolder = ".freshkeel"
 
+// MaxName and MaxPath bound what systems at hand can have, in bytes (NAME_MAX and
+// PATH_MAX of Linux; others have no more).
+const (
+	MaxName = 255
+	MaxPath = 4095
+)
+
 // Ours tells whether a path is Fresh Keel's own state: nothing of a build, a
 // backup or an archive ever stands there. Some file systems take names that
 // differ in case, or in dots and blanks at the end, for the same.

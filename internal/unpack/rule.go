@@ -3,10 +3,10 @@ package unpack
 import (
 	"errors"
 	"fmt"
-	"io/fs"
 	"path"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"freshkeel/internal/tree"
 )
@@ -126,13 +126,13 @@ func (n Names) add(p string, isDir bool) error {
 	if !cleanName(p) {
 		return errors.New("leads out of the archive's folder")
 	}
-	fold := strings.ToLower(p)
+	fold := folded(p)
 	if old, ok := n[fold]; ok && (old.as != p || !isDir || !old.dir) {
 		return fmt.Errorf("has the same name as %q", old.as)
 	}
 	n[fold] = name{p, isDir}
 	for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
-		fold := strings.ToLower(dir)
+		fold := folded(dir)
 		if old, ok := n[fold]; ok && (old.as != dir || !old.dir) {
 			return fmt.Errorf("lies in what has the same name as %q", old.as)
 		} else if ok {
@@ -143,7 +143,22 @@ func (n Names) add(p string, isDir bool) error {
 	return nil
 }
 
+// folded is a name as systems that ignore case compare it. Of one that is not UTF-8
+// the letters that are none stay apart.
+func folded(p string) string {
+	if utf8.ValidString(p) {
+		return strings.ToLower(p)
+	}
+	b := []byte(p)
+	for i, c := range b {
+		if c >= 'A' && c <= 'Z' {
+			b[i] = c + 'a' - 'A'
+		}
+	}
+	return string(b)
+}
+
 // cleanName tells whether p is a relative slash path that stays where it is.
 func cleanName(p string) bool {
-	return fs.ValidPath(p) && p != "." && !strings.ContainsAny(p, "\x00") && !(len(p) > 1 && p[1] == ':')
+	return tree.Local(p) && !(len(p) > 1 && p[1] == ':')
 }
