@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -16,6 +15,7 @@ import (
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/tree"
 )
 
 // checkRuntime holds what the jar that the launch script names needs, and what
@@ -193,7 +193,7 @@ func (s *situation) content(at string) (r io.ReaderAt, size int64, done func(), 
 }
 
 func openFile(full string) (r io.ReaderAt, size int64, done func(), err error) {
-	f, err := os.Open(full)
+	f, err := tree.OpenRegular(full)
 	if err != nil {
 		return nil, 0, nil, err
 	}

@@ -83,7 +83,7 @@ func (k *Keel) openConsents() (out []Consent) {
 		if err != nil || !fi.Mode().IsRegular() || fi.Size() > maxConsent || !consentName.MatchString(d.Name()) {
 			continue
 		}
-		b, err := os.ReadFile(k.path(d.Name()))
+		b, err := tree.ReadUpTo(k.path(d.Name()), maxScript)
 		if err != nil {
 			continue
 		}

@@ -274,6 +274,9 @@ func (k *Keel) exists(p string) bool {
 	return !errors.Is(err, fs.ErrNotExist)
 }
 
+// maxScript bounds a script or a text of the install that is read whole, in bytes.
+const maxScript = 16 << 20
+
 // open opens a file of the install to be read, no link being followed.
 func (k *Keel) open(p string) (*os.File, error) {
 	in, err := tree.OpenRoot(k.Dir)

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -186,7 +185,7 @@ func (l *lookout) lookForArtifact() {
 	if e, ok := l.files[l.artifact]; ok {
 		l.shipped = time.Unix(0, e.Mtime)
 		if l.version == "" && strings.HasSuffix(e.Path, ".jar") {
-			if f, err := os.Open(filepath.Join(l.dir, filepath.FromSlash(e.Path))); err == nil {
+			if f, err := tree.OpenRegular(filepath.Join(l.dir, filepath.FromSlash(e.Path))); err == nil {
 				defer f.Close()
 				if j, _ := needs.ReadJar(f, e.Size); j != nil && j.Version != "" {
 					l.version, l.versionFrom = j.Version, "the manifest of "+e.Path
@@ -415,7 +414,7 @@ var readLoop = regexp.MustCompile(`(?i)\b(quit|stop|exit|close|shutdown|end)\b\s
 // lookForStopInScript reads a script that is itself the server: the word that
 // ends its reading loop.
 func (l *lookout) lookForStopInScript() {
-	b, err := os.ReadFile(filepath.Join(l.dir, l.script))
+	b, err := tree.ReadUpTo(filepath.Join(l.dir, l.script), maxScript)
 	if l.script == "" || err != nil {
 		return
 	}
@@ -471,7 +470,7 @@ func (l *lookout) lastLog() (name string, lines []string) {
 	if best.Path == "" {
 		return "", nil
 	}
-	f, err := os.Open(filepath.Join(l.dir, filepath.FromSlash(best.Path)))
+	f, err := tree.OpenRegular(filepath.Join(l.dir, filepath.FromSlash(best.Path)))
 	if err != nil {
 		return "", nil
 	}
@@ -520,7 +519,7 @@ func relTo(dir, full string) string {
 }
 
 func headOf(full string) []byte {
-	f, err := os.Open(full)
+	f, err := tree.OpenRegular(full)
 	if err != nil {
 		return nil
 	}

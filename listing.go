@@ -243,7 +243,7 @@ func (t *lister) installed(ctx context.Context, lf feed.ListedFile, to string) (
 			if known, ok := t.known[sum]; ok {
 				return known, true, nil
 			}
-			src, err := os.Open(full)
+			src, err := tree.OpenRegular(full)
 			if err != nil {
 				return f, false, err
 			}

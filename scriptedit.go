@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"strings"
 
 	"freshkeel/internal/launch"
@@ -62,7 +61,7 @@ func (p *Plan) editScript(k *Keel, c launch.Command, rt *needs.Runtime, why stri
 	if _, brought := p.files[c.File]; brought || !ours || here.Kind != tree.File || p.edit(c.File) != nil {
 		return nil // the build brings its own, or it is nothing that is swapped
 	}
-	text, err := os.ReadFile(k.path(c.File))
+	text, err := tree.ReadUpTo(k.path(c.File), maxScript)
 	if errors.Is(err, fs.ErrPermission) {
 		return nil
 	}

@@ -58,7 +58,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	}
 	defer unlock()
 	if st := k.runDir().Status(); st.Running {
-		return nil, &host.AlreadyRunning{PID: st.PID, Since: st.Since, How: "under its minder"}
+		return nil, &host.AlreadyRunning{PID: st.PID, Since: st.Since, How: st.How()}
 	}
 	inv, err := k.installed()
 	if err != nil {

@@ -208,3 +208,33 @@ func TestWhatSomebodyElseMayWriteDecidesNothing(t *testing.T) {
 		})
 	}
 }
+
+// The same with links that stay: each thing of ours a link to somewhere of root's.
+func TestRootIsLedNowhereByLinksThatStay(t *testing.T) {
+	asRoot(t)
+	t.Parallel()
+	for _, at := range []string{".freshkeel", ".freshkeel/run", ".freshkeel/logbook", ".freshkeel/refits", ".freshkeel/run/console.log", ".freshkeel/run/exit.json", ".freshkeel/identity", ".freshkeel/inventory.json", ".freshkeel/lock", ".freshkeel/holder.json"} {
+		t.Run(at, func(t *testing.T) {
+			t.Parallel()
+			p := newPond(t)
+			p.ok("start")
+			p.ok("refit", "--from", "next-2.0")
+			p.ok("stop")
+			p.giveTo(user)
+			victim, untouched := p.victim()
+			full := filepath.Join(p.install, at)
+			to := filepath.Join(victim, "secret")
+			if fi, err := os.Lstat(full); err == nil && fi.IsDir() {
+				to = victim
+			}
+			require.NoError(t, os.RemoveAll(full))
+			require.NoError(t, os.Symlink(to, full))
+			require.NoError(t, os.Lchown(full, user, user))
+			for _, args := range [][]string{{"status"}, {"start"}, {"log"}, {"backup", "take"}, {"rollback"}, {"stop"}} {
+				assert.NotContains(t, p.run(args...).out, "the secret of root")
+			}
+			untouched()
+			p.leaked(p.install, p.home)
+		})
+	}
+}

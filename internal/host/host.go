@@ -24,6 +24,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -111,6 +112,9 @@ type AlreadyRunning struct {
 }
 
 func (a *AlreadyRunning) Error() string {
+	if a.PID == 0 {
+		return "the server may be running: it is " + a.How
+	}
 	return fmt.Sprintf("the server is running already: process %d, for %s, %s", a.PID, time.Since(a.Since).Round(time.Second), a.How)
 }
 
@@ -125,7 +129,7 @@ func Start(ctx context.Context, self []string, l Launch) (*Status, error) {
 		return nil, err
 	}
 	if st := d.Status(); st.Running && !(l.TakeOver && st.Left) {
-		return nil, &AlreadyRunning{st.PID, st.Since, st.how()}
+		return nil, &AlreadyRunning{st.PID, st.Since, st.How()}
 	}
 	order, err := json.Marshal(l)
 	if err != nil {
@@ -188,14 +192,21 @@ func converse(in io.WriteCloser, answers *json.Decoder, order []byte) reply {
 // stands: one may just be beginning, or ending.
 const statusLimit = 10 * time.Second
 
+// silent holds the folders whose minder did not answer in this process.
+var silent sync.Map
+
 // Status asks the minder. Without one the server isn't running, and Last says
 // how it ended; or its minder was killed, and Left says that it runs on. A minder
 // that lives and says nothing leaves it Running and Silent: what is not known to
 // be down is not touched.
 func (d Dir) Status() *Status {
-	for end := time.Now().Add(statusLimit); ; {
+	limit := statusLimit
+	if _, was := silent.Load(d); was { // it is not waited for as long again in one command
+		limit = time.Second
+	}
+	for end := time.Now().Add(limit); ; {
 		var r reply
-		err := d.ask(request{Do: "status"}, answerLimit, func(dec *json.Decoder) error { return dec.Decode(&r) })
+		err := d.ask(request{Do: "status"}, min(limit, answerLimit), func(dec *json.Decoder) error { return dec.Decode(&r) })
 		if err == nil && r.Status != nil {
 			return r.Status
 		}
@@ -205,6 +216,7 @@ func (d Dir) Status() *Status {
 			break
 		}
 		if time.Now().After(end) {
+			silent.Store(d, true)
 			return &Status{Running: true, Silent: true}
 		}
 		time.Sleep(25 * time.Millisecond)
@@ -215,8 +227,8 @@ func (d Dir) Status() *Status {
 	return &Status{Last: d.lastExit()}
 }
 
-// how says where a running server stands.
-func (st *Status) how() string {
+// How says where a running server stands.
+func (st *Status) How() string {
 	switch {
 	case st.Left:
 		return "without a minder, which was killed"

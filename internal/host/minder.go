@@ -211,7 +211,7 @@ func (m *minder) lock() (func(), error) {
 func argv(l Launch) []string {
 	full := filepath.Join(l.Install, filepath.FromSlash(l.Script))
 	head := make([]byte, 4)
-	if f, err := os.Open(full); err == nil {
+	if f, err := tree.OpenRegular(full); err == nil {
 		io.ReadFull(f, head)
 		f.Close()
 	}

@@ -84,6 +84,10 @@ func (c Command) given() string {
 	return ""
 }
 
+// maxScript bounds a script, in bytes. What launches a server may also be a program,
+// which is read as far as that to see that it is one.
+const maxScript = 64 << 20
+
 // maxDepth bounds how far scripts that run scripts are followed.
 const maxDepth = 4
 
@@ -96,7 +100,12 @@ func Read(install, script string, env []string) ([]Command, error) {
 
 func read(install, script string, env []string, depth int) ([]Command, error) {
 	full := filepath.Join(install, filepath.FromSlash(script))
-	b, err := os.ReadFile(full)
+	in, err := tree.OpenRegular(full)
+	if err != nil {
+		return nil, err
+	}
+	b, err := io.ReadAll(io.LimitReader(in, maxScript))
+	in.Close()
 	if err != nil {
 		return nil, err
 	}

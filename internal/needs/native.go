@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"freshkeel/internal/tree"
 )
 
 // Native is what a Linux program asks of the machine it runs on (System V gABI,
@@ -139,7 +141,7 @@ func (n *Native) find(lib string, folders []string, brought func(string) bool) (
 		if brought(full) {
 			return full, true
 		}
-		f, err := os.Open(full)
+		f, err := tree.OpenRegular(full)
 		if err != nil {
 			continue
 		}
