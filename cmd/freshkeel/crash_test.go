@@ -27,16 +27,18 @@ type crash struct {
 	command  []string
 	always   string   // the version that must hold in the end, "" where either may
 	disks    []string // folders of the install that stand on disks of their own
+	spoilt   bool     // its first backup, b0001, has settings with which no server comes up
 }
 
 func crashes() []crash {
 	r := demo.Releases
 	return []crash{
-		{"refit that comes up", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, "", nil},
-		{"refit that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1", nil},
-		{"rollback by hand", []demo.Release{r[0], r[1]}, [][]string{{"refit"}}, []string{"rollback"}, "", nil},
-		{"restore", []demo.Release{r[0], r[1]}, [][]string{{"backup", "take"}, {"refit"}}, []string{"backup", "restore", "b0001"}, "", nil},
-		{"refit over several disks that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1", []string{"gardens", "tracks"}},
+		{"refit that comes up", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, "", nil, false},
+		{"refit that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1", nil, false},
+		{"rollback by hand", []demo.Release{r[0], r[1]}, [][]string{{"refit"}}, []string{"rollback"}, "", nil, false},
+		{"restore", []demo.Release{r[0], r[1]}, [][]string{{"backup", "take"}, {"refit"}}, []string{"backup", "restore", "b0001"}, "", nil, false},
+		{"refit over several disks that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1", []string{"gardens", "tracks"}, false},
+		{"restore that does not come up", []demo.Release{r[0], r[1]}, nil, []string{"backup", "restore", "b0001", "--only", "mossgate.conf"}, "3.4.1", nil, true},
 	}
 }
 
@@ -45,6 +47,12 @@ func (c crash) setUp(t *testing.T) *place {
 	p := mossgate(t, c.releases...)
 	for _, at := range c.disks {
 		p.ontoDisk(at)
+	}
+	if c.spoilt {
+		good := p.read("mossgate.conf")
+		p.put("mossgate.conf", strings.ReplaceAll(good, fmt.Sprint(p.port), "99999999"))
+		p.ok("backup", "take")
+		p.put("mossgate.conf", good)
 	}
 	p.ok("start")
 	for _, args := range c.prepare {
