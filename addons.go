@@ -85,7 +85,7 @@ func (s *situation) addon(at string) Addon {
 
 func (s *situation) folderAt(at string) bool {
 	_, file := s.plan.files[at]
-	return !file && (s.plan.before[at].Kind == tree.Dir || s.willBeFolder(at))
+	return !file && (s.plan.before.At(at).Kind == tree.Dir || s.willBeFolder(at))
 }
 
 // fits holds the add-on against a version; text is the range that decided.
@@ -122,7 +122,7 @@ func (k *Keel) holdBack(p *Plan, w Want) error {
 		return err
 	}
 	s := &situation{k: k, cand: &Candidate{}, plan: p, store: store}
-	all := s.addons(append(sortedPaths(p.before), sortedPaths(p.files)...), false)
+	all := s.addons(append(p.before.Paths(), sortedPaths(p.files)...), false)
 	for _, name := range w.Hold {
 		n := slices.IndexFunc(all, func(a Addon) bool { return a.Path == name || a.Name == name || path.Base(a.Path) == name })
 		if n < 0 {
@@ -151,7 +151,8 @@ func (p *Plan) leaveOut(top string) {
 	}
 	p.owned = slices.DeleteFunc(p.owned, func(o Owned) bool { return below(o.Path) })
 	p.Kept = slices.DeleteFunc(p.Kept, below)
-	for at, e := range p.before {
+	for _, e := range p.before {
+		at := e.Path
 		switch {
 		case !below(at):
 		case e.Kind == tree.Dir:

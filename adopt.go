@@ -75,7 +75,7 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if len(list) == 0 {
 		return nil, &Usage{dir + " is empty", "name the folder that the server runs from"}
 	}
-	l := &lookout{a: a, k: k, dir: dir, list: list, files: tree.ByPath(list), content: k.sums(nil), build: map[string]locker.File{}}
+	l := &lookout{a: a, k: k, dir: dir, list: list, files: list, content: k.sums(nil), build: map[string]locker.File{}}
 	if a.Build != "" {
 		if err := l.readBuild(ctx); err != nil {
 			return nil, err
@@ -186,7 +186,7 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory
 				continue
 			}
 			o := Owned{Entry: f.Entry, Sum: f.Sum}
-			here, ok := l.files[at]
+			here, ok := l.files.Get(at)
 			same := false
 			if ok {
 				var err error

@@ -21,7 +21,8 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 	for _, st := range s.plan.Steps {
 		removed[st.Path] = st.Do == swap.Remove || st.Do == swap.DropDir
 	}
-	for at := range s.plan.before {
+	for _, e := range s.plan.before {
+		at := e.Path
 		if removed[at] {
 			gone = append(gone, at)
 		} else {

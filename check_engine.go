@@ -260,7 +260,8 @@ func (s *situation) bringsAnyCase(at string) bool {
 			return true
 		}
 	}
-	for p := range s.plan.before {
+	for _, e := range s.plan.before {
+		p := e.Path
 		if strings.EqualFold(p, at) && !s.removed(p) {
 			return true
 		}

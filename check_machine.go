@@ -96,8 +96,8 @@ func heapBytes(arg string) int64 {
 // checkWorld finds files and folders of the install that everybody may write.
 func checkWorld(_ context.Context, s *situation) []Finding {
 	var open []string
-	for _, at := range sortedPaths(s.plan.before) {
-		if e := s.plan.before[at]; e.Kind != "link" && e.Mode&0o002 != 0 && e.Mode&fs.ModeSticky == 0 {
+	for _, e := range s.plan.before {
+		if at := e.Path; e.Kind != "link" && e.Mode&0o002 != 0 && e.Mode&fs.ModeSticky == 0 {
 			open = append(open, at)
 		}
 	}

@@ -77,7 +77,7 @@ func checkFrozen(_ context.Context, s *situation) (out []Finding) {
 				look("")
 				break
 			}
-			if s.plan.before[dir].Kind == tree.Dir {
+			if s.plan.before.At(dir).Kind == tree.Dir {
 				look(dir)
 			}
 		}
@@ -96,8 +96,8 @@ func checkStrangers(_ context.Context, s *situation) (out []Finding) {
 		return nil
 	}
 	var closed, others []string
-	for _, at := range sortedPaths(s.plan.before) {
-		e := s.plan.before[at]
+	for _, e := range s.plan.before {
+		at := e.Path
 		switch {
 		case e.Kind == tree.Link:
 		case os.Geteuid() != 0 && tree.Readable(s.k.path(at)) != nil:

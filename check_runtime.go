@@ -213,7 +213,8 @@ func (s *situation) willBeFolder(at string) bool {
 			return true
 		}
 	}
-	for p := range s.plan.before {
+	for _, e := range s.plan.before {
+		p := e.Path
 		if strings.HasPrefix(p, at) && !s.removed(p) {
 			return true
 		}

@@ -114,7 +114,7 @@ func (s *situation) modeOf(at string) (m uint32) {
 	if f, comes := s.plan.files[at]; comes {
 		return uint32(f.Mode)
 	}
-	return uint32(s.plan.before[at].Mode)
+	return uint32(s.plan.before.At(at).Mode)
 }
 
 func isBatch(at string) bool {
@@ -134,8 +134,8 @@ func checkOtherScripts(_ context.Context, s *situation) (out []Finding) {
 		seen[c.File] = true
 	}
 	looked := 0
-	for _, at := range sortedPaths(s.plan.before) {
-		e := s.plan.before[at]
+	for _, e := range s.plan.before {
+		at := e.Path
 		shell := strings.HasSuffix(at, ".sh")
 		if strings.Contains(at, "/") || e.Kind != tree.File || seen[at] || e.Size > 64<<10 || !(shell || isBatch(at)) || slices.Contains(s.plan.Steps, swap.Step{Do: swap.Remove, Path: at}) {
 			continue

@@ -104,7 +104,7 @@ func (s *situation) willBe(at string) bool {
 	if _, ok := s.plan.files[at]; ok {
 		return true
 	}
-	e, ok := s.plan.before[at]
+	e, ok := s.plan.before.Get(at)
 	if !ok && s.k.exists(at) {
 		return true // in a skipped folder
 	}
@@ -325,7 +325,7 @@ func checkWritable(_ context.Context, s *situation) (out []Finding) {
 			if d == "." {
 				break
 			}
-			if _, ok := s.plan.before[d]; ok {
+			if _, ok := s.plan.before.Get(d); ok {
 				dirs[d] = true
 				break
 			}
@@ -424,15 +424,11 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 		n.inodes += uint64(inodes)
 		n.what = append(n.what, fmt.Sprintf("%s for the %s", Bytes(bytes), what))
 	}
-	list := make([]tree.Entry, 0, len(s.plan.before))
-	for _, at := range sortedPaths(s.plan.before) {
-		list = append(list, s.plan.before[at])
-	}
 	base, err := s.k.lastBackup(s.store)
 	if err != nil {
 		return []Finding{{Level: Warn, What: "what the backup needs can't be told: " + err.Error(), Where: s.store.Dir(), Why: "a full disk would end it before anything is changed", Do: "freshkeel backup list"}}
 	}
-	backup := base.Unproven(list)
+	backup := base.Unproven(s.plan.before)
 	// A new file and, on the way, its folder: what is displaced needs none.
 	for place, n := range s.plan.staging() {
 		spare := int64(slack)
@@ -500,8 +496,8 @@ func checkStopping(_ context.Context, s *situation) []Finding {
 // checkLinks tells of what a backup can't hold: it stores a link, not what
 // lies behind it.
 func checkLinks(_ context.Context, s *situation) (out []Finding) {
-	for _, at := range sortedPaths(s.plan.before) {
-		e := s.plan.before[at]
+	for _, e := range s.plan.before {
+		at := e.Path
 		if e.Kind != tree.Link {
 			continue
 		}

@@ -139,7 +139,7 @@ func (k *Keel) planConsents(p *Plan, w Want) error {
 		}
 		p.Edits = append(p.Edits, Edit{Path: c.Path, Line: c.Line, Old: c.Says, New: c.yes, Why: by, text: c.agreed, consent: true})
 		if _, comes := p.files[c.Path]; !comes {
-			f := locker.File{Entry: p.before[c.Path]}
+			f := locker.File{Entry: p.before.At(c.Path)}
 			f.Size = int64(len(c.agreed))
 			p.files[c.Path] = f
 			p.Steps = append(p.Steps, swap.Step{Do: swap.Replace, Path: c.Path})

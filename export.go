@@ -220,7 +220,7 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 		rule.Strip = 1
 	}
 	var mu sync.Mutex
-	got := map[string]locker.File{}
+	var got []locker.File // names are held apart while it is opened
 	left := 0
 	_, err = unpack.Unpacked(ctx, v, rule, work, func(it unpack.Item) error {
 		if profile.Reserved(it.Path) {
@@ -238,7 +238,7 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 		}
 		mu.Lock()
 		defer mu.Unlock()
-		got[it.Path] = itemEntry(f, it, it.Path)
+		got = append(got, itemEntry(f, it, it.Path))
 		return nil
 	})
 	if err != nil {
@@ -247,9 +247,6 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 	if left > 0 {
 		k.note("left out of %s, since they are Fresh Keel's own: %s", v.Name, plural(left, "file"))
 	}
-	t := &locker.Taken{}
-	for _, at := range sortedPaths(got) {
-		t.Entries = append(t.Entries, got[at])
-	}
-	return t, nil
+	slices.SortFunc(got, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })
+	return &locker.Taken{Entries: got}, nil
 }

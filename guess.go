@@ -28,7 +28,7 @@ type lookout struct {
 	k       *Keel
 	dir     string
 	list    []tree.Entry
-	files   map[string]tree.Entry
+	files   tree.List
 	content sums // of the installed files, each read once
 
 	set   *locker.Set // the build it was made from
@@ -182,7 +182,7 @@ func (l *lookout) lookForArtifact() {
 	if l.artifact == "" {
 		l.artifact = l.script
 	}
-	if e, ok := l.files[l.artifact]; ok {
+	if e, ok := l.files.Get(l.artifact); ok {
 		l.shipped = time.Unix(0, e.Mtime)
 		if l.version == "" && strings.HasSuffix(e.Path, ".jar") {
 			if f, err := tree.OpenRegular(filepath.Join(l.dir, filepath.FromSlash(e.Path))); err == nil {
@@ -210,7 +210,7 @@ func (l *lookout) lookForPlace() {
 	}
 	for _, at := range sortedPaths(l.build) {
 		b := l.build[at]
-		if _, same := l.files[at]; same || b.Kind != tree.File || b.Size == 0 {
+		if _, same := l.files.Get(at); same || b.Kind != tree.File || b.Size == 0 {
 			continue
 		}
 		for _, e := range here[b.Size] {
@@ -250,19 +250,13 @@ func (l *lookout) lookForOwnFiles() {
 	for _, p := range l.place {
 		used[p[1]] = true
 	}
-	tops := map[string][]tree.Entry{} // files by their top folder
-	for _, e := range l.list {
-		if top, _, below := strings.Cut(e.Path, "/"); below && e.Kind == tree.File {
-			tops[top] = append(tops[top], e)
-		}
-	}
 	l.lookAtScript()
 	for _, e := range l.list {
 		if strings.Contains(e.Path, "/") || e.Path == profile.FileName || used[e.Path] || e.Path == l.artifact || e.Path == l.script {
 			continue
 		}
 		if e.Kind == tree.Dir {
-			l.sortFolder(e.Path, tops[e.Path])
+			l.sortFolder(e.Path, l.files.Below(e.Path))
 			continue
 		}
 		if e.Kind != tree.File {
@@ -311,7 +305,7 @@ func (l *lookout) lookAtScript() {
 	}
 	from := "the launch script: its flags are yours"
 	if b, ships := l.build[l.script]; ships {
-		if same, err := l.content.sameAs(l.files[l.script], b); err == nil && same {
+		if same, err := l.content.sameAs(l.files.At(l.script), b); err == nil && same {
 			return
 		}
 		from += "; it is not as the build ships it"
@@ -320,13 +314,17 @@ func (l *lookout) lookAtScript() {
 }
 
 // sortFolder decides about one folder at the top of the install.
-func (l *lookout) sortFolder(dir string, files []tree.Entry) {
+func (l *lookout) sortFolder(dir string, below tree.List) {
 	if skipName.MatchString(dir) {
 		l.skip = append(l.skip, found{dir + "/**", "logs or cache, by its name"})
 		return
 	}
-	ships, newer, settings, live := false, 0, 0, 0
-	for _, e := range files {
+	ships, files, newer, settings, live := false, 0, 0, 0, 0
+	for _, e := range below {
+		if e.Kind != tree.File {
+			continue
+		}
+		files++
 		if _, ok := l.build[e.Path]; ok {
 			ships = true
 		}
@@ -341,7 +339,7 @@ func (l *lookout) sortFolder(dir string, files []tree.Entry) {
 		}
 	}
 	switch {
-	case len(files) == 0 && !worldName.MatchString(dir):
+	case files == 0 && !worldName.MatchString(dir):
 	case worldName.MatchString(dir):
 		from := "a world, by its name"
 		if live > 0 {
@@ -350,17 +348,17 @@ func (l *lookout) sortFolder(dir string, files []tree.Entry) {
 			from += fmt.Sprintf("; %s in it written after %s", plural(newer, "file"), l.artifact)
 		}
 		l.keep = append(l.keep, found{dir + "/**", from})
-	case l.known && !ships && settings*2 > len(files):
+	case l.known && !ships && settings*2 > files:
 		l.settings = append(l.settings, found{dir + "/**", "settings, by their kind; the build ships none of them"})
 	case l.known && !ships:
 		l.keep = append(l.keep, found{dir + "/**", "the build ships nothing of it"})
 	case live > 0:
 		l.keep = append(l.keep, found{dir + "/**", fmt.Sprintf("%s in it written while the server ran", plural(live, "file"))})
 	case l.known:
-	case settings*2 > len(files) && regexp.MustCompile(`(?i)conf|settings`).MatchString(dir):
+	case settings*2 > files && regexp.MustCompile(`(?i)conf|settings`).MatchString(dir):
 		l.settings = append(l.settings, found{dir + "/**", "settings, by name and kind"})
-	case newer*2 > len(files) && newer > 0:
-		l.keep = append(l.keep, found{dir + "/**", fmt.Sprintf("%d of its %s written after %s", newer, plural(len(files), "file"), l.artifact)})
+	case newer*2 > files && newer > 0:
+		l.keep = append(l.keep, found{dir + "/**", fmt.Sprintf("%d of its %s written after %s", newer, plural(files, "file"), l.artifact)})
 	}
 }
 

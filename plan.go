@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
+	"strings"
 
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
@@ -48,7 +49,7 @@ type Plan struct {
 	set     *locker.Set
 	files   map[string]locker.File   // what is staged, by path in the install
 	owned   []Owned                  // the inventory afterwards
-	before  map[string]tree.Entry    // the install as the plan saw it
+	before  tree.List                // the install as the plan saw it
 	unfound []string                 // [place] patterns that match nothing
 	known   bool                     // the old build's files are known
 	layerOf map[string]string        // path → layer; "": the build
@@ -139,7 +140,7 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
-	p := &Plan{From: inv.Version, To: f.Version, Channel: orElse(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: tree.ByPath(list),
+	p := &Plan{From: inv.Version, To: f.Version, Channel: orElse(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: list,
 		oldSets: inv.sets(), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
 	p.Places, p.Mounted = tree.Places(k.Dir, list)
 	build := k.compose(p, f)
@@ -195,7 +196,7 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 	if k.Profile.Server.Skip.Match(at) {
 		return nil
 	}
-	here, exists := p.before[at]
+	here, exists := p.before.Get(at)
 	was, had := old[at]
 	own := k.Profile.Server.Own(at)
 	if f.Kind == tree.Dir {
@@ -279,7 +280,7 @@ func (p *Plan) take(do, at string, f locker.File) {
 // folders alone, never through a link to somewhere else.
 func (p *Plan) behind(at string) string {
 	for dir := path.Dir(at); dir != "."; dir = path.Dir(dir) {
-		if e, ok := p.before[dir]; ok && e.Kind != tree.Dir {
+		if e, ok := p.before.Get(dir); ok && e.Kind != tree.Dir {
 			if e.Kind == tree.Link {
 				return fmt.Sprintf("%s is a link to %s, and files behind a link are not exchanged", dir, e.Target)
 			}
@@ -297,7 +298,7 @@ func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[strin
 		if !p.known && was.Layer == "" {
 			continue
 		}
-		here, exists := p.before[at]
+		here, exists := p.before.Get(at)
 		if _, stays := build[at]; stays || !exists || was.Kind == tree.Dir || here.Kind != was.Kind || k.Profile.Server.Own(at) || at == k.Profile.Launch.Script {
 			continue
 		}
@@ -400,7 +401,7 @@ func (k *Keel) planFolders(p *Plan, build map[string]locker.File) {
 		}
 	}
 	for at, f := range build {
-		if _, exists := p.before[at]; f.Kind == tree.Dir && !exists && !profile.Reserved(at) && !k.Profile.Server.Own(at) && !k.Profile.Server.Skip.Match(at) && p.behind(at) == "" {
+		if _, exists := p.before.Get(at); f.Kind == tree.Dir && !exists && !profile.Reserved(at) && !k.Profile.Server.Own(at) && !k.Profile.Server.Skip.Match(at) && p.behind(at) == "" {
 			need[at] = true
 			above(at, func(dir string) { need[dir] = true })
 		}
@@ -418,7 +419,7 @@ func (k *Keel) planFolders(p *Plan, build map[string]locker.File) {
 		delete(drop, at)
 	}
 	for dir := range need {
-		if _, exists := p.before[dir]; exists {
+		if _, exists := p.before.Get(dir); exists {
 			continue
 		}
 		f := locker.File{Entry: tree.Entry{Path: dir, Kind: tree.Dir, Mode: 0o755, UID: -1, GID: -1}}
@@ -433,6 +434,19 @@ func (k *Keel) planFolders(p *Plan, build map[string]locker.File) {
 	}
 }
 
+// checked lets go of what only checks ask for: of the install as the plan saw it, what
+// the plan touches is all that is held against it later.
+func (p *Plan) checked() {
+	var kept tree.List
+	for _, s := range p.Steps {
+		if e, ok := p.before.Get(s.Path); ok {
+			kept = append(kept, e)
+		}
+	}
+	slices.SortFunc(kept, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
+	p.before = slices.CompactFunc(kept, func(a, b tree.Entry) bool { return a.Path == b.Path })
+}
+
 // still tells whether the install is what the plan saw, as far as the plan
 // touches it: the server was running since, and may have written.
 func (k *Keel) still(p *Plan) error {
@@ -440,7 +454,7 @@ func (k *Keel) still(p *Plan) error {
 		if s.Do == swap.MakeDir || s.Do == swap.DropDir {
 			continue
 		}
-		was, had := p.before[s.Path]
+		was, had := p.before.Get(s.Path)
 		now, ok, err := tree.Describe(k.path(s.Path), s.Path)
 		gone := err != nil || !ok
 		if had == gone || (had && !(now.SameIdentity(was) || (was.Inode == 0 && now.Size == was.Size && now.Mtime == was.Mtime))) {

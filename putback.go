@@ -63,10 +63,18 @@ func (p *backPlan) count() (restored, aside int) {
 
 // planPutBack looks at the install and finds all that differs from the backup.
 func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
-	list, err := tree.Walk(k.Dir, tree.Patterns(set.Skipped))
-	if err != nil {
+	// What is out of scope, a world most often, is not held on to.
+	var list []tree.Entry
+	if err := tree.WalkEach(k.Dir, tree.Patterns(set.Skipped), func(found []tree.Entry) {
+		for _, e := range found {
+			if e.Kind == tree.Dir || sc.within(e.Path) || sc.takeAway(e.Path) {
+				list = append(list, e)
+			}
+		}
+	}); err != nil {
 		return nil, err
 	}
+	slices.SortFunc(list, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
 	p := &backPlan{set: set}
 	p.places, _ = tree.Places(k.Dir, list)
 	if err := k.usable(p.places); err != nil {
@@ -315,6 +323,20 @@ func (k *Keel) backupOf(e *logbook.Entry) (*locker.Set, error) {
 		}
 	}
 	return k.namedBackup(e.Backup, is, "taken for "+e.ID+" on "+e.Started.Local().Format(time.DateTime), e.Locker)
+}
+
+// headOf is backupOf without the entries, which are many.
+func (k *Keel) headOf(e *logbook.Entry) (*locker.Set, error) {
+	heads, err := k.Backups()
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range heads {
+		if b.Run == e.ID && b.Taken.Equal(e.BackupTaken) {
+			return b, nil
+		}
+	}
+	return nil, fmt.Errorf("%s: %w", e.Backup, locker.ErrNoSet)
 }
 
 // namedBackup reads a backup by its number, held to what it must be; under another

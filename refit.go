@@ -52,6 +52,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 		return nil, err
 	}
 	defer t.close()
+	pre.Plan.checked()
 	if err := t.stage(pre.Plan); err != nil {
 		return t.e, t.abandon(err)
 	}
@@ -66,7 +67,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if err := t.stop(ctx); err != nil {
 		return t.e, t.abandon(err)
 	}
-	if _, err := t.backUp(context.WithoutCancel(ctx), fmt.Sprintf("before %s: %s → %s", t.e.ID, orUnknown(t.e.From), orUnknown(t.e.To))); err != nil {
+	if err := t.backUp(context.WithoutCancel(ctx), fmt.Sprintf("before %s: %s → %s", t.e.ID, orUnknown(t.e.From), orUnknown(t.e.To))); err != nil {
 		return t.e, t.abandon(err)
 	}
 	if err := t.recheck(pre, w); err != nil {
@@ -240,7 +241,7 @@ const trialParts = 20
 // it changes nothing of how the refit ended.
 func (t *transaction) trialRead() {
 	t.step("trial read", func() (string, error) {
-		set, err := t.k.backupOf(t.e)
+		set, err := t.k.headOf(t.e)
 		if err != nil {
 			return "", err
 		}

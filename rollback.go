@@ -167,7 +167,7 @@ func (t *transaction) takeDown(ctx context.Context, label string) error {
 	if err := t.stop(ctx); err != nil {
 		return t.abandon(err)
 	}
-	if _, err := t.backUp(context.WithoutCancel(ctx), label); err != nil {
+	if err := t.backUp(context.WithoutCancel(ctx), label); err != nil {
 		return t.abandon(err)
 	}
 	if err := ctx.Err(); err != nil {

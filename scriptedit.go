@@ -57,7 +57,7 @@ func (k *Keel) planScript(p *Plan, f *Fetched) error {
 }
 
 func (p *Plan) editScript(k *Keel, c launch.Command, rt *needs.Runtime, why string) error {
-	here, ours := p.before[c.File]
+	here, ours := p.before.Get(c.File)
 	if _, brought := p.files[c.File]; brought || !ours || here.Kind != tree.File || p.edit(c.File) != nil {
 		return nil // the build brings its own, or it is nothing that is swapped
 	}

@@ -55,6 +55,7 @@ func (t *transaction) close() {
 	if t.writer != nil {
 		t.writer.Close()
 	}
+	t.writer, t.copied = nil, nil
 }
 
 // step runs a step, tells of it, and records its time.
@@ -177,6 +178,7 @@ func (t *transaction) preCopy(ctx context.Context) error {
 		if err := t.copied.Prepare(); err != nil {
 			return "", err
 		}
+		t.copied.Compact()
 		return fmt.Sprintf("%s read while the server ran", Bytes(t.copied.Read)), nil
 	})
 }
@@ -209,9 +211,8 @@ func (t *transaction) stop(ctx context.Context) error {
 }
 
 // backUp is the second pass: with the server down it is consistent.
-func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, error) {
-	var set *locker.Set
-	err := t.step("backup", func() (string, error) {
+func (t *transaction) backUp(ctx context.Context, label string) error {
+	return t.step("backup", func() (string, error) {
 		if err := t.k.halt("backup"); err != nil {
 			return "", err
 		}
@@ -225,17 +226,17 @@ func (t *transaction) backUp(ctx context.Context, label string) (*locker.Set, er
 		if err := t.k.dumpData(ctx, t.writer, taken); err != nil {
 			return "", err
 		}
-		set = &locker.Set{Version: t.e.From, Label: label, Run: t.e.ID}
+		set := &locker.Set{Version: t.e.From, Label: label, Run: t.e.ID}
 		if err = t.k.publish(t.writer, taken, set); err != nil {
 			return "", err
 		}
+		t.close() // what the passes found of a large install takes much room
 		t.e.Backup, t.e.BackupTaken = set.ID, set.Taken
 		if l, err := t.k.locker(); err == nil {
 			t.e.Locker = l.Dir()
 		}
 		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, plural(set.Files, "file"), Bytes(set.Bytes), Bytes(set.New)), nil
 	})
-	return set, err
 }
 
 // comeBack starts the server of the version that is in place again, and

@@ -24,6 +24,9 @@ type Taken struct {
 	Doubt   error // the base was damaged: what lies behind that was read again
 
 	blocks []block // of Entries, with the frames that the base has of them
+
+	compact bool // Entries are let go of; the blocks have their frames
+	total   int  // how many they were
 }
 
 // Fill gives a set the entries of a pass.

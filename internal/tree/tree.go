@@ -217,6 +217,42 @@ func Find(list []Entry, path string) *Entry {
 	return &list[i]
 }
 
+// List is entries sorted by path, as Walk gives them: it is asked by path without
+// the room that a map of as many would take.
+type List []Entry
+
+// Get is the entry with a path.
+func (l List) Get(path string) (Entry, bool) {
+	if e := Find(l, path); e != nil {
+		return *e, true
+	}
+	return Entry{}, false
+}
+
+// At is Get for a caller to whom no entry is like an empty one.
+func (l List) At(path string) Entry {
+	e, _ := l.Get(path)
+	return e
+}
+
+// Below is what lies in a folder, at any depth.
+func (l List) Below(dir string) List {
+	after := func(prefix string) int {
+		i, _ := slices.BinarySearchFunc(l, prefix, func(e Entry, p string) int { return strings.Compare(e.Path, p) })
+		return i
+	}
+	return l[after(dir+"/"):after(dir+"0")] // 0 is the letter behind the slash
+}
+
+// Paths are the paths of all entries.
+func (l List) Paths() []string {
+	out := make([]string, len(l))
+	for i, e := range l {
+		out[i] = e.Path
+	}
+	return out
+}
+
 // ByPath indexes entries by their path.
 func ByPath(list []Entry) map[string]Entry {
 	m := make(map[string]Entry, len(list))
