@@ -514,7 +514,7 @@ func checkLinks(_ context.Context, s *situation) (out []Finding) {
 func (k *Keel) leadsOut(e tree.Entry) bool {
 	to := e.Target
 	if !filepath.IsAbs(to) {
-		to = filepath.Join(filepath.Dir(k.path(e.Path)), to)
+		to = filepath.Dir(k.path(e.Path)) + string(filepath.Separator) + to // and not cleaned: a link may stand before a ".."
 	}
 	return !tree.Inside(tree.Real(k.Dir), tree.Real(to))
 }

@@ -67,6 +67,8 @@ func (w where) open(o Options, logins []profile.Login, dir string) (*locker.Copy
 		if place, err = store.OpenS3(a, key, secret); err != nil {
 			return nil, err
 		}
+	} else if strings.Contains(w.to, "://") {
+		return nil, &Usage{fmt.Sprintf("%s is no address of an object store", fetch.Shown(w.to)), "s3+https://HOST/BUCKET/PREFIX, or a folder"}
 	} else {
 		full, err := c.Folder(w.to)
 		if err != nil {

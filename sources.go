@@ -313,6 +313,9 @@ func (k *Keel) fromPlace(w Want) (*Candidate, error) {
 		c.parts = []feed.Part{{Wanted: fetch.Wanted{URL: w.From, Key: key}}}
 		return c, nil
 	}
+	if shown := fetch.Shown(w.From); strings.Contains(w.From, "://") && !strings.HasPrefix(w.From, "file://") {
+		return nil, &Usage{fmt.Sprintf("%s is no address that builds are fetched from", shown), "http, https and file addresses are, and paths"}
+	}
 	full, err := filepath.Abs(w.From)
 	if err != nil {
 		return nil, err

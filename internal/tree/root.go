@@ -53,11 +53,12 @@ func Real(path string) string {
 		if real, err := filepath.EvalSymlinks(at); err == nil {
 			return filepath.Join(real, rest)
 		}
-		up := filepath.Dir(at)
-		if up == at {
-			return path
+		// Cut as it stands: «link/..» is not the folder that holds the link.
+		i := strings.LastIndexByte(at, filepath.Separator)
+		if i <= 0 {
+			return filepath.Clean(path)
 		}
-		at, rest = up, filepath.Join(filepath.Base(at), rest)
+		at, rest = at[:i], at[i+1:]+string(filepath.Separator)+rest
 	}
 }
 
