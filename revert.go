@@ -215,12 +215,14 @@ func (t *transaction) wontRun(n *notUp) error {
 		lines = append(slices.Clone(lines), tail...)
 	}
 	world := t.worldIn(lines)
+	to := orElse(t.e.To, "the version before")
+	t.e.Told = nil // what was told of what is undone now
 	if len(world) > 0 && t.e.Kind == logbook.Rollback && !t.e.World {
 		t.e.Told = append(t.e.Told,
-			fmt.Sprintf("%s can't read %s as the newer version left it", orUnknown(t.e.To), strings.Join(world, ", ")),
+			fmt.Sprintf("%s can't read %s as the newer version left it", to, strings.Join(world, ", ")),
 			fmt.Sprintf("to go back with the world as it was then: freshkeel rollback %s --world", t.e.Target))
 	}
-	return t.revert(fmt.Sprintf("%s did not come up with what was put back: %s", orUnknown(t.e.To), n.v.Why), n.v.Lines)
+	return t.revert(fmt.Sprintf("%s did not come up with what was put back: %s", to, n.v.Why), n.v.Lines)
 }
 
 // edited lists the operator's settings and scripts that a plan of steps would put

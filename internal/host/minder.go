@@ -141,7 +141,7 @@ func (m *minder) start() error {
 }
 
 // takenStatus is how a server ended whose own parent was no minder of its any more.
-const takenStatus = "not known: its minder had been killed"
+const takenStatus = "exit status not known: its minder had been killed"
 
 // takeOver goes on with a server whose minder was killed: with its console, where
 // that has a name, and until no process with its mark is left.
