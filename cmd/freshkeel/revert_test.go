@@ -164,3 +164,31 @@ func TestCtrlCWhilePlayersAreWarned(t *testing.T) {
 		})
 	}
 }
+
+// Settings that were edited while the server ran were never tried: where a refit fails
+// and the old server does not come up with them either, the line that helps comes first.
+func TestSettingsEditedBeforeAFailingRefit(t *testing.T) {
+	t.Parallel()
+	p := worldly(t)
+	p.ok("backup", "take")
+	p.ok("start")
+	p.put("pond.conf", "raised by hand\n")
+	put(t, filepath.Join(p.dir, "pond-3.0/serve.sh"), "#!/bin/sh\nexit 7\n")
+	r := p.exits(exitHands, "refit", "--from", filepath.Join(p.dir, "pond-3.0"))
+	assert.Contains(t, r.out, "bad settings")
+	assert.Regexp(t, `do +freshkeel backup restore b0001 --only 'pond.conf' \(it was edited after the last good\s+start\), then: freshkeel start`, r.out)
+	p.ok("backup", "restore", "b0001", "--only", "pond.conf")
+	p.ok("start")
+}
+
+// A server that is merely late, on a machine that was busy, gets a second try.
+func TestAServerThatIsLateIsTriedOnceMore(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, "echo x >> starts\n[ $(wc -l < starts) = 2 ] && sleep 60\n"+patient)
+	p.editProfile(func(s string) string { return strings.Replace(s, `within = "5s"`, `within = "1s"`, 1) })
+	p.ok("start")
+	put(t, filepath.Join(p.dir, "pond-2.0/run.sh"), "#!/bin/sh\nexit 7\n")
+	r := p.exits(exitRolledBack, "refit", "--from", filepath.Join(p.dir, "pond-2.0"))
+	assert.Contains(t, r.err, "it is given one more try")
+	assert.True(t, p.status().Server.Running)
+}
