@@ -23,7 +23,7 @@ type Adopt struct {
 	Version string // what is installed, where it can't be told
 	Name    string // of the server; "": the folder's
 	Source  string // where builds come from: a path or URL of any kind
-	Replace bool   // write a profile over an existing one
+	Replace bool   // write a new profile in place of the one there, which is kept beside it
 	DryRun  bool
 }
 
@@ -31,7 +31,8 @@ type Adopt struct {
 type Adopted struct {
 	Dir     string   `json:"dir"`
 	Version string   `json:"version"`
-	Profile string   `json:"profile"` // its text
+	Profile string   `json:"profile,omitempty"` // its text; "": the one that is there was left as it is
+	Kept    string   `json:"kept,omitempty"`    // where the profile before is kept
 	Guesses []Guess  `json:"guesses"`
 	Files   int      `json:"files"`
 	Known   bool     `json:"build_known"` // which files are the build's is known
@@ -61,9 +62,14 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if err := trusted(dir); err != nil {
 		return nil, err
 	}
-	if _, err := os.Stat(filepath.Join(dir, profile.FileName)); err == nil && !a.Replace && !a.DryRun {
-		return nil, &Advised{fmt.Errorf("%s has a profile already", dir), "edit " + filepath.Join(dir, profile.FileName) + ", or write a new one over it with --replace"}
+	old, err := tree.ReadOwn(filepath.Join(dir, profile.FileName))
+	there := err == nil
+	if there && !a.Replace && !a.DryRun && a.Build == "" {
+		return nil, &Advised{fmt.Errorf("%s has a profile already", dir), "edit " + filepath.Join(dir, profile.FileName) + "; which files are the build's is told by: freshkeel adopt --build PATH " + dir + ", which leaves it as it is"}
 	}
+	// A profile belongs to the operator: with a build that is named, only the
+	// inventory is made anew.
+	stays := there && !a.Replace && a.Build != ""
 	if err := homeApart(dir, o.Home); err != nil {
 		return nil, err
 	}
@@ -90,6 +96,12 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the profile that adopt would write can't be read back: %w", err)
 	}
+	if stays {
+		if p, err = profile.Read(dir); err != nil {
+			return nil, err
+		}
+		l.guesses = nil
+	}
 	inv, err := l.inventory(ctx, p)
 	if err != nil {
 		return nil, err
@@ -101,6 +113,9 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 		shown = strings.ReplaceAll(text, a.Source, fetch.Shown(a.Source))
 	}
 	out := &Adopted{Dir: dir, Version: inv.Version, Profile: shown, Guesses: l.guesses, Files: len(inv.Files), Known: inv.Known, Of: l.same, Changed: l.changed, Missing: l.missing, Foreign: l.foreign}
+	if stays {
+		out.Profile = ""
+	}
 	if a.DryRun {
 		return out, nil
 	}
@@ -116,10 +131,29 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if err := writeInventory(k.state("inventory.json"), inv); err != nil {
 		return nil, err
 	}
+	if stays {
+		return out, nil
+	}
+	if there {
+		if out.Kept, err = keepBeside(filepath.Join(dir, profile.FileName), old); err != nil {
+			return nil, err
+		}
+	}
 	if err := tree.WriteFile(filepath.Join(dir, profile.FileName), []byte(text), 0o644); err != nil {
 		return nil, err
 	}
 	return out, nil
+}
+
+// keepBeside writes what a file held beside it, under the next free name.
+func keepBeside(path string, text []byte) (string, error) {
+	for n := 1; ; n++ {
+		at := fmt.Sprintf("%s.before-%d", path, n)
+		if _, err := os.Lstat(at); err == nil {
+			continue
+		}
+		return at, tree.WriteFile(at, text, 0o644)
+	}
 }
 
 // lookAtSource finds out what kind of source was named, and which channel the

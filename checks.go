@@ -251,7 +251,7 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 	if !s.plan.known {
 		out = append(out, Finding{Level: Warn, What: "which files the old build put there is not known: none will be removed", Where: s.k.state("inventory.json"),
-			Why: "left-over files of an old build are sometimes loaded by a new one", Do: "freshkeel adopt --replace --build PATH " + s.k.Dir + " (the archive or folder it was made from)"})
+			Why: "left-over files of an old build are sometimes loaded by a new one", Do: "freshkeel adopt --build PATH " + s.k.Dir + " (the archive or folder it was made from; your profile stays as it is)"})
 		return out
 	}
 	if n := len(s.plan.Foreign); n > 0 {

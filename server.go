@@ -74,7 +74,22 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	if err == nil && !v.Up {
 		_, err = k.halfStop()
 	}
+	if err == nil && v.Up {
+		err = k.heardVersion(v.Version)
+	}
 	return v, err
+}
+
+// heardVersion keeps the version that a server has said by the profile's rule, where
+// none was known.
+func (k *Keel) heardVersion(version string) error {
+	inv, err := k.inventory()
+	if err != nil || version == "" || inv.Version != "" {
+		return err
+	}
+	inv.Version = version
+	k.note("the server says that it is %s: that is noted as what is installed", version)
+	return writeInventory(k.state("inventory.json"), inv)
 }
 
 // Stop ends the server by the profile's order. It returns nil without a

@@ -255,7 +255,7 @@ func (t *transaction) comeBack(version string) error {
 			return v.Why, nil
 		}
 		n := &NeedsHands{What: "the old server does not come up either", State: "the files of " + orUnknown(version) + " are in place",
-			Do: []string{"freshkeel log", "freshkeel start"}}
+			Do: []string{"freshkeel start (once what its console says is mended)", "freshkeel log"}}
 		if t.e.Kind != logbook.Refit {
 			n.What = "the server does not come up with what was put back"
 		}

@@ -69,9 +69,11 @@ func TestAdoptSaysWhatEachGuessWasGuessedFrom(t *testing.T) {
 			delete(after, "freshkeel.toml")
 			assert.Equal(t, before, withoutProfile(before, after), "touches nothing else")
 			assert.Equal(t, "3.4.1", p.status().Version)
-			r := p.exits(exitFailed, args...)
-			assert.Contains(t, r.err, "has a profile already")
-			assert.Contains(t, r.err, "--replace")
+			if !c.build {
+				r := p.exits(exitFailed, args...)
+				assert.Contains(t, r.err, "has a profile already")
+				assert.Contains(t, r.err, "adopt --build PATH")
+			}
 			p.ok(append(args, "--replace")...)
 		})
 	}
@@ -215,4 +217,23 @@ func TestDemoEndsWellAndLeavesNothing(t *testing.T) {
 	assert.FileExists(t, filepath.Join(dir, "mossgate-east/open-gates.sh"))
 	assert.Contains(t, string(out), "bin/freshkeel adopt mossgate-east")
 	assert.Empty(t, processesIn(dir))
+}
+
+// The profile belongs to the operator: with a build that is named only the inventory is
+// made anew, and a new profile that is asked for keeps the old one beside it.
+func TestAProfileIsNeverLost(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.editProfile(func(s string) string { return "# by hand\n" + s })
+	mine := p.read("freshkeel.toml")
+	zip := filepath.Join(p.harbour.Builds, "mossgate-3.4.1.zip")
+	assert.Contains(t, p.exits(exitFailed, "adopt", p.install).err, "freshkeel adopt --build PATH")
+	r := p.ok("adopt", p.install, "--build", zip)
+	assert.Regexp(t, `profile +left as it is`, r.out)
+	assert.Equal(t, mine, p.read("freshkeel.toml"))
+	r = p.ok("adopt", p.install, "--replace")
+	assert.Contains(t, r.out, "freshkeel.toml.before-1")
+	assert.Equal(t, mine, p.read("freshkeel.toml.before-1"))
+	p.ok("adopt", p.install, "--replace")
+	assert.NotEqual(t, mine, p.read("freshkeel.toml.before-2"))
 }

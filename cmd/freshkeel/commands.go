@@ -56,7 +56,7 @@ func (p *program) commands() []*cli.Command {
 			&cli.StringFlag{Name: "source", Usage: "where builds come from: `PATH|URL` of a feed, page, JSON, folder, archives or file"},
 			&cli.StringFlag{Name: "name", Usage: "the server's `NAME` (default: the folder's)"},
 			&cli.StringFlag{Name: "version", Usage: "the `VERSION` installed, where it can't be told"},
-			&cli.BoolFlag{Name: "replace", Usage: "write a new profile over the one that is there"},
+			&cli.BoolFlag{Name: "replace", Usage: "write a new profile in place of the one that is there, which is kept beside it"},
 			dryRun(),
 		}},
 		{Name: "builds", Usage: "what the source offers, and how each stands to what is installed", Action: p.builds},
@@ -107,7 +107,7 @@ func (p *program) commands() []*cli.Command {
 		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{dryRun()}},
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop, Flags: []cli.Flag{dryRun()}},
 		{Name: "status", Usage: "how the server stands", Action: p.status},
-		{Name: "send", Usage: "type a line at the server's console", ArgsUsage: "LINE…", Action: p.send, Flags: []cli.Flag{dryRun()}},
+		{Name: "send", Usage: "type a line at the server's console", ArgsUsage: "LINE…", Action: p.send, Flags: []cli.Flag{dryRun()}, SkipFlagParsing: true},
 		{Name: "log", Usage: "the server's console log", Action: p.log, Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "f", Usage: "go on as lines come"}, &cli.IntFlag{Name: "n", Value: 40, Usage: "the last `N` lines"}}},
 		{Name: "logbook", Usage: "what was done here, and how it went", ArgsUsage: "[REFIT]", Action: p.logbook},
@@ -628,11 +628,22 @@ func (p *program) send(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	line := strings.Join(c.Args().Slice(), " ")
+	// Every word is the server's, but for ours in front.
+	words, dry := c.Args().Slice(), false
+	if len(words) == 1 && (words[0] == "--help" || words[0] == "-h") {
+		return cli.ShowSubcommandHelp(c)
+	}
+	if len(words) > 0 && words[0] == "--dry-run" {
+		words, dry = words[1:], true
+	}
+	if len(words) > 0 && words[0] == "--" {
+		words = words[1:]
+	}
+	line := strings.Join(words, " ")
 	if line == "" {
 		return &freshkeel.Usage{What: "which line?", Do: "freshkeel send LINE"}
 	}
-	if c.Bool("dry-run") {
+	if dry {
 		return p.result(map[string]any{"would_send": line}, func() { p.view.outcome(calm, "WOULD SEND", line) })
 	}
 	if err := k.Send(line); err != nil {

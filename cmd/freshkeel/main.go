@@ -147,9 +147,28 @@ func answerMistakes(c *cli.Command, path string) {
 			return cli.ShowSubcommandHelp(c)
 		}
 	}
+	if act, most := c.Action, wordsOf(c.ArgsUsage); act != nil && most >= 0 && len(c.Commands) == 0 {
+		c.Action = func(ctx context.Context, c *cli.Command) error {
+			if c.NArg() > most {
+				return &freshkeel.Usage{What: fmt.Sprintf("a word too many: %q", c.Args().Get(most)), Do: strings.TrimSpace(path + " " + c.ArgsUsage)}
+			}
+			return act(ctx, c)
+		}
+	}
+	if len(c.Commands) == 0 {
+		c.HideHelpCommand = true // «send help» is a word for the server; --help is ours
+	}
 	for _, sub := range c.Commands {
 		answerMistakes(sub, path+" "+sub.Name)
 	}
+}
+
+// wordsOf is how many words a command takes, by its usage; -1: any number.
+func wordsOf(usage string) int {
+	if strings.HasSuffix(usage, "…") {
+		return -1
+	}
+	return len(strings.Fields(usage))
 }
 
 // options are the core's, from the environment.

@@ -191,7 +191,7 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 		}, []string{"3.5.0"}, "clock", freshkeel.Warn, []string{"this machine's clock says ", "feed.json", "certificates", "set the clock"}},
 		"build not known": {func(p *place) {
 			require.NoError(p.t, os.Remove(filepath.Join(p.install, ".freshkeel/inventory.json")))
-		}, nil, "removals", freshkeel.Warn, []string{"none will be removed", "inventory.json", "left-over files", "adopt --replace --build"}},
+		}, nil, "removals", freshkeel.Warn, []string{"none will be removed", "inventory.json", "left-over files", "adopt --build"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -419,3 +419,46 @@ while read line; do echo "heard $line"; printf '\033[31m%s\n' tail; [ "$line" = 
 		assert.Less(t, fi.Size(), int64(9<<20), "%s stays within its bound", name)
 	}
 }
+
+// A word too many is wrong usage, everywhere: it might be meant for another server.
+func TestAWordTooManyIsWrongUsage(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	p.ok("start")
+	pid := p.status().Server.PID
+	for _, args := range [][]string{{"stop", "pond2"}, {"start", "other"}, {"status", "pond2"}, {"rollback", "r0003", "r0004"}, {"backup", "take", "world"}, {"backup", "list", "b0001"}, {"recover", "r0001"}, {"logbook", "r0001", "r0002"}, {"log", "50"}, {"refit", "1", "2"}, {"builds", "x"}} {
+		r := p.exits(exitUsage, args...)
+		assert.Regexp(t, `a word too many|one version at a time`, r.err, "%v", args)
+		assert.Contains(t, r.err, "try: freshkeel", "%v", args)
+	}
+	assert.Equal(t, pid, p.status().Server.PID)
+}
+
+// Every word after send is the server's.
+func TestEveryWordAfterSendIsTheServers(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	p.ok("start")
+	for _, words := range [][]string{{"help"}, {"h"}, {"--", "help"}, {"kick", "--all"}, {"-v"}, {"say", "--", "hello"}, {"--", "--help"}} {
+		p.ok(append([]string{"send"}, words...)...)
+		want := "heard " + strings.TrimPrefix(strings.Join(words, " "), "-- ")
+		until(t, want, func() bool { return strings.Contains(p.run("log").out, want+"\n") })
+	}
+	assert.Contains(t, p.ok("send", "--dry-run", "quit").out, "WOULD SEND  quit")
+	assert.Contains(t, p.ok("send", "--help").out, "type a line at the server's console")
+	assert.True(t, p.status().Server.Running)
+}
+
+// What a server says of its version, by the profile's rule, is kept where none was
+// known; a length of time without a unit is an error that proposes one.
+func TestAVersionHeardIsKeptAndABareNumberIsNoTime(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, "echo pond server 1.7\n"+patient)
+	p.editProfile(func(s string) string { return strings.Replace(s, "[ready]", "[ready]\nversion = '^pond server (\\S+)'", 1) })
+	assert.Contains(t, p.ok("start").err, "the server says that it is 1.7")
+	assert.Equal(t, "1.7", p.status().Version)
+	p.ok("stop")
+	p.editProfile(func(s string) string { return strings.Replace(s, `within = "5s"`, `within = 90`, 1) })
+	r := p.exits(exitUsage, "start")
+	assert.Regexp(t, `freshkeel.toml:\d+: .*within: 90 is a number without a unit: write it as "90s"`, r.err)
+}

@@ -53,6 +53,10 @@ func (v *view) title(s string) {
 }
 
 func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
+	if dry && a.Profile == "" {
+		v.outcome(calm, "WOULD RECORD", "which files of "+a.Dir+" are the build's; the profile stays as it is")
+		return
+	}
 	if dry {
 		v.outcome(calm, "WOULD WRITE", a.Dir+"/freshkeel.toml")
 		fmt.Fprint(v.p.out, a.Profile)
@@ -71,6 +75,12 @@ func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
 		v.fact("not of it", short(a.Foreign))
 	} else {
 		v.fact("inventory", fmt.Sprintf("%s; which of them are the build's is not known (adopt --build PATH tells)", count(a.Files, "file")))
+	}
+	v.fact("before", a.Kept)
+	if a.Profile == "" {
+		v.fact("profile", "left as it is")
+		v.fact("next", "freshkeel -d "+a.Dir+" preflight")
+		return
 	}
 	var rows [][]string
 	for _, g := range a.Guesses {

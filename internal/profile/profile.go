@@ -250,10 +250,61 @@ func Parse(path string, b []byte) (*Profile, error) {
 	if err := d.Decode(p); err != nil {
 		return nil, explain(path, b, err)
 	}
+	if err := unitless(path, b); err != nil {
+		return nil, err
+	}
 	if err := p.check(path, b); err != nil {
 		return nil, err
 	}
 	return p, nil
+}
+
+// unitless finds a length of time that is written as a bare number, which the decoder
+// takes for nanoseconds.
+func unitless(path string, text []byte) error {
+	var raw map[string]any
+	if err := toml.Unmarshal(text, &raw); err != nil {
+		return explain(path, text, err)
+	}
+	key, value := bareTime(reflect.TypeFor[Profile](), raw, "")
+	if key == "" {
+		return nil
+	}
+	return &Error{File: path, Line: lineOf(text, key), Key: key, Why: fmt.Sprintf("%v is a number without a unit: write it as \"%vs\" for seconds, or \"2m\"", value, value)}
+}
+
+// bareTime is the first key of a table, by name, that is a Duration and has a number.
+func bareTime(t reflect.Type, raw map[string]any, prefix string) (key string, value any) {
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	for i := range t.NumField() {
+		name, ft := t.Field(i).Tag.Get("toml"), t.Field(i).Type
+		for ft.Kind() == reflect.Pointer || ft.Kind() == reflect.Slice {
+			ft = ft.Elem()
+		}
+		switch v := raw[name].(type) {
+		case int64, float64:
+			if ft == reflect.TypeFor[Duration]() {
+				return prefix + name, v
+			}
+		case map[string]any:
+			if ft.Kind() == reflect.Struct {
+				if key, value = bareTime(ft, v, prefix+name+"."); key != "" {
+					return key, value
+				}
+			}
+		case []any:
+			for _, one := range v {
+				if in, ok := one.(map[string]any); ok && ft.Kind() == reflect.Struct {
+					if key, value = bareTime(ft, in, prefix+name+"."); key != "" {
+						return key, value
+					}
+				}
+			}
+		}
+	}
+	return "", nil
 }
 
 // Reserved tells whether a path of an install is Fresh Keel's own: what a build,
