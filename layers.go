@@ -201,6 +201,9 @@ func (k *Keel) compose(p *Plan, f *Fetched) map[string]locker.File {
 	build, bad, unfound := placed(f.Set, f.Candidate.place)
 	p.Blocked, p.unfound = bad, unfound
 	p.layerOf = map[string]string{}
+	if !f.Candidate.stays {
+		k.rename(p, build, f.Candidate.place)
+	}
 	for _, lf := range f.Layers {
 		o, err := k.layer(lf.Layer)
 		if err != nil {

@@ -34,6 +34,7 @@ type Plan struct {
 	Drifted   []string // build files that both changed
 	Mended    []string // build files that were damaged here: put back
 	Foreign   []string // neither the build's nor named in the profile: not touched
+	Renamed   []Move   // files of the build that get the name that the launch script runs
 	Moved     []Move   // content that lies elsewhere in the new build
 	Overlaid  []Overlaid
 	Layers    []Laid

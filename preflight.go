@@ -116,6 +116,7 @@ var checks = []check{
 	{"scripts", checkScripts},
 	{"others", checkOtherScripts},
 	{"names", checkNames},
+	{"effect", checkEffect},
 	{"ready", checkReady},
 	{"paths", checkPaths},
 	{"drift", checkDrift},
@@ -143,7 +144,7 @@ var checks = []check{
 }
 
 // acceptable are the checks that an operator may go past, knowing better.
-var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "engine", "native", "windows", "launch", "scripts", "drift", "addons", "disk"}
+var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "engine", "native", "windows", "launch", "effect", "scripts", "drift", "addons", "disk"}
 
 // Preflight fetches the build that is wanted, makes the plan and runs every
 // check. It changes nothing of the install.

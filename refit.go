@@ -89,6 +89,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if !v.Up {
 		return t.e, t.goBack(v.Why, v.Lines)
 	}
+	t.seenToRun(pre.Plan)
 	return t.e, t.confirm()
 }
 

@@ -26,7 +26,7 @@ func (p *pond) victim() (dir string, untouched func()) {
 	require.NoError(p.t, os.Chmod(filepath.Join(dir, "secret"), 0o600))
 	require.NoError(p.t, os.Chmod(dir, 0o755))
 	was := func() (out []string) {
-		filepath.WalkDir(dir, func(at string, d os.DirEntry, err error) error {
+		filepath.WalkDir(dir, func(at string, _ os.DirEntry, _ error) error {
 			fi, err := os.Lstat(at)
 			require.NoError(p.t, err)
 			st := fi.Sys().(*syscall.Stat_t)

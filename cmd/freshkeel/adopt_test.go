@@ -113,7 +113,7 @@ func TestCommandLineAnswersMistakes(t *testing.T) {
 		{[]string{"adopt", p.install + "/nowhere"}, exitUsage, "is not a folder"},
 		{[]string{"refitt"}, exitUsage, `there is no command "refitt"`},
 		{[]string{"refit", "--frm", "x"}, exitUsage, "frm"},
-		{[]string{"refit", "3.5.0", "3.6.0"}, exitUsage, "one version at a time"},
+		{[]string{"refit", "3.5.0", "3.6.0"}, exitUsage, `a word too many: "3.6.0"`},
 		{[]string{"refit", "9.9"}, exitFailed, "the source has no build 9.9; it has 3.4.1, 3.5.0"},
 		{[]string{"refit", "--from", "/no/such.zip"}, exitFailed, "no such file"},
 		{[]string{"refit", "3.5.0", "--from", "x"}, exitUsage, "which one is meant"},
@@ -179,7 +179,7 @@ func TestJSONIsAContract(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &last))
 	assert.Equal(t, "result", last.Event)
 	assert.Equal(t, "3.5.0", last.Entry.To)
-	assert.Equal(t, []string{"backup", "backup_taken", "build", "down_ns", "end_running", "ended", "exchange_ns", "format", "from", "id", "kind", "lines", "locker", "outcome", "phase", "ran_since", "started", "steps", "to", "was_running", "why"},
+	assert.Equal(t, []string{"backup", "backup_taken", "build", "down_ns", "end_running", "ended", "exchange_ns", "format", "from", "id", "kind", "lines", "locker", "outcome", "phase", "ran_since", "started", "steps", "to", "told", "was_running", "why"},
 		keys("logbook", "r0001"))
 
 	r = p.run("--json", "refit", "3.6.0")

@@ -77,8 +77,9 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 		}, []string{"3.5.0"}, "runtime", freshkeel.Warn, []string{"names 1 file beside it that will not exist: lib/slime.jar", "Class-Path of META-INF/MANIFEST.MF", "when it first needs it", "ask the makers"}},
 		"name not there": {func(p *place) {
 			p.editProfile(func(s string) string { return strings.Replace(s, "'mossgate-server-*.jar' = ", "# ", 1) })
+			p.put("open-gates.sh", strings.ReplaceAll(p.read("open-gates.sh"), "mossgate.jar", "gates.jar"))
 		}, nil, "names", freshkeel.Stop,
-			[]string{"mossgate.jar will not exist after the swap", "open-gates.sh:6", "runs it by this name", `"mossgate-server-*.jar" = "mossgate.jar"`}},
+			[]string{"gates.jar will not exist after the swap", "open-gates.sh:6", "runs it by this name", `"mossgate-server-*.jar" = "gates.jar"`}},
 		"pattern of no use": {func(p *place) {
 			p.editProfile(func(s string) string {
 				return strings.Replace(s, "[place] ", "[place]\n'snail-*.bin' = 'snail.bin'\n# ", 1)

@@ -287,3 +287,40 @@ func writeTarball(t *testing.T, path string, files map[string]string) {
 	require.NoError(t, w.Close())
 	require.NoError(t, g.Close())
 }
+
+// The commonest flow of all: the maker's file is named after its version, and the launch
+// script runs it by one name. The new file gets that name, told in the plan; what the
+// new processes run is looked at; where it is not certain, it stops.
+func TestANewFileGetsTheNameThatTheScriptRuns(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, "exec ./server.bin\n")
+	p.editProfile(func(s string) string { return s + "version = '^pond server (\\S+)'\n" })
+	server := func(version string) string { return "#!/bin/sh\necho pond server " + version + "\n" + patient }
+	program := func(at, version string) {
+		put(t, at+".sh", server(version))
+		require.NoError(t, os.Rename(at+".sh", at))
+	}
+	program(filepath.Join(p.install, "server.bin"), "1.0")
+	p.ok("start")
+	program(filepath.Join(p.dir, "tiny-server-1.1.bin"), "1.1")
+	r := p.ok("preflight", "--from", filepath.Join(p.dir, "tiny-server-1.1.bin"))
+	assert.Contains(t, r.out, "tiny-server-1.1.bin of the build becomes server.bin, which the launch script runs")
+	assert.Regexp(t, `plan +1.1: replace 1, add 0`, r.out)
+	r = p.ok("refit", "--from", filepath.Join(p.dir, "tiny-server-1.1.bin"))
+	assert.Contains(t, r.out, "the server's processes were seen to run the new server.bin")
+	assert.Contains(t, p.ok("log").out, "pond server 1.1")
+	assert.Equal(t, server("1.1"), p.read("server.bin"))
+	assert.NoFileExists(t, filepath.Join(p.install, "tiny-server-1.1.bin"))
+	p.ok("rollback")
+	assert.Contains(t, p.ok("log").out, "pond server 1.0")
+
+	// Two of its kind: which one is meant is not known, and nothing would be new.
+	dir := filepath.Join(p.dir, "pond-1.2")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	program(filepath.Join(dir, "tiny-server-1.2.bin"), "1.2")
+	program(filepath.Join(dir, "tiny-tool-1.2.bin"), "1.2")
+	r = p.exits(exitRefused, "refit", "--from", dir)
+	assert.Regexp(t, `the build adds 2 files and replaces none; the launch script goes on running\s+server.bin`, r.out)
+	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "which file of the build is to be server.bin")
+	assert.True(t, p.status().Server.Running)
+}

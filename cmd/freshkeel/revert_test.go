@@ -67,14 +67,14 @@ func TestARestoreThatDoesNotComeUpGoesBack(t *testing.T) {
 	p.ok("backup", "take")
 	p.put("pond.conf", "ok\n")
 	p.ok("start")
-	pid, now := p.status().Server.PID, p.tree()
+	now := p.tree()
 	r := p.exits(exitRolledBack, "backup", "restore", "b0001")
 	assert.Contains(t, r.out, "the restore did not end well")
 	assert.Contains(t, r.out, "bad settings")
 	assert.Equal(t, now, p.tree())
 	require.True(t, p.status().Server.Running)
 
-	pid = p.status().Server.PID
+	pid := p.status().Server.PID
 	p.ok("backup", "take")
 	r = p.ok("backup", "restore", p.backups()[len(p.backups())-1])
 	assert.Contains(t, r.out, "NOTHING TO DO")

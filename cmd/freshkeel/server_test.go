@@ -454,7 +454,9 @@ func TestEveryWordAfterSendIsTheServers(t *testing.T) {
 func TestAVersionHeardIsKeptAndABareNumberIsNoTime(t *testing.T) {
 	t.Parallel()
 	p := scripted(t, "echo pond server 1.7\n"+patient)
-	p.editProfile(func(s string) string { return strings.Replace(s, "[ready]", "[ready]\nversion = '^pond server (\\S+)'", 1) })
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "[ready]", "[ready]\nversion = '^pond server (\\S+)'", 1)
+	})
 	assert.Contains(t, p.ok("start").err, "the server says that it is 1.7")
 	assert.Equal(t, "1.7", p.status().Version)
 	p.ok("stop")

@@ -1,6 +1,12 @@
 package host
 
-import "golang.org/x/sys/unix"
+import (
+	"fmt"
+	"os"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
 
 // holdChildren makes this process the one to which orphans below it go
 // (prctl(2), PR_SET_CHILD_SUBREAPER), so that a launch script which puts its
@@ -10,3 +16,17 @@ func holdChildren() error { return unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0,
 // keepMemory lets no other process of the user whom this one has become read its
 // memory, which has what root knew (prctl(2), PR_SET_DUMPABLE).
 func keepMemory() error { return unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0) }
+
+// mapped lists the files in a process's memory (proc_pid_maps(5)).
+func mapped(pid int) (files []string) {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/maps", pid))
+	if err != nil {
+		return nil
+	}
+	for line := range strings.Lines(string(b)) {
+		if i := strings.IndexByte(line, '/'); i >= 0 {
+			files = append(files, strings.TrimSpace(line[i:]))
+		}
+	}
+	return files
+}

@@ -232,3 +232,25 @@ func portHolders(network string, port int) (pids []int, err error) {
 	}
 	return pids, nil
 }
+
+// Using lists the files that some processes run, have open, or have mapped into their
+// memory, by their whole paths; seen is false where none of them can be looked at.
+func Using(pids []int) (files []string, seen bool) {
+	for _, pid := range pids {
+		p, err := process.NewProcess(int32(pid))
+		if err != nil {
+			continue
+		}
+		if exe, err := p.Exe(); err == nil {
+			files, seen = append(files, exe), true
+		}
+		if open, err := p.OpenFiles(); err == nil {
+			for _, f := range open {
+				files, seen = append(files, f.Path), true
+			}
+		}
+		files = append(files, mapped(pid)...)
+	}
+	slices.Sort(files)
+	return slices.Compact(files), seen
+}

@@ -1,0 +1,134 @@
+package freshkeel
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/launch"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+)
+
+// Makers name a file after its version, and launch scripts run it by one name. A build
+// that is laid beside what the script runs would change nothing: the commonest mistake.
+
+// runs lists the files of the install that the launch script runs, by their paths.
+func (k *Keel) runs() (out []string) {
+	script := k.Profile.Launch.Script
+	if script == "" {
+		return nil
+	}
+	commands, err := launch.Read(k.Dir, script, k.serverEnv())
+	if err != nil {
+		return nil // which the checks tell
+	}
+	for _, c := range commands {
+		for _, at := range []string{c.Jar, c.Script, c.Program} {
+			if at == c.Program {
+				if c.Path == "" || !tree.Inside(k.Dir, c.Path) {
+					continue
+				}
+				at, _ = filepath.Rel(k.Dir, c.Path)
+				at = filepath.ToSlash(at)
+			}
+			if at = path.Clean(at); tree.Local(at) && at != script && !slices.Contains(out, at) {
+				out = append(out, at)
+			}
+		}
+	}
+	return out
+}
+
+// rename gives a build's file the name that the launch script runs, where there is
+// one file of that kind and it can't be meant for anything else: nothing of the build
+// has that name, no rule of the profile speaks of either, and the install has no file
+// of the new name.
+func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]string) {
+	for _, at := range k.runs() {
+		here, is := p.before.Get(at)
+		if _, brought := build[at]; brought || !is || here.Kind != tree.File || k.Profile.Server.Own(at) || k.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
+			continue
+		}
+		var of []string
+		for _, name := range sortedPaths(build) {
+			if f := build[name]; f.Kind == tree.File && path.Ext(name) == path.Ext(at) && (path.Ext(at) != "" || f.Mode&0o111 != 0) {
+				of = append(of, name)
+			}
+		}
+		if len(of) != 1 || strings.Contains(of[0], "/") || len(rules) > 0 {
+			continue
+		}
+		if _, stands := p.before.Get(of[0]); stands {
+			continue
+		}
+		f := build[of[0]]
+		f.Path = at
+		delete(build, of[0])
+		build[at] = f
+		p.Renamed = append(p.Renamed, Move{of[0], at})
+	}
+}
+
+// checkEffect finds a build that changes nothing of what the launch script runs: it
+// would come up well, and be the old one.
+func checkEffect(_ context.Context, s *situation) (out []Finding) {
+	for _, m := range s.plan.Renamed {
+		out = append(out, ok("%s of the build becomes %s, which the launch script runs", m.From, m.To)...)
+	}
+	runs := s.k.runs()
+	if len(runs) == 0 || s.cand.stays || len(s.plan.Steps) == 0 {
+		return out
+	}
+	adds := 0
+	for _, st := range s.plan.Steps {
+		switch st.Do {
+		case swap.Replace, swap.Remove:
+			return out
+		case swap.Add:
+			adds++
+		}
+	}
+	for _, at := range runs {
+		if _, changes := s.plan.files[at]; changes || s.plan.set.Find(at) != nil {
+			return out
+		}
+	}
+	where := s.k.path(s.k.Profile.Launch.Script)
+	return append(out, Finding{Level: Stop, What: fmt.Sprintf("the build adds %s and replaces none; the launch script goes on running %s, the old one", plural(adds, "file"), some(runs, 3)), Where: where,
+		Why: "the server would come up, and nothing would be new", Do: fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, runs[0])})
+}
+
+// seenToRun holds what the new processes have open against what was swapped in: lines of
+// a console may be said by anything. What can't be seen is told as that.
+func (t *transaction) seenToRun(p *Plan) {
+	var brought []string
+	for _, at := range t.k.runs() {
+		if f, ok := p.files[at]; ok && f.Kind == tree.File {
+			brought = append(brought, at)
+		}
+	}
+	if len(brought) == 0 {
+		return
+	}
+	used, visible := host.Using(t.k.runDir().Status().Processes)
+	real := tree.Real(t.k.Dir)
+	for _, at := range brought {
+		full := filepath.Join(real, filepath.FromSlash(at))
+		switch {
+		case !visible:
+			t.e.Told = append(t.e.Told, "which files the server's processes run can't be seen from here: "+at+" is known to be new by its name alone")
+		case slices.Contains(used, full):
+			t.e.Told = append(t.e.Told, "the server's processes were seen to run the new "+at)
+		default:
+			t.k.warn("no process of the server has %s open: look whether it runs the new build", at)
+			t.e.Told = append(t.e.Told, "no process of the server has "+at+" open: look whether it runs the new build")
+		}
+	}
+}
