@@ -254,10 +254,74 @@ func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 			Why: "left-over files of an old build are sometimes loaded by a new one", Do: "freshkeel adopt --build PATH " + s.k.Dir + " (the archive or folder it was made from; your profile stays as it is)"})
 		return out
 	}
+	var removed []string
+	for _, st := range s.plan.Steps {
+		if st.Do == swap.Remove {
+			removed = append(removed, st.Path)
+		}
+	}
+	if n := len(removed); n >= fewFiles && 2*n > len(s.inv.Files) {
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("it would remove %d of the %s of the old build: %s", n, plural(len(s.inv.Files), "file"), some(removed, 4)), Where: s.cand.Source,
+			Why: "an increment that is taken for a whole build removes what it is to be laid over",
+			Do:  "if it is an increment, lay it over what is there as a [[layer]], or name both parts in the feed"})
+	}
+	out = append(out, s.namedInSettings(removed)...)
 	if n := len(s.plan.Foreign); n > 0 {
 		out = append(out, ok("%s neither the build's nor named in the profile will be left alone: %s", plural(n, "file"), some(s.plan.Foreign, 3))...)
 	}
 	return out
+}
+
+// fewFiles is how many removals are too few to tell an increment by.
+const fewFiles = 5
+
+// namedInSettings finds removed files that the operator's settings name.
+func (s *situation) namedInSettings(removed []string) (out []Finding) {
+	if len(removed) == 0 {
+		return nil
+	}
+	for _, e := range s.plan.before {
+		if e.Kind != tree.File || !s.k.Profile.Server.Settings.Match(e.Path) || e.Size > maxText {
+			continue
+		}
+		b, err := tree.ReadUpTo(s.k.path(e.Path), maxText)
+		if err != nil {
+			continue
+		}
+		said := map[string]bool{}
+		for _, word := range pathLike.FindAllString(string(b), -1) {
+			said[word], said[path.Base(word)] = true, true
+		}
+		for _, at := range removed {
+			if name := path.Base(at); said[at] || (len(name) > 4 && strings.Contains(name, ".") && said[name]) {
+				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("it would remove %s, which your settings name", at), Where: s.k.path(e.Path),
+					Why: "the server would look for it in vain", Do: "correct the settings; or name the file in [server] keep"})
+			}
+		}
+	}
+	return out
+}
+
+// checkHeld finds files of the build that stay out because the profile says that they
+// are yours, and that are not what the build brings.
+func checkHeld(_ context.Context, s *situation) (out []Finding) {
+	if n := len(s.plan.Stale); n > 0 {
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s not changed by you, and held back from the build's newer one by your profile: %s", is(n, "file"), some(s.plan.Stale, 6)), Where: s.k.path(profile.FileName) + ", [server] " + s.ownBy(s.plan.Stale[0]),
+			Why: "the new program would run with data of the old one", Do: "take what the build brings out of those patterns; or name the files in them that are yours one by one"})
+	}
+	if n := len(s.plan.Differs); n > 0 {
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s left as you have it, and not what the build brings: %s", is(n, "file"), some(s.plan.Differs, 6)), Where: s.k.path(profile.FileName) + ", [server] " + s.ownBy(s.plan.Differs[0]),
+			Why: "whether you changed it is not known, since the old build is not", Do: "look whether the new build needs its own; freshkeel adopt --build PATH tells which ones you changed"})
+	}
+	return out
+}
+
+// ownBy is the key of the profile by which a path is the operator's own.
+func (s *situation) ownBy(at string) string {
+	if pat := s.k.Profile.Server.Keep.Which(at); pat != "" {
+		return fmt.Sprintf("keep, %q", pat)
+	}
+	return fmt.Sprintf("settings, %q", s.k.Profile.Server.Settings.Which(at))
 }
 
 // checkProcesses finds a server of this install that nobody here started.

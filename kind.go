@@ -75,9 +75,9 @@ func checkKind(_ context.Context, s *situation) []Finding {
 	if f := s.otherEdition(); f != nil {
 		return []Finding{*f}
 	}
-	if len(s.plan.before) > 0 && s.plan.known && s.inv.Version != "" && !s.sharesNames() {
+	if s.hasProgram() && !s.sharesNames() {
 		return stop("a new build of the same server keeps most of its file names; this may be another edition, or lie in a folder of its own",
-			"look at what it holds; [source] strip drops leading folders", "not one file of %s has the name of an installed one", orUnknown(s.plan.To))
+			"look at what it holds, with: freshkeel preflight --all; if its files lie in folders too many, [source] strip drops those", "not one file of %s has the name of an installed one", orUnknown(s.plan.To))
 	}
 	return ok("it is a server build for %s/%s, as far as its files tell", want.OS, want.Arch)
 }
@@ -131,8 +131,22 @@ func (s *situation) otherEdition() *Finding {
 	return nil
 }
 
+// touches tells whether the build brings a file of that path.
+func (s *situation) touches(at string) bool {
+	_, ok := s.plan.files[at]
+	return ok
+}
+
+// hasProgram tells whether the install holds any file of a server yet, besides what is
+// the operator's own.
+func (s *situation) hasProgram() bool {
+	return slices.ContainsFunc(s.plan.before, func(e tree.Entry) bool {
+		return e.Kind == tree.File && !s.k.Profile.Server.Own(e.Path) && e.Path != s.k.Profile.Launch.Script && e.Path != profile.FileName && !strings.HasPrefix(e.Path, profile.FileName+".before-")
+	})
+}
+
 func (s *situation) sharesNames() bool {
-	if s.plan.Unchanged > 0 || len(s.plan.Kept) > 0 {
+	if s.plan.Unchanged > 0 || len(s.plan.Kept) > 0 || s.touches(s.k.Profile.Launch.Script) {
 		return true
 	}
 	for _, st := range s.plan.Steps {

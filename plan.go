@@ -29,6 +29,8 @@ type Plan struct {
 	Steps     []swap.Step
 	Unchanged int      // build files that are installed already
 	Bytes     int64    // to be laid out beside the install
+	Stale     []string // of Kept: as the old build brought them, and the new one brings others
+	Differs   []string // of Kept: another content than the build's, and whether you changed them is not known
 	Kept      []string // the operator's own that the build brings too: not touched
 	Left      []string // build files that the operator changed and the maker did not: not touched
 	Drifted   []string // build files that both changed
@@ -213,6 +215,9 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 	switch {
 	case own && (exists || had || !p.known):
 		p.Kept = append(p.Kept, at)
+		if err := p.heldBack(f, here, was, had, look); err != nil {
+			return err
+		}
 		// That the build ships it is noted all the same: one that the operator
 		// deleted is not new in the next build either.
 		p.owned = append(p.owned, Owned{Entry: f.Entry, Sum: f.Sum})
@@ -275,6 +280,27 @@ func (p *Plan) take(do, at string, f locker.File) {
 	p.Steps = append(p.Steps, swap.Step{Do: do, Path: at})
 	p.files[at] = f
 	p.owned = append(p.owned, Owned{Entry: f.Entry, Sum: f.Sum})
+}
+
+// heldBack notes a file of the build that stays out because it is the operator's own by
+// the profile. Where nobody changed it since the old build brought it, the new program
+// runs with what belongs to the old one.
+func (p *Plan) heldBack(f locker.File, here tree.Entry, was Owned, had bool, look sums) error {
+	if f.Kind != tree.File || here.Kind != tree.File {
+		return nil
+	}
+	sum, err := look.of(here)
+	if err != nil {
+		return fmt.Errorf("compare %s: %w", f.Path, err)
+	}
+	switch {
+	case sum == f.Sum:
+	case had && sum == was.Sum:
+		p.Stale = append(p.Stale, f.Path)
+	case !had:
+		p.Differs = append(p.Differs, f.Path)
+	}
+	return nil
 }
 
 // behind tells what stands in the way above a path: a swap goes through real

@@ -122,6 +122,7 @@ var checks = []check{
 	{"drift", checkDrift},
 	{"damage", checkDamage},
 	{"removals", checkRemovals},
+	{"held", checkHeld},
 	{"addons", checkAddons},
 	{"consent", checkConsent},
 	{"processes", checkProcesses},
@@ -144,7 +145,7 @@ var checks = []check{
 }
 
 // acceptable are the checks that an operator may go past, knowing better.
-var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "engine", "native", "windows", "launch", "effect", "scripts", "drift", "addons", "disk"}
+var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "engine", "native", "windows", "launch", "effect", "scripts", "drift", "removals", "held", "addons", "disk"}
 
 // Preflight fetches the build that is wanted, makes the plan and runs every
 // check. It changes nothing of the install.

@@ -275,11 +275,11 @@ func TestFileThatWillNotHoldStillIsTold(t *testing.T) {
 	assert.Contains(t, r.out, "busy.dat")
 	p.ok("start")
 	put(t, filepath.Join(p.dir, "pond-2.0/new.txt"), "n")
-	r = p.exits(exitFailed, "refit", "--from", filepath.Join(p.dir, "pond-2.0"))
+	r = p.exits(exitFailed, "refit", "--accept", "kind", "--from", filepath.Join(p.dir, "pond-2.0"))
 	assert.Contains(t, r.err, "busy.dat keeps changing although the server is stopped")
 	assert.True(t, p.status().Server.Running, "and comes up again")
 	stop()
-	p.ok("refit", "--from", filepath.Join(p.dir, "pond-2.0"))
+	p.ok("refit", "--accept", "kind", "--from", filepath.Join(p.dir, "pond-2.0"))
 }
 
 // A server may write to the build's own files as it stops. Where the same plan

@@ -324,3 +324,42 @@ func TestANewFileGetsTheNameThatTheScriptRuns(t *testing.T) {
 	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "which file of the build is to be server.bin")
 	assert.True(t, p.status().Server.Running)
 }
+
+// A half update, another game's archive, an increment that is taken for a whole: each is
+// named before anything stops.
+func TestWhatWouldBeHalfAnUpdateIsNamed(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		spoil func(p *place)
+		args  []string
+		code  int
+		want  string
+	}{
+		"held back by keep": {func(p *place) {
+			p.editProfile(func(s string) string { return strings.Replace(s, "keep = [", "keep = ['tracks/**', ", 1) })
+		}, []string{"3.5.0"}, exitRefused, "STOP 1 file is not changed by you, and held back from the build's newer one by your profile: tracks/dew-loop.track"},
+		"named in the settings": {func(p *place) { p.put("mossgate.conf", p.read("mossgate.conf")+"\nfirst = tracks/old-mill.track\n") }, []string{"3.5.0"}, exitRefused,
+			"STOP it would remove tracks/old-mill.track, which your settings name"},
+		"another game": {func(p *place) {
+			writeZip(t, filepath.Join(p.dir, "other-7.0.zip"), map[string]string{"other/bin/engine": "x", "other/data/a.pak": "a", "other/data/b.pak": "b"})
+			require.NoError(t, os.Remove(filepath.Join(p.install, ".freshkeel/inventory.json")))
+		}, []string{"--from", "other-7.0.zip"}, exitRefused, "STOP not one file of 7.0 has the name of an installed one"},
+		"an increment": {func(p *place) {
+			writeZip(t, filepath.Join(p.dir, "mossgate-3.4.2.zip"), map[string]string{"tracks/dew-loop.track": "new"})
+		}, []string{"--from", "mossgate-3.4.2.zip"}, -1, "it would remove 6 of the 8 files of the old build"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := mossgate(t)
+			p.ok("start")
+			c.spoil(p)
+			before := p.tree()
+			r := p.run(append([]string{"preflight"}, c.args...)...)
+			if c.code >= 0 {
+				assert.Equal(t, c.code, r.code, r.out+r.err)
+			}
+			assert.Contains(t, strings.Join(strings.Fields(r.out+r.err), " "), c.want)
+			assert.Equal(t, before, p.tree())
+		})
+	}
+}

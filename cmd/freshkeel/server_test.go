@@ -126,7 +126,7 @@ func TestServerStartedByHandInTheMiddleOfARefit(t *testing.T) {
 	p.ok("start")
 	put(t, filepath.Join(p.dir, "pond-2.0/new.txt"), "new")
 	before := p.tree()
-	cmd := p.command("refit", "--from", filepath.Join(p.dir, "pond-2.0"))
+	cmd := p.command("refit", "--accept", "kind", "--from", filepath.Join(p.dir, "pond-2.0"))
 	trace := filepath.Join(p.dir, "trace")
 	cmd.Env = append(cmd.Env, envStayAt+"=phase:watching", envTrace+"="+trace, envStay+"=1s")
 	var out bytes.Buffer
