@@ -354,15 +354,35 @@ func checkPort(_ context.Context, s *situation) []Finding {
 		}
 	}
 	if len(pids) > 0 {
-		where, do := "a process of another user, which can't be seen from here", fmt.Sprintf("look who it is: sudo ss -lpn 'sport = :%d'; end it, or correct [ready] port", p.Number)
-		if h, seen := host.Find(pids[0]); seen {
-			where = fmt.Sprintf("process %d, %s, user %s, since %s", h.PID, h.Command, h.User, h.Since.Format("2006-01-02 15:04:05"))
-			do = "stop that process, or correct [ready] port"
-		}
+		where, do := holderOf(p, pids[0])
 		return []Finding{{Level: Stop, What: fmt.Sprintf("port %s is held by another process", p), Where: where,
 			Why: "the new server could not bind it and would end", Do: do}}
 	}
 	return ok("port %s is free", p)
+}
+
+// holderOf says which process holds a port, and what to do about it; 0 is one that
+// can't be seen.
+func holderOf(p profile.Port, pid int) (where, do string) {
+	if h, seen := host.Find(pid); seen {
+		return fmt.Sprintf("process %d, %s, user %s, since %s", h.PID, h.Command, h.User, h.Since.Format("2006-01-02 15:04:05")), "stop that process, or correct [ready] port"
+	}
+	return "a process of another user, which can't be seen from here", fmt.Sprintf("look who it is: sudo ss -lpn 'sport = :%d'; end it, or correct [ready] port", p.Number)
+}
+
+// portFree refuses to start a server whose port somebody else holds: its own words for
+// that are a stack trace.
+func (k *Keel) portFree() error {
+	p := k.Profile.Ready.Port
+	if !p.Given() {
+		return nil
+	}
+	pids, err := host.PortHolders(p.Net, p.Number)
+	if err != nil || len(pids) == 0 {
+		return nil
+	}
+	where, do := holderOf(p, pids[0])
+	return &Advised{fmt.Errorf("port %s, which the server wants, is held already by %s", p, where), do}
 }
 
 // checkOwner tells when root would run a server that nobody should run as root.

@@ -60,6 +60,9 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	if st := k.runDir().Status(); st.Running {
 		return nil, &host.AlreadyRunning{PID: st.PID, Since: st.Since, How: st.How()}
 	}
+	if err := k.portFree(); err != nil {
+		return nil, err
+	}
 	inv, err := k.installed()
 	if err != nil {
 		return nil, err

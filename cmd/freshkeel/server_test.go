@@ -464,3 +464,17 @@ func TestAVersionHeardIsKeptAndABareNumberIsNoTime(t *testing.T) {
 	r := p.exits(exitUsage, "start")
 	assert.Regexp(t, `freshkeel.toml:\d+: .*within: 90 is a number without a unit: write it as "90s"`, r.err)
 }
+
+// A port that somebody else holds is named before the server is started.
+func TestAHeldPortIsNamedAtTheStart(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	other, err := net.ListenPacket("udp", fmt.Sprintf("127.0.0.1:%d", p.port))
+	require.NoError(t, err)
+	defer other.Close()
+	r := p.exits(exitFailed, "start")
+	assert.Regexp(t, fmt.Sprintf(`port udp/%d, which the server wants, is held already by process %d, `, p.port, os.Getpid()), r.err)
+	assert.Contains(t, r.err, "try: stop that process")
+	other.Close()
+	p.ok("start")
+}
