@@ -11,6 +11,7 @@ import (
 	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
@@ -106,7 +107,9 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 }
 
 // seenToRun holds what the new processes have open against what was swapped in: lines of
-// a console may be said by anything. What can't be seen is told as that.
+// a console may be said by anything. A runtime keeps its jar open, and a native program
+// is what a process runs; a script that is read and closed can't be seen so. What can't
+// be seen is told as that.
 func (t *transaction) seenToRun(p *Plan) {
 	var brought []string
 	for _, at := range t.k.runs() {
@@ -126,9 +129,22 @@ func (t *transaction) seenToRun(p *Plan) {
 			t.e.Told = append(t.e.Told, "which files the server's processes run can't be seen from here: "+at+" is known to be new by its name alone")
 		case slices.Contains(used, full):
 			t.e.Told = append(t.e.Told, "the server's processes were seen to run the new "+at)
-		default:
-			t.k.warn("no process of the server has %s open: look whether it runs the new build", at)
+		case t.staysOpen(at):
 			t.e.Told = append(t.e.Told, "no process of the server has "+at+" open: look whether it runs the new build")
 		}
 	}
+}
+
+// staysOpen tells whether a process that runs a file has it open as long as it runs.
+func (t *transaction) staysOpen(at string) bool {
+	if strings.HasSuffix(at, ".jar") {
+		return true
+	}
+	f, err := t.k.open(at)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	_, native := needs.ReadProgram(f)
+	return native
 }

@@ -43,6 +43,12 @@ func Runtime(version string, args []string, in io.Reader, out io.Writer) int {
 		fmt.Fprintln(out, err)
 		return 1
 	}
+	open, err := os.Open(jar) // as long as it runs, as a real runtime keeps it
+	if err != nil {
+		fmt.Fprintln(out, err)
+		return 1
+	}
+	defer open.Close()
 	s := &server{r: r, out: out}
 	return s.run(in)
 }

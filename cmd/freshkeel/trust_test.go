@@ -149,8 +149,13 @@ func TestCtrlCEndsTheFirstLookIntoAnArchive(t *testing.T) {
 	require.NoError(t, os.MkdirAll(big, 0o755))
 	require.NoError(t, exec.Command("sh", "-c", "for i in 1 2 3 4 5 6 7 8; do head -c 40000000 /dev/urandom > "+big+"/$i; done; tar -C "+filepath.Dir(big)+" -cf - top | zstd -q -1 -o "+at).Run())
 	cmd := p.command("refit", "--from", at)
+	said := filepath.Join(p.dir, "said")
+	out, err := os.Create(said)
+	require.NoError(t, err)
+	defer out.Close()
+	cmd.Stdout, cmd.Stderr = out, out
 	require.NoError(t, cmd.Start())
-	time.Sleep(120 * time.Millisecond) // it is at work by then, or this proves nothing and harms nothing
+	until(t, "it to be at work", func() bool { b, _ := os.ReadFile(said); return strings.Contains(string(b), "resolve:") })
 	began := time.Now()
 	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
 	cmd.Wait()

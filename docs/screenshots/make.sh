@@ -19,15 +19,24 @@ xvfb=$!
 trap 'kill $xvfb 2>/dev/null || true; "$work/freshkeel" -d $harbour/mossgate-east stop >/dev/null 2>&1 || true; rm -rf "$work" $harbour' EXIT
 sleep 1
 
-CGO_ENABLED=0 go build -trimpath -o "$work/freshkeel" ./cmd/freshkeel
-export PATH="$work:$PATH"
+CGO_ENABLED=0 go build -trimpath -o "$work/program/freshkeel" ./cmd/freshkeel
+# What is shown is an ordinary user's: run by root, each command is that user's.
+chmod -R a+rx "$work"
+as=
+[ "$(id -u)" != 0 ] || as='setpriv --reuid=1000 --regid=1000 --clear-groups'
+printf '#!/bin/sh\nexec %s %s/program/freshkeel "$@"\n' "$as" "$work" >"$work/freshkeel"
+chmod a+rx "$work/freshkeel"
+export PATH="$work:$PATH" HOME=$harbour
+
+own() { [ -z "$as" ] || chown -R 1000:1000 "$@"; }
 
 # fresh lays the harbour out anew, adopted, its server up at 3.4.1.
 fresh() {
   freshkeel -d $harbour/mossgate-east stop >/dev/null 2>&1 || true
   rm -rf $harbour
+  mkdir $harbour
+  own $harbour
   freshkeel demo $harbour >/dev/null
-  [ "$(id -u)" != 0 ] || chown -R 1000:1000 $harbour/mossgate-east
   export FRESHKEEL_HOME=$harbour/home
   cd $harbour/mossgate-east
   [ "${1:-}" = bare ] && return
@@ -73,6 +82,7 @@ layered() { # two add-ons laid over the build, and a maker who wants each step t
     mkdir -p ../lanterns/lib; echo "lamp $v" >../lanterns/lib/lamp.txt
     (cd ../lanterns && zip -q "lanterns-$v.zip" lib/lamp.txt)
   done
+  own ../lanterns
   freshkeel feed write ../lanterns --name Lanterns >/dev/null
   sed -i 's/"version": "1.0",/&\n      "fits": "<3.5",/; s/"version": "1.1",/&\n      "fits": ">=3.4 <3.6",/' ../lanterns/feed.json
   sed -i 's/"builds": \[/"steps": "each",\n  &/' ../builds/feed.json
@@ -112,14 +122,17 @@ shot status 0 freshkeel status
 freshkeel backup take --label 'before the lantern race' >/dev/null 2>&1
 echo 'Tib Hartstongue' >>stewards.txt; rm -f gardens/old-well.garden; echo dew >gardens/dew.garden
 freshkeel backup take >/dev/null 2>&1
+own gardens stewards.txt
 shot backup-list 0 freshkeel backup list
 shot backup-show 0 freshkeel backup show "$(freshkeel --json backup list | jq -r '.backups[-1].id')"
 mkdir $harbour/other-disk
+own $harbour/other-disk
 printf "\n[copy]\nto = '$harbour/other-disk'\n" >>freshkeel.toml
 shot backup-copy 0 "freshkeel backup push; cd $harbour; freshkeel backup list --from $harbour/other-disk; freshkeel backup restore b0001 --from $harbour/other-disk --to $harbour/rescued"
 sed -i '/^\[copy\]/,$d' freshkeel.toml
 # A bit of one pack turns: that of the garden that is larger than all the rest.
 head -c 300000 /dev/urandom >gardens/songs.garden
+own gardens
 freshkeel backup take --only gardens/songs.garden >/dev/null 2>&1
 pack=$(ls -t $FRESHKEEL_HOME/locker/packs/*.zst | head -n 1)
 printf '\377' | dd of="$pack" bs=1 seek=150000 conv=notrunc status=none
