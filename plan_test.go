@@ -183,7 +183,7 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 	require.NoError(t, run.Apply(run.Plan(p.Steps), nil))
 	list, err := tree.Walk(s.k.Dir, nil)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"half", "half/mine", "hollow", "new", "new/er", "new/er/d", "stays", "stays/b", "stays/more", "stays/more/e", "worlds", "worlds/w"}, sortedPaths(tree.ByPath(list)))
+	assert.Equal(t, []string{"half", "half/mine", "hollow", "new", "new/er", "new/er/d", "stays", "stays/b", "stays/more", "stays/more/e", "worlds", "worlds/w"}, tree.List(list).Paths())
 }
 
 // What can't be exchanged safely is said before anything is tried.

@@ -555,12 +555,8 @@ func (l *Locker) Lay(full string, f File) (err error) {
 	return r.lay(full, f, true)
 }
 
-// LayLater is Lay without the flush: the caller sees to that for all at once.
-func (r *Reader) LayLater(full string, f File) (err error) { return r.lay(full, f, false) }
-
-// Lay is the locker's, for a reader of many files.
-func (r *Reader) Lay(full string, f File) (err error) { return r.lay(full, f, true) }
-
+// lay is Lay for a reader of many files; without flush, the caller sees to that for all
+// at once.
 func (r *Reader) lay(full string, f File, flush bool) (err error) {
 	switch f.Kind {
 	case tree.Dir:

@@ -253,15 +253,6 @@ func (l List) Paths() []string {
 	return out
 }
 
-// ByPath indexes entries by their path.
-func ByPath(list []Entry) map[string]Entry {
-	m := make(map[string]Entry, len(list))
-	for _, e := range list {
-		m[e.Path] = e
-	}
-	return m
-}
-
 // buffers serve SumFile: thousands of small files must not cost a large buffer
 // each.
 var buffers = sync.Pool{New: func() any { b := make([]byte, 256<<10); return &b }}

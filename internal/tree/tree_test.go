@@ -45,11 +45,11 @@ func TestWalkDescribesAndLeavesOut(t *testing.T) {
 		paths = append(paths, e.Path)
 	}
 	assert.Equal(t, []string{"a", "b", "b/f", "z"}, paths)
-	by := ByPath(list)
-	assert.Equal(t, Link, by["z"].Kind)
-	assert.Equal(t, "/nowhere", by["z"].Target)
-	assert.EqualValues(t, 1, by["a"].Size)
-	assert.EqualValues(t, 0o640, by["a"].Mode)
+	by := List(list)
+	assert.Equal(t, Link, by.At("z").Kind)
+	assert.Equal(t, "/nowhere", by.At("z").Target)
+	assert.EqualValues(t, 1, by.At("a").Size)
+	assert.EqualValues(t, 0o640, by.At("a").Mode)
 	_, err = Walk(filepath.Join(dir, "a"), nil)
 	assert.ErrorContains(t, err, "is not a folder")
 }
