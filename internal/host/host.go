@@ -6,8 +6,12 @@
 // socket in the install. It lives as long as the server does and no longer; a
 // command that dies takes neither with it.
 //
-// Signals go to the minder's own descendants alone. There is no search by
-// name, and so no way to hit somebody else's process.
+// Signals go to the minder's own descendants alone, or, where a minder was killed
+// and another took over, to the processes that carry the mark of that server's
+// start. There is no search by name, and so no way to hit somebody else's process.
+//
+// What it does not do: it decides nothing of whether a server is up, it knows no
+// profile, and it never becomes root.
 package host
 
 import (
