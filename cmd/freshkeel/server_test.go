@@ -478,3 +478,18 @@ func TestAHeldPortIsNamedAtTheStart(t *testing.T) {
 	other.Close()
 	p.ok("start")
 }
+
+// Root that has become the install's owner still sees whose process holds a port: that
+// one question is answered by a process that stayed root.
+func TestWhoHoldsAPortIsSeenWithRootsEyes(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.giveTo(54321)
+	other, err := net.ListenPacket("udp", fmt.Sprintf("127.0.0.1:%d", p.port)) // root's own
+	require.NoError(t, err)
+	defer other.Close()
+	r := p.exits(exitFailed, "start")
+	assert.Contains(t, r.err, fmt.Sprintf("is held already by process %d, ", os.Getpid()))
+	other.Close()
+	p.ok("start")
+}
