@@ -41,6 +41,26 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
+// What the program is built from is read here. go test keeps a result for as long as the
+// files that a test read are the same, and knows nothing of what another command builds:
+// a result must not outlive the program that it was of.
+func TestResultsGoWithTheProgram(t *testing.T) {
+	n := 0
+	require.NoError(t, filepath.WalkDir("..", func(at string, d os.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case d.IsDir() && strings.HasPrefix(d.Name(), ".") && d.Name() != "..":
+			return filepath.SkipDir
+		case strings.HasSuffix(at, ".go") && !strings.HasSuffix(at, "_test.go"):
+			n++
+			_, err = os.ReadFile(at)
+		}
+		return err
+	}))
+	require.Greater(t, n, 100)
+}
+
 // long is how long a race is run: a few seconds, or what the environment says.
 func long(t *testing.T) time.Duration {
 	if s := os.Getenv("FRESHKEEL_HOSTILE_TIME"); s != "" {
