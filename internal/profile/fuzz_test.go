@@ -11,6 +11,7 @@ import (
 func FuzzParse(f *testing.F) {
 	f.Add([]byte("[server]\nname = \"pond\"\nkeep = [\"world/**\"]\n[place]\n\"a-*.jar\" = \"a.jar\"\n[ready]\nline = '^ready'\nport = \"udp/27750\"\nwithin = \"2m\"\n"))
 	f.Add([]byte("[server]\nname = \"pond\"\n[[layer]]\nname = \"x\"\ninto = \".freshkeel\"\n[layer.source]\nfeed = \"f\"\n"))
+	f.Add([]byte("[server]\nname = \"pond\"\n[[layer]]\nname = \"x\"\ninto = \".\"\n[layer.source]\nfeed = \"f\"\n"))
 	f.Add([]byte("[server\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		p, err := Parse("freshkeel.toml", b)

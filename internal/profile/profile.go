@@ -324,14 +324,14 @@ func (p *Profile) check(path string, text []byte) error {
 		if err := (tree.Patterns{from}).Check(); err != nil {
 			return bad("place", err.Error())
 		}
-		if !fs.ValidPath(to) || to == "." {
+		if !tree.Local(to) {
 			return bad("place", fmt.Sprintf("%q is not a path in the install", to))
 		}
 		if Reserved(to) {
 			return bad("place", fmt.Sprintf("%q is Fresh Keel's own", to))
 		}
 	}
-	if p.Launch.Script != "" && !fs.ValidPath(p.Launch.Script) {
+	if p.Launch.Script != "" && !tree.Local(p.Launch.Script) {
 		return bad("launch.script", fmt.Sprintf("%q is not a path in the install", p.Launch.Script))
 	}
 	if len(p.Addons.Files) > 0 && (p.Addons.Descriptor == "" || p.Addons.Fits == "") {
@@ -340,7 +340,7 @@ func (p *Profile) check(path string, text []byte) error {
 	names := map[string]bool{}
 	for _, d := range p.Data {
 		switch {
-		case d.Name == "" || !fs.ValidPath(d.Name) || strings.Contains(d.Name, "/") || names[d.Name]:
+		case d.Name == "" || !tree.Local(d.Name) || strings.Contains(d.Name, "/") || names[d.Name]:
 			return bad("data.name", fmt.Sprintf("%q: each needs a name of its own, fit for a file", d.Name))
 		case len(d.Dump) == 0 || len(d.Load) == 0:
 			return bad("data.dump", "dump and load are both needed: what can't be loaded back is no backup")
@@ -365,7 +365,7 @@ func (p *Profile) check(path string, text []byte) error {
 		}
 	}
 	for _, at := range p.Server.Consent {
-		if !fs.ValidPath(at) || strings.Contains(at, "/") {
+		if !tree.Local(at) || strings.Contains(at, "/") {
 			return bad("server.consent", fmt.Sprintf("%q is not a file at the top of the install", at))
 		}
 	}

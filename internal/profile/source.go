@@ -2,7 +2,6 @@ package profile
 
 import (
 	"fmt"
-	"io/fs"
 	"path"
 	"reflect"
 	"slices"
@@ -141,12 +140,15 @@ func (p *Profile) checkSources(bad func(key, why string) error) error {
 	seen := map[string]bool{}
 	for i := range p.Layers {
 		l := &p.Layers[i]
+		if l.Into == "." { // the install itself, as a shell would have it
+			l.Into = ""
+		}
 		switch {
 		case l.Name == "" || strings.ContainsAny(l.Name, "/ ="):
 			return bad("layer.name", "each layer needs a name without spaces")
 		case seen[l.Name]:
 			return bad("layer.name", fmt.Sprintf("two layers are called %q", l.Name))
-		case l.Into != "" && (!fs.ValidPath(l.Into) || Reserved(l.Into)):
+		case l.Into != "" && (!tree.Local(l.Into) || Reserved(l.Into)):
 			return bad("layer.into", fmt.Sprintf("%q is not a path in the install", l.Into))
 		case l.Source.Kind() == "":
 			return bad("layer.source", fmt.Sprintf("layer %s has no source", l.Name))
