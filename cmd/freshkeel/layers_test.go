@@ -50,7 +50,7 @@ func TestLayersLieOverTheBuildInOrder(t *testing.T) {
 	put(t, filepath.Join(songs, "index.html"), `<html><a href="songs-2.0.jar">songs</a></html>`)
 	put(t, filepath.Join(songs, "songs-2.0.jar"), "la\x00la")
 	p.editProfile(func(s string) string {
-		return s + "\n[[layer]]\nname = 'lanterns'\n[layer.source]\nfeed = '../lanterns/feed.json'\n" +
+		return s + "\n[[layer]]\nname = 'lanterns'\ninto = '.'\n[layer.source]\nfeed = '../lanterns/feed.json'\n" +
 			"\n[[layer]]\nname = 'songs'\ninto = 'addons'\n[layer.source]\nas = 'file'\npage.at = '../songs/index.html'\npage.pattern = '/songs-(?P<version>[\\d.]+)\\.jar$'\n[layer.place]\n'songs-*.jar' = 'songs.jar'\n"
 	})
 	p.ok("start")
