@@ -71,8 +71,15 @@ func trusted(dir string) error {
 		if e.Kind == tree.Link && (me == 0 || filepath.Base(at) == tree.StateFolder) {
 			return &Advised{fmt.Errorf("%s is a link to %s: Fresh Keel works in the install's own folder alone", at, e.Target), "put the real thing in its place"}
 		}
-		if e.Kind == tree.Link {
-			continue
+		if e.Kind == tree.Link { // whoever writes to its target decides
+			to, err := filepath.EvalSymlinks(at)
+			if err != nil {
+				continue // told by whoever reads it
+			}
+			if e, _, err = tree.Describe(to, ""); err != nil {
+				return err
+			}
+			at = to
 		}
 		if me != 0 && filepath.Base(at) == tree.StateFolder && e.UID == 0 { // of no use here
 			if top.UID != me {

@@ -385,3 +385,33 @@ func (k *Keel) publish(w *locker.Writer, taken *locker.Taken, set *locker.Set) e
 	taken.Fill(set)
 	return w.Publish(set)
 }
+
+// edited lists the operator's settings and scripts that a plan of steps would put
+// back as they were: what was edited since goes with that.
+func (k *Keel) edited(steps []swap.Step, set *locker.Set) (out []string) {
+	for _, s := range steps {
+		if f := set.Find(s.Path); f != nil && (s.Do == swap.Replace || s.Do == swap.Remove) && k.byHand(s.Path) {
+			out = append(out, s.Path)
+		}
+	}
+	return out
+}
+
+var errSame = errors.New("nothing differs")
+
+// IsSame tells whether a restore had nothing to do.
+func IsSame(err error) bool { return errors.Is(err, errSame) }
+
+// toRestore tells whether a restore has anything to do. It looks before the server is
+// stopped for it.
+func (k *Keel) toRestore(ctx context.Context, set *locker.Set, only tree.Patterns) (bool, error) {
+	if err := ctx.Err(); err != nil {
+		return false, err
+	}
+	p, err := k.planPutBack(set, restoreScope(set, only))
+	if err != nil {
+		return false, err
+	}
+	data := len(only) == 0 && slices.ContainsFunc(set.Entries, func(f locker.File) bool { return isData(f.Path) })
+	return len(p.steps) > 0 || data || slices.ContainsFunc(p.mend, func(e tree.Entry) bool { return e.Kind != tree.Dir }), nil
+}

@@ -1,7 +1,6 @@
 package freshkeel
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,7 +11,6 @@ import (
 	"strings"
 
 	"freshkeel/internal/host"
-	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
@@ -223,34 +221,4 @@ func (t *transaction) wontRun(n *notUp) error {
 			fmt.Sprintf("to go back with the world as it was then: freshkeel rollback %s --world", t.e.Target))
 	}
 	return t.revert(fmt.Sprintf("%s did not come up with what was put back: %s", to, n.v.Why), n.v.Lines)
-}
-
-// edited lists the operator's settings and scripts that a plan of steps would put
-// back as they were: what was edited since goes with that.
-func (k *Keel) edited(steps []swap.Step, set *locker.Set) (out []string) {
-	for _, s := range steps {
-		if f := set.Find(s.Path); f != nil && (s.Do == swap.Replace || s.Do == swap.Remove) && k.byHand(s.Path) {
-			out = append(out, s.Path)
-		}
-	}
-	return out
-}
-
-var errSame = errors.New("nothing differs")
-
-// IsSame tells whether a restore had nothing to do.
-func IsSame(err error) bool { return errors.Is(err, errSame) }
-
-// toRestore tells whether a restore has anything to do. It looks before the server is
-// stopped for it.
-func (k *Keel) toRestore(ctx context.Context, set *locker.Set, only tree.Patterns) (bool, error) {
-	if err := ctx.Err(); err != nil {
-		return false, err
-	}
-	p, err := k.planPutBack(set, restoreScope(set, only))
-	if err != nil {
-		return false, err
-	}
-	data := len(only) == 0 && slices.ContainsFunc(set.Entries, func(f locker.File) bool { return isData(f.Path) })
-	return len(p.steps) > 0 || data || slices.ContainsFunc(p.mend, func(e tree.Entry) bool { return e.Kind != tree.Dir }), nil
 }

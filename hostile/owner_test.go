@@ -191,7 +191,13 @@ func TestWhatSomebodyElseMayWriteDecidesNothing(t *testing.T) {
 		"a folder for everybody":  {func(p *pond) { os.Chmod(p.at("srv"), 0o777) }, "can be exchanged by everybody"},
 		"another's folder above":  {func(p *pond) { os.Chown(p.dir, user, user) }, "root must not be led elsewhere through it"},
 		"a link for our own":      {func(p *pond) { os.Symlink(p.at("elsewhere"), p.at("srv/.freshkeel")) }, "is a link to"},
-		"another's script":        {func(p *pond) { os.Chown(p.at("srv/run.sh"), user, user) }, "would be run as root"},
+		"a link to another's profile": {func(p *pond) {
+			p.giveTo(user) // whom the command becomes
+			os.Rename(p.at("srv/freshkeel.toml"), p.at("other.toml"))
+			os.Chown(p.at("other.toml"), user+1, user+1)
+			os.Symlink("../other.toml", p.at("srv/freshkeel.toml"))
+		}, "other.toml can be written to by user 54322"},
+		"another's script": {func(p *pond) { os.Chown(p.at("srv/run.sh"), user, user) }, "would be run as root"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
