@@ -35,7 +35,7 @@ func (r *putBackReport) told() []string {
 	if r.aside == 0 {
 		return nil
 	}
-	return []string{fmt.Sprintf("%s that was not there before is kept in %s", plural(r.aside, "file"), r.asideDir)}
+	return []string{fmt.Sprintf("moved aside, since the backup does not have it: %s, kept in %s", plural(r.aside, "file"), r.asideDir)}
 }
 
 // backPlan is what has to be done for the part of the install in scope to be
@@ -43,6 +43,7 @@ func (r *putBackReport) told() []string {
 type backPlan struct {
 	steps []swap.Step
 	mend  []tree.Entry // modes, owners and times that differ
+	mode  bool         // of one at least, mode or owner
 	set   *locker.Set
 
 	places []string // folders on file systems of their own
@@ -102,8 +103,10 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 				return nil, err
 			}
 			if same {
-				if cur.Mode != f.Mode || cur.UID != f.UID || cur.GID != f.GID || (f.Kind == tree.File && cur.Mtime != f.Mtime) {
+				mode := cur.Mode != f.Mode || cur.UID != f.UID || cur.GID != f.GID
+				if mode || (f.Kind == tree.File && cur.Mtime != f.Mtime) {
 					p.mend = append(p.mend, f.Entry)
+					p.mode = p.mode || mode
 				}
 				continue
 			}
@@ -403,7 +406,8 @@ var errSame = errors.New("nothing differs")
 func IsSame(err error) bool { return errors.Is(err, errSame) }
 
 // toRestore tells whether a restore has anything to do. It looks before the server is
-// stopped for it.
+// stopped for it. A running server writes the same content anew: that a file's time
+// alone differs is no reason to stop it.
 func (k *Keel) toRestore(ctx context.Context, set *locker.Set, only tree.Patterns) (bool, error) {
 	if err := ctx.Err(); err != nil {
 		return false, err
@@ -413,5 +417,5 @@ func (k *Keel) toRestore(ctx context.Context, set *locker.Set, only tree.Pattern
 		return false, err
 	}
 	data := len(only) == 0 && slices.ContainsFunc(set.Entries, func(f locker.File) bool { return isData(f.Path) })
-	return len(p.steps) > 0 || data || slices.ContainsFunc(p.mend, func(e tree.Entry) bool { return e.Kind != tree.Dir }), nil
+	return len(p.steps) > 0 || data || p.mode, nil
 }

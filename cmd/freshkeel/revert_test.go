@@ -76,9 +76,17 @@ func TestARestoreThatDoesNotComeUpGoesBack(t *testing.T) {
 
 	pid := p.status().Server.PID
 	p.ok("backup", "take")
-	r = p.ok("backup", "restore", p.backups()[len(p.backups())-1])
+	newest := p.backups()[len(p.backups())-1]
+	conf := filepath.Join(p.install, "pond.conf")
+	require.NoError(t, os.Chtimes(conf, time.Time{}, time.Now().Add(-time.Hour)))
+	r = p.ok("backup", "restore", newest)
 	assert.Contains(t, r.out, "NOTHING TO DO")
 	assert.Equal(t, pid, p.status().Server.PID, "the server was left alone")
+	require.NoError(t, os.Chmod(conf, 0o600))
+	assert.NotContains(t, p.ok("backup", "restore", newest).out, "NOTHING TO DO")
+	fi, err := os.Stat(conf)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o644), fi.Mode().Perm())
 }
 
 // A restore that fails before anything moved is abandoned: the server runs again,
