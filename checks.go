@@ -101,6 +101,7 @@ func (s *situation) removed(at string) bool {
 
 // willBe tells whether a file will stand at a path after the swap.
 func (s *situation) willBe(at string) bool {
+	at = s.plan.spelling.Of(at)
 	if _, ok := s.plan.files[at]; ok {
 		return true
 	}
@@ -153,6 +154,17 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 			f.Do = fmt.Sprintf("add to [place] in %s: %q = %q", s.k.path(profile.FileName), like, at)
 		}
 		out = append(out, f)
+	}
+	for _, list := range []struct {
+		key  string
+		pats tree.Patterns
+	}{{"keep", s.k.Profile.Server.Keep}, {"settings", s.k.Profile.Server.Settings}, {"skip", s.k.Profile.Server.Skip}} {
+		for _, pat := range list.pats {
+			if like := s.plan.spelling.Like(pat); like != "" {
+				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("the %s pattern %q matches nothing, and %s is spelled otherwise", list.key, pat, like), Where: s.k.path(profile.FileName),
+					Why: "this file system takes both for the same name; the pattern would not protect the file", Do: fmt.Sprintf("write the pattern under %s with the letters as in %s", list.key, like)})
+			}
+		}
 	}
 	for _, pat := range s.plan.unfound {
 		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the [place] pattern %q matches no file of the build", pat), Where: s.k.path(profile.FileName),

@@ -38,9 +38,11 @@ type Owned struct {
 	SeenAt int64    `json:"seen_at"`         // nanoseconds since 1970, when its identity was noted
 }
 
-func (inv *Inventory) byPath() map[string]Owned {
+// byPath is the inventory by path, each as the install spells it.
+func (inv *Inventory) byPath(as tree.Spelling) map[string]Owned {
 	m := make(map[string]Owned, len(inv.Files))
 	for _, o := range inv.Files {
+		o.Path = as.Of(o.Path)
 		m[o.Path] = o
 	}
 	return m

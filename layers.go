@@ -199,6 +199,7 @@ func (inv *Inventory) laid(name string) (Laid, bool) {
 // it holds, and where two bring one, the later layer's is used.
 func (k *Keel) compose(p *Plan, f *Fetched) map[string]locker.File {
 	build, bad, unfound := placed(f.Set, f.Candidate.place)
+	build = respelled(build, p.spelling)
 	p.Blocked, p.unfound = bad, unfound
 	p.layerOf = map[string]string{}
 	if !f.Candidate.stays {
@@ -216,6 +217,7 @@ func (k *Keel) compose(p *Plan, f *Fetched) map[string]locker.File {
 			if o.Into != "" {
 				at = o.Into + "/" + at
 			}
+			at = p.spelling.Of(at)
 			file.Path = at
 			if under, twice := build[at]; twice && (under.Kind != tree.Dir || file.Kind != tree.Dir) {
 				p.Overlaid = append(p.Overlaid, Overlaid{at, p.layerOf[at], lf.Layer})
@@ -237,6 +239,20 @@ func (k *Keel) compose(p *Plan, f *Fetched) map[string]locker.File {
 		}
 	}
 	return build
+}
+
+// respelled names each file as the install spells it.
+func respelled(files map[string]locker.File, as tree.Spelling) map[string]locker.File {
+	if as.Free() {
+		return files
+	}
+	out := make(map[string]locker.File, len(files))
+	for _, at := range sortedPaths(files) {
+		f := files[at]
+		f.Path = as.Of(at)
+		out[f.Path] = f
+	}
+	return out
 }
 
 func whose(layer string) string {

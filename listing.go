@@ -40,7 +40,7 @@ func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writ
 	if err != nil {
 		return nil, err
 	}
-	t := &lister{k: k, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.byPath(), known: k.knownContent(l, c, inv), moves: k.moves("fetch")}
+	t := &lister{k: k, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.byPath(tree.Spelling{}), known: k.knownContent(l, c, inv), moves: k.moves("fetch")}
 	for _, f := range doc.Files {
 		t.total += f.Size
 	}

@@ -53,6 +53,7 @@ func (k *Keel) runs() (out []string) {
 // of the new name.
 func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]string) {
 	for _, at := range k.runs() {
+		at = p.spelling.Of(at)
 		here, is := p.before.Get(at)
 		if _, brought := build[at]; brought || !is || here.Kind != tree.File || k.Profile.Server.Own(at) || k.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
 			continue

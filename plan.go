@@ -49,17 +49,18 @@ type Plan struct {
 	Places    []string // folders of the install on file systems of their own
 	Mounted   []string // files that are mounted one by one: nothing can be exchanged there
 
-	set     *locker.Set
-	files   map[string]locker.File   // what is staged, by path in the install
-	owned   []Owned                  // the inventory afterwards
-	before  tree.List                // the install as the plan saw it
-	unfound []string                 // [place] patterns that match nothing
-	known   bool                     // the old build's files are known
-	layerOf map[string]string        // path → layer; "": the build
-	oldSets []string                 // where the installed files came from
-	stored  map[tree.Sum]locker.File // their content, once it is asked for
-	mend    bool                     // put changed files back as the build has them
-	sure    bool                     // the new build's files are all known
+	set      *locker.Set
+	files    map[string]locker.File   // what is staged, by path in the install
+	owned    []Owned                  // the inventory afterwards
+	before   tree.List                // the install as the plan saw it
+	unfound  []string                 // [place] patterns that match nothing
+	known    bool                     // the old build's files are known
+	layerOf  map[string]string        // path → layer; "": the build
+	oldSets  []string                 // where the installed files came from
+	stored   map[tree.Sum]locker.File // their content, once it is asked for
+	mend     bool                     // put changed files back as the build has them
+	spelling tree.Spelling            // of the install, where its file system ignores case
+	sure     bool                     // the new build's files are all known
 }
 
 // Edit is one line of a script, or of a consent, that is changed.
@@ -146,8 +147,11 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	p := &Plan{From: inv.Version, To: f.Version, Channel: orElse(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: list,
 		oldSets: inv.sets(), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
 	p.Places, p.Mounted = tree.Places(k.Dir, list)
+	if tree.FoldsCase(k.path(profile.FileName)) {
+		p.spelling = tree.SpelledAs(list)
+	}
 	build := k.compose(p, f)
-	old := inv.byPath()
+	old := inv.byPath(p.spelling)
 	look := k.sums(old)
 	replaceDrift := slices.Contains(w.Accept, "drift")
 

@@ -308,6 +308,8 @@ func Bytes(n int64) string {
 // Age writes how long something lasted as a person reads it.
 func Age(d time.Duration) string {
 	switch {
+	case d < 0:
+		return "an unknown time (the clock was set back)"
 	case d < time.Second:
 		return fmt.Sprintf("%d ms", d.Milliseconds())
 	case d < time.Minute:

@@ -85,6 +85,7 @@ func asRoot(t *testing.T) {
 type pond struct {
 	t                  *testing.T
 	dir, install, home string
+	program            string // which is run
 	env                []string
 }
 
@@ -112,7 +113,7 @@ func newPond(t *testing.T) *pond { return pondIn(t, t.TempDir()) }
 
 func pondIn(t *testing.T, dir string) *pond {
 	t.Helper()
-	p := &pond{t: t, dir: dir, install: filepath.Join(dir, "srv"), home: filepath.Join(dir, "home")}
+	p := &pond{t: t, program: binary, dir: dir, install: filepath.Join(dir, "srv"), home: filepath.Join(dir, "home")}
 	p.env = append(os.Environ(), "FRESHKEEL_HOME="+p.home, "NO_COLOR=1")
 	p.put("srv/run.sh", script)
 	p.put("srv/freshkeel.toml", profileText)
@@ -176,7 +177,7 @@ func (p *pond) run(args ...string) ran {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, binary, append([]string{"-d", p.install}, args...)...)
+	cmd := exec.CommandContext(ctx, p.program, append([]string{"-d", p.install}, args...)...)
 	cmd.Env, cmd.Dir = p.env, p.dir
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out

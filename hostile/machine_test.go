@@ -3,6 +3,7 @@
 package hostile
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -19,17 +20,24 @@ import (
 )
 
 // disk is a file system in a file, mounted at a folder.
-type disk struct{ image, at string }
+type disk struct{ image, at, kind string }
 
 // newDisk makes and mounts one; how is the command that makes it, to which the image
 // is added. What this machine can't do is said in the skip.
 func newDisk(t *testing.T, mib int, how ...string) disk {
 	t.Helper()
+	d := unmounted(t, mib, how...)
+	d.mount(t, "")
+	return d
+}
+
+func unmounted(t *testing.T, mib int, how ...string) disk {
+	t.Helper()
 	asRoot(t)
 	if _, err := exec.LookPath(how[0]); err != nil {
 		t.Skipf("no %s here", how[0])
 	}
-	d := disk{filepath.Join(t.TempDir(), "image"), filepath.Join(t.TempDir(), "mnt")}
+	d := disk{image: filepath.Join(t.TempDir(), "image"), at: filepath.Join(t.TempDir(), "mnt")}
 	f, err := os.Create(d.image)
 	require.NoError(t, err)
 	require.NoError(t, f.Truncate(int64(mib)<<20))
@@ -38,7 +46,6 @@ func newDisk(t *testing.T, mib int, how ...string) disk {
 	out, err := exec.Command(how[0], append(how[1:], d.image)...).CombinedOutput()
 	require.NoError(t, err, string(out))
 	t.Cleanup(func() { exec.Command("umount", "-l", d.at).Run() })
-	d.mount(t, "")
 	return d
 }
 
@@ -48,7 +55,7 @@ func (d disk) mount(t *testing.T, how string) {
 	if how != "" {
 		opts += "," + how
 	}
-	if out, err := exec.Command("mount", "-o", opts, d.image, d.at).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", cmp.Or(d.kind, "auto"), "-o", opts, d.image, d.at).CombinedOutput(); err != nil {
 		t.Skipf("this machine mounts no such file system: %s", strings.TrimSpace(string(out)))
 	}
 }
@@ -109,6 +116,66 @@ func TestEveryFileSystem(t *testing.T) {
 			p.ok("stop")
 			p.ok("backup", "take")
 			p.ok("backup", "check")
+		})
+	}
+}
+
+// On a file system that ignores case, as most of Windows and macOS do, a build that
+// spells a name otherwise means the same file: it gets no second one, the operator's own
+// stay (P3), and a pattern that is spelled otherwise is told before it fails to protect.
+// exFAT holds no sockets and no modes besides; NTFS is shown all in lower case.
+func TestFileSystemsWithoutCase(t *testing.T) {
+	for name, how := range map[string]struct {
+		make []string
+		opts string
+	}{
+		"exfat-fuse": {[]string{"mkfs.exfat"}, "umask=022"},
+		"lowntfs-3g": {[]string{"mkntfs", "-F", "-q"}, "ignore_case,permissions"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := unmounted(t, 256, how.make...)
+			d.kind = name
+			d.mount(t, how.opts)
+			require.NoError(t, os.Chmod(d.at, 0o755))
+			p := pondIn(t, d.at)
+			require.FileExists(t, p.at("SRV", "Run.SH"), "case is ignored here")
+			p.home = filepath.Join(t.TempDir(), "home") // links and modes are for the locker to have
+			p.env = append(p.env, "FRESHKEEL_HOME="+p.home)
+			require.NoError(t, os.RemoveAll(p.at("next-2.0")))
+			p.dir = t.TempDir()
+			p.put("next-2.0/Run.sh", strings.Replace(script, "1.0", "2.0", 1))
+			p.put("next-2.0/LIB/3.DAT", "the second\n")
+			p.put("next-2.0/Lib2/new.dat", "new\n")
+			p.put("next-2.0/World/1/MAP.dat", "not the operator's\n")
+			p.ok("start")
+			before := tree(t, p.install)
+			p.ok("refit", "--from", "next-2.0")
+			now := tree(t, p.install)
+			assert.Len(t, now, len(before)+2, "one file more, and its folder")
+			for at := range before {
+				assert.Contains(t, now, at, "the install's own spelling stays")
+			}
+			b, err := os.ReadFile(filepath.Join(p.install, "lib/3.dat"))
+			require.NoError(t, err)
+			assert.Equal(t, "the second\n", string(b))
+			b, err = os.ReadFile(filepath.Join(p.install, "world/1/map.dat"))
+			require.NoError(t, err)
+			assert.Contains(t, string(b), "pond 1")
+			assert.Contains(t, p.run("refit", "--from", "next-2.0").out, "NOTHING TO DO")
+			assert.Contains(t, p.ok("status"), "RUNNING")
+			p.ok("rollback")
+			now = tree(t, p.install)
+			delete(before, "world/log.dat") // the server's own, each time it starts
+			delete(now, "world/log.dat")
+			assert.Equal(t, before, now)
+			p.ok("stop")
+			p.ok("backup", "check")
+			b, err = os.ReadFile(filepath.Join(p.install, "freshkeel.toml"))
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(p.install, "freshkeel.toml"), []byte(strings.Replace(string(b), "world/**", "World/**", 1)), 0o644))
+			r := p.run("preflight", "--from", "next-2.0")
+			assert.Equal(t, 3, r.code, r.out)
+			assert.Contains(t, r.out, `the keep pattern "World/**" matches nothing, and world`)
 		})
 	}
 }

@@ -22,11 +22,9 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"sync"
 	"syscall"
@@ -282,14 +280,9 @@ func (d Dir) Send(line string) error {
 // Hold puts lines on the server's console, and others when release is called or
 // this process ends, however it does. release returns once they are sent.
 func (d Dir) Hold(before, after []string) (release func(), err error) {
-	path, done, err := socketPath(string(d))
+	c, err := d.dial()
 	if err != nil {
-		return nil, ErrNotRunning
-	}
-	defer done()
-	c, err := net.DialTimeout("unix", path, 2*time.Second)
-	if err != nil {
-		return nil, ErrNotRunning
+		return nil, err
 	}
 	answers := json.NewDecoder(io.LimitReader(c, mostSaid))
 	c.SetDeadline(time.Now().Add(time.Duration(len(before)+1)*sendLimit + answerLimit))
@@ -388,14 +381,9 @@ const stopSlack = 40 * time.Second
 // ask has one conversation with the minder, within a time; 0 is as long as the
 // server runs, for a caller that gives up by itself.
 func (d Dir) ask(q request, within time.Duration, answer func(*json.Decoder) error) error {
-	path, done, err := socketPath(string(d))
+	c, err := d.dial()
 	if err != nil {
-		return ErrNotRunning
-	}
-	defer done()
-	c, err := net.DialTimeout("unix", path, 2*time.Second)
-	if err != nil {
-		return ErrNotRunning
+		return err
 	}
 	defer c.Close()
 	if within > 0 {
@@ -405,27 +393,6 @@ func (d Dir) ask(q request, within time.Duration, answer func(*json.Decoder) err
 		return err
 	}
 	return answer(json.NewDecoder(io.LimitReader(c, mostSaid)))
-}
-
-// socketLimit is what a socket address holds on the systems at hand, in bytes
-// (unix(7): 108 with the closing zero; 104 on others).
-const socketLimit = 100
-
-// socketPath is where the minder listens. A path too long for a socket address
-// is reached through the folder's descriptor, where the system has that.
-func socketPath(dir string) (path string, done func(), err error) {
-	path = filepath.Join(dir, "minder.sock")
-	if len(path) <= socketLimit {
-		return path, func() {}, nil
-	}
-	if runtime.GOOS != "linux" {
-		return "", nil, fmt.Errorf("%s is too long for a socket address; move the install to a shorter path", path)
-	}
-	f, err := os.Open(dir)
-	if err != nil {
-		return "", nil, err
-	}
-	return fmt.Sprintf("/proc/self/fd/%d/minder.sock", f.Fd()), func() { f.Close() }, nil
 }
 
 func exitStatus(ws syscall.WaitStatus) string {

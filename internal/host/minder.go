@@ -92,17 +92,8 @@ func (m *minder) begin(orders *json.Decoder, answer *json.Encoder) (unlock func(
 	case !m.l.TakeOver && left != nil: // its minder was killed since the caller looked (P7)
 		return nil, nil, &AlreadyRunning{left.PID, left.Since, "without a minder"}
 	}
-	path, release, err := socketPath(m.l.RunDir)
+	l, release, err := m.dir.listen()
 	if err != nil {
-		return nil, nil, err
-	}
-	os.Remove(m.dir.file("minder.sock")) // a dead minder's: the lock is ours
-	l, err = net.Listen("unix", path)
-	if err != nil {
-		release()
-		return nil, nil, err
-	}
-	if err := os.Chmod(path, 0o600); err != nil {
 		return nil, nil, err
 	}
 	os.Remove(m.dir.file("exit.json"))
@@ -113,9 +104,10 @@ func (m *minder) begin(orders *json.Decoder, answer *json.Encoder) (unlock func(
 	}
 	if err != nil {
 		l.Close()
+		release()
 		return nil, nil, err
 	}
-	return letGo, l, nil
+	return func() { release(); letGo() }, l, nil
 }
 
 // start starts the server. Its mark is on the disk before any process has it.
