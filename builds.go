@@ -51,6 +51,7 @@ type Offer struct {
 	Channel   string    `json:"channel,omitempty"` // that is followed; "": any
 	Installed string    `json:"installed"`         // version; "" when not known
 	From      string    `json:"installed_channel,omitempty"`
+	Mixed     []string  `json:"mixed,omitempty"` // other versions that some of the installed files are of
 	AsOf      time.Time `json:"as_of,omitzero"` // when the source was last reached, if it can't be now
 	Builds    []Build   `json:"builds"`
 }
@@ -100,6 +101,9 @@ func (k *Keel) offered(ctx context.Context, f *offer, inv *Inventory) (*Offer, e
 	here := inv.installedOf(f.from.Name)
 	src := f.from.Source
 	out := &Offer{Layer: f.from.Name, Source: fetch.Shown(feed.Where(src, k.Dir)), Kind: src.Kind(), Channel: src.Channel, Installed: here.Version, From: here.Channel}
+	if out.Layer == "" {
+		out.Mixed = inv.Mixed
+	}
 	if f.stale {
 		out.AsOf = f.memory.At
 	}
@@ -122,7 +126,7 @@ func (k *Keel) offered(ctx context.Context, f *offer, inv *Inventory) (*Offer, e
 		row.Fetched = set != "" && l.Has(locker.Builds, set)
 		switch {
 		case b.Mark == "" || (b.Version != "" && b.Version != here.Version):
-			row.Installed = b.Version != "" && b.Version == here.Version
+			row.Installed = b.Version != "" && b.Version == here.Version && len(inv.Mixed) == 0
 			row.Newer = here.Version != "" && !row.Installed && f.Newer(here.Version, b.Version)
 		case b.Tree != nil:
 			if row.Changes, err = k.changes(b.Tree, f.from, inv); err != nil {

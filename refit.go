@@ -93,11 +93,17 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	return t.e, t.confirm()
 }
 
-// nothingToChange notes a version that the files turn out to be already.
+// nothingToChange notes a build and a version that the files turn out to be already.
 func (k *Keel) nothingToChange(pre *Preflight) error {
 	inv, err := k.inventory()
 	if err != nil {
 		return err
+	}
+	if set := pre.Fetched.Set.ID; !pre.Fetched.Candidate.stays && set != "" && (set != inv.Build || len(inv.Mixed) > 0) {
+		inv.Build, inv.Mixed = set, nil
+		if err := writeInventory(k.state("inventory.json"), inv); err != nil {
+			return err
+		}
 	}
 	if len(pre.Layers) > 0 { // the same files, known by another version
 		inv.Layers = pre.Plan.Layers
@@ -215,7 +221,7 @@ func (t *transaction) confirm() error {
 	if err := t.enter(logbook.Confirming); err != nil {
 		return stuck(err)
 	}
-	if err := t.takeInventory(t.dir, "inventory-after.json"); err != nil {
+	if err := t.takeInventory(t.dir, inventoryAfter); err != nil {
 		return stuck(err)
 	}
 	if !t.e.EndRunning && t.k.runDir().Status().Running {

@@ -121,8 +121,12 @@ func (t *transaction) unmove() (map[string]bool, error) {
 	return moved, nil
 }
 
-// inventoryBefore is the inventory as it was when the run began.
-const inventoryBefore = "inventory-before.json"
+// inventoryBefore is the inventory as it was when the run began, inventoryAfter as it is
+// to be.
+const (
+	inventoryBefore = "inventory-before.json"
+	inventoryAfter  = "inventory-after.json"
+)
 
 // keepInventory notes the inventory that holds now, for a way back.
 func (t *transaction) keepInventory() error {

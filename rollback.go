@@ -42,7 +42,7 @@ type BackPlan struct {
 }
 
 // inEffect lists the refits whose files are in the install, oldest first: each
-// confirmed refit, less those that a rollback undid.
+// confirmed refit, less those that a rollback or a restore undid.
 func (k *Keel) inEffect() ([]*logbook.Entry, error) {
 	all, err := k.book.All()
 	if err != nil {
@@ -54,6 +54,8 @@ func (k *Keel) inEffect() ([]*logbook.Entry, error) {
 		case e.Outcome != logbook.Confirmed:
 		case e.Kind == logbook.Refit:
 			stack = append(stack, e)
+		case e.Kind == logbook.Restore:
+			stack = slices.DeleteFunc(stack, func(s *logbook.Entry) bool { return slices.Contains(e.Undid, s.ID) })
 		case e.Kind == logbook.Rollback:
 			for i, s := range stack {
 				if s.ID == e.Target {
@@ -224,7 +226,7 @@ func (t *transaction) undo() error {
 		}
 		t.e.Told = append(t.e.Told, "the world was left as it is now; to put it back too: "+hint)
 	}
-	if err := t.takeInventory(t.k.run(p.To.ID), "inventory-before.json"); err != nil {
+	if err := t.takeInventory(t.k.run(p.To.ID), inventoryBefore); err != nil {
 		return stuck(err)
 	}
 	return t.settle()
@@ -351,7 +353,7 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 		return nil, errSame
 	}
 	e := &logbook.Entry{Kind: logbook.Restore, From: inv.Version, To: inv.Version, Target: r.Backup, TargetTaken: set.Taken, Only: r.Only}
-	if len(r.Only) == 0 {
+	if len(r.Only) == 0 && !set.Partial() {
 		e.To = set.Version
 	}
 	t, err := k.transact(e)
@@ -403,7 +405,12 @@ func (t *transaction) restore() error {
 	if err != nil {
 		return t.revert("the restore failed: "+err.Error(), nil)
 	}
-	if err := t.inventoryOf(set.Version); err != nil {
+	if len(t.e.Only) > 0 || len(set.Only)+len(set.Left) > 0 {
+		err = t.reckon(set)
+	} else {
+		err = t.inventoryOf(set.Version)
+	}
+	if err != nil {
 		return stuck(err)
 	}
 	return t.settle()
@@ -422,7 +429,7 @@ func (k *Keel) targetOf(e *logbook.Entry) (*locker.Set, error) {
 // a whole restore went back to it. One that is not known is said to be so.
 func (t *transaction) inventoryOf(version string) error {
 	inv, err := t.k.inventory()
-	if err != nil || inv.Version == version || len(t.e.Only) > 0 {
+	if err != nil || (inv.Version == version && len(inv.Mixed) == 0) {
 		return err
 	}
 	all, err := t.k.book.All()
@@ -431,12 +438,14 @@ func (t *transaction) inventoryOf(version string) error {
 	}
 	for i := len(all) - 1; i >= 0; i-- {
 		if e := all[i]; e.Kind == logbook.Refit && e.From == version && e.ID != t.e.ID {
-			if err := t.takeInventory(t.k.run(e.ID), "inventory-before.json"); err == nil {
+			if err := t.takeInventory(t.k.run(e.ID), inventoryBefore); err == nil {
+				t.e.Undid = undoneBy(all, e.ID, true)
 				return nil
 			}
 		}
 		if e := all[i]; e.Kind == logbook.Refit && e.To == version && e.Outcome == logbook.Confirmed {
-			if err := t.takeInventory(t.k.run(e.ID), "inventory-after.json"); err == nil {
+			if err := t.takeInventory(t.k.run(e.ID), inventoryAfter); err == nil {
+				t.e.Undid = undoneBy(all, e.ID, false)
 				return nil
 			}
 		}

@@ -20,6 +20,7 @@ type Status struct {
 	Name     string         `json:"name"`
 	Install  string         `json:"install"`
 	Version  string         `json:"version"`
+	Mixed    []string       `json:"mixed,omitempty"` // other versions that some of its files are of
 	Server   *host.Status   `json:"server"`
 	Outside  []host.Process `json:"outside,omitempty"` // running from the install, but not started here
 	Last     *logbook.Entry `json:"last,omitempty"`    // newest entry of the logbook
@@ -34,7 +35,7 @@ func (k *Keel) Status() (*Status, error) {
 		return nil, err
 	}
 	st := k.runDir().Status()
-	s := &Status{Name: k.Profile.Server.Name, Install: k.Dir, Version: inv.Version, Server: st, Outside: host.Outside(k.Dir, st)}
+	s := &Status{Name: k.Profile.Server.Name, Install: k.Dir, Version: inv.Version, Mixed: inv.Mixed, Server: st, Outside: host.Outside(k.Dir, st)}
 	all, err := k.book.All()
 	if err != nil {
 		return nil, err
@@ -63,13 +64,11 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	if err := k.portFree(); err != nil {
 		return nil, err
 	}
-	inv, err := k.installed()
-	if err != nil {
-		return nil, err
-	}
 	var v *Verdict
 	_, err = k.step("start", func() (sum string, err error) {
-		if v, err = k.bringUp(ctx, inv.Version); err != nil {
+		// No version is expected: a server that works is not stopped because somebody
+		// exchanged its files by hand.
+		if v, err = k.bringUp(ctx, ""); err != nil {
 			return "", err
 		}
 		return v.Why, nil
@@ -84,14 +83,19 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 }
 
 // heardVersion keeps the version that a server has said by the profile's rule, where
-// none was known.
+// none was known, or another.
 func (k *Keel) heardVersion(version string) error {
 	inv, err := k.inventory()
-	if err != nil || version == "" || inv.Version != "" {
+	if err != nil || version == "" || inv.Version == version {
 		return err
 	}
+	if inv.Version == "" {
+		k.note("the server says that it is %s: that is noted as what is installed", version)
+	} else {
+		k.warn("the server says that it is %s, and %s was recorded: files were exchanged by other hands; %s is noted as what is installed", version, inv.Version, version)
+		inv.Build, inv.Channel = "", ""
+	}
 	inv.Version = version
-	k.note("the server says that it is %s: that is noted as what is installed", version)
 	return writeInventory(k.state("inventory.json"), inv)
 }
 

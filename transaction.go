@@ -445,10 +445,10 @@ func (t *transaction) saveInventories(p *Plan) error {
 	if err != nil {
 		return err
 	}
-	if err := writeInventory(filepath.Join(t.dir.Dir, "inventory-before.json"), before); err != nil {
+	if err := writeInventory(filepath.Join(t.dir.Dir, inventoryBefore), before); err != nil {
 		return err
 	}
-	return writeInventory(filepath.Join(t.dir.Dir, "inventory-after.json"), &Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: p.sure, Layers: p.Layers, Without: p.Without, Files: p.owned})
+	return writeInventory(filepath.Join(t.dir.Dir, inventoryAfter), &Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: p.sure, Layers: p.Layers, Without: p.Without, Files: p.owned})
 }
 
 // takeInventory makes one of the saved inventories the install's own.
@@ -463,7 +463,7 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 		return err
 	}
 	inv.At = time.Now().Round(0)
-	if inv.Version == "" && name == "inventory-after.json" {
+	if inv.Version == "" && name == inventoryAfter {
 		inv.Version = t.e.To // as the server said it
 	}
 	for i := range inv.Files {

@@ -486,6 +486,9 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 			p.view.fact("into", r.To)
 			return
 		}
+		if e.From != e.To {
+			p.view.fact("build", orUnknown(e.From)+" → "+reached(e))
+		}
 		p.view.fact("before", "what was there is backup "+e.Backup)
 		p.view.told(e)
 	})

@@ -91,7 +91,7 @@ func (v *view) offerOutcome(o *freshkeel.Offer) (next string) {
 			next = fmt.Sprintf("freshkeel preflight --layer %s=%s", o.Layer, b.Version)
 		}
 		if b.Version == "" || b.Version == o.Installed {
-			v.outcome(good, "OTHER", fmt.Sprintf("%sthe %s holds other content than what is installed (%s)", name, o.Kind, orUnknown(o.Installed)))
+			v.outcome(good, "OTHER", fmt.Sprintf("%sthe source (%s) holds other content than what is installed (%s)", name, o.Kind, orUnknown(o.Installed)))
 			return strings.TrimSuffix(strings.TrimSpace(next), "=")
 		}
 		v.outcome(good, "NEWER", fmt.Sprintf("%s%s is there; %s is installed", name, b.Version, orUnknown(o.Installed)))
@@ -102,6 +102,9 @@ func (v *view) offerOutcome(o *freshkeel.Offer) (next string) {
 		v.outcome(minded, "NOT LAID", name+"the next refit lays it")
 	case o.Installed == "":
 		v.outcome(minded, "UNKNOWN", "which version is installed is not known")
+	case len(o.Mixed) > 0:
+		v.outcome(minded, "MIXED", fmt.Sprintf("%s is installed, but some of its files are of %s", o.Installed, strings.Join(o.Mixed, ", ")))
+		next = "freshkeel refit " + o.Installed + "   (makes it whole)"
 	case o.Channel != "" && o.From != "" && o.Channel != o.From:
 		v.outcome(minded, "AHEAD", fmt.Sprintf("%s%s is installed, from channel %s; %s has nothing newer", name, o.Installed, o.From, o.Channel))
 		for _, b := range o.Builds {

@@ -342,6 +342,9 @@ func (v *view) status(s *freshkeel.Status) {
 	default:
 		v.outcome(minded, "DOWN", name)
 	}
+	if len(s.Mixed) > 0 {
+		v.fact("mixed", "some of its files are of "+strings.Join(s.Mixed, ", ")+", since a part of a backup was restored; a refit makes it whole")
+	}
 	v.fact("install", s.Install)
 	if s.Server.Running {
 		v.fact("processes", fmt.Sprintf("%s starts it as %d; all: %s; minder %d", s.Server.Script, s.Server.PID, numbers(s.Server.Processes), s.Server.Minder))
@@ -360,11 +363,24 @@ func (v *view) status(s *freshkeel.Status) {
 		v.fact("console", s.LastLine)
 	}
 	if e := s.Last; e != nil {
-		v.fact("last run", fmt.Sprintf("%s %s %s, %s → %s: %s", when(e.Started), e.Kind, e.ID, orUnknown(e.From), orBuild(e.To), orRunning(e)))
+		v.fact("last run", fmt.Sprintf("%s %s %s, %s → %s: %s", when(e.Started), e.Kind, e.ID, orUnknown(e.From), reached(e), orRunning(e)))
 	}
 	if !s.Server.Running && len(s.Outside) == 0 && s.Busy == "" {
 		v.fact("next", "freshkeel start")
 	}
+}
+
+// reached is the version that a run led to.
+func reached(e *freshkeel.Entry) string {
+	switch {
+	case e.To != "":
+		return e.To
+	case e.Kind == freshkeel.KindRestore && len(e.Only) > 0:
+		return orUnknown(e.From) + " in part"
+	case e.Kind == freshkeel.KindRestore, e.Kind == freshkeel.KindRollback:
+		return orUnknown("")
+	}
+	return orBuild("")
 }
 
 func numbers(list []int) string { return strings.Trim(fmt.Sprint(list), "[]") }
@@ -442,7 +458,7 @@ func (v *view) logbook(all []*freshkeel.Entry, name string) {
 		if e.Outcome != "confirmed" { // what went as it should needs no reason
 			why = e.Why
 		}
-		rows = append(rows, []string{e.ID, e.Started.Local().Format("2006-01-02 15:04"), string(e.Kind), orUnknown(e.From) + " → " + orBuild(e.To), orRunning(e), down, e.Backup, why})
+		rows = append(rows, []string{e.ID, e.Started.Local().Format("2006-01-02 15:04"), string(e.Kind), orUnknown(e.From) + " → " + reached(e), orRunning(e), down, e.Backup, why})
 	}
 	fmt.Fprintln(v.p.out)
 	v.table([]string{"entry", "when", "what", "build", "outcome", "down", "backup", "why"}, rows, func(row, col int) string {
@@ -456,7 +472,7 @@ func (v *view) logbook(all []*freshkeel.Entry, name string) {
 }
 
 func (v *view) entry(e *freshkeel.Entry, kept string) {
-	v.outcome(outcomeColour(e), strings.ToUpper(orRunning(e)), fmt.Sprintf("%s %s: %s → %s", e.Kind, e.ID, orUnknown(e.From), orBuild(e.To)))
+	v.outcome(outcomeColour(e), strings.ToUpper(orRunning(e)), fmt.Sprintf("%s %s: %s → %s", e.Kind, e.ID, orUnknown(e.From), reached(e)))
 	v.fact("when", when(e.Started))
 	for _, l := range e.Layers {
 		v.fact("layer", l)

@@ -38,15 +38,22 @@ func (r *reader) archives() (*Feed, error) {
 	}
 	if len(r.Archives.Parts) > 0 {
 		var parts []Part
+		mark := tree.NewHash() // of the files as they lie there: one that is exchanged is another build
 		for _, name := range r.Archives.Parts {
-			p, err := r.part(filepath.Join(in, filepath.FromSlash(name)))
+			full := filepath.Join(in, filepath.FromSlash(name))
+			p, err := r.part(full)
 			if err != nil {
 				return nil, err
 			}
+			fi, err := os.Stat(full)
+			if err != nil {
+				return nil, fmt.Errorf("[source.archives] parts: %w", err)
+			}
+			mark.WriteString(fmt.Sprintf("%q %d %d\n", name, fi.Size(), fi.ModTime().UnixNano()))
 			parts = append(parts, p)
 		}
 		last := r.Archives.Parts[len(r.Archives.Parts)-1]
-		return &Feed{Builds: []Build{{Version: r.versionOf(&fetch.Seen{Name: last}), Parts: parts, Mark: "parts"}}}, nil
+		return &Feed{Builds: []Build{{Version: r.versionOf(&fetch.Seen{Name: last}), Parts: parts, Mark: "parts-" + mark.Sum().String()[:16]}}}, nil
 	}
 	list, err := os.ReadDir(in)
 	if err != nil {

@@ -77,6 +77,7 @@ type Entry struct {
 	Target string   `json:"target,omitempty"` // of a rollback or restore: the run or backup it goes back to
 	World  bool     `json:"world,omitempty"`  // a rollback that puts the world back too
 	Only   []string `json:"only,omitempty"`   // of a restore: patterns
+	Undid  []string `json:"undid,omitempty"`  // of a restore: refits of whose files none are left
 	Backup string   `json:"backup,omitempty"` // the backup it took before it changed anything
 
 	// When that backup, and the target of a restore, was taken: to the nanosecond,

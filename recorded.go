@@ -1,0 +1,186 @@
+package freshkeel
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/locker"
+	"freshkeel/internal/logbook"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tree"
+)
+
+// A restore may bring back files of another build than the one that the inventory
+// names. Which build is recorded afterwards follows what the files are.
+
+// restored is what a restore made of the build's files. It is told from two backups, the
+// one that was put back and the one that the restore took before: so that it is the same
+// after a crash.
+type restored struct {
+	now     *Inventory
+	was     map[string]Owned    // of now
+	before  map[string]tree.Sum // of the build's files, as the restore found them
+	after   map[string]tree.Sum // and as it left them
+	changed []string            // where those differ
+}
+
+// reckon records which build is installed after part of a backup was put back: the one
+// whose files they all are, or none of them as a whole. It sets the version that the
+// server is expected to say.
+func (t *transaction) reckon(set *locker.Set) error {
+	r, err := t.restored(set)
+	if err != nil {
+		return err
+	}
+	t.e.To = r.now.Version
+	if len(r.changed) == 0 || r.holds(r.now, r.was) {
+		return nil
+	}
+	mixed, of := *r.now, map[string]bool{}
+	mixed.Files = slices.Clone(r.now.Files)
+	left := slices.Clone(r.changed) // files that are of no build so far
+	all, err := t.k.book.All()
+	if err != nil {
+		return err
+	}
+	for _, e := range slices.Backward(all) {
+		if e.Kind != logbook.Refit || e.Outcome != logbook.Confirmed {
+			continue
+		}
+		for _, name := range []string{inventoryAfter, inventoryBefore} {
+			run := t.k.run(e.ID)
+			path := filepath.Join(run.Dir, name)
+			b, err := tree.ReadOwn(path)
+			if err != nil {
+				continue // of an old run, or one of version 0.1
+			}
+			inv, err := readInventory(b, path)
+			if err != nil {
+				return err
+			}
+			files := inv.byPath(tree.Spelling{})
+			if inv.Version != r.now.Version && r.holds(inv, files) {
+				t.e.To = inv.Version
+				t.e.Undid = undoneBy(all, e.ID, name == inventoryBefore)
+				return t.takeInventory(run, name)
+			}
+			left = slices.DeleteFunc(left, func(at string) bool {
+				o, has := files[at]
+				sum, stands := r.after[at]
+				if inv.Version == r.now.Version || !has || !stands || o.Sum != sum {
+					return false
+				}
+				mixed.Files = slices.DeleteFunc(mixed.Files, func(f Owned) bool { return f.Path == at })
+				mixed.Files = append(mixed.Files, o)
+				of[orUnknown(inv.Version)] = true
+				return true
+			})
+		}
+	}
+	if len(of) == 0 {
+		return nil // none of a build that is known: files that the operator changed
+	}
+	mixed.Build, t.e.To = "", ""
+	for v := range of {
+		mixed.Mixed = append(mixed.Mixed, v)
+	}
+	slices.Sort(mixed.Mixed)
+	t.e.Told = append(t.e.Told, fmt.Sprintf("the install is %s with %s of %s now; a refit to either makes it whole", orUnknown(r.now.Version), plural(len(r.changed)-len(left), "file"), strings.Join(mixed.Mixed, ", ")))
+	for i := range mixed.Files {
+		if slices.Contains(r.changed, mixed.Files[i].Path) {
+			mixed.Files[i].SeenAt = 0 // it is read when next it is compared
+		}
+	}
+	return writeInventory(t.k.state("inventory.json"), &mixed)
+}
+
+// restored compares the build's files before and after the restore.
+func (t *transaction) restored(set *locker.Set) (*restored, error) {
+	r := &restored{before: map[string]tree.Sum{}, after: map[string]tree.Sum{}}
+	var err error
+	if r.now, err = t.k.inventory(); err != nil {
+		return nil, err
+	}
+	sc := restoreScope(set, t.e.Only)
+	ours := func(f locker.File) bool { // of the build, as far as the profile tells
+		return f.Kind == tree.File && f.Path != profile.FileName && !tree.Ours(f.Path) && !t.k.Profile.Server.Own(f.Path)
+	}
+	if !slices.ContainsFunc(set.Entries, func(f locker.File) bool { return ours(f) && sc.within(f.Path) }) {
+		return r, nil // the operator's own alone
+	}
+	was, err := t.k.backupOf(t.e)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range was.Entries {
+		if ours(f) {
+			r.before[f.Path] = f.Sum
+			if !sc.takeAway(f.Path) {
+				r.after[f.Path] = f.Sum
+			}
+		}
+	}
+	for _, f := range set.Entries {
+		if ours(f) && sc.within(f.Path) {
+			r.after[f.Path] = f.Sum
+		}
+	}
+	r.was = r.now.byPath(tree.Spelling{})
+	for at, sum := range r.after {
+		if r.before[at] != sum {
+			r.changed = append(r.changed, at)
+		}
+	}
+	for at := range r.before {
+		if _, stands := r.after[at]; !stands {
+			r.changed = append(r.changed, at)
+		}
+	}
+	slices.Sort(r.changed)
+	return r, nil
+}
+
+// holds tells whether the files are those of an inventory: every one that the restore
+// changed, and every one in which it differs from the inventory before. What somebody
+// had changed before the restore, and the restore left, speaks for no build.
+func (r *restored) holds(inv *Inventory, files map[string]Owned) bool {
+	is := func(at string) bool {
+		o, has := files[at]
+		sum, stands := r.after[at]
+		return has == stands && (!has || o.Sum == sum)
+	}
+	if !slices.ContainsFunc(r.changed, func(at string) bool { _, has := files[at]; return has || r.was[at].Path != "" }) {
+		return inv == r.now // no file of either build
+	}
+	for _, at := range r.changed {
+		if _, has := files[at]; (has || r.was[at].Path != "") && !is(at) {
+			return false
+		}
+	}
+	for at, o := range r.was {
+		p, has := files[at]
+		drifted := r.before[at] != o.Sum
+		if o.Kind == tree.File && !drifted && (!has || p.Sum != o.Sum) && !is(at) {
+			return false
+		}
+	}
+	for at, o := range files {
+		if _, had := r.was[at]; !had && o.Kind == tree.File && !is(at) {
+			return false
+		}
+	}
+	return true
+}
+
+// undoneBy lists the refits of which nothing is left once the files are as they were
+// after one of them, or before it.
+func undoneBy(all []*logbook.Entry, refit string, before bool) (out []string) {
+	for _, e := range all {
+		if e.Kind == logbook.Refit && (e.ID > refit || (before && e.ID == refit)) {
+			out = append(out, e.ID)
+		}
+	}
+	return out
+}
