@@ -52,7 +52,7 @@ type Offer struct {
 	Installed string    `json:"installed"`         // version; "" when not known
 	From      string    `json:"installed_channel,omitempty"`
 	Mixed     []string  `json:"mixed,omitempty"` // other versions that some of the installed files are of
-	AsOf      time.Time `json:"as_of,omitzero"` // when the source was last reached, if it can't be now
+	AsOf      time.Time `json:"as_of,omitzero"`  // when the source was last reached, if it can't be now
 	Builds    []Build   `json:"builds"`
 }
 

@@ -2,9 +2,12 @@ package freshkeel
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"freshkeel/internal/needs"
@@ -15,13 +18,25 @@ import (
 // launch script runs ask of it: a loader, shared libraries, versions of their
 // symbols.
 func checkNative(_ context.Context, s *situation) (out []Finding) {
+	out = s.cutShort()
 	if runtime.GOOS != "linux" {
-		return nil
+		return out
 	}
 	for _, c := range s.nativePrograms() {
 		n, err := s.readNative(c.at)
-		if err != nil || n.Arch != runtime.GOARCH {
-			continue // no program, or one that checkKind tells of
+		if errors.Is(err, needs.ErrNotNative) || errors.Is(err, fs.ErrNotExist) {
+			continue // a script, or one that checkNames tells of
+		}
+		if err != nil && slices.ContainsFunc(out, func(f Finding) bool { return f.Level == Stop && strings.HasPrefix(f.What, c.at+" ") }) {
+			continue // it is cut short, and told
+		}
+		if err != nil {
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("which libraries %s needs can't be told: %v", c.at, err), Where: c.where,
+				Why: "a library that is missing would be found out only at the start, with the old server gone", Do: "ask its makers; whether the file is what they made is told by its checksum"})
+			continue
+		}
+		if n.Arch != runtime.GOARCH {
+			continue // checkKind tells
 		}
 		lacks := n.Lacks(filepath.Dir(s.k.path(c.at)), s.brings, c.libraries)
 		for _, l := range lacks {
@@ -29,6 +44,28 @@ func checkNative(_ context.Context, s *situation) (out []Finding) {
 		}
 		if len(lacks) == 0 {
 			out = append(out, ok("%s finds its %s here", c.at, libraries(len(n.Needs)))...)
+		}
+	}
+	return out
+}
+
+// cutShortLook bounds how many programs and libraries of a build are looked at for their
+// length: each costs a read.
+const cutShortLook = 400
+
+// cutShort finds programs and libraries of the new build that end before their own
+// headers say so: a copy that was broken off, before its maker took its checksum.
+func (s *situation) cutShort() (out []Finding) {
+	looked := 0
+	for _, at := range sortedPaths(s.plan.files) {
+		f := s.plan.files[at]
+		if f.Kind != tree.File || f.Size < 64 || !mayRun(f) || s.plan.edit(at) != nil || looked == cutShortLook {
+			continue
+		}
+		looked++
+		if end, cut := needs.CutShort(s.store.Content(f), f.Size); cut {
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is cut short: it has %s, and its own headers speak of %s", at, Bytes(f.Size), Bytes(end)), Where: s.cand.Source,
+				Why: "the system would not run it, or it would end as soon as it needs the rest", Do: "get the build anew from its makers, and tell them if it is the same"})
 		}
 	}
 	return out

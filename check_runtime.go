@@ -23,47 +23,52 @@ import (
 // run.
 func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 	for _, c := range s.lines.commands {
-		if !c.Java() || c.Jar == "" {
+		if !c.Java() {
 			continue
 		}
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
-		jar, err := s.scanJar(c.Jar)
+		at, jar, err := s.javaMain(c)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // checkNames tells
+		}
+		if unseen := (*untold)(nil); errors.As(err, &unseen) {
+			out = append(out, Finding{Level: Warn, What: "which Java the new build needs can't be told: " + unseen.why, Where: where,
+				Why: "a runtime that is too old would be found out only at the start, with the old server gone", Do: "ask its makers which Java it needs; freshkeel runtimes tells which one the script runs"})
+			continue
 		}
 		if err == nil && jar.Lacks != "" {
 			err = fmt.Errorf("its manifest names the agent %s, and it does not hold it", jar.Lacks)
 		}
 		if err != nil {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be run: %v", c.Jar, err), Where: where,
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be run: %v", at, err), Where: where,
 				Why: "the runtime would refuse it, too, after the old server is gone", Do: "ask the makers, or take another file of this build"})
 			continue
 		}
 		need := s.javaNeed(jar)
 		if c.Path == "" {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is not found", c.Program), Where: where,
-				Why: fmt.Sprintf("%s needs a Java runtime of %s", c.Jar, need.words()), Do: s.fitting(ctx, need)})
+				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.words()), Do: s.fitting(ctx, need)})
 			continue
 		}
 		if e := s.plan.edit(c.File); e != nil && e.Line == c.Line {
 			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("line %d of %s is changed: it will run Java %s", e.Line, e.Path, e.runtime.Version),
 				Where: fmt.Sprintf("%s:%d\n- %s\n+ %s", e.Path, e.Line, e.Old, e.New), Why: e.Why,
 				Do: "nothing, if that is right; going back puts the old line back"})
-			out = append(out, s.runtimeFits(c, jar, &e.runtime, where)...)
+			out = append(out, s.runtimeFits(c, at, jar, &e.runtime, where)...)
 			continue
 		}
 		rt, err := needs.ReadRuntime(ctx, c.Path)
 		if err != nil {
 			out = append(out, Finding{Level: Warn, What: "the runtime's version can't be told: " + err.Error(), Where: where,
-				Why: fmt.Sprintf("%s needs a Java runtime of %s", c.Jar, need.words()), Do: "run it with -version by hand"})
+				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.words()), Do: "run it with -version by hand"})
 			continue
 		}
 		if need.fits(rt) {
-			out = append(out, s.runtimeFits(c, jar, rt, where)...)
+			out = append(out, s.runtimeFits(c, at, jar, rt, where)...)
 			continue
 		}
 		out = append(out, Finding{Level: Stop,
-			What:  fmt.Sprintf("%s needs %s, the launch script runs Java %d", c.Jar, need, rt.Release),
+			What:  fmt.Sprintf("%s needs %s, the launch script runs Java %d", at, need, rt.Release),
 			Where: fmt.Sprintf("%s\nruns %s, version %s", where, rt.Path, rt.Version),
 			Why:   need.why(rt), Do: s.fitting(ctx, need)})
 	}
@@ -71,25 +76,25 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 }
 
 // runtimeFits is what else there is to say of a jar whose runtime will do.
-func (s *situation) runtimeFits(c launch.Command, jar *needs.Jar, rt *needs.Runtime, where string) (out []Finding) {
+func (s *situation) runtimeFits(c launch.Command, of string, jar *needs.Jar, rt *needs.Runtime, where string) (out []Finding) {
 	if jar.Preview && !slices.Contains(c.Args, "--enable-preview") {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s uses what Java %d has for trial only, and the launch script does not allow that", c.Jar, jar.Release), Where: where,
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s uses what Java %d has for trial only, and the launch script does not allow that", of, jar.Release), Where: where,
 			Why: jar.Entry + " is a preview class file: without the flag the runtime ends with an error", Do: "add --enable-preview in front of -jar"})
 	}
 	var gone []string
 	for _, name := range jar.ClassPath {
-		if at := path.Join(path.Dir(c.Jar), name); !strings.Contains(name, ":") && !filepath.IsAbs(at) && !s.willBe(strings.TrimSuffix(at, "/")) && !s.willBeFolder(at) {
+		if at := path.Join(path.Dir(of), name); !strings.Contains(name, ":") && !filepath.IsAbs(at) && !s.willBe(strings.TrimSuffix(at, "/")) && !s.willBeFolder(at) {
 			gone = append(gone, at)
 		}
 	}
 	if len(gone) > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s names %s beside it that will not exist: %s", c.Jar, plural(len(gone), "file"), some(gone, 3)),
-			Where: c.Jar + ", Class-Path of META-INF/MANIFEST.MF", Why: "the runtime passes over what is missing, and the server ends when it first needs it",
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s names %s beside it that will not exist: %s", of, plural(len(gone), "file"), some(gone, 3)),
+			Where: of + ", Class-Path of META-INF/MANIFEST.MF", Why: "the runtime passes over what is missing, and the server ends when it first needs it",
 			Do: "look whether they lie elsewhere in the build ([place], [source] moved), or ask the makers"})
 	}
 	for _, o := range jar.Optional {
 		if o.Major > rt.Release+44 {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("a few classes of %s need Java %d, %s runs it", c.Jar, needs.Release(o.Major), rt.Version), Where: o.Entry,
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("a few classes of %s need Java %d, %s runs it", of, needs.Release(o.Major), rt.Version), Where: o.Entry,
 				Why: "they seem to be for those who have it; the rest does not need them", Do: "nothing, unless the server says UnsupportedClassVersionError"})
 			break
 		}
@@ -171,20 +176,127 @@ func (s *situation) fitting(ctx context.Context, need javaNeed) string {
 	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path, best.Version)
 }
 
-// scanJar looks at the jar that will stand at a path of the install.
-func (s *situation) scanJar(at string) (*needs.Jar, error) {
+// untold says why it can't be told what a Java runtime would run.
+type untold struct{ why string }
+
+func (u *untold) Error() string { return u.why }
+
+// javaMain finds the jar whose main class a line runs, as it will stand after the swap,
+// and looks at it. The error is an untold where the line runs something that is no jar.
+func (s *situation) javaMain(c launch.Command) (at string, jar *needs.Jar, err error) {
+	line, err := c.JavaLine(func(name string) ([]byte, error) {
+		r, size, done, err := s.content(c.At(s.k.Dir, name))
+		if err != nil {
+			return nil, err
+		}
+		defer done()
+		return io.ReadAll(io.NewSectionReader(r, 0, min(size, maxScript)))
+	})
+	switch {
+	case err != nil:
+		return "", nil, &untold{err.Error()}
+	case line.Jar != "":
+		at = c.At(s.k.Dir, line.Jar)
+		jar, err = s.scanJar(at, "")
+		return at, jar, err
+	case line.Main == "" && line.Module != "":
+		return "", nil, &untold{"the line runs the module " + line.Module}
+	case line.Source != "":
+		return "", nil, &untold{"the line runs the source file " + line.Source}
+	case line.Main == "":
+		return "", nil, &untold{"the line names nothing that it runs, as far as it can be read"}
+	}
+	class := strings.ReplaceAll(line.Main, ".", "/") + ".class"
+	path := line.ClassPath
+	if len(path) == 0 {
+		path = []string{"."}
+	}
+	jars, foreign := s.classPath(c, path)
+	for _, at := range jars {
+		if strings.HasSuffix(at, "/") { // a folder of classes
+			if r, _, done, err := s.content(at + class); err == nil {
+				defer done()
+				major, _, err := needs.ClassVersion(io.NewSectionReader(r, 0, 64))
+				if err != nil {
+					return "", nil, fmt.Errorf("%s: %w", at+class, err)
+				}
+				return at + class, &needs.Jar{MainClass: line.Main, Entry: class, Major: major, Release: needs.Release(major)}, nil
+			}
+			continue
+		}
+		if r, size, done, err := s.content(at); err == nil {
+			holds := needs.Holds(r, size, class)
+			done()
+			if holds {
+				jar, err := s.scanJar(at, line.Main)
+				return at, jar, err
+			}
+		}
+	}
+	if foreign > 0 || len(jars) == 0 {
+		return "", nil, &untold{fmt.Sprintf("the class %s is in none of %s of the class path that lie in the install", line.Main, plural(len(jars), "jar"))}
+	}
+	return strings.Join(line.ClassPath, ":"), nil, fmt.Errorf("the line runs the class %s, and none of %s of its class path will hold it", line.Main, plural(len(jars), "jar"))
+}
+
+// classPath lists the jars of a class path, and its folders with a slash behind, as they
+// will stand after the swap; foreign counts what lies outside the install.
+func (s *situation) classPath(c launch.Command, elems []string) (jars []string, foreign int) {
+	for _, e := range elems {
+		at := c.At(s.k.Dir, e)
+		switch {
+		case filepath.IsAbs(at):
+			foreign++
+		case path.Base(at) == "*":
+			jars = append(jars, s.willBeIn(strings.TrimPrefix(path.Dir(at)+"/", "./"), ".jar")...)
+		case s.willBe(at):
+			jars = append(jars, at)
+		case at == "." || s.willBeFolder(at):
+			jars = append(jars, strings.TrimPrefix(at+"/", "./"))
+		}
+	}
+	return jars, foreign
+}
+
+// willBeIn lists the files with an ending that will stand in a folder after the swap;
+// folder ends with a slash, or is the top, "".
+func (s *situation) willBeIn(folder, ending string) (out []string) {
+	in := func(at string) bool {
+		name, below := strings.CutPrefix(at, folder)
+		return below && !strings.Contains(name, "/") && strings.HasSuffix(strings.ToLower(name), ending)
+	}
+	for at := range s.plan.files {
+		if in(at) {
+			out = append(out, at)
+		}
+	}
+	for _, e := range s.plan.before {
+		if e.Kind != tree.Dir && in(e.Path) && !s.removed(e.Path) {
+			out = append(out, e.Path)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// scanJar looks at the jar that will stand at a path of the install; main is the class
+// that the line runs, where it names one.
+func (s *situation) scanJar(at, main string) (*needs.Jar, error) {
 	r, size, done, err := s.content(at)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	return needs.ScanJar(r, size)
+	return needs.ScanMain(r, size, main)
 }
 
 // content opens the file that will stand at a path of the install.
 func (s *situation) content(at string) (r io.ReaderAt, size int64, done func(), err error) {
 	if f, ok := s.plan.files[at]; ok && s.plan.edit(at) == nil {
 		return s.store.Content(f), f.Size, func() {}, nil
+	}
+	if filepath.IsAbs(at) { // outside the install, and not the build's to change
+		return openFile(at)
 	}
 	if s.removed(at) {
 		return nil, 0, nil, fs.ErrNotExist

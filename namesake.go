@@ -31,7 +31,17 @@ func (k *Keel) runs() (out []string) {
 		return nil // which the checks tell
 	}
 	for _, c := range commands {
-		for _, at := range []string{c.Jar, c.Script, c.Program} {
+		named := []string{c.Jar, c.Script, c.Program}
+		if line, err := c.JavaLine(func(name string) ([]byte, error) {
+			return tree.ReadUpTo(filepath.Join(c.Dir, filepath.FromSlash(name)), maxScript)
+		}); c.Java() && err == nil && c.Jar == "" {
+			for _, e := range line.ClassPath {
+				if strings.HasSuffix(strings.ToLower(e), ".jar") {
+					named = append(named, c.At(k.Dir, e))
+				}
+			}
+		}
+		for _, at := range named {
 			if at == c.Program {
 				if c.Path == "" || !tree.Inside(k.Dir, c.Path) {
 					continue

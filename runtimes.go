@@ -173,16 +173,13 @@ func (s *situation) required(c launch.Command, out *Runtimes) (kind string, n re
 	if !c.Java() {
 		return "", nil
 	}
-	if c.Jar == "" {
-		return needs.Java, nil
-	}
-	jar, err := s.scanJar(c.Jar)
+	at, jar, err := s.javaMain(c)
 	if err != nil {
-		s.k.warn("%s can't be read: %v", c.Jar, err)
+		s.k.warn("which Java the server needs can't be told: %v", err)
 		return needs.Java, nil
 	}
 	j := s.javaNeed(jar)
-	out.Runs, out.Need = c.Jar, j.String()
+	out.Runs, out.Need = at, j.String()
 	return needs.Java, j
 }
 

@@ -33,10 +33,10 @@ func (k *Keel) planScript(p *Plan, f *Fetched) error {
 	}
 	s := &situation{k: k, cand: f.Candidate, plan: p, store: store}
 	for _, c := range lines {
-		if !c.Java() || c.Jar == "" || c.Path == "" { // what runs nothing is a mistake that is not the build's
+		if !c.Java() || c.Path == "" { // what runs nothing is a mistake that is not the build's
 			continue
 		}
-		jar, err := s.scanJar(c.Jar)
+		at, jar, err := s.javaMain(c)
 		if err != nil {
 			continue // told by the check
 		}
@@ -49,7 +49,7 @@ func (k *Keel) planScript(p *Plan, f *Fetched) error {
 		if best == nil {
 			continue
 		}
-		if err := p.editScript(k, c, best, fmt.Sprintf("%s needs %s; it ran Java %s", c.Jar, need, rt.Version)); err != nil {
+		if err := p.editScript(k, c, best, fmt.Sprintf("%s needs %s; it ran Java %s", at, need, rt.Version)); err != nil {
 			return err
 		}
 	}

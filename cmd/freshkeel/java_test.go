@@ -128,6 +128,24 @@ func TestRealJavaServerIsRefittedAndProtected(t *testing.T) {
 	require.Error(t, err, "the runtime refuses it too")
 	assert.Contains(t, string(out), "244.0")
 
+	// A class path with a main class is looked through like a jar, in a script and in an
+	// argument file; what can't be looked at is said.
+	script := p.read("fill.sh")
+	for line, want := range map[string]string{
+		"java $MEM -cp 'lib/*:pond.jar' Pond":    "pond.jar needs Java 200",
+		"java @java.args":                        "pond.jar needs Java 200",
+		"java -cp pond.jar Puddle":               "the line runs the class Puddle, and none of 1 jar of its class path will hold it",
+		"java -cp pond.jar:/opt/none.jar Puddle": "which Java the new build needs can't be told: the class Puddle is in none of 1 jar",
+		"java --module-path . -m pond/Pond":      "can't be told: the line runs the module pond/Pond",
+		"java @none.args Pond":                   "can't be told: its argument file none.args can't be read",
+	} {
+		p.put("java.args", "# how it is run\n-Xmx64m -cp\n\"pond.jar\" Pond\n")
+		p.put("fill.sh", strings.Replace(script, "java $MEM -jar pond.jar", line, 1))
+		assert.Contains(t, strings.Join(strings.Fields(p.run("preflight", "--from", future).out), " "), want, line)
+	}
+	p.put("fill.sh", script)
+	require.NoError(t, os.Remove(filepath.Join(p.install, "java.args")))
+
 	// And told to go on all the same, it comes back by itself.
 	r = p.exits(exitRolledBack, "refit", "--from", future, "--accept", "runtime")
 	assert.Contains(t, r.out, "UnsupportedClassVersionError")

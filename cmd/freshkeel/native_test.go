@@ -66,6 +66,13 @@ func TestANativeBuildIsHeldAgainstThisMachine(t *testing.T) {
 	assert.Equal(t, pid, p.status().Server.PID, "the server was never stopped")
 	at := filepath.Join(p.dir, "pond-2.0.zip")
 	writeZip(t, at, map[string]string{"pondserver": string(real), "pads/lily": "x"})
+	// What was broken off on its way is told by its own headers.
+	for _, left := range []int{len(real) / 3, len(real) - 100} {
+		cut := filepath.Join(p.dir, "cut-2.0.zip")
+		os.Remove(cut)
+		writeZip(t, cut, map[string]string{"pondserver": string(real[:left]), "pads/lily": "x"})
+		p.parts(p.preflight(exitRefused, "--from", cut)["native"], freshkeel.Stop, "pondserver is cut short", "cut-2.0.zip", "would not run it", "get the build anew")
+	}
 	f := p.preflight(exitDone, "--from", at)["native"]
 	assert.Equal(t, freshkeel.OK, f.Level)
 	assert.Contains(t, f.What, "pondserver finds its ")

@@ -49,7 +49,10 @@ var ErrNoMain = errors.New("its manifest names no Main-Class")
 
 // ReadJar reads a jar's manifest and the head of its main class. It reads the
 // zip's directory and these two entries, no more.
-func ReadJar(r io.ReaderAt, size int64) (*Jar, error) {
+func ReadJar(r io.ReaderAt, size int64) (*Jar, error) { return readJar(r, size, "") }
+
+// readJar is ReadJar for a main class that the launch line names; "": the manifest's.
+func readJar(r io.ReaderAt, size int64, named string) (*Jar, error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
 		return nil, fmt.Errorf("it is not a jar: %w", err)
@@ -68,6 +71,10 @@ func ReadJar(r io.ReaderAt, size int64) (*Jar, error) {
 		if names := strings.Fields(main["Class-Path"]); len(names) > 0 {
 			j.ClassPath = names
 		}
+	}
+	from := "its manifest names"
+	if named != "" {
+		j.MainClass, j.Agent, from = named, "", "the launch line names"
 	}
 	if j.MainClass == "" {
 		return j, ErrNoMain
@@ -89,7 +96,13 @@ func ReadJar(r io.ReaderAt, size int64) (*Jar, error) {
 		j.Release, j.Preview = Release(j.Major), minor == previewMinor
 		return j, nil
 	}
-	return j, fmt.Errorf("its manifest names the main class %s, and it holds no %s", j.MainClass, j.Entry)
+	return j, fmt.Errorf("%s the main class %s, and it holds no %s", from, j.MainClass, j.Entry)
+}
+
+// Holds tells whether a jar holds an entry.
+func Holds(r io.ReaderAt, size int64, entry string) bool {
+	z, err := zip.NewReader(r, size)
+	return err == nil && slices.ContainsFunc(z.File, func(f *zip.File) bool { return f.Name == entry })
 }
 
 // readManifest reads the main section of a jar manifest (JAR File
@@ -148,9 +161,13 @@ func (c *counted) ReadAt(b []byte, off int64) (int, error) {
 // META-INF/versions belong to later releases by the jar's own word (JAR File
 // Specification, "Multi-release JAR files"), and module descriptors are read
 // from no class path.
-func ScanJar(r io.ReaderAt, size int64) (*Jar, error) {
+func ScanJar(r io.ReaderAt, size int64) (*Jar, error) { return ScanMain(r, size, "") }
+
+// ScanMain is ScanJar for a jar of a class path, of which the launch line names the main
+// class.
+func ScanMain(r io.ReaderAt, size int64, main string) (*Jar, error) {
 	c := &counted{r: r}
-	j, err := ReadJar(c, size)
+	j, err := readJar(c, size, main)
 	if err != nil {
 		return j, err
 	}

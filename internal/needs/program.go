@@ -57,6 +57,68 @@ func ReadProgram(r io.ReaderAt) (p Program, ok bool) {
 	return p, false
 }
 
+// CutShort tells whether a native program or library ends before its own headers say
+// that it does, and where they say so, in bytes: the end of what is loaded into memory,
+// of the tables, and of the sections (System V gABI, chapters 4 and 5; Microsoft's PE
+// format). A file of another kind is not cut short.
+func CutShort(r io.ReaderAt, size int64) (end int64, cut bool) {
+	var b [64]byte
+	n, _ := r.ReadAt(b[:], 0)
+	switch {
+	case n >= 52 && bytes.HasPrefix(b[:], []byte(elf.ELFMAG)):
+		end = elfEnd(r, b[:], size)
+	case n >= 64 && bytes.HasPrefix(b[:], []byte("MZ")):
+		f, err := pe.NewFile(io.NewSectionReader(r, 0, size))
+		if err != nil {
+			return 0, false
+		}
+		defer f.Close()
+		for _, s := range f.Sections {
+			end = max(end, int64(s.Offset)+int64(s.Size))
+		}
+	}
+	return end, end > size
+}
+
+// elfEnd is where the headers of an ELF file say that it ends; 0 where they make no sense.
+func elfEnd(r io.ReaderAt, head []byte, size int64) (end int64) {
+	var order binary.ByteOrder = binary.LittleEndian
+	if elf.Data(head[elf.EI_DATA]) == elf.ELFDATA2MSB {
+		order = binary.BigEndian
+	}
+	half := func(at int) int64 { return int64(order.Uint16(head[at:])) }
+	word := func(b []byte, at int) int64 { return int64(order.Uint32(b[at:])) }
+	long := func(b []byte, at int) int64 { return int64(order.Uint64(b[at:]) & (1<<62 - 1)) }
+	var programs, sections, programSize, programCount, sectionSize, sectionCount int64
+	wide := elf.Class(head[elf.EI_CLASS]) == elf.ELFCLASS64
+	if wide {
+		programs, sections = long(head, 32), long(head, 40)
+		programSize, programCount, sectionSize, sectionCount = half(54), half(56), half(58), half(60)
+	} else {
+		programs, sections = word(head, 28), word(head, 32)
+		programSize, programCount, sectionSize, sectionCount = half(42), half(44), half(46), half(48)
+	}
+	end = max(programs+programSize*programCount, sections+sectionSize*sectionCount)
+	if end > size || programSize < 32 || (wide && programSize < 56) {
+		return end
+	}
+	entry := make([]byte, programSize)
+	for i := range programCount {
+		if _, err := r.ReadAt(entry, programs+i*programSize); err != nil {
+			return end
+		}
+		if elf.ProgType(word(entry, 0)) != elf.PT_LOAD {
+			continue
+		}
+		if wide {
+			end = max(end, long(entry, 8)+long(entry, 32))
+		} else {
+			end = max(end, word(entry, 4)+word(entry, 16))
+		}
+	}
+	return end
+}
+
 // Package names the kind of installer or package that a file is, which puts
 // itself where it likes and is no build; "" for anything else.
 func Package(r io.ReaderAt) string {

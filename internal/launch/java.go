@@ -1,0 +1,151 @@
+package launch
+
+import (
+	"fmt"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+)
+
+// JavaLine is what a Java runtime is told to run ("The java Command", section
+// "Synopsis"): a jar, a class of a class path, a class of a module, or one source file.
+type JavaLine struct {
+	Jar       string   // of -jar
+	ClassPath []string // as written; "lib/*" is every jar of a folder
+	Main      string   // a class of the class path
+	Module    string   // of -m: module, or module/class
+	Source    string   // a source file that is compiled as it starts
+}
+
+// javaValues are the options of a Java runtime whose value is a word of its own.
+var javaValues = []string{"-cp", "-classpath", "--class-path", "-p", "--module-path", "--upgrade-module-path", "--add-modules", "--add-opens", "--add-exports",
+	"--add-reads", "--patch-module", "--limit-modules", "--enable-native-access", "--source", "--describe-module", "-d"}
+
+// maxArgFiles bounds how many argument files a line may name.
+const maxArgFiles = 20
+
+// JavaLine reads the arguments of a Java runtime. open reads an argument file ("java
+// Command-Line Argument Files": @name), by its path as written.
+func (c Command) JavaLine(open func(path string) ([]byte, error)) (j JavaLine, err error) {
+	var args []string
+	files := 0
+	for i, a := range c.Args {
+		name, isFile := strings.CutPrefix(a, "@")
+		if !isFile || strings.HasPrefix(name, "@") {
+			args = append(args, a)
+			continue
+		}
+		if files++; files > maxArgFiles {
+			return j, fmt.Errorf("it names more than %d argument files", maxArgFiles)
+		}
+		b, err := open(name)
+		if err != nil {
+			if slices.ContainsFunc(c.Args[:i], func(a string) bool { return a == "-jar" }) {
+				continue // the server's own argument
+			}
+			return j, fmt.Errorf("its argument file %s can't be read: %w", name, err)
+		}
+		args = append(args, argFields(string(b))...)
+	}
+	for i := 0; i < len(args); i++ {
+		a := args[i]
+		value := ""
+		if i+1 < len(args) {
+			value = args[i+1]
+		}
+		long, given, hasValue := strings.Cut(a, "=")
+		switch {
+		case a == "-jar":
+			j.Jar = value
+			return j, nil
+		case a == "-m" || a == "--module":
+			j.Module = value
+			return j, nil
+		case hasValue && long == "--module":
+			j.Module = given
+			return j, nil
+		case hasValue && long == "--class-path":
+			j.ClassPath = pathList(given)
+		case a == "-cp" || a == "-classpath" || a == "--class-path":
+			j.ClassPath = pathList(value)
+			i++
+		case slices.Contains(javaValues, a):
+			i++
+		case strings.HasPrefix(a, "-"):
+		case strings.HasSuffix(a, ".java"):
+			j.Source = a
+			return j, nil
+		default:
+			j.Main = strings.ReplaceAll(a, "/", ".")
+			return j, nil
+		}
+	}
+	return j, nil
+}
+
+// pathList splits a class path. Windows separates by ";", since paths have ":" there;
+// the other separator is understood too, where it can't be meant otherwise.
+func pathList(s string) []string {
+	sep := ":"
+	if runtime.GOOS == "windows" || strings.Contains(s, ";") {
+		sep = ";"
+	}
+	return slices.DeleteFunc(strings.Split(s, sep), func(e string) bool { return e == "" })
+}
+
+// argFields splits an argument file: blanks and line ends part words, quotes hold them
+// together, a backslash in quotes makes the next character plain, # begins a comment.
+func argFields(s string) (out []string) {
+	word, in, quote, comment := "", false, rune(0), false
+	flush := func() {
+		if in {
+			out = append(out, word)
+		}
+		word, in = "", false
+	}
+	escaped := false
+	for _, r := range s {
+		switch {
+		case comment:
+			comment = r != '\n'
+		case escaped:
+			escaped = false
+			if r != '\n' && r != '\r' {
+				word += string(r)
+			}
+		case quote != 0 && r == '\\':
+			escaped = true
+		case quote != 0 && r == quote:
+			quote = 0
+		case quote != 0:
+			word += string(r)
+		case r == '"' || r == '\'':
+			quote, in = r, true
+		case r == '#' && !in:
+			comment = true
+		case strings.ContainsRune(" \t\r\n\f", r):
+			flush()
+		default:
+			word, in = word+string(r), true
+		}
+	}
+	flush()
+	return out
+}
+
+// At is a path of the command's line as the install has it: relative to the install
+// where it lies in it, else whole. install is the install's folder.
+func (c Command) At(install, path string) string {
+	if c.batch {
+		path = strings.ReplaceAll(path, `\`, "/")
+	}
+	full := filepath.FromSlash(path)
+	if !filepath.IsAbs(full) {
+		full = filepath.Join(c.Dir, full)
+	}
+	if rel, err := filepath.Rel(install, full); err == nil && filepath.IsLocal(rel) {
+		return filepath.ToSlash(rel)
+	}
+	return full
+}
