@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 )
@@ -22,6 +23,8 @@ type Addon struct {
 	Fits    []string `json:"fits,omitempty"` // ranges of the build's versions, any of which will do
 	Layer   string   `json:"layer,omitempty"`
 	Lacks   string   `json:"lacks,omitempty"` // why it does not say
+
+	newer bool // a version alone means that one and newer
 }
 
 // addons lists what of the paths given is an add-on by the profile, and reads
@@ -49,7 +52,11 @@ func (s *situation) addons(paths []string, gone bool) (out []Addon) {
 
 func (s *situation) addon(at string) Addon {
 	rules := s.k.Profile.Addons
-	a := Addon{Path: at, Name: path.Base(at), Layer: s.plan.layerOf[at]}
+	a := Addon{Path: at, Name: path.Base(at), Layer: s.plan.layerOf[at], newer: rules.Bare == profile.BareAtLeast}
+	if _, brought := s.plan.files[at]; !brought && s.plan.before.At(at).Kind == tree.Link {
+		a.Lacks = "it is a link, and what lies behind it is not looked at"
+		return a
+	}
 	var d needs.Descriptor
 	b, err := s.text(path.Join(at, rules.Descriptor))
 	switch {
@@ -91,7 +98,7 @@ func (s *situation) folderAt(at string) bool {
 // fits holds the add-on against a version; text is the range that decided.
 func (a Addon) fits(version string) (fits bool, text string, err error) {
 	for _, r := range a.Fits {
-		ok, e := needs.FitsAny(r, version)
+		ok, e := needs.FitsAny(r, version, a.newer)
 		if ok {
 			return true, r, nil
 		}
@@ -135,6 +142,14 @@ func (k *Keel) holdBack(p *Plan, w Want) error {
 		p.leaveOut(all[n].Path)
 	}
 	return nil
+}
+
+// onlyThat is the pattern that a restore takes for a path: a folder with all in it.
+func (p *Plan) onlyThat(at string) string {
+	if p.before.At(at).Kind == tree.Dir {
+		return at + "/**"
+	}
+	return at
 }
 
 // leaveOut takes a path, and all below it, out of what will stand in the

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 )
 
@@ -43,9 +45,16 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 			mute = append(mute, fmt.Sprintf("%s (%v)", a.Path, err))
 		case fits:
 			fine = append(fine, a.Path)
+		case s.staysAsIs(a.Path) && (s.cand.stays || s.saidThatBefore(a)):
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, version), Where: field,
+				Why: "nothing of that changes now: it says the same of what is installed", Do: "nothing, if the server runs well with it; else take another version of it"})
 		default:
+			do := fmt.Sprintf("take a newer one; or leave it out this time: --hold-back %s", a.Path)
+			if needs.IsBare(text) && !a.newer {
+				do += fmt.Sprintf("; if a version alone means \"that or newer\" there: bare = %q under [addons]", profile.BareAtLeast)
+			}
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, version), Where: field,
-				Why: "a server that meets an add-on it can't load may end, or go on without it", Do: fmt.Sprintf("take a newer one; or leave it out this time: --hold-back %s", a.Path)})
+				Why: "a server that meets an add-on it can't load may end, or go on without it", Do: do})
 		}
 	}
 	if len(mute) > 0 {
@@ -60,7 +69,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		f := Finding{Level: Warn, What: fmt.Sprintf("%s is left behind", a), Where: s.k.path(a.Path), Why: "what brought it has it no longer", Do: "nothing, if that is right; the backup that the refit takes has it"}
 		if held {
 			f.What, f.Why = fmt.Sprintf("%s is held back", a), "it was asked for with --hold-back"
-			f.Do = fmt.Sprintf("once it fits, take it back from the backup: freshkeel backup restore BACKUP --only '%s'", a.Path)
+			f.Do = fmt.Sprintf("once it fits, take it back from the backup: freshkeel backup restore BACKUP --only '%s'", s.plan.onlyThat(a.Path))
 		}
 		out = append(out, f)
 	}
@@ -68,6 +77,31 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		out = append(out, ok("%s that %s with %s: %s", plural(len(fine), "add-on"), agree(len(fine)), version, some(fine, 3))...)
 	}
 	return out
+}
+
+// staysAsIs tells whether the plan brings nothing of an add-on.
+func (s *situation) staysAsIs(at string) bool {
+	_, brought := s.plan.files[at]
+	return !brought && !s.touchesBelow(at)
+}
+
+// saidThatBefore tells whether an add-on's word is against the version that is installed
+// too.
+func (s *situation) saidThatBefore(a Addon) bool {
+	if s.plan.From == "" {
+		return false
+	}
+	fits, _, err := a.fits(s.plan.From)
+	return err == nil && !fits
+}
+
+func (s *situation) touchesBelow(folder string) bool {
+	for at := range s.plan.files {
+		if strings.HasPrefix(at, folder+"/") {
+			return true
+		}
+	}
+	return false
 }
 
 func agree(n int) string {

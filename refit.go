@@ -90,6 +90,9 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 		return t.e, t.goBack(v.Why, v.Lines)
 	}
 	t.seenToRun(pre.Plan)
+	for _, at := range pre.Plan.HeldBack {
+		t.e.Told = append(t.e.Told, fmt.Sprintf("held back: %s; once it fits: freshkeel backup restore %s --only '%s'", at, t.e.Backup, pre.Plan.onlyThat(at)))
+	}
 	return t.e, t.confirm()
 }
 

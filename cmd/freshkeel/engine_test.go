@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -259,11 +260,34 @@ func TestAddonsAreHeldAgainstTheVersionThatIsToRun(t *testing.T) {
 	assert.FileExists(t, filepath.Join(p.install, "addons/lamps.jar"))
 	e := p.lastEntry()
 	assert.Equal(t, []string{"addons/song.jar", "addons/trail"}, e.HeldBack)
+	// What the outcome says brings one back does so.
+	advice := regexp.MustCompile(`held back: addons/trail; once it fits: freshkeel backup restore (\S+) --only '(\S+)'`).FindStringSubmatch(r.said())
+	require.NotNil(t, advice, r.out)
+	p.ok("backup", "restore", advice[1], "--only", advice[2])
+	assert.FileExists(t, filepath.Join(p.install, "addons/trail/a/b.txt"))
 	p.ok("rollback")
 	assert.Equal(t, before, p.tree(), "what was held back is back")
 
 	p.ok("refit", "3.5.0", "--accept", "addons")
 	assert.FileExists(t, filepath.Join(p.install, "addons/song.jar"))
+
+	// The build stays: an add-on that does not say it fits is no reason against another
+	// layer. A version alone may mean "that or newer", which can be said.
+	writeZip(t, filepath.Join(p.dir, "bells-1.0.zip"), map[string]string{"bells/one.txt": "ding"})
+	profile := p.read("freshkeel.toml")
+	p.editProfile(func(s string) string {
+		return s + "\n[[layer]]\nname = 'bells'\n[layer.source]\narchives.in = '..'\narchives.full = '^bells-(?P<version>[\\d.]+)\\.zip$'\n"
+	})
+	f := p.preflight(exitDone, "--layer", "bells")["addons"]
+	assert.Equal(t, freshkeel.Warn, f.Level)
+	assert.Contains(t, f.Why, "nothing of that changes now")
+	p.put("freshkeel.toml", profile)
+	p.ok("rollback")
+	p.put("addons/trail/addon.json", `{"name":"Trail","needs":{"mossgate":"3.4.1"}}`)
+	require.NoError(t, os.Remove(filepath.Join(p.install, "addons/song.jar")))
+	assert.Contains(t, p.preflight(exitRefused, "3.5.0")["addons"].Do, `bare = "at-least" under [addons]`)
+	p.editProfile(func(s string) string { return s + "bare = 'at-least'\n" })
+	p.preflight(exitDone, "3.5.0")
 }
 
 // A batch script is read like a shell script: which runtime it would run, from

@@ -110,10 +110,15 @@ var (
 	bare     = regexp.MustCompile(`^v?(\d+(?:\.\d+)*)$`)
 )
 
+// IsBare tells whether a word about versions is a version alone: what makers of add-ons
+// mean by that differs.
+func IsBare(text string) bool { return bare.MatchString(strings.TrimSpace(text)) }
+
 // FitsAny holds a version against a range in any of the notations that makers of
 // add-ons use: an interval "[3.4,4.0)", conditions ">=3.4 <4", "~3.4", "3.4.x",
-// or a bare version, of which a shorter one stands for all that begin with it.
-func FitsAny(text, version string) (bool, error) {
+// or a bare version, of which a shorter one stands for all that begin with it. With
+// newer, a bare version means that one and all that come after it.
+func FitsAny(text, version string, newer bool) (bool, error) {
 	text = strings.TrimSpace(text)
 	v, err := semver.NewVersion(version)
 	if err != nil {
@@ -122,7 +127,10 @@ func FitsAny(text, version string) (bool, error) {
 	if text == "" || text == "*" {
 		return true, nil
 	}
-	if m := bare.FindStringSubmatch(text); m != nil {
+	if m := bare.FindStringSubmatch(text); m != nil && newer {
+		least, err := semver.NewVersion(m[1])
+		return err == nil && !v.LessThan(least), err
+	} else if m != nil {
 		have := strings.TrimPrefix(version, "v")
 		return have == m[1] || strings.HasPrefix(have, m[1]+".") || strings.HasPrefix(have, m[1]+"-"), nil
 	}

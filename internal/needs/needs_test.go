@@ -245,9 +245,9 @@ func TestRangesAreReadAsTheirKindWritesThem(t *testing.T) {
 	assert.Error(t, err)
 	for text, c := range map[string][2]string{"[3.4,4.0)": {"3.9.1", "4.0.0"}, "(3.4,]": {"5.0", "3.4"}, "[3.5]": {"3.5.0", "3.5.1"}, ">=3.4 <4": {"3.5.0", "4.1.0"}, "~3.4": {"3.4.9", "3.5.0"},
 		"3.4.x": {"3.4.1", "3.5.0"}, "3.5": {"3.5.2", "3.50.0"}, ">=3.7": {"3.7.1-pre1", "3.6.0"}} {
-		fits, err := FitsAny(text, c[0])
+		fits, err := FitsAny(text, c[0], false)
 		assert.True(t, fits && err == nil, "%s %s: %v", text, c[0], err)
-		fits, err = FitsAny(text, c[1])
+		fits, err = FitsAny(text, c[1], false)
 		assert.False(t, fits || err != nil, "%s %s: %v", text, c[1], err)
 	}
 }
@@ -303,7 +303,7 @@ func FuzzDescriptor(f *testing.F) {
 		d, err := ReadDescriptor(name, []byte(text))
 		if err == nil {
 			for _, r := range append(d.Field("fits"), d.Field("needs.mossgate")...) {
-				FitsAny(r, version)
+				FitsAny(r, version, len(r)%2 == 0)
 				Range{Python, r, ""}.Fits(version)
 				Range{Node, r, ""}.Fits(version)
 			}

@@ -67,7 +67,14 @@ type Addons struct {
 	Name       string        `toml:"name"`       // fields of that, dotted where they lie deeper
 	Version    string        `toml:"version"`
 	Fits       string        `toml:"fits"` // which versions of the build it fits
+	Bare       string        `toml:"bare"` // what a version alone means there: "that" (and what begins with it), or "at-least"
 }
+
+// What a version alone means in an add-on's word of what it fits.
+const (
+	BareThat    = "that"     // that version, and those that begin with it
+	BareAtLeast = "at-least" // that version and newer
+)
 
 // Data is what the server keeps outside its folder: a database. Its dump is part
 // of each backup, and a rollback loads it back.
@@ -336,6 +343,9 @@ func (p *Profile) check(path string, text []byte) error {
 	}
 	if len(p.Addons.Files) > 0 && (p.Addons.Descriptor == "" || p.Addons.Fits == "") {
 		return bad("addons.files", "descriptor and fits are missing: the file in each add-on that describes it, and its field that says which versions it fits")
+	}
+	if b := p.Addons.Bare; b != "" && b != BareThat && b != BareAtLeast {
+		return bad("addons.bare", fmt.Sprintf("%q is neither %q (a version alone fits that version) nor %q (that version and newer)", b, BareThat, BareAtLeast))
 	}
 	names := map[string]bool{}
 	for _, d := range p.Data {
