@@ -2,8 +2,10 @@ package freshkeel
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"freshkeel/internal/feed"
@@ -26,6 +28,7 @@ type Build struct {
 	Newer     bool     `json:"newer"`
 	Fetched   bool     `json:"fetched"`
 	InChannel bool     `json:"in_channel"`
+	Cant      string   `json:"cant,omitempty"`    // why it can't be installed over what is installed
 	Changes   *Changes `json:"changes,omitempty"` // of a folder: what differs from what is installed
 }
 
@@ -140,7 +143,39 @@ func (k *Keel) offered(ctx context.Context, f *offer, inv *Inventory) (*Offer, e
 		}
 		out.Builds = append(out.Builds, row)
 	}
+	for i := len(out.Builds) - 1; i >= 0; i-- { // down to the newest that can be taken
+		row := &out.Builds[i]
+		if !row.Newer || !row.InChannel {
+			continue
+		}
+		if row.Cant = f.cant(f.Builds[i], row.Fits, here.Version, inv.Version); row.Cant == "" {
+			break
+		}
+	}
 	return out, nil
+}
+
+// cant tells why a build of a list can't be installed here, as far as the list alone
+// tells; fits is a layer's range of the build's versions.
+func (f *offer) cant(b feed.Build, fits, installed, build string) string {
+	if f.from.Name != "" {
+		if fits != "" && build != "" && !feed.Fits(fits, build) {
+			return fmt.Sprintf("it fits %s, and %s is installed", fits, build)
+		}
+		return ""
+	}
+	if len(b.Variants) > 0 {
+		if _, err := b.Choose(feed.Machine(f.from.Source)); err != nil {
+			return "none of its files is for this machine"
+		}
+	}
+	if b.Version == "" || installed == "" || f.MayStep(installed, b) {
+		return ""
+	}
+	if way, err := f.Route(installed, b); err != nil || len(way) == 0 {
+		return "no chain of builds leads there from " + installed
+	}
+	return ""
 }
 
 // changes holds a folder's content against what is installed.
@@ -153,6 +188,14 @@ func (k *Keel) changes(held map[string]tree.Sum, o origin, inv *Inventory) (*Cha
 		if f.Layer == o.Name && f.Kind != tree.Dir {
 			old[f.Path] = f.Sum
 		}
+	}
+	// As the plan takes it: without folders around it that the install does not have.
+	if folder := wrapping(sortedPaths(held), func(at string) bool { _, is := old[cand.nameOf(at)]; return is }); folder != "" {
+		bare := map[string]tree.Sum{}
+		for at, sum := range held {
+			bare[strings.TrimPrefix(at, folder+"/")] = sum
+		}
+		held = bare
 	}
 	now := map[string]bool{}
 	for at := range held {

@@ -39,8 +39,15 @@ func checkNative(_ context.Context, s *situation) (out []Finding) {
 			continue // checkKind tells
 		}
 		lacks := n.Lacks(filepath.Dir(s.k.path(c.at)), s.brings, c.libraries)
+		// What no package mends comes first: who reads on from there need not install
+		// anything for it.
+		slices.SortStableFunc(lacks, func(a, b needs.Lack) int { return hopeless(b) - hopeless(a) })
 		for _, l := range lacks {
-			out = append(out, lacking(c, l))
+			f := lacking(c, l)
+			if hopeless(l) == 0 && hopeless(lacks[0]) == 1 {
+				f.Do = "that alone would not do: see the stop above it"
+			}
+			out = append(out, f)
 		}
 		if len(lacks) == 0 {
 			out = append(out, ok("%s finds its %s here", c.at, libraries(len(n.Needs)))...)
@@ -115,6 +122,14 @@ func libraries(n int) string {
 		return "shared library"
 	}
 	return fmt.Sprintf("%d shared libraries", n)
+}
+
+// hopeless is 1 for what installing a package does not mend.
+func hopeless(l needs.Lack) int {
+	if l.Version != "" || filepath.IsAbs(l.Library) {
+		return 1
+	}
+	return 0
 }
 
 func lacking(c program, l needs.Lack) Finding {

@@ -86,7 +86,7 @@ func (s *situation) started() (out []startedFile) {
 		if at == "" && strings.Contains(c.Program, "/") && !filepath.IsAbs(c.Program) {
 			at = relTo(s.k.Dir, filepath.Join(c.Dir, c.Program))
 		}
-		add(at, where, true)
+		add(at, where, !c.Given)
 		for by := c.By; by != nil; by = by.By {
 			add(relTo(s.k.Dir, by.Path), fmt.Sprintf("%s:%d: %s", by.File, by.Line, by.Text), true)
 		}

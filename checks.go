@@ -148,12 +148,7 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 			out = append(out, Finding{Level: Stop, What: c.Program + " is not there", Where: where, Why: "the launch script runs it", Do: "put it there, or correct the script"})
 			continue
 		}
-		f := Finding{Level: Stop, What: fmt.Sprintf("%s will not exist after the swap", at), Where: where, Why: "the launch script runs it by this name",
-			Do: fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, at)}
-		if like := s.alike(at); like != "" {
-			f.Do = fmt.Sprintf("add to [place] in %s: %q = %q", s.k.path(profile.FileName), like, at)
-		}
-		out = append(out, f)
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s will not exist after the swap", at), Where: where, Why: "the launch script runs it by this name", Do: s.whichIs(at)})
 	}
 	for _, list := range []struct {
 		key  string
@@ -171,6 +166,14 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 			Why: "makers rename files; the file may now come under another name", Do: "compare it with the build's files, and change the pattern"})
 	}
 	return out
+}
+
+// whichIs advises how to tell which file of the build is to have a name.
+func (s *situation) whichIs(at string) string {
+	if like := s.alike(at); like != "" {
+		return fmt.Sprintf("add to [place] in %s: %q = %q", s.k.path(profile.FileName), like, at)
+	}
+	return fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, at)
 }
 
 // alike proposes a [place] pattern: the one file of the build with the same
@@ -223,6 +226,9 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 }
 
 func checkPaths(_ context.Context, s *situation) (out []Finding) {
+	for _, d := range s.plan.Dropped {
+		out = append(out, ok("%s", d)...)
+	}
 	if n := len(s.plan.Reserved); n > 0 {
 		out = append(out, ok("%s of Fresh Keel's own, from another install, in the build: left out", plural(n, "file"))...)
 	}
@@ -239,8 +245,7 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	for _, b := range s.plan.Blocked {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.path), Where: s.k.path(b.path), Why: b.why,
-			Do: "move what stands there out of the way, or name it in [server] keep"})
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.path), Where: s.k.path(b.path), Why: b.why, Do: b.do})
 	}
 	return out
 }
@@ -343,7 +348,7 @@ func checkProcesses(_ context.Context, s *situation) []Finding {
 		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("process %d runs from this install and was not started by Fresh Keel", p.PID),
 			Where: fmt.Sprintf("%s, user %s, since %s", p.Command, p.User, p.Since.Format("2006-01-02 15:04:05")),
 			Why:   "two servers on one world destroy it, and its files can't be exchanged under it",
-			Do:    "stop it at its own console; then: freshkeel start"})
+			Do:    p.HowToStop() + "; then: freshkeel start"})
 	}
 	if out == nil {
 		return ok("no other process runs from this install")

@@ -77,9 +77,19 @@ func checkKind(_ context.Context, s *situation) []Finding {
 	}
 	if s.hasProgram() && !s.sharesNames() {
 		return stop("a new build of the same server keeps most of its file names; this may be another edition, or lie in a folder of its own",
-			"look at what it holds, with: freshkeel preflight --all; if its files lie in folders too many, [source] strip drops those", "not one file of %s has the name of an installed one", orUnknown(s.plan.To))
+			s.whichFile(), "not one file of %s has the name of an installed one", orUnknown(s.plan.To))
 	}
 	return ok("it is a server build for %s/%s, as far as its files tell", want.OS, want.Arch)
+}
+
+// whichFile advises what to do about a build of which no name is installed.
+func (s *situation) whichFile() string {
+	for _, at := range s.k.runs() {
+		if like := s.alike(at); like != "" {
+			return fmt.Sprintf("if %s of it is the new %s, %s", like, at, s.whichIs(at))
+		}
+	}
+	return "look at what it holds: freshkeel preflight --all lists every file that would be added"
 }
 
 // mayRun tells whether a file may be a program or library, by its mode and name.

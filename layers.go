@@ -197,8 +197,11 @@ func (inv *Inventory) laid(name string) (Laid, bool) {
 
 // compose puts the build and its layers together: every path knows whose file
 // it holds, and where two bring one, the later layer's is used.
-func (k *Keel) compose(p *Plan, f *Fetched) map[string]locker.File {
+func (k *Keel) compose(p *Plan, f *Fetched, old map[string]Owned) map[string]locker.File {
 	build, bad, unfound := placed(f.Set, f.Candidate.place)
+	if !f.Candidate.stays && len(unfound) == len(f.Candidate.place) { // no rule speaks of the names as they are
+		build = p.unwrap(build, "", "", old)
+	}
 	build = respelled(build, p.spelling)
 	p.Blocked, p.unfound = bad, unfound
 	p.layerOf = map[string]string{}
@@ -212,6 +215,9 @@ func (k *Keel) compose(p *Plan, f *Fetched) map[string]locker.File {
 		}
 		files, bad, unfound := placed(lf.Set, o.Place)
 		p.Blocked, p.unfound = append(p.Blocked, bad...), append(p.unfound, unfound...)
+		if len(unfound) == len(o.Place) {
+			files = p.unwrap(files, lf.Layer, o.Into, old)
+		}
 		for _, at := range sortedPaths(files) {
 			file := files[at]
 			if o.Into != "" {
@@ -232,7 +238,8 @@ func (k *Keel) compose(p *Plan, f *Fetched) map[string]locker.File {
 	for at, file := range build {
 		for dir := dirOf(at); dir != "."; dir = dirOf(dir) {
 			if up, ok := build[dir]; ok && up.Kind != tree.Dir {
-				p.Blocked = append(p.Blocked, blocked{at, fmt.Sprintf("%s brings it, and %s brings a file called %s", whose(p.layerOf[at]), whose(p.layerOf[dir]), dir)})
+				p.Blocked = append(p.Blocked, blocked{at, fmt.Sprintf("%s brings it, and %s brings a file called %s", whose(p.layerOf[at]), whose(p.layerOf[dir]), dir),
+					fmt.Sprintf("ask their makers which of the two is right; [layer] into lays a layer into another folder, and --without %s goes without it", orElse(p.layerOf[at], p.layerOf[dir]))})
 				delete(build, file.Path)
 				break
 			}

@@ -114,7 +114,7 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 	}
 	where := s.k.path(s.k.Profile.Launch.Script)
 	return append(out, Finding{Level: Stop, What: fmt.Sprintf("the build adds %s and replaces none; the launch script goes on running %s, the old one", plural(adds, "file"), some(runs, 3)), Where: where,
-		Why: "the server would come up, and nothing would be new", Do: fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, runs[0])})
+		Why: "the server would come up, and nothing would be new", Do: s.whichIs(runs[0])})
 }
 
 // seenToRun holds what the new processes have open against what was swapped in: lines of

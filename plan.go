@@ -37,6 +37,7 @@ type Plan struct {
 	Mended    []string // build files that were damaged here: put back
 	Foreign   []string // neither the build's nor named in the profile: not touched
 	Renamed   []Move   // files of the build that get the name that the launch script runs
+	Dropped   []Drop   // folders around everything that the install does not have
 	Moved     []Move   // content that lies elsewhere in the new build
 	Overlaid  []Overlaid
 	Layers    []Laid
@@ -83,7 +84,7 @@ type Move struct {
 }
 
 // blocked is a path where the plan can't be carried out.
-type blocked struct{ path, why string }
+type blocked struct{ path, why, do string }
 
 // LayerOf tells whose file the plan brings to a path: a layer's, or the build's
 // ("").
@@ -114,7 +115,8 @@ func placed(set *locker.Set, place map[string]string) (map[string]locker.File, [
 		for pat, name := range place {
 			if f.Kind == tree.File && (tree.Patterns{pat}).Match(f.Path) {
 				if first, twice := used[pat]; twice {
-					bad = append(bad, blocked{name, fmt.Sprintf("the [place] pattern %q matches both %s and %s of the build", pat, first, f.Path)})
+					bad = append(bad, blocked{name, fmt.Sprintf("the [place] pattern %q matches both %s and %s of the build", pat, first, f.Path),
+						fmt.Sprintf("make the pattern match the one that is to be %s: a longer one, or the whole name", name)})
 				}
 				used[pat], to = f.Path, name
 			}
@@ -150,8 +152,8 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	if tree.FoldsCase(k.path(profile.FileName)) {
 		p.spelling = tree.SpelledAs(list)
 	}
-	build := k.compose(p, f)
 	old := inv.byPath(p.spelling)
+	build := k.compose(p, f, old)
 	look := k.sums(old)
 	replaceDrift := slices.Contains(w.Accept, "drift")
 
@@ -207,13 +209,16 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 	was, had := old[at]
 	own := k.Profile.Server.Own(at)
 	if f.Kind == tree.Dir {
-		if exists && here.Kind != tree.Dir {
-			p.Blocked = append(p.Blocked, blocked{at, "the build has a folder there, the install has a " + kindWord(here.Kind)})
+		if exists && here.Kind != tree.Dir && !own {
+			p.Blocked = append(p.Blocked, blocked{at, "the build has a folder there, the install has a " + kindWord(here.Kind), k.otherKind(at, here, "/**")})
 		}
 		return nil // made where a file needs it, or by planFolders
 	}
-	if why := p.behind(at); why != "" && !own {
-		p.Blocked = append(p.Blocked, blocked{at, why})
+	if why, by := p.behind(at); why != "" && own {
+		p.Kept = append(p.Kept, at) // and what stands in its way is the operator's
+		return nil
+	} else if why != "" {
+		p.Blocked = append(p.Blocked, blocked{at, why, k.otherKind(by.Path, by, "/**")})
 		return nil
 	}
 	switch {
@@ -231,7 +236,7 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 		p.Bytes += f.Size
 		return nil
 	case here.Kind == tree.Dir:
-		p.Blocked = append(p.Blocked, blocked{at, "the build has a file there, the install has a folder"})
+		p.Blocked = append(p.Blocked, blocked{at, "the build has a file there, the install has a folder", k.otherKind(at, here, "/**")})
 		return nil
 	}
 	same, err := look.sameAs(here, f)
@@ -309,16 +314,32 @@ func (p *Plan) heldBack(f locker.File, here tree.Entry, was Owned, had bool, loo
 
 // behind tells what stands in the way above a path: a swap goes through real
 // folders alone, never through a link to somewhere else.
-func (p *Plan) behind(at string) string {
+func (p *Plan) behind(at string) (why string, by tree.Entry) {
 	for dir := path.Dir(at); dir != "."; dir = path.Dir(dir) {
 		if e, ok := p.before.Get(dir); ok && e.Kind != tree.Dir {
 			if e.Kind == tree.Link {
-				return fmt.Sprintf("%s is a link to %s, and files behind a link are not exchanged", dir, e.Target)
+				return fmt.Sprintf("%s is a link to %s, and files behind a link are not exchanged", dir, e.Target), e
 			}
-			return fmt.Sprintf("%s is a file in the install and a folder in the build", dir)
+			return fmt.Sprintf("%s is a file in the install and a folder in the build", dir), e
 		}
 	}
-	return ""
+	return "", tree.Entry{}
+}
+
+func (p *Plan) isBehind(at string) bool {
+	why, _ := p.behind(at)
+	return why != ""
+}
+
+// otherKind advises what to do about a path that is of another kind in the install than
+// in the build. What stands there may be the operator's, a world on another disk say, and
+// the running server's: nothing is to be moved under it.
+func (k *Keel) otherKind(at string, here tree.Entry, below string) string {
+	do := fmt.Sprintf("if it is yours, name it in [server] keep: %q; else ", at+below)
+	if here.Kind == tree.Link {
+		return do + fmt.Sprintf("stop the server, and put the folder that it leads to in its place: cd %s && rm %s && cp -a %s %s", k.Dir, at, here.Target, at)
+	}
+	return do + fmt.Sprintf("stop the server, and give it another name: mv %s %s.old", k.path(at), k.path(at))
 }
 
 // planRemovals takes out what the old build put there and the new one no
@@ -333,7 +354,7 @@ func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[strin
 		if _, stays := build[at]; stays || !exists || was.Kind == tree.Dir || here.Kind != was.Kind || k.Profile.Server.Own(at) || at == k.Profile.Launch.Script {
 			continue
 		}
-		if p.behind(at) != "" {
+		if p.isBehind(at) {
 			continue
 		}
 		if here.Kind == tree.File {
@@ -432,7 +453,7 @@ func (k *Keel) planFolders(p *Plan, build map[string]locker.File) {
 		}
 	}
 	for at, f := range build {
-		if _, exists := p.before.Get(at); f.Kind == tree.Dir && !exists && !profile.Reserved(at) && !k.Profile.Server.Own(at) && !k.Profile.Server.Skip.Match(at) && p.behind(at) == "" {
+		if _, exists := p.before.Get(at); f.Kind == tree.Dir && !exists && !profile.Reserved(at) && !k.Profile.Server.Own(at) && !k.Profile.Server.Skip.Match(at) && !p.isBehind(at) {
 			need[at] = true
 			above(at, func(dir string) { need[dir] = true })
 		}

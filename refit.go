@@ -47,6 +47,9 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	for _, f := range pre.Warnings() {
 		k.warn("%s", f.What)
 	}
+	for _, d := range pre.Plan.Dropped {
+		k.note("%s", d)
+	}
 	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.consents(), HeldBack: pre.Plan.HeldBack})
 	if err != nil {
 		return nil, err

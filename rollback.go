@@ -279,7 +279,7 @@ func (t *transaction) settle() error {
 // nobodyOutside refuses to go on beside a server that nobody here started (P7).
 func (k *Keel) nobodyOutside() error {
 	for _, p := range host.Outside(k.Dir, k.runDir().Status()) {
-		return &Advised{&host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}, "stop it at its own console, then try again"}
+		return &Advised{&host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}, p.HowToStop() + "; then try again"}
 	}
 	return nil
 }

@@ -113,9 +113,16 @@ func (k *Keel) Stop(ctx context.Context) (*host.Exit, error) {
 	// Only what a minder of ours holds is ever signalled (P4).
 	for _, p := range host.Outside(k.Dir, nil) {
 		return nil, &Advised{fmt.Errorf("process %d runs from this install (%s), but not under Fresh Keel: it is not ours to stop", p.PID, p.Command),
-			fmt.Sprintf("stop it at its own console, or: kill %d", p.PID)}
+			p.HowToStop() + orKill(p)}
 	}
 	return nil, nil
+}
+
+func orKill(p host.Process) string {
+	if p.Unit != "" {
+		return ""
+	}
+	return fmt.Sprintf(", or: kill %d", p.PID)
 }
 
 // Send puts one line on the server's console.

@@ -5,7 +5,9 @@ package main
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -101,4 +103,100 @@ func TestNamedArchivesAreToldByWhatTheyAre(t *testing.T) {
 	require.NoError(t, os.Chtimes(last, fi.ModTime(), fi.ModTime().Add(-1e12)))
 	assert.Contains(t, p.ok("refit").out, "NOTHING TO DO")
 	assert.Contains(t, p.ok("builds").out, "CURRENT")
+}
+
+// What is advised, done, helps: each time the advice is taken from the output and
+// followed, and the command then goes through.
+func TestAdviceThatIsFollowedHelps(t *testing.T) {
+	t.Parallel()
+	do := func(p *place, check string, args ...string) string {
+		return p.preflight(exitRefused, args...)[check].Do
+	}
+	part := func(t *testing.T, text, pattern string) []string {
+		t.Helper()
+		m := regexp.MustCompile(pattern).FindStringSubmatch(text)
+		require.NotNil(t, m, "%s in %s", pattern, text)
+		return m
+	}
+	set := func(p *place, section, line string) {
+		p.editProfile(func(s string) string {
+			if strings.Contains(s, section+"\n") {
+				return strings.Replace(s, section+"\n", section+"\n"+line+"\n", 1)
+			}
+			return s + section + "\n" + line + "\n"
+		})
+	}
+	t.Run("a world behind a link, where the build brings one", func(t *testing.T) {
+		t.Parallel()
+		p := versioned(t)
+		p.editProfile(func(s string) string { return strings.Replace(s, `keep = ["world/**"]`, "keep = [\n]", 1) })
+		p.ok("adopt", p.install, "--build", filepath.Join(p.dir, "pond-1.0"))
+		require.NoError(t, os.Rename(filepath.Join(p.install, "world"), filepath.Join(p.dir, "elsewhere")))
+		require.NoError(t, os.Symlink(filepath.Join(p.dir, "elsewhere"), filepath.Join(p.install, "world")))
+		put(t, filepath.Join(p.dir, "pond-2.0/world/map"), "the maker's world")
+		m := part(t, do(p, "paths", "--from", "pond-2.0"), `name it in \[server\] keep: ("[^"]+")`)
+		p.editProfile(func(s string) string { return strings.Replace(s, "keep = [\n]", "keep = ["+m[1]+"]", 1) })
+		p.ok("refit", "--from", "pond-2.0")
+		assert.Equal(t, "the world", p.read("world/map"))
+	})
+	t.Run("a folder where the build brings a file", func(t *testing.T) {
+		t.Parallel()
+		p := versioned(t)
+		require.NoError(t, os.Remove(filepath.Join(p.install, "lib/1.dat")))
+		p.put("lib/1.dat/mine.txt", "mine")
+		m := part(t, do(p, "paths", "2.0"), `(mv \S+ \S+)`)
+		out, err := exec.Command("sh", "-c", m[1]).CombinedOutput()
+		require.NoError(t, err, string(out))
+		p.ok("refit", "2.0")
+		assert.Equal(t, "mine", p.read("lib/1.dat.old/mine.txt"))
+	})
+	t.Run("a build of which one file is needed", func(t *testing.T) {
+		t.Parallel()
+		p := bare(t)
+		p.put("pond.sh", "#!/bin/sh\necho ready\n. ./pond.cfg\n"+patient)
+		p.put("run.sh", "#!/bin/sh\nexec sh ./pond.sh\n")
+		p.put("pond.cfg", "X=1\n")
+		p.put("freshkeel.toml", "[server]\nname='pond'\nkeep=['*.cfg']\n[launch]\nscript='run.sh'\n[stop]\nsend='quit'\n[ready]\nline='^ready'\nwithin='5s'\nsteady='50ms'\n[place]\n'nothing-*.sh' = 'nothing.sh'\n")
+		put(t, filepath.Join(p.dir, "next/pond-7.1.sh"), "#!/bin/sh\necho ready seven\n"+patient)
+		m := part(t, do(p, "kind", "--from", "next"), `add to \[place\] in \S+: ("[^"]+" = "[^"]+")`)
+		set(p, "[place]", m[1])
+		p.ok("refit", "--from", "next", "--start")
+		assert.Contains(t, p.read("pond.sh"), "seven")
+	})
+	t.Run("a build in a folder too many, and a layer in two", func(t *testing.T) {
+		t.Parallel()
+		p := versioned(t)
+		require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "in"), 0o755))
+		require.NoError(t, os.Rename(filepath.Join(p.dir, "pond-2.0"), filepath.Join(p.dir, "in/pond-server")))
+		r := p.ok("refit", "--from", "in")
+		assert.Contains(t, r.said(), "everything of the build lies in one folder, pond-server: its content is taken")
+		assert.Contains(t, p.read("run.sh"), "2.0")
+		assert.NoDirExists(t, filepath.Join(p.install, "pond-server"))
+		p.put("addons/song.txt", "old")
+		require.NoError(t, os.Mkdir(filepath.Join(p.dir, "songs"), 0o755))
+		writeZip(t, filepath.Join(p.dir, "songs/songs-2.zip"), map[string]string{"a/b/song.txt": "new"})
+		p.editProfile(func(s string) string {
+			return s + "[[layer]]\nname = 'songs'\ninto = 'addons'\n[layer.source]\narchives.in = '../songs'\narchives.full = '^songs-(?P<version>[\\d.]+)\\.zip$'\n"
+		})
+		r = p.ok("refit", "--layer", "songs")
+		assert.Contains(t, r.said(), "everything of layer songs lies in one folder, a/b")
+		assert.Equal(t, "new", p.read("addons/song.txt"))
+	})
+	t.Run("the newest build, which nothing leads to", func(t *testing.T) {
+		t.Parallel()
+		p := versioned(t)
+		feed := filepath.Join(p.dir, "feed/feed.json")
+		b, err := os.ReadFile(feed)
+		require.NoError(t, err)
+		text := regexp.MustCompile(`"version": "2.0",`).ReplaceAllString(string(b), `"version": "2.0", "from": ["1.9"],`)
+		require.NoError(t, os.WriteFile(feed, []byte(text), 0o644))
+		out := p.ok("builds").out
+		assert.Contains(t, out, "no chain of builds leads there from 1.0")
+		next := part(t, out, `next +freshkeel (preflight .*)`)
+		p.ok(strings.Fields(next[1])...)
+		p.ok("refit", "1.1")
+		out = p.ok("builds").out
+		assert.Contains(t, out, "2.0 is there, and can't be installed")
+		assert.NotContains(t, out, "  next")
+	})
 }

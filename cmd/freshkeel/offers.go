@@ -28,6 +28,8 @@ func (v *view) offer(o *freshkeel.Offer) {
 		switch {
 		case b.Installed:
 			mark = "installed"
+		case b.Cant != "":
+			mark = "newer, not from here"
 		case b.Newer && !b.InChannel:
 			mark = "newer, other channel"
 		case b.Newer && b.Version == "":
@@ -62,6 +64,11 @@ func (v *view) offer(o *freshkeel.Offer) {
 		return ""
 	})
 	for _, b := range o.Builds {
+		if b.Cant != "" && newest != "" {
+			v.fact("not "+b.Version, b.Cant)
+		}
+	}
+	for _, b := range o.Builds {
 		if b.Changes != nil {
 			v.changes(b.Changes)
 		}
@@ -78,11 +85,18 @@ func (v *view) offerOutcome(o *freshkeel.Offer) (next string) {
 	if o.Layer != "" {
 		name = "layer " + o.Layer + ": "
 	}
-	newest := -1
+	newest, cant := -1, -1
 	for i, b := range o.Builds {
-		if b.Newer && b.InChannel {
+		switch {
+		case b.Newer && b.InChannel && b.Cant == "":
 			newest = i
+		case b.Newer && b.InChannel:
+			cant = i
 		}
+	}
+	if newest < 0 && cant >= 0 {
+		v.outcome(minded, "NEWER", fmt.Sprintf("%s%s is there, and can't be installed: %s", name, o.Builds[cant].Version, o.Builds[cant].Cant))
+		return ""
 	}
 	if newest >= 0 {
 		b := o.Builds[newest]

@@ -27,6 +27,7 @@ type planJSON struct {
 	Edits     []freshkeel.Edit     `json:"edits"`
 	Mended    []string             `json:"mended"`
 	Renamed   []freshkeel.Move     `json:"renamed"`
+	Dropped   []freshkeel.Drop     `json:"dropped"`
 	Moved     []freshkeel.Move     `json:"moved"`
 	Overlaid  []freshkeel.Overlaid `json:"overlaid"`
 	Layers    []freshkeel.Laid     `json:"layers"`
@@ -43,7 +44,7 @@ func preflightJSON(pre *freshkeel.Preflight) any {
 		*freshkeel.Preflight
 		Plan planJSON `json:"plan"`
 	}{"result", outcome, pre, planJSON{nonNil(pre.Plan.Steps), pre.Plan.Unchanged, pre.Plan.Bytes, nonNil(pre.Plan.Kept), nonNil(pre.Plan.Left), nonNil(pre.Plan.Foreign), nonNil(pre.Plan.Edits),
-		nonNil(pre.Plan.Mended), nonNil(pre.Plan.Renamed), nonNil(pre.Plan.Moved), nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers)}}
+		nonNil(pre.Plan.Mended), nonNil(pre.Plan.Renamed), nonNil(pre.Plan.Dropped), nonNil(pre.Plan.Moved), nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers)}}
 }
 
 // title heads a run, where there is a person to read it.
@@ -238,6 +239,9 @@ func (v *view) plan(p *freshkeel.Plan, all bool) {
 	v.fact("plan", fmt.Sprintf("%s: replace %d, add %d, remove %d, leave %d unchanged; %s to lay out", orBuild(p.To), replaced, added, removed, p.Unchanged, freshkeel.Bytes(p.Bytes)))
 	for _, m := range p.Renamed {
 		v.fact("becomes", m.From+" of the build becomes "+m.To+", which the launch script runs")
+	}
+	for _, d := range p.Dropped {
+		v.fact("folder", d.String())
 	}
 	for _, m := range p.Moved {
 		v.fact("moved", m.From+" → "+m.To+" (the same content)")

@@ -1,6 +1,7 @@
 package host
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -50,6 +51,19 @@ type Process struct {
 	Command string // its program and what it runs, without further arguments: they may hold secrets
 	User    string
 	Since   time.Time
+	Unit    string // of Outside: the service that it belongs to
+	OwnUnit bool   // it is a service of a user's own
+}
+
+// HowToStop is the command that ends a process which Fresh Keel did not start.
+func (p Process) HowToStop() string {
+	switch {
+	case p.OwnUnit:
+		return fmt.Sprintf("it is the service %s: systemctl --user stop %s; and, so that it does not start again beside Fresh Keel's: systemctl --user disable %s", p.Unit, p.Unit, p.Unit)
+	case p.Unit != "":
+		return fmt.Sprintf("it is the service %s: sudo systemctl stop %s; and, so that it does not start again beside Fresh Keel's: sudo systemctl disable %s", p.Unit, p.Unit, p.Unit)
+	}
+	return "stop it at its own console"
 }
 
 // interpreters run a file that is named in their arguments.
@@ -78,7 +92,15 @@ func Outside(install string, st *Status) (out []Process) {
 		}
 		user, _ := p.Username()
 		made, _ := p.CreateTime()
-		out = append(out, Process{int(p.Pid), what, user, time.UnixMilli(made)})
+		out = append(out, Process{PID: int(p.Pid), Command: what, User: user, Since: time.UnixMilli(made)})
+	}
+	var pids []int
+	for _, p := range out {
+		pids = append(pids, p.PID)
+		pids = append(pids, below(p.PID)...)
+	}
+	for i := range out {
+		out[i].Unit, out[i].OwnUnit = unitOf(out[i].PID, pids)
 	}
 	return out
 }
@@ -189,7 +211,7 @@ func describe(p *process.Process) Process {
 	}
 	user, _ := p.Username()
 	made, _ := p.CreateTime()
-	return Process{int(p.Pid), name, user, time.UnixMilli(made)}
+	return Process{PID: int(p.Pid), Command: name, User: user, Since: time.UnixMilli(made)}
 }
 
 // Find describes a process; ok is false where it can't be seen.

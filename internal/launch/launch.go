@@ -31,6 +31,7 @@ type Command struct {
 	Jar        string   // of -jar, relative to the install where it lies in it; "" when none
 	Script     string   // what an interpreter, or a program that runs programs, is given: as Jar
 	Background bool     // a trailing &
+	Given      bool     // to a shell, which runs it whatever its mode
 	Libraries  []string // folders where its loader looks for libraries first (LD_LIBRARY_PATH)
 	By         *Command // what ran File by its name; nil: nothing did, or a shell that was given it
 
@@ -305,10 +306,11 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 		return
 	}
 	given := false // to a shell, which runs it whatever its mode
+	sourced := words[0] == "." || words[0] == "source"
 	if base := filepath.Base(words[0]); (base == "sh" || base == "bash" || words[0] == "." || words[0] == "source") && len(words) > 1 && !strings.HasPrefix(words[1], "-") {
 		words, given = append([]string{s.abs(words[1])}, words[2:]...), true
 	}
-	cmd := Command{File: s.script, Line: line, Program: words[0], Args: words[1:], Dir: s.dir, Background: background, Path: s.lookup(words[0])}
+	cmd := Command{File: s.script, Line: line, Program: words[0], Args: words[1:], Dir: s.dir, Background: background, Given: given, Path: s.lookup(words[0])}
 	for _, dir := range filepath.SplitList(s.vars["LD_LIBRARY_PATH"]) {
 		cmd.Libraries = append(cmd.Libraries, s.abs(dir))
 	}
@@ -337,6 +339,9 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 			}
 			s.found = append(s.found, more...)
 			return
+		}
+		if sourced {
+			return // it sets variables, and runs nothing
 		}
 	}
 	// A path that points into the install and finds nothing matters as much as

@@ -1,0 +1,5 @@
+//go:build !linux
+
+package host
+
+func unitOf(int, []int) (unit string, user bool) { return "", false }
