@@ -50,10 +50,48 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 				Why: "the system says «not found», and the server does not start", Do: fmt.Sprintf("install %s, or let the first line name the one that is here", path.Base(program))})
 		}
 	}
+	out = append(out, s.ways()...)
 	if out == nil && looked > 0 {
 		return ok("%s may be run, by what its first line names", plural(looked, "script or program"))
 	}
 	return out
+}
+
+// ways tells of ways to run a server that keep its console, its end or its start from
+// whoever started the script.
+func (s *situation) ways() (out []Finding) {
+	late := fmt.Sprintf("after %s", s.k.Profile.Stop.Wait)
+	for _, c := range s.lines.commands {
+		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
+		if why := hidden(c); why != "" {
+			f := Finding{Level: Stop, What: why, Where: where, Why: "its lines would not be seen and it could not be told to stop: a refit would go back as soon as the time for its ready line is over",
+				Do: fmt.Sprintf("let the script run the server itself, without %s: Fresh Keel keeps it running when you log out, and its console is there with freshkeel log -f and freshkeel send", c.Screen)}
+			if !s.k.Profile.Ready.Line.Given() {
+				f.Level, f.Why = Warn, "its lines will not be seen, and it can't be told to stop: it is ended by a signal"
+			}
+			out = append(out, f)
+		}
+		if c.Waits != nil {
+			out = append(out, Finding{Level: Stop, What: "the launch script waits for a key before it starts the server", Where: c.Waits.String(), Why: "nobody is there to press it: the server would never start", Do: "take that line out"})
+		}
+		if c.Loop != nil {
+			out = append(out, Finding{Level: Warn, What: "the launch script starts the server again whenever it ends", Where: c.Loop.String(),
+				Why: fmt.Sprintf("told to stop, it comes up again, and is ended %s by a signal in the middle of its start; a new build that ends at once looks as if it ran", late), Do: "take the loop out, and let the script run the server once"})
+		}
+		if c.Stays != nil {
+			out = append(out, Finding{Level: Warn, What: "the launch script waits for a key once the server has ended", Where: c.Stays.String(),
+				Why: fmt.Sprintf("nobody presses it: each stop takes its full time, and ends %s by a signal", late), Do: "take that line out"})
+		}
+	}
+	return out
+}
+
+// hidden tells why a command's console is not that of the script; "" where it is.
+func hidden(c launch.Command) string {
+	if c.Screen == "" {
+		return ""
+	}
+	return fmt.Sprintf("the launch script hands the server to %s, which keeps its console", c.Screen)
 }
 
 func (s *situation) withoutReturns(at string) string {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/launch"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/watch"
 )
@@ -64,6 +65,9 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	if err := k.portFree(); err != nil {
 		return nil, err
 	}
+	if err := k.startable(); err != nil {
+		return nil, err
+	}
 	var v *Verdict
 	_, err = k.step("start", func() (sum string, err error) {
 		// No version is expected: a server that works is not stopped because somebody
@@ -80,6 +84,27 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 		err = k.heardVersion(v.Version)
 	}
 	return v, err
+}
+
+// startable refuses to start what can be known not to come up by the launch script's own
+// words. One that can't be read, or is not there, fails by itself.
+func (k *Keel) startable() error {
+	script := k.Profile.Launch.Script
+	if script == "" {
+		return nil
+	}
+	commands, err := launch.Read(k.Dir, script, k.serverEnv())
+	if err != nil {
+		return nil
+	}
+	s := &situation{k: k, lines: launched{commands: commands}}
+	for _, f := range s.ways() {
+		if f.Level == Stop {
+			return &Advised{fmt.Errorf("%s (%s): %s", f.What, f.Where, f.Why), f.Do}
+		}
+		k.warn("%s (%s): %s", f.What, f.Where, f.Why)
+	}
+	return nil
 }
 
 // heardVersion keeps the version that a server has said by the profile's rule, where

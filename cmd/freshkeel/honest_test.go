@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -199,4 +200,39 @@ func TestAdviceThatIsFollowedHelps(t *testing.T) {
 		assert.Contains(t, out, "2.0 is there, and can't be installed")
 		assert.NotContains(t, out, "  next")
 	})
+}
+
+// A script that hands its server to a terminal multiplexer, starts it again for ever or
+// waits for a key costs minutes of downtime once it is told to stop: that is told while
+// nothing has stopped, by preflight and by start.
+func TestWaysToRunAServerThatKeepItFromUs(t *testing.T) {
+	t.Parallel()
+	p := versioned(t)
+	p.put("pond.sh", p.read("run.sh"))
+	for script, want := range map[string]string{
+		"screen -dmS pond sh ./pond.sh\n":                              "STOP the launch script hands the server to screen, which keeps its console where run.sh:2: screen -dmS",
+		"tmux new-session -d -s pond 'exec ./pond.sh --deep'\n":        "STOP the launch script hands the server to tmux",
+		"read -p 'Enter to start' x\n./pond.sh\n":                      "STOP the launch script waits for a key before it starts the server where run.sh:2: read -p",
+		"while true; do\n./pond.sh\nsleep 5\ndone\n":                   "warn the launch script starts the server again whenever it ends where run.sh:2: while true",
+		"for ((;;)); do ./pond.sh; done\n":                             "warn the launch script starts the server again",
+		"./pond.sh\necho bye\nread -n1 -r\n":                           "warn the launch script waits for a key once the server has ended where run.sh:4: read -n1 -r",
+		"while read line; do :; done < list\nread -t 3 x\n./pond.sh\n": "",
+		"while [ -e again ]; do ./pond.sh; done\necho x | read y\n":    "",
+		"screen -S pond -X stuff quit\ntmux send-keys q\n./pond.sh\n":  "",
+	} {
+		p.put("run.sh", "#!/bin/bash\n"+script)
+		r := p.run("preflight", "1.0", "--accept", "drift")
+		said := r.said()
+		if want == "" {
+			assert.NotContains(t, said, "the launch script", script)
+			continue
+		}
+		assert.Contains(t, said, want, script)
+		if strings.HasPrefix(want, "STOP") {
+			assert.Equal(t, exitRefused, r.code, script)
+			began := time.Now()
+			assert.Contains(t, p.exits(exitFailed, "start").err, strings.TrimPrefix(want, "STOP ")[:40], script)
+			assert.Less(t, time.Since(began), 4*time.Second)
+		}
+	}
 }

@@ -11,12 +11,15 @@ import (
 )
 
 var (
-	batchSet  = regexp.MustCompile(`(?i)^@?set\s+"?([A-Za-z_][\w()]*)=([^"]*)"?\s*$`)
-	batchVar  = regexp.MustCompile(`%~dp0|%([A-Za-z_][\w()]*)%`)
-	batchCd   = regexp.MustCompile(`(?i)^@?(?:cd|chdir|pushd)\s+(?:/d\s+)?"?([^"&|]+?)"?\s*$`)
-	batchHead = regexp.MustCompile(`(?i)^@?(?:start\s+(?:"[^"]*"\s+)?(?:/\w+(?:\s+\d+)?\s+)*|call\s+)?`)
-	batchWord = regexp.MustCompile(`^("[^"]*"|[^\s"]+)+`)
-	batchSkip = regexp.MustCompile(`(?i)^@?(?:rem\b|::|:|echo\b|if\b|for\b|goto\b|pause\b|title\b|exit\b|setlocal\b|endlocal\b|timeout\b|popd\b|\(|\))`)
+	batchSet   = regexp.MustCompile(`(?i)^@?set\s+"?([A-Za-z_][\w()]*)=([^"]*)"?\s*$`)
+	batchVar   = regexp.MustCompile(`%~dp0|%([A-Za-z_][\w()]*)%`)
+	batchCd    = regexp.MustCompile(`(?i)^@?(?:cd|chdir|pushd)\s+(?:/d\s+)?"?([^"&|]+?)"?\s*$`)
+	batchHead  = regexp.MustCompile(`(?i)^@?(?:start\s+(?:"[^"]*"\s+)?(?:/\w+(?:\s+\d+)?\s+)*|call\s+)?`)
+	batchWord  = regexp.MustCompile(`^("[^"]*"|[^\s"]+)+`)
+	batchGoto  = regexp.MustCompile(`(?i)^@?goto\s+:?([\w.-]+)\s*$`)
+	batchLabel = regexp.MustCompile(`^:([\w.-]+)\s*$`)
+	batchPause = regexp.MustCompile(`(?i)^@?pause\b`)
+	batchSkip  = regexp.MustCompile(`(?i)^@?(?:rem\b|::|:|echo\b|if\b|for\b|goto\b|pause\b|title\b|exit\b|setlocal\b|endlocal\b|timeout\b|popd\b|\(|\))`)
 )
 
 // batch walks the lines of a Windows batch script with what is known so far.
@@ -36,6 +39,8 @@ func readBatch(install, script string, env []string, text []byte, depth int) (ou
 		}
 	}
 	at := 0
+	labels := map[string]int{} // how many commands came before each
+	var waits *Place
 	for n, raw := range strings.SplitAfter(string(text), "\n") {
 		begin := at
 		at += len(raw)
@@ -48,6 +53,27 @@ func readBatch(install, script string, env []string, text []byte, depth int) (ou
 		}
 		if m := batchCd.FindStringSubmatch(line); m != nil {
 			b.dir = b.abs(b.expand(m[1]))
+			continue
+		}
+		if m := batchGoto.FindStringSubmatch(line); m != nil {
+			if from, seen := labels[strings.ToLower(m[1])]; seen { // back: what came since is started again
+				for i := range out[min(from, len(out)):] {
+					out[from+i].Loop = &Place{script, n + 1, line}
+				}
+			}
+			continue
+		}
+		if m := batchLabel.FindStringSubmatch(line); m != nil {
+			labels[strings.ToLower(m[1])] = len(out)
+			continue
+		}
+		if batchPause.MatchString(line) {
+			here := &Place{script, n + 1, line}
+			if len(out) > 0 {
+				out[len(out)-1].Stays = here
+			} else {
+				waits = here
+			}
 			continue
 		}
 		if line == "" || batchSkip.MatchString(line) {
@@ -67,7 +93,7 @@ func readBatch(install, script string, env []string, text []byte, depth int) (ou
 		if i := strings.IndexAny(rest, "&|<>"); i >= 0 { // what comes after is another command, or where its output goes
 			rest = rest[:i]
 		}
-		c := Command{File: script, Line: n + 1, Text: line, Program: program, Args: batchFields(rest), Dir: b.dir, Path: b.lookup(program), batch: true,
+		c := Command{File: script, Line: n + 1, Text: line, Program: program, Args: batchFields(rest), Dir: b.dir, Path: b.lookup(program), batch: true, Waits: waits,
 			start: begin + head, end: begin + head + len(word)}
 		if several {
 			c.start, c.end = 0, 0 // the word is not one of its own

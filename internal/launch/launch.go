@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"freshkeel/internal/tree"
@@ -33,11 +34,24 @@ type Command struct {
 	Background bool     // a trailing &
 	Given      bool     // to a shell, which runs it whatever its mode
 	Libraries  []string // folders where its loader looks for libraries first (LD_LIBRARY_PATH)
+	Screen     string   // the terminal multiplexer that runs it; "": none
+	Loop       *Place   // the endless loop that starts it again
+	Waits      *Place   // where the script waits for a key before it
+	Stays      *Place   // where the script waits for a key once it has ended
 	By         *Command // what ran File by its name; nil: nothing did, or a shell that was given it
 
 	start, end int  // where in the file the word stands that names the program; 0, 0: it is no word of its own
 	batch      bool // the file is a batch script
 }
+
+// Place is a line of a script.
+type Place struct {
+	File string
+	Line int // counted from 1
+	Text string
+}
+
+func (p Place) String() string { return fmt.Sprintf("%s:%d: %s", p.File, p.Line, p.Text) }
 
 // WithProgram returns the script's text with the one word changed that names
 // the command's program; all else stays byte for byte.
@@ -146,6 +160,18 @@ type shell struct {
 	vars                 map[string]string
 	lines                []string
 	found                []Command
+
+	loop  *Place // the endless loop around what is walked
+	asked int    // of a condition: what is read there is no wait for a key
+	waits *Place // a wait for a key that no command came after yet
+}
+
+func (s *shell) place(line int) *Place {
+	p := &Place{File: s.script, Line: line}
+	if line >= 1 && line <= len(s.lines) {
+		p.Text = strings.TrimSpace(s.lines[line-1])
+	}
+	return p
 }
 
 func (s *shell) stmts(list []*syntax.Stmt) {
@@ -157,14 +183,25 @@ func (s *shell) stmts(list []*syntax.Stmt) {
 func (s *shell) stmt(st *syntax.Stmt) {
 	switch c := st.Cmd.(type) {
 	case *syntax.CallExpr:
+		if s.waitsForKey(c, st) {
+			s.wait(int(c.Pos().Line()))
+			return
+		}
 		s.call(c, st.Background)
 	case *syntax.DeclClause:
 		for _, a := range c.Args {
 			s.assign(a)
 		}
 	case *syntax.BinaryCmd:
+		piped := c.Op == syntax.Pipe || c.Op == syntax.PipeAll
 		s.stmt(c.X)
+		if piped {
+			s.asked++
+		}
 		s.stmt(c.Y)
+		if piped {
+			s.asked--
+		}
 	case *syntax.Block:
 		s.stmts(c.Stmts)
 	case *syntax.Subshell:
@@ -173,14 +210,15 @@ func (s *shell) stmt(st *syntax.Stmt) {
 		s.dir = dir
 	case *syntax.IfClause:
 		for ; c != nil; c = c.Else {
-			s.stmts(c.Cond)
+			s.condition(c.Cond)
 			s.stmts(c.Then)
 		}
 	case *syntax.WhileClause:
-		s.stmts(c.Cond)
-		s.stmts(c.Do)
+		s.condition(c.Cond)
+		s.body(c.Do, int(c.Pos().Line()), endless(c))
 	case *syntax.ForClause:
-		s.stmts(c.Do)
+		l, counts := c.Loop.(*syntax.CStyleLoop)
+		s.body(c.Do, int(c.Pos().Line()), counts && l.Cond == nil)
 	case *syntax.CaseClause:
 		for _, it := range c.Items {
 			s.stmts(it.Stmts)
@@ -190,6 +228,109 @@ func (s *shell) stmt(st *syntax.Stmt) {
 			s.stmt(c.Stmt)
 		}
 	}
+}
+
+func (s *shell) condition(list []*syntax.Stmt) {
+	s.asked++
+	s.stmts(list)
+	s.asked--
+}
+
+func (s *shell) body(list []*syntax.Stmt, line int, endless bool) {
+	around := s.loop
+	if endless {
+		s.loop = s.place(line)
+	}
+	s.stmts(list)
+	s.loop = around
+}
+
+// endless tells whether a loop's condition always holds: "while true", "while :",
+// "while [ 1 ]", "until false".
+func endless(c *syntax.WhileClause) bool {
+	if len(c.Cond) != 1 {
+		return false
+	}
+	var b strings.Builder
+	syntax.NewPrinter().Print(&b, c.Cond[0])
+	always := []string{"true", ":", "[ 1 ]", "[[ 1 ]]", "((1))", "((1 == 1))", "[ 1 = 1 ]", "/bin/true"}
+	if c.Until {
+		always = []string{"false", "[ ]", "((0))", "/bin/false"}
+	}
+	return slices.Contains(always, b.String())
+}
+
+// waitsForKey tells whether a statement reads a line from the terminal, for as long as
+// it takes: what scripts end with so that a window stays open.
+func (s *shell) waitsForKey(c *syntax.CallExpr, st *syntax.Stmt) bool {
+	if len(c.Args) == 0 || c.Args[0].Lit() != "read" || s.asked > 0 || len(st.Redirs) > 0 {
+		return false
+	}
+	for _, a := range c.Args[1:] {
+		if w := a.Lit(); strings.HasPrefix(w, "-") && strings.ContainsAny(w, "tu") { // a time, or another input
+			return false
+		}
+	}
+	return true
+}
+
+// wait notes where the script waits for a key: after what it has run so far, or before
+// what comes.
+func (s *shell) wait(line int) {
+	if n := len(s.found); n > 0 {
+		s.found[n-1].Stays = s.place(line)
+		return
+	}
+	s.waits = s.place(line)
+}
+
+// took notes of commands that were found how the script comes to them.
+func (s *shell) took(cmds []Command, screen string) {
+	for _, c := range cmds {
+		if c.Screen == "" {
+			c.Screen = screen
+		}
+		if c.Loop == nil {
+			c.Loop = s.loop
+		}
+		if c.Waits == nil {
+			c.Waits = s.waits
+		}
+		s.found = append(s.found, c)
+	}
+}
+
+// inScreen takes apart a line that has a terminal multiplexer run a command in the
+// background: which one, and the command. Others of its lines run nothing.
+func inScreen(words []string) (screen string, rest []string) {
+	name := filepath.Base(words[0])
+	valued := ""
+	switch {
+	case name == "screen":
+		valued, rest = "ScehstTp", words[1:]
+	case name == "tmux":
+		i := slices.IndexFunc(words, func(w string) bool { return w == "new-session" || w == "new" || w == "new-window" || w == "neww" })
+		if i < 0 {
+			return "", nil
+		}
+		valued, rest = "sncxytFe", words[i+1:]
+	default:
+		return "", nil
+	}
+	for len(rest) > 0 && strings.HasPrefix(rest[0], "-") {
+		flag := rest[0]
+		if flag == "-X" || flag == "-r" || flag == "-ls" || flag == "-list" {
+			return "", nil
+		}
+		rest = rest[1:]
+		if strings.ContainsAny(flag[len(flag)-1:], valued) && len(rest) > 0 {
+			rest = rest[1:]
+		}
+	}
+	if len(rest) == 0 || slices.Contains(rest, "-X") {
+		return "", nil
+	}
+	return name, rest
 }
 
 func (s *shell) assign(a *syntax.Assign) {
@@ -300,6 +441,23 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 	if len(words) == 0 {
 		return
 	}
+	screen, inner := inScreen(words)
+	if screen != "" {
+		if len(inner) == 1 && strings.Contains(inner[0], " ") { // a line for its shell
+			inner = strings.Fields(strings.NewReplacer(`"`, "", `'`, "").Replace(inner[0]))
+		}
+		if len(inner) > 1 && (inner[0] == "sh" || inner[0] == "bash") && strings.HasPrefix(inner[1], "-") {
+			inner = strings.Fields(strings.Join(inner[2:], " "))
+		}
+		for len(inner) > 0 && wrappers[inner[0]] == 0 && inner[0] == "exec" {
+			inner = inner[1:]
+		}
+		words, at = inner, nil
+		all = len(words)
+		if len(words) == 0 {
+			return
+		}
+	}
 	if words[0] == "cd" && len(words) > 1 {
 		s.dir = s.abs(words[len(words)-1])
 		s.vars["PWD"] = s.dir
@@ -337,7 +495,7 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 					more[i].By = &cmd
 				}
 			}
-			s.found = append(s.found, more...)
+			s.took(more, screen)
 			return
 		}
 		if sourced {
@@ -348,7 +506,7 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 	// one that does: it is what the build has to bring.
 	missing := cmd.Path == "" && strings.Contains(cmd.Program, "/") && tree.Inside(s.install, s.abs(cmd.Program))
 	if cmd.Java() || cmd.Jar != "" || cmd.Script != "" || inside || missing {
-		s.found = append(s.found, cmd)
+		s.took([]Command{cmd}, screen)
 	}
 }
 

@@ -189,3 +189,24 @@ func TestALineTellsWhatItsProgramIsGiven(t *testing.T) {
 		}
 	}
 }
+
+// Batch scripts wait and loop in words of their own.
+func TestBatchScriptsThatWaitOrLoop(t *testing.T) {
+	dir := t.TempDir()
+	put := func(text string) Command {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "open.bat"), []byte(text), 0o755))
+		got, err := Read(dir, "open.bat", nil)
+		require.NoError(t, err)
+		require.Len(t, got, 1)
+		return got[0]
+	}
+	c := put("@echo off\r\n:again\r\njava -jar pond.jar\r\ntimeout /t 5\r\ngoto again\r\n")
+	assert.Equal(t, &Place{"open.bat", 5, "goto again"}, c.Loop)
+	assert.Nil(t, c.Stays)
+	c = put("java -jar pond.jar\r\npause\r\n")
+	assert.Equal(t, &Place{"open.bat", 2, "pause"}, c.Stays)
+	c = put("pause\r\ngoto on\r\n:on\r\njava -jar pond.jar\r\nif errorlevel 1 goto on\r\n")
+	assert.Equal(t, &Place{"open.bat", 1, "pause"}, c.Waits)
+	assert.Nil(t, c.Loop)
+	assert.Nil(t, c.Stays)
+}
