@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"time"
 
 	"freshkeel/internal/logbook"
@@ -34,7 +35,8 @@ func (k *Keel) Settle(ctx context.Context) (*logbook.Entry, error) {
 		return nil, &Advised{fmt.Errorf("%s %s is not settled: %s", e.Kind, e.ID, e.Stuck), "freshkeel recover"}
 	}
 	e, err = k.Recover(ctx)
-	if busy := (*Busy)(nil); errors.As(err, &busy) {
+	// Somebody else is at work on it, or it is another user's to settle.
+	if errors.As(err, new(*Busy)) || errors.Is(err, fs.ErrPermission) {
 		return nil, nil
 	}
 	return e, err

@@ -16,8 +16,21 @@ import (
 // Verdict is whether the server came up, and on what that was decided.
 type Verdict = watch.Verdict
 
+// State is how things stand, in a word.
+type State string
+
+const (
+	Up        State = "up"        // it runs, under Fresh Keel
+	Outside   State = "outside"   // it runs, and was not started by Fresh Keel
+	Down      State = "down"      // it does not run
+	Stopping  State = "stopping"  // it was told to stop
+	Changing  State = "changing"  // a refit, rollback or restore is under way
+	Unsettled State = "unsettled" // one was interrupted, and nobody has settled it yet
+)
+
 // Status is how things stand.
 type Status struct {
+	State    State          `json:"state"`
 	Name     string         `json:"name"`
 	Install  string         `json:"install"`
 	Version  string         `json:"version"`
@@ -27,9 +40,22 @@ type Status struct {
 	Last     *logbook.Entry `json:"last,omitempty"`    // newest entry of the logbook
 	Busy     string         `json:"busy,omitempty"`    // what another command is doing
 	LastLine string         `json:"last_line,omitempty"`
+	Run      *logbook.Entry `json:"run,omitempty"` // that is under way, or was interrupted
 }
 
-// Status looks; it changes nothing.
+// Rejoin gives a server whose minder was killed another one, where nobody else is at
+// work: its output goes nowhere until then. It settles nothing.
+func (k *Keel) Rejoin(ctx context.Context) {
+	if !k.runDir().Status().Left {
+		return
+	}
+	if unlock, err := k.lock("look"); err == nil {
+		k.takeOver(ctx)
+		unlock()
+	}
+}
+
+// Status looks; it changes nothing, and settles nothing that was interrupted.
 func (k *Keel) Status() (*Status, error) {
 	inv, err := k.installed()
 	if err != nil {
@@ -45,6 +71,26 @@ func (k *Keel) Status() (*Status, error) {
 		s.Last = all[len(all)-1]
 	}
 	s.Busy = k.busy()
+	if s.Run, err = k.book.Unfinished(); err != nil {
+		return nil, err
+	}
+	switch {
+	case s.Run != nil && s.Busy != "":
+		s.State = Changing
+	case s.Run != nil:
+		s.State = Unsettled
+	case st.Running && st.Stopping:
+		s.State = Stopping
+	case st.Running:
+		s.State = Up
+	case len(s.Outside) > 0:
+		s.State = Outside
+	default:
+		s.State = Down
+	}
+	if s.Run != nil && (s.Run.Phase == logbook.Watching || s.Run.Phase == logbook.Confirming) {
+		s.Version, s.Mixed = s.Run.To, nil // its files are in place, though not confirmed
+	}
 	if lines, err := host.Tail(k.runDir().Console(), 1); err == nil && len(lines) > 0 {
 		s.LastLine = lines[0]
 	}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -614,23 +615,34 @@ func (p *program) stop(ctx context.Context, c *cli.Command) error {
 	})
 }
 
+// status settles nothing: who asks how things stand is not to wait for a server to come
+// up. Its exit code is the answer for scripts.
 func (p *program) status(ctx context.Context, _ *cli.Command) error {
-	k, err := p.look(ctx)
+	k, err := p.open()
 	if err != nil {
 		return err
 	}
+	k.Rejoin(ctx)
 	s, err := k.Status()
 	if err != nil {
 		return err
 	}
-	return p.result(s, func() { p.view.status(s) })
+	if err := p.result(s, func() { p.view.status(s) }); err != nil {
+		return err
+	}
+	code := map[freshkeel.State]int{freshkeel.Down: exitDown, freshkeel.Stopping: exitBetween, freshkeel.Changing: exitBetween, freshkeel.Unsettled: exitHands}[s.State]
+	if code != exitDone {
+		return cli.Exit("", code)
+	}
+	return nil
 }
 
 func (p *program) send(ctx context.Context, c *cli.Command) error {
-	k, err := p.look(ctx)
+	k, err := p.open()
 	if err != nil {
 		return err
 	}
+	k.Rejoin(ctx)
 	// Every word is the server's, but for ours in front.
 	words, dry := c.Args().Slice(), false
 	if len(words) == 1 && (words[0] == "--help" || words[0] == "-h") {
@@ -656,12 +668,19 @@ func (p *program) send(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) log(ctx context.Context, c *cli.Command) error {
-	k, err := p.look(ctx)
+	k, err := p.open()
 	if err != nil {
 		return err
 	}
+	k.Rejoin(ctx)
 	p.view.end()
-	return k.Log(ctx, c.Int("n"), c.Bool("f"), func(l string) { fmt.Fprintln(p.out, l) })
+	each := func(l string) { fmt.Fprintln(p.out, l) }
+	if p.json {
+		enc := json.NewEncoder(p.out)
+		enc.SetEscapeHTML(false)
+		each = func(l string) { enc.Encode(map[string]string{"event": "console", "text": l}) }
+	}
+	return k.Log(ctx, c.Int("n"), c.Bool("f"), each)
 }
 
 func (p *program) logbook(ctx context.Context, c *cli.Command) error {

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"freshkeel"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -235,4 +237,41 @@ func TestWaysToRunAServerThatKeepItFromUs(t *testing.T) {
 			assert.Less(t, time.Since(began), 4*time.Second)
 		}
 	}
+}
+
+// The exit code of `status` is the answer for scripts, and it comes at once: nothing is
+// settled by asking. While a new build is watched, its version is told, and not the old
+// one's.
+func TestStatusAnswersAtOnce(t *testing.T) {
+	t.Parallel()
+	p := versioned(t)
+	assert.Contains(t, p.exits(exitDown, "status").out, "DOWN  pond 1.0")
+	p.ok("start")
+	assert.Contains(t, p.ok("status").out, "RUNNING  pond 1.0")
+	p.ok("send", "hello")
+	until(t, "the line", func() bool {
+		return strings.Contains(p.ok("--json", "log").out, `{"event":"console","text":"heard hello"}`+"\n")
+	})
+
+	put(t, filepath.Join(p.dir, "pond-2.0/run.sh"), "#!/bin/sh\necho 'pond server 2.0'\nwhile ! [ -e go ]; do sleep 0.1; done\n"+patient)
+	done := make(chan ran, 1)
+	go func() { done <- p.run("refit", "--from", "pond-2.0") }()
+	until(t, "the watch", func() bool { return strings.Contains(p.run("status").out, "watching") })
+	assert.Regexp(t, `(?s)^CHANGING  pond: refit r0001 to 2\.0 is watching.*busy .*another command is at work here`, p.exits(exitBetween, "status").out)
+	assert.Equal(t, "2.0", p.status().Version)
+	assert.Equal(t, freshkeel.Changing, p.status().State)
+	p.put("go", "")
+	r := <-done
+	require.Zero(t, r.code, r.out+r.err)
+	require.NoError(t, os.Remove(filepath.Join(p.install, "go")))
+
+	p.runWith([]string{envDieAt + "=phase:rolling-back"}, "rollback")
+	p.put("lib/slow.sh", "")
+	began := time.Now()
+	for range 2 {
+		assert.Regexp(t, `(?s)^UNSETTLED  pond 2\.0: rollback r0002 was interrupted while rolling-back, and waits to be settled.*next +freshkeel recover`, p.exits(exitHands, "status").out)
+	}
+	assert.Less(t, time.Since(began), 10*time.Second)
+	p.ok("recover")
+	assert.Contains(t, p.ok("status").out, "RUNNING  pond 1.0")
 }

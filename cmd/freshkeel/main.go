@@ -33,6 +33,8 @@ const (
 	exitRolledBack = 4
 	exitHands      = 5
 	exitNewer      = 10
+	exitDown       = 11 // of status
+	exitBetween    = 12 // of status: starting, stopping, or a run under way
 )
 
 // Hidden words by which this program calls itself.

@@ -222,7 +222,7 @@ func (p *place) exits(code int, args ...string) ran {
 // status asks for the status as JSON.
 func (p *place) status() (s freshkeel.Status) {
 	p.t.Helper()
-	require.NoError(p.t, json.Unmarshal([]byte(p.ok("--json", "status").out), &s))
+	require.NoError(p.t, json.Unmarshal([]byte(p.run("--json", "status").out), &s))
 	return s
 }
 

@@ -142,7 +142,7 @@ func TestStuckRollbackGoesOnOnceTheLockerIsBack(t *testing.T) {
 	r := p.exits(exitHands, "recover")
 	assert.Contains(t, r.out, "NEEDS HANDS")
 	assert.Contains(t, r.out, "freshkeel recover")
-	r = p.ok("status")
+	r = p.ok("logbook")
 	assert.Contains(t, r.err, "recovery did not end well", "looking is possible all the same")
 	p.exits(exitHands, "start")
 	require.NoError(t, os.RemoveAll(sets))
@@ -233,7 +233,7 @@ func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
 			for _, want := range c.want {
 				assert.Contains(t, p.read("freshkeel.toml"), want)
 			}
-			p.ok("status")
+			p.exits(exitDown, "status")
 		})
 	}
 

@@ -92,7 +92,7 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 			require.NoError(p.t, os.Mkdir(filepath.Join(p.install, "lib"), 0o755))
 			p.put("lib/lanterns.txt/x", "")
 		}, nil, "paths", freshkeel.Stop,
-			[]string{"lib/lanterns.txt can't be exchanged", "lib/lanterns.txt", "the install has a folder", "move what stands there"}},
+			[]string{"lib/lanterns.txt can't be exchanged", "lib/lanterns.txt", "the install has a folder", "give it another name: mv "}},
 		"behind a link": {func(p *place) {
 			require.NoError(p.t, os.Rename(filepath.Join(p.install, "tracks"), filepath.Join(p.dir, "tracks")))
 			require.NoError(p.t, os.Symlink("../tracks", filepath.Join(p.install, "tracks")))

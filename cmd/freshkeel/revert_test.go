@@ -129,7 +129,8 @@ func TestWhatIsStuckCanBeGivenUp(t *testing.T) {
 	assert.Contains(t, r.out, "freshkeel recover --leave-as-is")
 	before := len(p.entries())
 	for range 2 {
-		assert.Contains(t, p.ok("status").err, "rollback r0002 is not settled")
+		assert.Contains(t, p.ok("logbook").err, "rollback r0002 is not settled")
+		assert.Regexp(t, `(?s)UNSETTLED .*rollback r0002 was interrupted.*next +freshkeel recover`, p.exits(exitHands, "status").out)
 	}
 	assert.Len(t, p.entries(), before)
 	r = p.ok("recover", "--leave-as-is")

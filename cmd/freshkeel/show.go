@@ -337,6 +337,10 @@ func (v *view) status(s *freshkeel.Status) {
 		name += " " + s.Version
 	}
 	switch {
+	case s.State == freshkeel.Unsettled:
+		v.outcome(bad, "UNSETTLED", fmt.Sprintf("%s: %s %s was interrupted while %s, and waits to be settled", name, s.Run.Kind, s.Run.ID, s.Run.Phase))
+	case s.State == freshkeel.Changing:
+		v.outcome(minded, "CHANGING", fmt.Sprintf("%s: %s %s to %s is %s", s.Name, s.Run.Kind, s.Run.ID, reached(s.Run), s.Run.Phase))
 	case s.Server.Running && s.Server.Stopping:
 		v.outcome(minded, "STOPPING", name)
 	case s.Server.Running:
@@ -366,11 +370,21 @@ func (v *view) status(s *freshkeel.Status) {
 	if s.LastLine != "" {
 		v.fact("console", s.LastLine)
 	}
-	if e := s.Last; e != nil {
+	if e := s.Last; e != nil && s.Run == nil {
 		v.fact("last run", fmt.Sprintf("%s %s %s, %s → %s: %s", when(e.Started), e.Kind, e.ID, orUnknown(e.From), reached(e), orRunning(e)))
 	}
-	if !s.Server.Running && len(s.Outside) == 0 && s.Busy == "" {
-		v.fact("next", "freshkeel start")
+	switch s.State {
+	case freshkeel.Down:
+		if s.Busy == "" {
+			v.fact("next", "freshkeel start")
+		}
+	case freshkeel.Unsettled:
+		if s.Run.Stuck != "" {
+			v.fact("why", s.Run.Stuck)
+		}
+		v.fact("next", "freshkeel recover")
+	case freshkeel.Outside:
+		v.fact("next", s.Outside[0].HowToStop()+"; then: freshkeel start")
 	}
 }
 
