@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/host"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Backup is a stored backup, without its entries.
@@ -112,7 +113,7 @@ func (k *Keel) quiet(ctx context.Context) (release func(), err error) {
 		said, err := host.Await(ctx, k.runDir().Console(), from, b.Wait.Std(), b.Saved.MatchString)
 		if err != nil {
 			release()
-			return "", &Advised{fmt.Errorf("no line that matches %q came within %s of %q", b.Saved, b.Wait, strings.Join(b.Before, ", ")), "compare [backup] saved with what the server says: freshkeel log"}
+			return "", &Advised{fmt.Errorf("no line that matches %s came within %s of %q", words.Quote(b.Saved.String()), b.Wait, strings.Join(b.Before, ", ")), "compare [backup] saved with what the server says: freshkeel log"}
 		}
 		return said, k.halt("quiet")
 	})

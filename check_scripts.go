@@ -13,6 +13,7 @@ import (
 
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 )
@@ -50,11 +51,29 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 				Why: "the system says «not found», and the server does not start", Do: fmt.Sprintf("install %s, or let the first line name the one that is here", path.Base(program))})
 		}
 	}
-	out = append(out, s.ways()...)
+	out = append(out, append(s.otherSystem(), s.ways()...)...)
 	if out == nil && looked > 0 {
 		return ok("%s may be run, by what its first line names", plural(looked, "script or program"))
 	}
 	return out
+}
+
+// otherSystem tells of a launch script that this system can't run: one for Windows, or one
+// with Windows' line ends as it stands now.
+func (s *situation) otherSystem() []Finding {
+	script := s.k.Profile.Launch.Script
+	if runtime.GOOS == "windows" || script == "" {
+		return nil
+	}
+	if isBatch(script) {
+		return []Finding{{Level: Stop, What: script + " is a batch script, which Windows alone runs", Where: s.k.path(script), Why: "the server would not start on this machine",
+			Do: "name the shell script of this server under [launch] script in " + profile.FileName}}
+	}
+	if line, _, _ := bytes.Cut(headOf(s.k.path(script)), []byte("\n")); s.plan == nil && bytes.HasPrefix(line, []byte("#!")) && bytes.HasSuffix(line, []byte("\r")) {
+		return []Finding{{Level: Stop, What: script + " has Windows line ends", Where: s.k.path(script) + ":1", Why: "the system looks for names that end in a carriage return, and finds none",
+			Do: s.withoutReturns(script)}}
+	}
+	return nil
 }
 
 // ways tells of ways to run a server that keep its console, its end or its start from
@@ -95,7 +114,7 @@ func hidden(c launch.Command) string {
 }
 
 func (s *situation) withoutReturns(at string) string {
-	if _, comes := s.plan.files[at]; comes {
+	if s.plan != nil && s.touches(at) {
 		return "ask the makers; or name it in [server] settings, and put one with plain line ends there"
 	}
 	return fmt.Sprintf("sed -i 's/\\r$//' %s", s.k.path(at))

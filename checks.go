@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 
 	"github.com/shirou/gopsutil/v4/disk"
 )
@@ -74,10 +75,17 @@ func checkChannel(_ context.Context, s *situation) []Finding {
 // checkDamage tells of installed files that are broken and put back.
 func checkDamage(_ context.Context, s *situation) []Finding {
 	if n := len(s.plan.Mended); n > 0 {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not what was put there, and put back: %s", is(n, "installed file"), some(s.plan.Mended, 4)), Where: s.k.Dir,
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not what was put there, and will be put back: %s", is(n, "installed file"), some(s.plan.Mended, 4)), Where: s.k.Dir,
 			Why: "nobody wrote to it, or it was cut short: a disk that forgets does that", Do: "look at the disk's own log, should it happen again"}}
 	}
 	return nil
+}
+
+func itOrThem(n int) string {
+	if n == 1 {
+		return "it"
+	}
+	return "them"
 }
 
 func is(n int, what string) string {
@@ -156,13 +164,13 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 	}{{"keep", s.k.Profile.Server.Keep}, {"settings", s.k.Profile.Server.Settings}, {"skip", s.k.Profile.Server.Skip}} {
 		for _, pat := range list.pats {
 			if like := s.plan.spelling.Like(pat); like != "" {
-				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("the %s pattern %q matches nothing, and %s is spelled otherwise", list.key, pat, like), Where: s.k.path(profile.FileName),
+				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("the %s pattern %s matches nothing, and %s is spelled otherwise", list.key, words.Quote(pat), like), Where: s.k.path(profile.FileName),
 					Why: "this file system takes both for the same name; the pattern would not protect the file", Do: fmt.Sprintf("write the pattern under %s with the letters as in %s", list.key, like)})
 			}
 		}
 	}
 	for _, pat := range s.plan.unfound {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the [place] pattern %q matches no file of the build", pat), Where: s.k.path(profile.FileName),
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the [place] pattern %s matches no file of the build", words.Quote(pat)), Where: s.k.path(profile.FileName),
 			Why: "makers rename files; the file may now come under another name", Do: "compare it with the build's files, and change the pattern"})
 	}
 	return out
@@ -209,7 +217,7 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 	}
 	last, err := host.Tail(s.k.runDir().Console(), 5000)
 	if r.Line.Given() && err == nil && len(last) > 20 && !slices.ContainsFunc(last, r.Line.MatchString) {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the ready line %q matches nothing in the last console log", r.Line), Where: where,
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the ready line %s matches nothing in the last console log", words.Quote(r.Line.String())), Where: where,
 			Why: fmt.Sprintf("if it never matches, the new build is rolled back after %s although it came up", r.Within), Do: "compare it with: freshkeel log"})
 	}
 	if out == nil {
@@ -252,15 +260,15 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 
 func checkDrift(_ context.Context, s *situation) (out []Finding) {
 	if n := len(s.plan.Drifted); n > 0 {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s changed since it was put there, and the new build brings another", plural(n, "file")), Where: some(s.plan.Drifted, 8),
-			Why: "replacing it would lose what was changed",
-			Do:  "name it in [server] settings or keep to have yours stay"})
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s changed since the old build was laid, and the new build brings %s too", are(n, "file"), itOrThem(n)), Where: some(s.plan.Drifted, 8),
+			Why: "replacing " + itOrThem(n) + " would lose what was changed",
+			Do:  "name " + itOrThem(n) + " in [server] settings or keep to have yours stay"})
 	}
 	if n := len(s.plan.Left); n > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s of the old build with your changes will be left as you have it", plural(n, "file")), Where: some(s.plan.Left, 8)})
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s of the old build with your changes will be left as you have %s", plural(n, "file"), itOrThem(n)), Where: some(s.plan.Left, 8)})
 	}
 	if n := len(s.plan.Kept); n > 0 {
-		out = append(out, ok("%s of your own that the build brings too will be left as you have it: %s", plural(n, "file"), some(s.plan.Kept, 3))...)
+		out = append(out, ok("%s of your own that the build brings too will be left as you have %s: %s", plural(n, "file"), itOrThem(n), some(s.plan.Kept, 3))...)
 	}
 	return out
 }

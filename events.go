@@ -104,6 +104,8 @@ type RolledBack struct {
 	Told     []string // what else to know
 	Done     []string // versions of the chain that were installed before
 	Running  bool
+	Early    bool // the new server was not started at all
+	Asked    bool // by an interrupt, of a person most often
 }
 
 func (r *RolledBack) Error() string {

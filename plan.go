@@ -18,6 +18,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Plan is what a refit would do to the files of the install, each by name. The
@@ -115,7 +116,7 @@ func placed(set *locker.Set, place map[string]string) (map[string]locker.File, [
 		for pat, name := range place {
 			if f.Kind == tree.File && (tree.Patterns{pat}).Match(f.Path) {
 				if first, twice := used[pat]; twice {
-					bad = append(bad, blocked{name, fmt.Sprintf("the [place] pattern %q matches both %s and %s of the build", pat, first, f.Path),
+					bad = append(bad, blocked{name, fmt.Sprintf("the [place] pattern %s matches both %s and %s of the build", words.Quote(pat), first, f.Path),
 						fmt.Sprintf("make the pattern match the one that is to be %s: a longer one, or the whole name", name)})
 				}
 				used[pat], to = f.Path, name

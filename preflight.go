@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"freshkeel/internal/host"
@@ -152,7 +153,7 @@ var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "en
 func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 	for _, a := range w.Accept {
 		if !slices.Contains(acceptable, a) {
-			return nil, &Usage{fmt.Sprintf("check %q can't be accepted", a), fmt.Sprintf("these can: %v", acceptable)}
+			return nil, &Usage{fmt.Sprintf("check %q can't be accepted; these can: %s", a, strings.Join(acceptable, ", ")), "freshkeel preflight --all"}
 		}
 	}
 	fetched, err := k.gather(ctx, w, true)

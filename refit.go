@@ -232,7 +232,7 @@ func (t *transaction) confirm() error {
 	}
 	if !t.e.EndRunning && t.k.runDir().Status().Running {
 		if err := t.step("stop again", func() (string, error) {
-			_, err := t.k.stopServer(context.Background())
+			_, _, err := t.k.stopServer(context.Background())
 			return "it was not running before", err
 		}); err != nil {
 			return stuck(err)

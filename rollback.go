@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"freshkeel/internal/host"
@@ -86,7 +87,7 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 			for _, e := range stack {
 				have = append(have, e.ID)
 			}
-			return nil, &Advised{fmt.Errorf("%s is no refit in effect; these are: %v", b.Refit, have), "freshkeel logbook"}
+			return nil, &Advised{fmt.Errorf("%s is no refit in effect; these are: %s", b.Refit, strings.Join(have, ", ")), "freshkeel logbook"}
 		}
 	}
 	p := &BackPlan{To: stack[from], Backup: stack[from].Backup, World: b.World}

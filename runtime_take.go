@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
@@ -175,6 +176,9 @@ func tryRuntime(ctx context.Context, at string) (*needs.Runtime, error) {
 		out, err := exec.CommandContext(ctx, found[0], "-version").CombinedOutput()
 		if err != nil {
 			said, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
+			if p, ok := programOf(found[0]); ok && (p.OS != runtime.GOOS || p.Arch != runtime.GOARCH) {
+				return nil, &Advised{fmt.Errorf("it is a runtime for %s, and this machine is %s/%s", p, runtime.GOOS, runtime.GOARCH), "take the archive for this system and processor"}
+			}
 			return nil, &Advised{fmt.Errorf("it does not start on this machine: %w: %s", err, said), "take the archive for this system and processor"}
 		}
 		rt, err := needs.ReadRuntime(ctx, found[0])
@@ -202,6 +206,16 @@ func within(folder, what string) error {
 	return nil
 }
 
+// programOf is what system and processor a program is for.
+func programOf(at string) (needs.Program, bool) {
+	f, err := tree.OpenRegular(at)
+	if err != nil {
+		return needs.Program{}, false
+	}
+	defer f.Close()
+	return needs.ReadProgram(f)
+}
+
 // DropRuntime removes a runtime that was taken in, unless a server's launch
 // script runs it. name is that of its folder, or its version.
 func (k *Keel) DropRuntime(name string) (path string, err error) {
@@ -225,7 +239,7 @@ func (k *Keel) DropRuntime(name string) (path string, err error) {
 		have = append(have, d.Name())
 	}
 	if path == "" {
-		return "", &Usage{fmt.Sprintf("no runtime %q was taken in", name), fmt.Sprintf("these were: %v", have)}
+		return "", &Usage{fmt.Sprintf("no runtime %q was taken in; these were: %s", name, orElse(strings.Join(have, ", "), "none")), "freshkeel runtimes"}
 	}
 	for _, install := range k.servers() {
 		if at := usesRuntime(install, path, k.o.Env); at != "" {

@@ -144,7 +144,7 @@ func (k *Keel) startable() error {
 		return nil
 	}
 	s := &situation{k: k, lines: launched{commands: commands}}
-	for _, f := range s.ways() {
+	for _, f := range append(s.otherSystem(), s.ways()...) {
 		if f.Level == Stop {
 			return &Advised{fmt.Errorf("%s (%s): %s", f.What, f.Where, f.Why), f.Do}
 		}
@@ -171,11 +171,12 @@ func (k *Keel) heardVersion(version string) error {
 }
 
 // Stop ends the server by the profile's order. It returns nil without a
-// server to stop.
-func (k *Keel) Stop(ctx context.Context) (*host.Exit, error) {
+// server to stop; took is the time from the stop line to its end: the time for which
+// players are warned before is not the server's.
+func (k *Keel) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, err error) {
 	unlock, err := k.begin(ctx, "stop")
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	defer unlock()
 	if k.runDir().Status().Running {
@@ -183,10 +184,10 @@ func (k *Keel) Stop(ctx context.Context) (*host.Exit, error) {
 	}
 	// Only what a minder of ours holds is ever signalled (P4).
 	for _, p := range host.Outside(k.Dir, nil) {
-		return nil, &Advised{fmt.Errorf("process %d runs from this install (%s), but not under Fresh Keel: it is not ours to stop", p.PID, p.Command),
+		return nil, 0, &Advised{fmt.Errorf("process %d runs from this install (%s), but not under Fresh Keel: it is not ours to stop", p.PID, p.Command),
 			p.HowToStop() + orKill(p)}
 	}
-	return nil, nil
+	return nil, 0, nil
 }
 
 func orKill(p host.Process) string {
@@ -342,8 +343,10 @@ func (k *Keel) watch(ctx context.Context, start time.Time, expect string) *Verdi
 	}
 }
 
+const whyInterrupted = "interrupted before the server was known to be up"
+
 func interrupted(start time.Time) *Verdict {
-	return &Verdict{Why: "interrupted before the server was known to be up", Took: time.Since(start)}
+	return &Verdict{Why: whyInterrupted, Took: time.Since(start)}
 }
 
 // holdsPort tells whether a process of this server holds the profile's port.
@@ -365,12 +368,14 @@ func (k *Keel) stopOrder() host.StopOrder {
 // stopServer tells the players, waits, and ends the server by the profile's order.
 // Ending ctx while players are told leaves the server running, with Interrupted;
 // once the stop line is sent there is no way back, and ctx is not asked.
-func (k *Keel) stopServer(ctx context.Context) (*host.Exit, error) {
+func (k *Keel) stopServer(ctx context.Context) (exit *host.Exit, took time.Duration, err error) {
 	if err := k.tellPlayers(ctx); err != nil {
-		return nil, err
+		return nil, 0, err
 	}
+	told := time.Now()
 	defer context.AfterFunc(ctx, func() { k.note("the server was told to stop already, and stops: waiting for its end") })()
-	return k.stopBy(k.stopOrder(), false)
+	exit, err = k.stopBy(k.stopOrder(), false)
+	return exit, time.Since(told), err
 }
 
 // noticeLook is how often it is looked whether the server ends by itself while

@@ -56,7 +56,7 @@ func (k *Keel) layer(name string) (origin, error) {
 		}
 		have = append(have, l.Name)
 	}
-	return origin{}, &Usage{fmt.Sprintf("there is no layer %q", name), fmt.Sprintf("the profile has these: [%s]", strings.Join(have, ", "))}
+	return origin{}, &Usage{fmt.Sprintf("there is no layer %q; the profile has %s", name, orElse(strings.Join(have, ", "), "none")), "freshkeel builds"}
 }
 
 // memory is what is remembered of a source: what it offered when it was last
@@ -322,7 +322,7 @@ func (k *Keel) fromPlace(w Want) (*Candidate, error) {
 	}
 	fi, err := os.Stat(full)
 	if err != nil {
-		return nil, fmt.Errorf("take the build from %s: %w", w.From, errors.Unwrap(err))
+		return nil, &Advised{fmt.Errorf("take the build from %s: %w", w.From, errors.Unwrap(err)), "give the path of an archive, a file or a folder, or an address; paths count from the folder that you are in"}
 	}
 	c.Source = full
 	if fi.IsDir() && key != "" {

@@ -28,6 +28,7 @@ type transaction struct {
 	copied *locker.Taken // the first backup pass
 	told   time.Time     // when the server was told to stop
 	gone   time.Time     // when its last process ended
+	early  bool          // it goes back from before the new server was started
 }
 
 // transact opens a transaction: from here on a crash is something to recover.
@@ -179,6 +180,9 @@ func (t *transaction) preCopy(ctx context.Context) error {
 			return "", err
 		}
 		t.copied.Compact()
+		if !t.e.WasRunning {
+			return Bytes(t.copied.Read) + " read", nil
+		}
 		return fmt.Sprintf("%s read while the server ran", Bytes(t.copied.Read)), nil
 	})
 }
@@ -295,6 +299,7 @@ func (t *transaction) down(v *Verdict) {
 // server up where one ran. It may be called again after a crash at any point.
 func (t *transaction) goBack(why string, lines []string) error {
 	t.e.Why, t.e.Lines = why, lines
+	t.early = t.e.Phase == logbook.Swapping
 	stuck := func(err error) error { return t.stuck("going back", err) }
 	// A disk too full for the logbook must not keep renames from going back:
 	// from the phase before, recover leads to the same place.
@@ -370,7 +375,7 @@ func (t *transaction) returned() error {
 			return err
 		}
 	} else if t.k.runDir().Status().Running {
-		if _, err := t.k.stopServer(context.Background()); err != nil {
+		if _, _, err := t.k.stopServer(context.Background()); err != nil {
 			return t.stuck("going back", err)
 		}
 	}
@@ -378,7 +383,7 @@ func (t *transaction) returned() error {
 	if err := t.finish(logbook.RolledBack); err != nil {
 		return t.stuck("going back", err)
 	}
-	return &RolledBack{Kind: t.e.Kind, Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Told: t.e.Told, Running: t.e.WasRunning}
+	return &RolledBack{Kind: t.e.Kind, Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Told: t.e.Told, Running: t.e.WasRunning, Early: t.early, Asked: t.e.Why == whyInterrupted}
 }
 
 // reverse undoes one exchange by renames alone, and returns the paths it knew.

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"freshkeel"
 
@@ -113,6 +112,7 @@ func (p *program) commands() []*cli.Command {
 			&cli.BoolFlag{Name: "f", Usage: "go on as lines come"}, &cli.IntFlag{Name: "n", Value: 40, Usage: "the last `N` lines"}}},
 		{Name: "logbook", Usage: "what was done here, and how it went", ArgsUsage: "[REFIT]", Action: p.logbook},
 		{Name: "demo", Usage: "the full example on made-up data, in DIR or a temporary folder", ArgsUsage: "[DIR]", Action: p.demo},
+		{Name: "help", Usage: "what a command does, and its options", ArgsUsage: "COMMAND…", Action: helpOf},
 	}
 }
 
@@ -204,7 +204,7 @@ func (p *program) news(ctx context.Context, k *freshkeel.Keel) error {
 		for _, n := range list {
 			what := orUnknown(n.Version)
 			if n.Version == "" || n.Version == n.Installed {
-				what = "another content"
+				what = "a build with other files"
 			}
 			if n.Layer != "" {
 				what = n.Layer + " " + what
@@ -601,8 +601,7 @@ func (p *program) stop(ctx context.Context, c *cli.Command) error {
 			p.view.outcome(calm, "WOULD STOP", fmt.Sprintf("send %q, wait %s, terminate signal, wait %s, kill: %v", s.Send, s.Wait, s.Terminate, s.MayKill()))
 		})
 	}
-	t := time.Now()
-	exit, err := k.Stop(ctx)
+	exit, took, err := k.Stop(ctx)
 	if err != nil {
 		return err
 	}
@@ -611,7 +610,7 @@ func (p *program) stop(ctx context.Context, c *cli.Command) error {
 			p.view.outcome(good, "STOPPED", "it was not running")
 			return
 		}
-		p.view.outcome(good, "STOPPED", fmt.Sprintf("%s ended after %s (%s)", k.Profile.Server.Name, freshkeel.Age(time.Since(t)), exit.Status))
+		p.view.outcome(good, "STOPPED", fmt.Sprintf("%s ended after %s (%s)", k.Profile.Server.Name, freshkeel.Age(took), exit.Status))
 	})
 }
 

@@ -637,8 +637,8 @@ func TestServersShareACopy(t *testing.T) {
 	r = a.exits(exitUsage, "backup", "restore", "b0001", "--copy", "--server", "mossgate-west")
 	assert.Contains(t, r.err, "is a backup of mossgate-west, another install")
 	// What is not there is told like what is not here.
-	assert.Contains(t, a.exits(exitFailed, "backup", "restore", "b0044", "--copy").err, "no such set")
-	assert.Contains(t, a.exits(exitFailed, "backup", "show", "b0044", "--copy").err, "no such set")
+	assert.Contains(t, a.exits(exitFailed, "backup", "restore", "b0044", "--copy").err, "no backup or build of that name")
+	assert.Contains(t, a.exits(exitFailed, "backup", "show", "b0044", "--copy").err, "no backup or build of that name")
 	var done freshkeel.Pushed
 	require.NoError(t, json.Unmarshal([]byte(lastLine(b.ok("--json", "backup", "push").out)), &done))
 	assert.Equal(t, disk, done.To)

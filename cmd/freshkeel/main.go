@@ -117,6 +117,7 @@ func (p *program) app() *cli.Command {
 		Writer:                p.out,
 		ErrWriter:             p.err,
 		EnableShellCompletion: true,
+		HideHelpCommand:       true, // ours knows commands of several words
 		Suggest:               true,
 		// A pattern may hold a comma: 'gardens/{east,west}/**'.
 		DisableSliceFlagSeparator: true,
@@ -134,43 +135,6 @@ func (p *program) app() *cli.Command {
 	}
 	answerMistakes(app, "freshkeel")
 	return app
-}
-
-// answerMistakes has every command answer a mistyped flag or word in one line.
-func answerMistakes(c *cli.Command, path string) {
-	c.OnUsageError = func(_ context.Context, _ *cli.Command, err error, _ bool) error {
-		return &freshkeel.Usage{What: err.Error(), Do: path + " --help"}
-	}
-	if c.Action == nil {
-		c.Action = func(_ context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return &freshkeel.Usage{What: fmt.Sprintf("there is no command %q", c.Args().First()), Do: path + " --help"}
-			}
-			return cli.ShowSubcommandHelp(c)
-		}
-	}
-	if act, most := c.Action, wordsOf(c.ArgsUsage); act != nil && most >= 0 && len(c.Commands) == 0 {
-		c.Action = func(ctx context.Context, c *cli.Command) error {
-			if c.NArg() > most {
-				return &freshkeel.Usage{What: fmt.Sprintf("a word too many: %q", c.Args().Get(most)), Do: strings.TrimSpace(path + " " + c.ArgsUsage)}
-			}
-			return act(ctx, c)
-		}
-	}
-	if len(c.Commands) == 0 {
-		c.HideHelpCommand = true // «send help» is a word for the server; --help is ours
-	}
-	for _, sub := range c.Commands {
-		answerMistakes(sub, path+" "+sub.Name)
-	}
-}
-
-// wordsOf is how many words a command takes, by its usage; -1: any number.
-func wordsOf(usage string) int {
-	if strings.HasSuffix(usage, "…") {
-		return -1
-	}
-	return len(strings.Fields(usage))
 }
 
 // options are the core's, from the environment.

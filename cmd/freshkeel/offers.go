@@ -33,7 +33,7 @@ func (v *view) offer(o *freshkeel.Offer) {
 		case b.Newer && !b.InChannel:
 			mark = "newer, other channel"
 		case b.Newer && b.Version == "":
-			mark = "other content"
+			mark = "other files"
 		case b.Newer:
 			mark = "newer"
 		}
@@ -105,7 +105,7 @@ func (v *view) offerOutcome(o *freshkeel.Offer) (next string) {
 			next = fmt.Sprintf("freshkeel preflight --layer %s=%s", o.Layer, b.Version)
 		}
 		if b.Version == "" || b.Version == o.Installed {
-			v.outcome(good, "OTHER", fmt.Sprintf("%sthe source (%s) holds other content than what is installed (%s)", name, o.Kind, orUnknown(o.Installed)))
+			v.outcome(good, "OTHER", fmt.Sprintf("%sthe source (%s) has other files than what is installed (%s)", name, o.Kind, orUnknown(o.Installed)))
 			return strings.TrimSuffix(strings.TrimSpace(next), "=")
 		}
 		v.outcome(good, "NEWER", fmt.Sprintf("%s%s is there; %s is installed", name, b.Version, orUnknown(o.Installed)))

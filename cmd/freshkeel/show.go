@@ -118,7 +118,7 @@ func (v *view) wouldFetch(rows []freshkeel.Build, w freshkeel.Want) {
 	for i := len(rows) - 1; i >= 0; i-- {
 		if b := rows[i]; b.Version == w.Version || (w.Version == "" && b.InChannel) {
 			if b.Fetched {
-				v.outcome(good, "THERE", b.Version+" is in the locker already")
+				v.outcome(good, "FETCHED", b.Version+" is in the locker already")
 			} else {
 				v.outcome(calm, "WOULD FETCH", fmt.Sprintf("%s, %s", b.Version, freshkeel.Bytes(b.Bytes)))
 			}
@@ -165,8 +165,7 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 	}
 	v.plan(pre.Plan, all)
 	if len(stops) == 0 && len(pre.Plan.Steps) > 0 {
-		next := "freshkeel refit " + strings.TrimSpace(strings.Join(wantWords(pre, w), " "))
-		v.fact("next", next)
+		v.fact("next", strings.Join(append([]string{"freshkeel refit"}, wantWords(pre, w)...), " "))
 	}
 }
 
@@ -472,22 +471,26 @@ func (v *view) logbook(all []*freshkeel.Entry, name string) {
 		if e.Down > 0 {
 			down = freshkeel.Age(e.Down)
 		}
-		why := ""
-		if e.Outcome != "confirmed" { // what went as it should needs no reason
-			why = e.Why
-		}
-		rows = append(rows, []string{e.ID, e.Started.Local().Format("2006-01-02 15:04"), string(e.Kind), orUnknown(e.From) + " → " + reached(e), orRunning(e), down, e.Backup, why})
+		rows = append(rows, []string{e.ID, e.Started.Local().Format("2006-01-02 15:04"), string(e.Kind), orUnknown(e.From) + " → " + reached(e), orRunning(e), down, e.Backup})
 	}
 	fmt.Fprintln(v.p.out)
-	v.table([]string{"entry", "when", "what", "build", "outcome", "down", "backup", "why"}, rows, func(row, col int) string {
+	v.table([]string{"entry", "when", "what", "build", "outcome", "down", "backup"}, rows, func(row, col int) string {
 		if col == 4 {
 			return outcomeColour(all[row])
 		}
 		return ""
 	})
 	fmt.Fprintln(v.p.out)
+	for _, e := range all[max(0, len(all)-shownWhy):] {
+		if e.Outcome != "confirmed" { // what went as it should needs no reason
+			v.fact(e.ID, e.Why)
+		}
+	}
 	v.fact("more", "freshkeel logbook "+last.ID)
 }
+
+// shownWhy is of how many of the newest entries the list tells why they did not go well.
+const shownWhy = 5
 
 func (v *view) entry(e *freshkeel.Entry, kept string) {
 	v.outcome(outcomeColour(e), strings.ToUpper(orRunning(e)), fmt.Sprintf("%s %s: %s → %s", e.Kind, e.ID, orUnknown(e.From), reached(e)))

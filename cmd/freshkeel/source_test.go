@@ -197,7 +197,7 @@ func TestNewnessOfOneAddressIsByContentInTheEnd(t *testing.T) {
 	p.putBuild("latest.jar", string(next))
 	assert.Equal(t, "mossgate-east: newer: 3.6.1 (3.5.0 is installed)\n", p.exits(exitNewer, "fetch", "--check").out)
 	site.Behave()
-	assert.Contains(t, p.ok("builds").out, "OTHER  the source (address) holds other content than what is installed (3.5.0)")
+	assert.Contains(t, p.ok("builds").out, "OTHER  the source (address) has other files than what is installed (3.5.0)")
 	p.ok("refit")
 	require.Equal(t, "3.6.1", p.status().Version)
 	// Out of reach, what was fetched of it is still there.

@@ -393,6 +393,12 @@ func (v *view) rolledBack(e *freshkeel.RolledBack) {
 		state = "is running again"
 	}
 	what := orBuild(e.To) + " did not come up"
+	switch {
+	case e.Asked:
+		what = "interrupted while " + orBuild(e.To) + " was coming up"
+	case e.Early:
+		what = orBuild(e.To) + " could not be put in place"
+	}
 	if e.Kind == freshkeel.KindRollback || e.Kind == freshkeel.KindRestore {
 		what = fmt.Sprintf("the %s did not end well, and everything is as before it", e.Kind)
 	}

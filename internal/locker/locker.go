@@ -628,7 +628,7 @@ func (h *holes) Write(b []byte) (n int, err error) {
 }
 
 // ErrNoSet says that the locker has no such set.
-var ErrNoSet = errors.New("no such set in the locker")
+var ErrNoSet = errors.New("there is no backup or build of that name")
 
 func (l *Locker) setPath(owner, id string) (string, error) {
 	for _, s := range []string{owner, id} {

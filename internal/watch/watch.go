@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"freshkeel/internal/profile"
+	"freshkeel/internal/words"
 )
 
 // Rules are what a server must show.
@@ -59,7 +60,7 @@ func (j *Judge) Line(at time.Time, text string) *Verdict {
 	}
 	for _, f := range j.rules.Fail {
 		if f.Given() && f.MatchString(text) {
-			return j.no(at, fmt.Sprintf("a line matched the failure rule %q", f), text)
+			return j.no(at, fmt.Sprintf("a line matched the failure rule %s", words.Quote(f.String())), text)
 		}
 	}
 	if v := j.rules.Version; v.Given() && j.version == "" {
@@ -108,7 +109,7 @@ func (j *Judge) weigh(at time.Time) *Verdict {
 		// A version line that was due and never came is found out here: it may
 		// be printed after the ready line, within the steady time.
 		if j.rules.Version.Given() && j.version == "" {
-			return j.no(at, fmt.Sprintf("the server said it was ready, but no line matched the version rule %q", j.rules.Version), j.lines...)
+			return j.no(at, fmt.Sprintf("the server said it was ready, but no line matched the version rule %s", words.Quote(j.rules.Version.String())), j.lines...)
 		}
 		return &Verdict{Up: true, Why: j.upWhy(), Lines: j.lines, Version: j.version, Took: j.sound.Sub(j.start)}
 	}
@@ -123,7 +124,7 @@ func (j *Judge) weigh(at time.Time) *Verdict {
 func (j *Judge) missing() string {
 	switch {
 	case j.rules.Line.Given() && j.ready.IsZero():
-		return fmt.Sprintf("no line that matches the ready rule %q", j.rules.Line)
+		return fmt.Sprintf("no line that matches the ready rule %s", words.Quote(j.rules.Line.String()))
 	case j.rules.Ready.Port.Given() && !j.port:
 		return fmt.Sprintf("no process of the server that holds port %s", j.rules.Ready.Port)
 	}
