@@ -260,7 +260,7 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 
 func checkDrift(_ context.Context, s *situation) (out []Finding) {
 	if n := len(s.plan.Drifted); n > 0 {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s changed since the old build was laid, and the new build brings %s too", are(n, "file"), itOrThem(n)), Where: some(s.plan.Drifted, 8),
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s changed here, and the new build changes %s too", are(n, "file"), itOrThem(n)), Where: some(s.plan.Drifted, 8),
 			Why: "replacing " + itOrThem(n) + " would lose what was changed",
 			Do:  "name " + itOrThem(n) + " in [server] settings or keep to have yours stay"})
 	}
@@ -275,7 +275,7 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 
 func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 	if !s.plan.known {
-		out = append(out, Finding{Level: Warn, What: "which files the old build put there is not known: none will be removed", Where: s.k.state("inventory.json"),
+		out = append(out, Finding{Level: Warn, Routine: true, What: "which files the old build put there is not known: none will be removed", Where: s.k.state("inventory.json"),
 			Why: "left-over files of an old build are sometimes loaded by a new one", Do: "freshkeel adopt --build PATH " + s.k.Dir + " (the archive or folder it was made from; your profile stays as it is)"})
 		return out
 	}

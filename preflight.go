@@ -30,7 +30,14 @@ type Finding struct {
 	Where string `json:"where,omitempty"`
 	Why   string `json:"why,omitempty"`
 	Do    string `json:"do,omitempty"`
+
+	// It is of the install and not of the build: it was so at the last refit, and will
+	// be at the next. What is new to the operator is told before it.
+	Routine bool `json:"routine,omitempty"`
 }
+
+// routine are the checks whose warnings are of the install, whatever the build.
+var routine = []string{"owner", "everybody", "limits", "clock", "links", "memory", "logs"}
 
 // Preflight is what a refit would meet and do.
 type Preflight struct {
@@ -248,10 +255,18 @@ func (p *Preflight) later(step *Preflight) {
 }
 
 func (p *Preflight) sort() {
-	weight := map[Level]int{Stop: 0, Warn: 1, OK: 2}
-	sort.SliceStable(p.Findings, func(i, j int) bool {
-		return weight[p.Findings[i].Level] < weight[p.Findings[j].Level]
-	})
+	weight := func(f Finding) int {
+		switch {
+		case f.Level == Stop:
+			return 0
+		case f.Level == Warn && !f.Routine:
+			return 1
+		case f.Level == Warn:
+			return 2
+		}
+		return 3
+	}
+	sort.SliceStable(p.Findings, func(i, j int) bool { return weight(p.Findings[i]) < weight(p.Findings[j]) })
 }
 
 func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflight, error) {
@@ -281,6 +296,7 @@ func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflig
 		pre.Ran = append(pre.Ran, CheckRun{c.name, time.Since(began), len(found)})
 		for _, fd := range found {
 			fd.Check = c.name
+			fd.Routine = fd.Level == Warn && (fd.Routine || slices.Contains(routine, c.name))
 			if fd.Level == Stop && slices.Contains(w.Accept, c.name) {
 				fd.Level, fd.Do = Warn, "accepted with --accept "+c.name
 			} else if fd.Level == Stop && slices.Contains(acceptable, c.name) {

@@ -64,7 +64,9 @@ func (t *transaction) step(name string, run func() (sum string, err error)) erro
 	var sum string
 	took, err := t.k.step(name, func() (s string, err error) { sum, err = run(); return sum, err })
 	if err != nil {
-		sum = err.Error()
+		if sum = err.Error(); errors.Is(err, context.Canceled) {
+			sum = "interrupted"
+		}
 		t.k.tell(Event{Kind: StepFailed, Step: name, Text: sum, Took: took})
 	}
 	t.e.Steps = append(t.e.Steps, logbook.Step{Name: name, Took: took, Note: sum})

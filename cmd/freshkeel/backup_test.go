@@ -50,7 +50,7 @@ func TestABackupIsShownAgainstTheOneBefore(t *testing.T) {
 	}
 	assert.Contains(t, p.ok("backup", "show", "b0001").out, "label     before the storm")
 	assert.Regexp(t, `\d B  gardens/new-pond.garden`, p.ok("backup", "show", "b0002", "--all").out)
-	assert.Contains(t, p.exits(exitFailed, "backup", "show", "b0009").err, "no such set")
+	assert.Contains(t, p.exits(exitFailed, "backup", "show", "b0009").err, "no backup or build of that name")
 
 	// A part is a part: nothing outside it is touched when it comes back.
 	p.ok("backup", "take", "--only", "gardens/**", "--leave", "gardens/old-well.garden", "--label", "gardens alone")
@@ -208,7 +208,7 @@ func TestALiveBackupTellsTheServerAndAlwaysLetsItGoOn(t *testing.T) {
 		return strings.NewReplacer("'^heard flush'", "'^saved'", "wait = '3s'", "wait = '200ms'").Replace(s)
 	})
 	r = p.exits(exitFailed, "backup", "take")
-	assert.Contains(t, r.err, `no line that matches "^saved" came within 200ms`)
+	assert.Contains(t, r.err, `no line that matches '^saved' came within 200ms`)
 	until(t, "it to go on", func() bool { return strings.Count(heard(), "heard go on") == 3 })
 }
 

@@ -303,10 +303,11 @@ func TestABatchScriptIsCheckedAndItsEditShown(t *testing.T) {
 	p.editProfile(func(s string) string {
 		return strings.Replace(s, "script = 'open-gates.sh'", "script = 'open-gates.bat'", 1)
 	})
-	f := p.preflight(exitRefused, "4.0.0")["runtime"]
+	assert.Contains(t, p.preflight(exitRefused, "4.0.0")["scripts"].What, "is a batch script, which Windows alone runs")
+	f := p.preflight(exitRefused, "4.0.0", "--accept", "scripts")["runtime"]
 	p.parts(f, freshkeel.Stop, "mossgate.jar needs Java 33, the launch script runs Java 17", `open-gates.bat:4: "%JAVA%" -Xmx256M -jar mossgate.jar`, "class file version 77", "runtimes take --for 4.0.0")
 	p.editProfile(func(s string) string { return s + "\n[runtime]\nsearch = ['" + home + "']\n" })
-	f = p.preflight(exitDone, "4.0.0")["runtime"]
+	f = p.preflight(exitDone, "4.0.0", "--accept", "scripts")["runtime"]
 	p.parts(f, freshkeel.Warn, "line 4 of open-gates.bat is changed: it will run Java 33.0.1", "+ "+home+"/bin/java -Xmx256M -jar mossgate.jar --gardens gardens", "needs Java 33", "puts the old line back")
 	assert.Equal(t, text, p.read("open-gates.bat"), "a preflight changes nothing")
 	p.put("open-gates.bat", strings.Replace(text, "-Xmx256M", "-Xms1G -Xmx256M", 1))

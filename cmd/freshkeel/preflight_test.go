@@ -84,10 +84,10 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 			p.editProfile(func(s string) string {
 				return strings.Replace(s, "[place] ", "[place]\n'snail-*.bin' = 'snail.bin'\n# ", 1)
 			})
-		}, nil, "names", freshkeel.Warn, []string{`"snail-*.bin" matches no file`, "freshkeel.toml", "rename files", "change the pattern"}},
+		}, nil, "names", freshkeel.Warn, []string{`'snail-*.bin' matches no file`, "freshkeel.toml", "rename files", "change the pattern"}},
 		"step back": {nil, []string{"3.4.0"}, "direction", freshkeel.Stop, []string{"3.4.0 is older than the installed 3.4.1", "feed.json", "can't read a world", "--back"}},
 		"changed by both": {func(p *place) { p.put("tracks/dew-loop.track", "my own bend") }, nil, "drift", freshkeel.Stop,
-			[]string{"1 file changed since it was put there", "tracks/dew-loop.track", "lose what was changed", "--accept drift"}},
+			[]string{"1 file was changed here, and the new build changes it too", "tracks/dew-loop.track", "lose what was changed", "--accept drift"}},
 		"in the way": {func(p *place) {
 			require.NoError(p.t, os.Mkdir(filepath.Join(p.install, "lib"), 0o755))
 			p.put("lib/lanterns.txt/x", "")

@@ -141,7 +141,7 @@ func TestRollbackToBeforeAnEarlierRefit(t *testing.T) {
 	p.ok("refit", "3.5.0")
 	p.ok("refit", "3.7.0")
 	r := p.exits(exitFailed, "rollback", "r0009")
-	assert.Contains(t, r.err, "r0001 r0002")
+	assert.Contains(t, r.err, "r0001, r0002")
 	p.ok("rollback", "r0001")
 	assert.Equal(t, old, p.tree())
 	assert.Equal(t, "3.4.1", p.status().Version)

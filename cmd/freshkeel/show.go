@@ -136,10 +136,21 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 		v.outcome(bad, "STOPPED", fmt.Sprintf("%s can't be installed as things are: %s. Nothing was changed.", to, count(len(stops), "stop")))
 	case len(pre.Plan.Steps) == 0:
 		v.outcome(good, "NOTHING TO DO", to+" is what is installed")
-	case len(warns) > 0:
-		v.outcome(minded, "CLEAR", fmt.Sprintf("%s → %s can go ahead; %s to mind", orUnknown(pre.From), to, count(len(warns), "thing")))
 	default:
-		v.outcome(good, "CLEAR", fmt.Sprintf("%s → %s can go ahead", orUnknown(pre.From), to))
+		known := 0
+		for _, f := range warns {
+			if f.Routine {
+				known++
+			}
+		}
+		what, colour := fmt.Sprintf("%s → %s can go ahead", orUnknown(pre.From), to), good
+		if n := len(warns) - known; n > 0 {
+			what, colour = what+fmt.Sprintf("; %s to mind", count(n, "thing")), minded
+		}
+		if known > 0 {
+			what += fmt.Sprintf("; %s about this install, as before", count(known, "thing"))
+		}
+		v.outcome(colour, "CLEAR", what)
 	}
 	if len(pre.Chain) > 1 {
 		v.fact("steps", orUnknown(pre.From)+" → "+strings.Join(pre.Chain, " → ")+": the maker lets a build be reached from the one before it alone; each is brought up and confirmed")

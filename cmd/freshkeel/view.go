@@ -373,10 +373,7 @@ func (v *view) finding(f freshkeel.Finding) {
 }
 
 func (v *view) refused(e *freshkeel.Refused) {
-	to := e.To
-	if to == "" {
-		to = "the build"
-	}
+	to := orBuild(e.To)
 	if n := len(e.Done); n > 0 {
 		v.outcome(bad, "REFUSED", fmt.Sprintf("%s can't be installed as things are; %s is in place and confirmed, and that is where the chain ended", to, e.Done[n-1]))
 	} else {
@@ -433,7 +430,7 @@ func (v *view) needsHands(e *freshkeel.NeedsHands) {
 
 func orBuild(version string) string {
 	if version == "" {
-		return "the build"
+		return "a build of unknown version"
 	}
 	return version
 }
