@@ -73,6 +73,9 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if err := homeApart(dir, o.Home); err != nil {
 		return nil, err
 	}
+	if a.Source, err = fromInstall(dir, a.Source); err != nil {
+		return nil, err
+	}
 	k := newKeel(dir, &profile.Profile{}, o)
 	list, err := tree.Walk(dir, nil)
 	if err != nil {
@@ -154,6 +157,29 @@ func keepBeside(path string, text []byte) (string, error) {
 		}
 		return at, tree.WriteFile(at, text, 0o644)
 	}
+}
+
+// fromInstall is a source that was named on the command line as the profile has it: a
+// relative path counts from here there, and from the install in the profile.
+func fromInstall(dir, source string) (string, error) {
+	if source == "" || fetch.IsURL(source) || strings.Contains(source, "://") || filepath.IsAbs(source) {
+		return source, nil
+	}
+	full, err := filepath.Abs(source)
+	if err != nil {
+		return "", err
+	}
+	if _, err := os.Stat(full); err != nil {
+		if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(source))); err == nil {
+			return source, nil // as it would stand in the profile
+		}
+		return "", &Usage{fmt.Sprintf("the source %s is neither here, at %s, nor seen from the install", source, full), "give a path that counts from the folder that you are in, or a whole one"}
+	}
+	rel, err := filepath.Rel(dir, full)
+	if err != nil { // on another drive
+		return full, nil
+	}
+	return filepath.ToSlash(rel), nil
 }
 
 // lookAtSource finds out what kind of source was named, and which channel the

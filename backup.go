@@ -110,7 +110,7 @@ func (k *Keel) quiet(ctx context.Context) (release func(), err error) {
 		if !b.Saved.Given() {
 			return "told: " + strings.Join(b.Before, ", "), nil
 		}
-		said, err := host.Await(ctx, k.runDir().Console(), from, b.Wait.Std(), b.Saved.MatchString)
+		said, err := host.Await(ctx, k.runDir().Console(), from, b.Wait.Std(), func(l string) bool { return b.Saved.MatchString(words.Printable(l)) })
 		if err != nil {
 			release()
 			return "", &Advised{fmt.Errorf("no line that matches %s came within %s of %q", words.Quote(b.Saved.String()), b.Wait, strings.Join(b.Before, ", ")), "compare [backup] saved with what the server says: freshkeel log"}

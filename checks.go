@@ -216,7 +216,7 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 			Why: "a server that hangs while it loads would be taken for one that came up", Do: "set line to a pattern of the console line that says it is ready"}}
 	}
 	last, err := host.Tail(s.k.runDir().Console(), 5000)
-	if r.Line.Given() && err == nil && len(last) > 20 && !slices.ContainsFunc(last, r.Line.MatchString) {
+	if r.Line.Given() && err == nil && len(last) > 20 && !slices.ContainsFunc(last, func(l string) bool { return r.Line.MatchString(words.Printable(l)) }) {
 		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the ready line %s matches nothing in the last console log", words.Quote(r.Line.String())), Where: where,
 			Why: fmt.Sprintf("if it never matches, the new build is rolled back after %s although it came up", r.Within), Do: "compare it with: freshkeel log"})
 	}

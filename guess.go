@@ -19,6 +19,7 @@ import (
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // lookout looks at an install that nothing is known about, and says of each
@@ -474,7 +475,8 @@ func (l *lookout) lastLog() (name string, lines []string) {
 	}
 	defer f.Close()
 	b, _ := io.ReadAll(io.LimitReader(f, 256<<10))
-	lines = strings.Split(strings.ReplaceAll(string(b), "\r\n", "\n"), "\n")
+	// Colours are no part of what a line says.
+	lines = strings.Split(words.Printable(strings.ReplaceAll(string(b), "\r\n", "\n")), "\n")
 	return best.Path, lines[:min(len(lines), 400)]
 }
 

@@ -2,6 +2,7 @@ package freshkeel
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,13 +13,17 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/host"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // make runs the command that makes a build, in a work folder of its own that
 // stays from run to run, since such tools keep what they fetched there. What
 // an earlier run made is taken away first: only what this run makes counts.
 func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, error) {
-	work := filepath.Join(strings.TrimSuffix(c.offer.memory.path, ".json") + ".work")
+	work, err := k.workFolder(c)
+	if err != nil {
+		return "", err
+	}
 	if err := os.MkdirAll(work, 0o700); err != nil {
 		return "", err
 	}
@@ -27,11 +32,17 @@ func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, er
 		return "", &Advised{fmt.Errorf("another run of %s is under way", m.Run[0]), "wait for it to end"}
 	}
 	defer lock.Unlock()
+	// What an earlier run left there is no product of this one: but a run that ended well
+	// and whose product was only not named rightly is not done again (it may take long).
+	if made, err := k.madeBefore(work, c, m); err != nil || made != "" {
+		return made, err
+	}
 	for _, old := range picked(work, m.Pick) {
 		if err := os.RemoveAll(old); err != nil {
 			return "", err
 		}
 	}
+	os.Remove(filepath.Join(work, endedWell))
 	log, err := os.OpenFile(filepath.Join(work, "output.log"), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return "", err
@@ -55,7 +66,9 @@ func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, er
 	}
 	made := picked(work, m.Pick)
 	if err == nil && len(made) != 1 {
-		err = fmt.Errorf("it ended well, and %q matches %s in its work folder, not one", m.Pick, plural(len(made), "file"))
+		// Only for the next run: a full disk costs time and no more.
+		tree.WriteFile(filepath.Join(work, endedWell), []byte(runMark(c, m)), 0o600)
+		err = fmt.Errorf("it ended well, and %s", k.notOne(work, m, made))
 	}
 	if err != nil {
 		return "", &ToolFailed{What: fmt.Sprintf("make %s: %v", c.label(), err), Lines: last, Log: filepath.Join(work, "output.log")}
@@ -63,10 +76,73 @@ func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, er
 	return made[0], nil
 }
 
+// workFolder is where a command works: the same for as long as the command is the same,
+// whatever else of [source] is changed. What such a tool fetched there is hours of work.
+func (k *Keel) workFolder(c *Candidate) (string, error) {
+	id, err := json.Marshal([]any{k.Dir, c.src.Command.Run})
+	if err != nil {
+		return "", err
+	}
+	work := filepath.Join(k.o.Home, "sources", tree.SumBytes(id).String()[:16]+".work")
+	was := strings.TrimSuffix(c.offer.memory.path, ".json") + ".work" // of version 0.1
+	if _, err := os.Stat(work); err != nil {
+		if _, err := os.Stat(was); err == nil {
+			return work, os.Rename(was, work)
+		}
+	}
+	return work, nil
+}
+
+// endedWell is a note in a work folder of which run ended well there last.
+const endedWell = ".ended-well"
+
+func runMark(c *Candidate, m *feed.Make) string { return fmt.Sprintf("%q %q", c.Version, m.Run) }
+
+// madeBefore is what the last run made, where it ended well, was the same as this one
+// would be, and was given up only because pick named none or several of its files; "" for
+// none. Its product is taken once: the next run makes a new one.
+func (k *Keel) madeBefore(work string, c *Candidate, m *feed.Make) (string, error) {
+	note := filepath.Join(work, endedWell)
+	b, err := os.ReadFile(note)
+	if err != nil || string(b) != runMark(c, m) {
+		return "", nil
+	}
+	tool, terr := os.Stat(m.Run[0])
+	noted, nerr := os.Stat(note)
+	if nerr != nil || (terr == nil && tool.ModTime().After(noted.ModTime())) {
+		return "", nil // the command itself is another one now
+	}
+	made := picked(work, m.Pick)
+	if len(made) != 1 {
+		return "", nil
+	}
+	k.note("%s ended well before, and pick names one file of what it made: it is not run again", m.Run[0])
+	os.Remove(note)
+	return made[0], nil
+}
+
+// notOne says how pick fails to name one file, and what there is.
+func (k *Keel) notOne(work string, m *feed.Make, made []string) string {
+	var names []string
+	for _, at := range made {
+		names = append(names, relTo(work, at))
+	}
+	if len(made) > 0 {
+		return fmt.Sprintf("pick = %s matches %s, and one is wanted; correct pick, and what was made is used without another run", words.Quote(m.Pick), strings.Join(names, " and "))
+	}
+	list, _ := tree.Walk(work, nil)
+	for _, e := range list {
+		if e.Kind == tree.File && e.Path != "output.log" && e.Path != endedWell {
+			names = append(names, e.Path)
+		}
+	}
+	return fmt.Sprintf("pick = %s matches nothing in its work folder, which has %s; correct pick, and what was made is used without another run", words.Quote(m.Pick), orElse(some(names, 8), "no file"))
+}
+
 func picked(work, pattern string) (out []string) {
 	list, _ := tree.Walk(work, nil)
 	for _, e := range list {
-		if e.Path != "output.log" && (tree.Patterns{pattern}).Match(e.Path) {
+		if e.Path != "output.log" && e.Path != endedWell && (tree.Patterns{pattern}).Match(e.Path) {
 			out = append(out, filepath.Join(work, filepath.FromSlash(e.Path)))
 		}
 	}

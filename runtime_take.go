@@ -1,6 +1,7 @@
 package freshkeel
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -48,7 +49,12 @@ func (k *Keel) TakeRuntime(ctx context.Context, where, digest string) (rt *needs
 	w := fetch.Wanted{URL: where, Archive: true}
 	if digest != "" {
 		name, value, _ := strings.Cut(digest, ":")
-		if err := fetch.CheckDigest(name, value); err != nil {
+		if !strings.Contains(digest, ":") {
+			name, _, _ = strings.Cut(digest, "-")
+			value = digest
+		}
+		value, err := fetch.Digest(name, value)
+		if err != nil {
 			return nil, false, &Usage{err.Error(), "write it as sha256:HEX"}
 		}
 		w.Digests = map[string]string{name: value}
@@ -217,8 +223,9 @@ func programOf(at string) (needs.Program, bool) {
 }
 
 // DropRuntime removes a runtime that was taken in, unless a server's launch
-// script runs it. name is that of its folder, or its version.
-func (k *Keel) DropRuntime(name string) (path string, err error) {
+// script runs it, or that of a backup does, which is needed to go back: anyway drops it
+// all the same. name is that of its folder, or its version.
+func (k *Keel) DropRuntime(name string, anyway bool) (path string, err error) {
 	dir, unlock, err := k.ownRuntimes()
 	if err != nil {
 		return "", err
@@ -245,12 +252,52 @@ func (k *Keel) DropRuntime(name string) (path string, err error) {
 		if at := usesRuntime(install, path, k.o.Env); at != "" {
 			return "", &Advised{fmt.Errorf("%s is in use: %s runs it", filepath.Base(path), at), "let that server run another one first"}
 		}
+		if needed := k.backupsThatRun(install, path); len(needed) > 0 && !anyway {
+			return "", &Advised{fmt.Errorf("%s is needed to go back: the launch script of %s runs it in %s: %s", filepath.Base(path), install, plural(len(needed), "backup"), some(needed, 4)),
+				fmt.Sprintf("keep it for as long as those are kept; or, where they are not wanted back: freshkeel runtimes drop %s --anyway", filepath.Base(path))}
+		}
 	}
 	gone := filepath.Join(dir, ".taking-dropped")
 	if err := os.Rename(path, gone); err != nil { // at once, and swept if this is killed
 		return "", err
 	}
 	return path, os.RemoveAll(gone)
+}
+
+// backupsThatRun lists the backups of an install whose launch script names something in
+// a folder.
+func (k *Keel) backupsThatRun(install, folder string) (out []string) {
+	p, err := profile.Read(install)
+	if err != nil || p.Launch.Script == "" {
+		return nil
+	}
+	of := newKeel(install, p, k.o)
+	if _, err := tree.ReadOwn(of.state("identity")); err != nil {
+		return nil // it has no backups
+	}
+	heads, err := of.Backups()
+	if err != nil {
+		return nil
+	}
+	l, err := of.locker()
+	if err != nil {
+		return nil
+	}
+	for _, b := range heads {
+		set, err := of.backup(b.ID)
+		if err != nil {
+			continue
+		}
+		f := set.Find(p.Launch.Script)
+		if f == nil || f.Kind != tree.File || f.Size > maxScript {
+			continue
+		}
+		text, err := io.ReadAll(io.NewSectionReader(l.Content(*f), 0, f.Size))
+		if err == nil && bytes.Contains(text, []byte(folder+string(filepath.Separator))) {
+			out = append(out, b.ID)
+		}
+	}
+	return out
 }
 
 // usesRuntime names the line of an install's launch script that runs something

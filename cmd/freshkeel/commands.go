@@ -102,7 +102,8 @@ func (p *program) commands() []*cli.Command {
 			{Name: "take", Usage: "take a Java runtime in from an archive, without administrator's rights", ArgsUsage: "[PATH|URL]", Action: p.runtimeTake, Flags: []cli.Flag{
 				&cli.StringFlag{Name: "for", Usage: "take the one that the source names for `VERSION`"},
 				&cli.StringFlag{Name: "digest", Usage: "what the archive must hash to: `sha256:HEX`"}, dryRun()}},
-			{Name: "drop", Usage: "remove one that was taken in and that no server runs", ArgsUsage: "NAME|VERSION", Action: p.runtimeDrop},
+			{Name: "drop", Usage: "remove one that was taken in and that no server runs", ArgsUsage: "NAME|VERSION", Action: p.runtimeDrop, Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "anyway", Usage: "although a backup needs it to be gone back to"}}},
 		}},
 		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{dryRun()}},
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop, Flags: []cli.Flag{dryRun()}},
@@ -178,7 +179,7 @@ func (p *program) fetch(ctx context.Context, c *cli.Command) error {
 	return p.result(f, func() {
 		word := "FETCHED"
 		if f.Cached {
-			word = "THERE"
+			word = "FETCHED BEFORE"
 		}
 		p.view.outcome(good, word, fmt.Sprintf("%s: %s, %s, verified in the locker", orBuild(f.Version), count(f.Files, "file"), freshkeel.Bytes(f.Bytes)))
 		if f.Version != "" && w.From == "" {
@@ -537,7 +538,7 @@ func (p *program) runtimeTake(ctx context.Context, c *cli.Command) error {
 	return p.result(map[string]any{"runtime": rt, "there_already": there}, func() {
 		word := "TAKEN IN"
 		if there {
-			word = "THERE"
+			word = "TAKEN IN BEFORE"
 		}
 		p.view.outcome(good, word, "Java "+rt.Version)
 		p.view.fact("where", rt.Home)
@@ -553,7 +554,7 @@ func (p *program) runtimeDrop(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	at, err := k.DropRuntime(c.Args().First())
+	at, err := k.DropRuntime(c.Args().First(), c.Bool("anyway"))
 	if err != nil {
 		return err
 	}

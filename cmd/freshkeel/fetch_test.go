@@ -506,7 +506,7 @@ func TestTwoFetchesShareOneDownload(t *testing.T) {
 	require.Len(t, n.Newer, 1)
 	assert.Equal(t, "3.6.1", n.Newer[0].Version)
 	assert.Contains(t, p.ok("fetch", "--dry-run").out, "WOULD FETCH  3.6.1, ")
-	assert.Contains(t, p.ok("fetch", "3.5.0", "--dry-run").out, "THERE  3.5.0 is in the locker already")
+	assert.Contains(t, p.ok("fetch", "3.5.0", "--dry-run").out, "FETCHED  3.5.0 is in the locker already")
 }
 
 // A key can't be passed by: not by a build that was fetched before the key was set,

@@ -275,3 +275,26 @@ func TestStatusAnswersAtOnce(t *testing.T) {
 	p.ok("recover")
 	assert.Contains(t, p.ok("status").out, "RUNNING  pond 1.0")
 }
+
+// A relative path counts from where the command is run, a colour is no part of a rule,
+// and the words that help names are those of the command.
+func TestAdoptUnderstandsWhatIsTyped(t *testing.T) {
+	t.Parallel()
+	p := versioned(t)
+	require.NoError(t, os.Remove(filepath.Join(p.install, "freshkeel.toml")))
+	p.put("logs/latest.log", "\x1b[32mpond server 1.0\x1b[0m\n\x1b[1;33mthe pond is ready\x1b[0m\n")
+	p.put("run.sh", "#!/bin/sh\nprintf '\\033[32mpond server 1.0\\033[0m\\n\\033[1;33mthe pond is ready\\033[0m\\n'\n"+strings.TrimPrefix(patient, "echo ready\n"))
+	p.ok("adopt", p.install, "--source", "feed/feed.json")
+	assert.Contains(t, p.read("freshkeel.toml"), "'../feed/feed.json'")
+	assert.NotContains(t, p.read("freshkeel.toml"), "\x1b")
+	assert.Contains(t, p.read("freshkeel.toml"), "'^the pond is ready'")
+	p.editProfile(func(s string) string { return quick.Replace(s) })
+	p.ok("start")
+	assert.Equal(t, "1.0", p.status().Version)
+	assert.Contains(t, p.exits(exitUsage, "adopt", p.install, "--replace", "--source", "nowhere.json").err, "the source nowhere.json is neither here, at "+filepath.Join(p.dir, "nowhere.json"))
+
+	assert.Contains(t, p.ok("help", "backup", "restore").out, "freshkeel backup restore - bring a backup back")
+	assert.Contains(t, p.exits(exitUsage, "refit", "--acept", "kind").err, "there is no option --acept; did you mean --accept?")
+	assert.Contains(t, p.exits(exitUsage, "log", "-n", "many").err, `-n: "many" is no whole number`)
+	assert.Contains(t, p.exits(exitUsage, "adpot").err, "did you mean adopt?")
+}

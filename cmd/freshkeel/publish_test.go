@@ -200,8 +200,8 @@ func TestABuildCommandThatFailsGivesNothing(t *testing.T) {
 	for name, c := range map[string]struct{ script, says string }{
 		"fails after making it": {"mkdir -p out; cp ../../../good.jar out/mossgate-server-3.6.1.jar; echo stirring; echo 'the kettle is cold' >&2; exit 3", "brew.sh ended with exit status 3"},
 		"takes too long":        {"echo stirring; sleep 30 & wait", "it took too long and was ended"},
-		"makes nothing":         {"echo 'the kettle is cold'", `"out/*.jar" matches 0 files in its work folder, not one`},
-		"makes two":             {"mkdir -p out; echo x >out/a.jar; echo y >out/b.jar", `"out/*.jar" matches 2 files`},
+		"makes nothing":         {"echo 'the kettle is cold'", "pick = 'out/*.jar' matches nothing in its work folder, which has no file"},
+		"makes two":             {"mkdir -p out; echo x >out/a.jar; echo y >out/b.jar", "pick = 'out/*.jar' matches out/a.jar and out/b.jar, and one is wanted; correct pick, and what was made is used without another run"},
 		"makes another":         {"mkdir -p out; cp \"$GOOD\" out/mossgate-server.jar", "make 3.5.0: mossgate-server.jar was made, and its manifest says that it is 3.6.1"},
 		"is not there":          {"", "run " + filepath.Join(p.install, "tools/nothing")},
 	} {
@@ -223,6 +223,18 @@ func TestABuildCommandThatFailsGivesNothing(t *testing.T) {
 		assert.Empty(t, p.cached(), name)
 	}
 	assert.Empty(t, processesIn(filepath.Join(p.home, "sources")), "nothing of it is left running")
+
+	// A pick that named two is corrected: hours of work are not done again for it.
+	put(t, filepath.Join(p.dir, "brew.sh"), "#!/bin/sh\necho x >>\"$GOOD.runs\"\nmkdir -p out; cp \"$GOOD\" out/mossgate-server-3.6.1.jar; echo y >out/extra.jar\n")
+	made := []string{"GOOD=" + filepath.Join(p.dir, "good.jar")}
+	for _, pick := range []string{"out/*.jar", "out/mossgate-*.jar"} {
+		p.source("[source.command]", "run = ['"+filepath.Join(p.dir, "brew.sh")+"']", "versions = ['3.5.0', '3.6.1']", "pick = '"+pick+"'")
+		r := p.runWith(made, "fetch", "3.6.1")
+		assert.Equal(t, pick == "out/*.jar", r.code == exitFailed, r.out+r.err)
+	}
+	runs, err := os.ReadFile(filepath.Join(p.dir, "good.jar.runs"))
+	require.NoError(t, err)
+	assert.Equal(t, "x\n", string(runs))
 }
 
 // adopt looks at a place and proposes the kind of source, which then works.

@@ -216,7 +216,7 @@ func TestFetchOverHTTPResumesACutConnection(t *testing.T) {
 	p.editProfile(func(s string) string { return strings.Replace(s, "../builds/feed.json", srv.URL+"/feed.json", 1) })
 	assert.True(t, strings.HasPrefix(p.ok("fetch", "3.5.0").out, "FETCHED"))
 	assert.Equal(t, []string{"", "bytes=200000-"}, ranges)
-	assert.True(t, strings.HasPrefix(p.ok("fetch", "3.5.0").out, "THERE"))
+	assert.True(t, strings.HasPrefix(p.ok("fetch", "3.5.0").out, "FETCHED BEFORE"))
 	assert.Len(t, ranges, 2, "what is in the locker is not fetched again")
 	assert.Regexp(t, `3\.5\.0 +newer +stable .* fetched`, p.ok("builds").out)
 	p.ok("refit", "3.5.0")

@@ -175,7 +175,7 @@ func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
 	r = p.ok("runtimes", "take", archive, "--digest", fmt.Sprintf("sha256:%x", sha256.Sum256(b)))
 	assert.Contains(t, r.out, "TAKEN IN  Java 33.0.1")
 	assert.Equal(t, []string{"java-33.0.1"}, own())
-	assert.Contains(t, p.ok("runtimes", "take", archive).out, "THERE  Java 33.0.1")
+	assert.Contains(t, p.ok("runtimes", "take", archive).out, "TAKEN IN BEFORE  Java 33.0.1")
 	assert.Contains(t, p.ok("runtimes", "4.0.0").out, "recommended: the lowest long-term release here that will do")
 
 	script := p.read("open-gates.sh")
@@ -187,7 +187,9 @@ func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
 	assert.Contains(t, r.err, "java-33.0.1 is in use: "+filepath.Join(p.install, "open-gates.sh")+", line 6 runs it")
 	p.ok("rollback")
 	assert.Equal(t, script, p.read("open-gates.sh"))
-	assert.Contains(t, p.ok("runtimes", "drop", "java-33.0.1").out, "DROPPED")
+	// The backup that the rollback took runs it: to go forward again needs it.
+	assert.Contains(t, p.exits(exitFailed, "runtimes", "drop", "java-33.0.1").err, "runs it in 1 backup: b0002")
+	assert.Contains(t, p.ok("runtimes", "drop", "java-33.0.1", "--anyway").out, "DROPPED")
 	assert.Empty(t, own())
 	assert.Contains(t, p.exits(exitUsage, "runtimes", "drop", "33.0.1").err, `no runtime "33.0.1" was taken in`)
 }

@@ -204,7 +204,7 @@ func TestNewnessOfOneAddressIsByContentInTheEnd(t *testing.T) {
 	site.Misbehave("/latest.jar", demo.Fault{Cut: 1, Status: http.StatusServiceUnavailable})
 	r = p.ok("fetch")
 	assert.Contains(t, r.err, "offline: ")
-	assert.Contains(t, r.out, "THERE  3.6.1")
+	assert.Contains(t, r.out, "FETCHED BEFORE  3.6.1")
 	site.Behave()
 	// An older one there is a step back.
 	old, err := demo.Jar(fixed[1])

@@ -119,7 +119,7 @@ func TestServersShareTheLocker(t *testing.T) {
 	}
 	a.ok("refit", "3.5.0")
 	before := size()
-	assert.True(t, strings.HasPrefix(b.ok("fetch", "3.5.0").out, "THERE"))
+	assert.True(t, strings.HasPrefix(b.ok("fetch", "3.5.0").out, "FETCHED BEFORE"))
 	b.ok("refit", "3.5.0")
 	assert.Less(t, size()-before, before/20, "the world and the build are there already")
 	assert.Contains(t, a.ok("backup", "list").out, "1 backup, newest last")

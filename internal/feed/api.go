@@ -216,8 +216,7 @@ func (r *reader) apiFiles(doc any, b offered, where string) (out []offered, err 
 		sums := map[string]string{}
 		for _, name := range slices.Sorted(maps.Keys(a.Digests)) {
 			if d := get("digests."+name, a.Digests[name], false); d != "" {
-				_, d, _ = cutPrefix(d, name+":", name+"-")
-				sums[name] = strings.ToLower(d)
+				sums[name] = d
 			}
 		}
 		if err != nil {
@@ -243,15 +242,6 @@ func (r *reader) apiFiles(doc any, b offered, where string) (out []offered, err 
 		out = append(out, o)
 	}
 	return out, nil
-}
-
-func cutPrefix(s string, prefixes ...string) (string, string, bool) {
-	for _, p := range prefixes {
-		if rest, ok := strings.CutPrefix(s, p); ok {
-			return p, rest, true
-		}
-	}
-	return "", s, false
 }
 
 // find applies a JSONPath (RFC 9535).

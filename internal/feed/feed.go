@@ -506,9 +506,11 @@ func checkWanted(w fetch.Wanted) error {
 		return fmt.Errorf("part %s: a size below zero", w.URL)
 	}
 	for name, want := range w.Digests {
-		if err := fetch.CheckDigest(name, want); err != nil {
+		hexs, err := fetch.Digest(name, want)
+		if err != nil {
 			return fmt.Errorf("part %s: %w", w.URL, err)
 		}
+		w.Digests[name] = hexs
 	}
 	return nil
 }

@@ -17,18 +17,18 @@ import (
 func TestFeedErrorsSayWhatAndWhere(t *testing.T) {
 	build := func(s string) string { return `{"format":"freshkeel-feed/1","builds":[` + s + `]}` }
 	for want, text := range map[string]string{
-		"an HTML page":                     "<html><body>503",
-		"line 2":                           "{\n \"format\": }",
-		`its format is "other/1"`:          `{"format":"other/1"}`,
-		"build 1: its version is empty":    build(`{"parts":[{"url":"x"}]}`),
-		"build 1 (1.0) has no parts":       build(`{"version":"1.0"}`),
-		"build 2 (1.0) is listed twice":    build(`{"version":"1.0","parts":[{"url":"x"}]},{"version":"1.0","parts":[{"url":"x"}]}`),
-		"not written 2006-01-02":           build(`{"version":"1.0","date":"yesterday","parts":[{"url":"x"}]}`),
-		"a part has no url":                build(`{"version":"1.0","parts":[{}]}`),
-		`digest "crc" is not known`:        build(`{"version":"1.0","parts":[{"url":"x","digests":{"crc":"00"}}]}`),
-		"is not a sha256 digest of 64 hex": build(`{"version":"1.0","parts":[{"url":"x","digests":{"sha256":"00"}}]}`),
-		`unpack as "exe"`:                  build(`{"version":"1.0","parts":[{"url":"x","unpack":{"as":"exe"}}]}`),
-		`"../up" is not a path inside`:     build(`{"version":"1.0","parts":[{"url":"x","unpack":{"into":"../up"}}]}`),
+		"an HTML page":                  "<html><body>503",
+		"line 2":                        "{\n \"format\": }",
+		`its format is "other/1"`:       `{"format":"other/1"}`,
+		"build 1: its version is empty": build(`{"parts":[{"url":"x"}]}`),
+		"build 1 (1.0) has no parts":    build(`{"version":"1.0"}`),
+		"build 2 (1.0) is listed twice": build(`{"version":"1.0","parts":[{"url":"x"}]},{"version":"1.0","parts":[{"url":"x"}]}`),
+		"not written 2006-01-02":        build(`{"version":"1.0","date":"yesterday","parts":[{"url":"x"}]}`),
+		"a part has no url":             build(`{"version":"1.0","parts":[{}]}`),
+		`digest "crc" is not known`:     build(`{"version":"1.0","parts":[{"url":"x","digests":{"crc":"00"}}]}`),
+		"is no sha256 digest":           build(`{"version":"1.0","parts":[{"url":"x","digests":{"sha256":"00"}}]}`),
+		`unpack as "exe"`:               build(`{"version":"1.0","parts":[{"url":"x","unpack":{"as":"exe"}}]}`),
+		`"../up" is not a path inside`:  build(`{"version":"1.0","parts":[{"url":"x","unpack":{"into":"../up"}}]}`),
 	} {
 		_, err := Parse([]byte(text))
 		assert.ErrorContains(t, err, want)
@@ -129,7 +129,7 @@ func TestReadersSayWhatTheyCanNotRead(t *testing.T) {
 		`{"other":1}`:                                                   "api.builds: $..builds[*] finds nothing there",
 		`{"builds":[{"v":"1","files":[{"size":1}]}]}`:                   "api.url: $.url finds no text",
 		`{"builds":[{"v":"1","files":[{"url":"x.zip","size":"big"}]}]}`: `api.size: "big" is not a number of bytes`,
-		`{"builds":[{"v":"1","files":[{"url":"x.zip","sum":"zz"}]}]}`:   "is not a sha256 digest",
+		`{"builds":[{"v":"1","files":[{"url":"x.zip","sum":"zz"}]}]}`:   "is no sha256 digest",
 		`{"builds":[{"v":"1","files":[{"url":"file:///etc/passwd"}]}]}`: "file addresses are not followed from there",
 		`{"builds":[{"v":"1","files":[{"url":"/x.zip"}]},{"v":2,"files":[{"url":"https://else.example/y"}]}]}`: "",
 	} {

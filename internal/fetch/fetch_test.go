@@ -3,6 +3,9 @@ package fetch
 import (
 	"bytes"
 	"context"
+	"crypto/sha512"
+	"encoding/base64"
+	"encoding/hex"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -98,7 +101,9 @@ func TestDigestsAreFoundInListsOfEveryKind(t *testing.T) {
 		h + "  other.zip":                                  "it has no digest for moss.zip",
 		h + "\n" + h:                                       "it has no digest for moss.zip",
 		"<html>":                                           "an HTML page stands there",
-		h[:50] + "  moss.zip":                              "it has no digest for moss.zip",
+		"sha512-" + base64.StdEncoding.EncodeToString(make([]byte, 64)) + "  moss.zip": "sha512",
+		"sha256-" + base64.StdEncoding.EncodeToString(make([]byte, 32)):                "sha256",
+		h[:50] + "  moss.zip": "it has no digest for moss.zip",
 	} {
 		name, value, err := digestIn([]byte(text), "SUMS", "moss.zip")
 		if err != nil {
@@ -106,7 +111,19 @@ func TestDigestsAreFoundInListsOfEveryKind(t *testing.T) {
 			continue
 		}
 		assert.Equal(t, want, name, text)
-		assert.NoError(t, CheckDigest(name, value))
+		hexs, err := Digest(name, value)
+		assert.NoError(t, err)
+		assert.Equal(t, value, hexs)
+	}
+	// Makers write one in hex, in base64, or as a page's integrity attribute has it.
+	sum := sha512.Sum512([]byte("moss"))
+	in64 := base64.StdEncoding.EncodeToString(sum[:])
+	for _, written := range []string{hex.EncodeToString(sum[:]), strings.ToUpper(hex.EncodeToString(sum[:])), in64, strings.TrimRight(in64, "="), "sha512-" + in64, "SHA512:" + hex.EncodeToString(sum[:]), "sha256-AAAA sha512-" + in64 + "?opt"} {
+		hexs, err := Digest("sha512", written)
+		require.NoError(t, err, written)
+		assert.Equal(t, hex.EncodeToString(sum[:]), hexs)
+		_, err = Digest("sha256", written)
+		assert.Error(t, err, written)
 	}
 	name, _, err := digestIn([]byte(h), "moss.zip.b3", "moss.zip")
 	require.NoError(t, err)
@@ -152,8 +169,10 @@ func FuzzVouchers(f *testing.F) {
 	key, _, _ := minisign.GenerateKey(nil)
 	text, _ := key.MarshalText()
 	f.Fuzz(func(t *testing.T, b []byte, file, list string) {
-		if name, value, err := digestIn(b, list, file); err == nil && CheckDigest(name, value) != nil {
-			t.Errorf("%s %q", name, value)
+		if name, value, err := digestIn(b, list, file); err == nil {
+			if hexs, err := Digest(name, value); err != nil || hexs != value {
+				t.Errorf("%s %q", name, value)
+			}
 		}
 		if err := verifySignature(string(text), bytes.NewReader([]byte("x")), 1, b); err == nil {
 			t.Error("a signature by nobody holds")

@@ -3,11 +3,13 @@ package fetch
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/md5"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/sha512"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -37,16 +39,36 @@ var digests = map[string]func() hash.Hash{
 // still tells a damaged download.
 func Weak(name string) bool { return name == "sha1" || name == "md5" }
 
-// CheckDigest tells whether want can be a digest of that name.
-func CheckDigest(name, want string) error {
+// Digest reads a digest as makers write it, in hex or base64, alone or behind its name
+// ("sha512-…" of Subresource Integrity, section 3.5, or "sha512:…"), and gives it in hex.
+func Digest(name, written string) (hexs string, err error) {
 	h, ok := digests[name]
 	if !ok {
-		return fmt.Errorf("digest %q is not known; sha256, sha512, blake3, sha1 and md5 are", name)
+		return "", fmt.Errorf("digest %q is not known; sha256, sha512, blake3, sha1 and md5 are", name)
 	}
-	if raw, err := hex.DecodeString(want); err != nil || len(raw) != h().Size() {
-		return fmt.Errorf("%q is not a %s digest of %d hex digits", want, name, 2*h().Size())
+	for _, word := range strings.Fields(written) { // of several, that of this name
+		if tag, rest, tagged := cutTag(word); tagged && tags[strings.ToLower(tag)] != name {
+			continue
+		} else if tagged {
+			word = rest
+		}
+		word, _, _ = strings.Cut(word, "?") // options of Subresource Integrity
+		for _, read := range []func(string) ([]byte, error){hex.DecodeString, base64.StdEncoding.DecodeString, base64.RawStdEncoding.DecodeString, base64.URLEncoding.DecodeString, base64.RawURLEncoding.DecodeString} {
+			if raw, err := read(word); err == nil && len(raw) == h().Size() {
+				return hex.EncodeToString(raw), nil
+			}
+		}
 	}
-	return nil
+	return "", fmt.Errorf("%q is no %s digest, which has %d bytes, in hex or base64", written, name, h().Size())
+}
+
+// cutTag parts the name of a digest from its value.
+func cutTag(word string) (tag, value string, tagged bool) {
+	i := strings.IndexAny(word, "-:")
+	if i < 0 || tags[strings.ToLower(word[:i])] == "" {
+		return "", word, false
+	}
+	return word[:i], word[i+1:], true
 }
 
 const maxSmall = 8 << 20 // of a checksum list or signature, in bytes
@@ -109,7 +131,7 @@ func digestIn(b []byte, list, file string) (name, value string, err error) {
 	if looksHTML(b) {
 		return "", "", errors.New("an HTML page stands there")
 	}
-	lines, bare := 0, ""
+	lines, bare, bareTag := 0, "", ""
 	byLength := func(hexs string) string {
 		n := lengths[len(hexs)]
 		if low := strings.ToLower(list); n == "sha256" && (strings.Contains(low, "b3") || strings.Contains(low, "blake3")) {
@@ -123,6 +145,16 @@ func digestIn(b []byte, list, file string) (name, value string, err error) {
 			continue
 		}
 		lines++
+		if f := strings.Fields(line); len(f) <= 2 {
+			if tag, _, tagged := cutTag(f[0]); tagged && (len(f) == 1 || path.Base(strings.TrimPrefix(f[1], "*")) == file) {
+				if hexs, err := Digest(tags[strings.ToLower(tag)], f[0]); err == nil && len(f) == 2 {
+					name, value = tags[strings.ToLower(tag)], hexs
+				} else if err == nil {
+					bare, bareTag = hexs, tags[strings.ToLower(tag)]
+				}
+				continue
+			}
+		}
 		if m := tagLine.FindStringSubmatch(line); m != nil {
 			if path.Base(m[2]) == file && tags[strings.ToLower(m[1])] != "" {
 				name, value = tags[strings.ToLower(m[1])], strings.ToLower(m[3])
@@ -139,12 +171,13 @@ func digestIn(b []byte, list, file string) (name, value string, err error) {
 		}
 	}
 	if value == "" && bare != "" && lines == 1 {
-		name, value = byLength(bare), bare
+		name, value = cmp.Or(bareTag, byLength(bare)), bare
 	}
 	if value == "" || name == "" {
 		return "", "", fmt.Errorf("it has no digest for %s", file)
 	}
-	return name, value, CheckDigest(name, value)
+	value, err = Digest(name, value)
+	return name, value, err
 }
 
 // unsigned says that no signature stands where one should.
