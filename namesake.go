@@ -60,7 +60,8 @@ func (k *Keel) runs() (out []string) {
 // rename gives a build's file the name that the launch script runs, where there is
 // one file of that kind and it can't be meant for anything else: nothing of the build
 // has that name, no rule of the profile speaks of either, and the install has no file
-// of the new name.
+// of the new name. What was so once is kept as a rule, in the inventory: it decides where
+// a later build has several files of that kind.
 func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]string) {
 	for _, at := range k.runs() {
 		at = p.spelling.Of(at)
@@ -74,7 +75,15 @@ func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]st
 				of = append(of, name)
 			}
 		}
-		if len(of) != 1 || strings.Contains(of[0], "/") || len(rules) > 0 {
+		if len(rules) > 0 { // the operator's own
+			continue
+		}
+		for _, rule := range p.named {
+			if named := matching(of, rule.From); rule.To == at && len(named) == 1 {
+				of = named
+			}
+		}
+		if len(of) != 1 || strings.Contains(of[0], "/") {
 			continue
 		}
 		if _, stands := p.before.Get(of[0]); stands {
@@ -86,6 +95,16 @@ func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]st
 		build[at] = f
 		p.Renamed = append(p.Renamed, Move{of[0], at})
 	}
+	p.named = slices.DeleteFunc(p.named, func(rule Move) bool {
+		return slices.ContainsFunc(p.Renamed, func(m Move) bool { return m.To == rule.To })
+	})
+	for _, m := range p.Renamed {
+		p.named = append(p.named, Move{patternFor(m.From), m.To})
+	}
+}
+
+func matching(names []string, pattern string) []string {
+	return slices.DeleteFunc(slices.Clone(names), func(at string) bool { return !(tree.Patterns{pattern}).Match(at) })
 }
 
 // checkEffect finds a build that changes nothing of what the launch script runs: it

@@ -60,6 +60,7 @@ type Plan struct {
 	layerOf  map[string]string        // path → layer; "": the build
 	oldSets  []string                 // where the installed files came from
 	stored   map[tree.Sum]locker.File // their content, once it is asked for
+	named    []Move                   // rules by which files get the name that the launch script runs
 	mend     bool                     // put changed files back as the build has them
 	spelling tree.Spelling            // of the install, where its file system ignores case
 	sure     bool                     // the new build's files are all known
@@ -148,7 +149,7 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
 	p := &Plan{From: inv.Version, To: f.Version, Channel: orElse(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: list,
-		oldSets: inv.sets(), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
+		oldSets: inv.sets(), named: slices.Clone(inv.Names), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
 	p.Places, p.Mounted = tree.Places(k.Dir, list)
 	if tree.FoldsCase(k.path(profile.FileName)) {
 		p.spelling = tree.SpelledAs(list)

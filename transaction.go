@@ -455,7 +455,7 @@ func (t *transaction) saveInventories(p *Plan) error {
 	if err := writeInventory(filepath.Join(t.dir.Dir, inventoryBefore), before); err != nil {
 		return err
 	}
-	return writeInventory(filepath.Join(t.dir.Dir, inventoryAfter), &Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: p.sure, Layers: p.Layers, Without: p.Without, Files: p.owned})
+	return writeInventory(filepath.Join(t.dir.Dir, inventoryAfter), &Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: p.sure, Layers: p.Layers, Without: p.Without, Names: p.named, Files: p.owned})
 }
 
 // takeInventory makes one of the saved inventories the install's own.

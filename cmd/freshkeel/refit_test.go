@@ -323,6 +323,13 @@ func TestANewFileGetsTheNameThatTheScriptRuns(t *testing.T) {
 	assert.Regexp(t, `the build adds 2 files and replaces none; the launch script goes on running\s+server.bin`, r.out)
 	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "which file of the build is to be server.bin")
 	assert.True(t, p.status().Server.Running)
+
+	// What was so once is a rule, and tells which of two is meant.
+	p.ok("refit", "--from", filepath.Join(p.dir, "tiny-server-1.1.bin"))
+	r = p.ok("refit", "--from", dir)
+	assert.Contains(t, r.out, "the server's processes were seen to run the new server.bin")
+	assert.Equal(t, server("1.2"), p.read("server.bin"))
+	assert.FileExists(t, filepath.Join(p.install, "tiny-tool-1.2.bin"))
 }
 
 // A half update, another game's archive, an increment that is taken for a whole: each is
