@@ -236,7 +236,15 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory
 	inv := &Inventory{Version: l.version, At: time.Now().Round(0), Known: l.known}
 	if l.known {
 		inv.Build, inv.Channel = l.set.ID, l.set.Channel
-		files, bad, _ := placed(l.set, p.Place)
+		place := p.Place
+		if len(place) == 0 && len(l.place) > 0 { // of a profile that stays: seen by content
+			place = map[string]string{}
+			for _, rule := range l.place {
+				place[rule[0]] = rule[1]
+				inv.Names = append(inv.Names, Move{rule[0], rule[1]})
+			}
+		}
+		files, bad, _ := placed(l.set, place)
 		if len(bad) > 0 {
 			return nil, errors.New(bad[0].why)
 		}

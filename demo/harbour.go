@@ -232,6 +232,21 @@ func (r Release) files() ([]file, error) {
 	return out, nil
 }
 
+// Download puts the one file of a release that its server runs at a path, as somebody
+// would download it.
+func (h *Harbour) Download(at, version string) error {
+	for _, r := range Releases {
+		if r.Version == version {
+			b, err := Jar(r)
+			if err != nil {
+				return err
+			}
+			return put(at, string(b), 0o644)
+		}
+	}
+	return fmt.Errorf("there is no release %s", version)
+}
+
 // Archive is the zip that the makers publish for a release.
 func Archive(r Release) ([]byte, error) {
 	list, err := r.files()

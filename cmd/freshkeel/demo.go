@@ -118,6 +118,10 @@ func (s *scenes) play() error {
 	if err := os.MkdirAll(disk, 0o755); err != nil {
 		return err
 	}
+	jar := filepath.Join(s.h.Dir, "downloads", "mossgate-server-3.5.0.jar")
+	if err := s.h.Download(jar, "3.5.0"); err != nil {
+		return err
+	}
 	var before, pid string
 	for _, sc := range []struct {
 		title string
@@ -126,8 +130,14 @@ func (s *scenes) play() error {
 		check func(out string) error
 		edit  []string // lines of the profile to replace first: old, new
 	}{
-		{"Take the install under care.", []string{"adopt", s.h.Install, "--source", feed, "--build", filepath.Join(s.h.Builds, "mossgate-3.4.1.zip")}, exitDone, nil, nil},
+		{"Take the install under care, with nothing known of the build that it was made from.", []string{"adopt", s.h.Install, "--source", feed}, exitDone, nil, nil},
 		{"Start the server as it is: 3.4.1. (It counts as up after two steady seconds here, for whoever watches.)", append(in, "start"), exitDone, nil, []string{"steady = '5s'", "steady = '2s'"}},
+		{"The commonest update of all: one file was downloaded, and it is named after its version.", append(in, "refit", "--from", jar), exitDone, func(string) error {
+			b, err := os.ReadFile(jar)
+			return errors.Join(err, s.expect(s.text("mossgate.jar") == string(b) && s.text(filepath.Base(jar)) == "", "it has the name that open-gates.sh runs, and no other"))
+		}, nil},
+		{"And back: one rename, and the server as it was.", append(in, "rollback"), exitDone, nil, nil},
+		{"Told which archive it was made from, Fresh Keel knows whose each file is; the profile stays as it is.", []string{"adopt", s.h.Install, "--build", filepath.Join(s.h.Builds, "mossgate-3.4.1.zip")}, exitDone, nil, nil},
 		{"What do the makers offer?", append(in, "builds"), exitDone, nil, nil},
 		{"4.0.0 needs a newer runtime: refused while the old server runs on.", append(in, "preflight", "4.0.0"), exitRefused, func(string) error {
 			pid = s.pid()
@@ -163,13 +173,13 @@ func (s *scenes) play() error {
 			before = s.text("members.txt")
 			return os.WriteFile(filepath.Join(s.h.Install, "members.txt"), []byte("half a li"), 0o644) // as a disk that filled up leaves it
 		}, nil},
-		{"The list of members was cut short since. What does the last backup hold?", append(in, "backup", "show", "b0007"), exitDone, nil, nil},
-		{"It brings that one file back.", append(in, "backup", "restore", "b0007", "--only", "members.txt"), exitDone, func(string) error {
+		{"The list of members was cut short since. What does the last backup hold?", append(in, "backup", "show", "b0009"), exitDone, nil, nil},
+		{"It brings that one file back.", append(in, "backup", "restore", "b0009", "--only", "members.txt"), exitDone, func(string) error {
 			return s.expect(s.text("members.txt") == before, "members.txt is whole again")
 		}, nil},
 		{"Do all backups read back whole?", append(in, "backup", "check"), exitDone, nil, nil},
 		{"The other disk gets a second copy of them; from now on every backup goes there too.", append(in, "backup", "push"), exitDone, nil, []string{"[server]", "[copy]\nto = '" + disk + "'\n\n[server]"}},
-		{"That disk alone is enough: all of b0007 in a new folder, as on a machine that has nothing else.", []string{"backup", "restore", "b0007", "--from", disk, "--to", filepath.Join(s.h.Dir, "rescued")}, exitDone, func(string) error {
+		{"That disk alone is enough: all of b0009 in a new folder, as on a machine that has nothing else.", []string{"backup", "restore", "b0009", "--from", disk, "--to", filepath.Join(s.h.Dir, "rescued")}, exitDone, func(string) error {
 			b, err := os.ReadFile(filepath.Join(s.h.Dir, "rescued", "members.txt"))
 			return errors.Join(err, s.expect(string(b) == before, "members.txt is whole there"))
 		}, nil},
