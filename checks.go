@@ -189,7 +189,7 @@ func (s *situation) whichIs(at string) string {
 func (s *situation) alike(at string) string {
 	var found []string
 	for _, f := range s.plan.set.Entries {
-		if f.Kind == tree.File && path.Ext(f.Path) == path.Ext(at) && !strings.Contains(f.Path, "/") {
+		if f.Kind == tree.File && endingOf(f.Path) == endingOf(at) && !strings.Contains(f.Path, "/") {
 			found = append(found, f.Path)
 		}
 	}
@@ -335,7 +335,7 @@ func checkHeld(_ context.Context, s *situation) (out []Finding) {
 			Why: "the new program would run with data of the old one", Do: "take what the build brings out of those patterns; or name the files in them that are yours one by one"})
 	}
 	if n := len(s.plan.Differs); n > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s left as you have it, and not what the build brings: %s", is(n, "file"), some(s.plan.Differs, 6)), Where: s.k.path(profile.FileName) + ", [server] " + s.ownBy(s.plan.Differs[0]),
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s left as you have %s, and not what the build brings: %s", is(n, "file"), itOrThem(n), some(s.plan.Differs, 6)), Where: s.k.path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
 			Why: "whether you changed it is not known, since the old build is not", Do: "look whether the new build needs its own; freshkeel adopt --build PATH tells which ones you changed"})
 	}
 	return out

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/feed"
 	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
@@ -71,7 +72,7 @@ func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]st
 		}
 		var of []string
 		for _, name := range sortedPaths(build) {
-			if f := build[name]; f.Kind == tree.File && path.Ext(name) == path.Ext(at) && (path.Ext(at) != "" || f.Mode&0o111 != 0) {
+			if f := build[name]; f.Kind == tree.File && endingOf(name) == endingOf(at) && (endingOf(at) != "" || f.Mode&0o111 != 0 || k.isProgram(f)) {
 				of = append(of, name)
 			}
 		}
@@ -101,6 +102,27 @@ func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]st
 	for _, m := range p.Renamed {
 		p.named = append(p.named, Move{patternFor(m.From), m.To})
 	}
+}
+
+// endingOf is the ending of a file's name that tells of its kind: what is a part of a
+// version is none, as in "server-1.0.9".
+func endingOf(name string) string {
+	base := path.Base(name)
+	if v := feed.VersionIn(base); v != "" {
+		base = strings.Replace(base, v, "", 1)
+	}
+	return strings.ToLower(path.Ext(base))
+}
+
+// isProgram tells whether a stored file is a native program, which a download may have
+// taken the execute bit of.
+func (k *Keel) isProgram(f locker.File) bool {
+	l, err := k.locker()
+	if err != nil || f.Size < 64 {
+		return false
+	}
+	_, native := needs.ReadProgram(l.Content(f))
+	return native
 }
 
 func matching(names []string, pattern string) []string {

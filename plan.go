@@ -297,7 +297,13 @@ func (p *Plan) take(do, at string, f locker.File) {
 // the profile. Where nobody changed it since the old build brought it, the new program
 // runs with what belongs to the old one.
 func (p *Plan) heldBack(f locker.File, here tree.Entry, was Owned, had bool, look sums) error {
-	if f.Kind != tree.File || here.Kind != tree.File {
+	if f.Kind != tree.File {
+		return nil
+	}
+	if here.Kind != tree.File {
+		if here.Path == "" && !had { // new in this build, or taken away by the operator: not known
+			p.Differs = append(p.Differs, f.Path+" (not there)")
+		}
 		return nil
 	}
 	sum, err := look.of(here)

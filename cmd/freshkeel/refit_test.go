@@ -330,6 +330,23 @@ func TestANewFileGetsTheNameThatTheScriptRuns(t *testing.T) {
 	assert.Contains(t, r.out, "the server's processes were seen to run the new server.bin")
 	assert.Equal(t, server("1.2"), p.read("server.bin"))
 	assert.FileExists(t, filepath.Join(p.install, "tiny-tool-1.2.bin"))
+
+	// A native program needs no ending, and a download takes its execute bit.
+	q := scripted(t, "exec ./pondserver -\n")
+	real, err := os.ReadFile("/bin/cat")
+	require.NoError(t, err)
+	q.put("pondserver", string(real))
+	require.NoError(t, os.Chmod(filepath.Join(q.install, "pondserver"), 0o755))
+	put(t, filepath.Join(q.dir, "pondserver-1.9.2"), string(real)+"x")
+	assert.Contains(t, q.ok("preflight", "--from", "pondserver-1.9.2").said(), "pondserver-1.9.2 of the build becomes pondserver, which the launch script runs")
+
+	// What the profile holds back of a build that nothing is known of is named, new files too.
+	q.put("data/a.dat", "mine")
+	q.editProfile(func(s string) string { return strings.Replace(s, "[launch]", "keep = ['data/**']\n[launch]", 1) })
+	put(t, filepath.Join(q.dir, "pond-2.0/pondserver"), string(real)+"y")
+	put(t, filepath.Join(q.dir, "pond-2.0/data/a.dat"), "theirs")
+	put(t, filepath.Join(q.dir, "pond-2.0/data/b.dat"), "new")
+	assert.Contains(t, q.ok("preflight", "--from", "pond-2.0").said(), "2 files are left as you have them, and not what the build brings: data/a.dat, data/b.dat (not there)")
 }
 
 // A half update, another game's archive, an increment that is taken for a whole: each is

@@ -67,7 +67,10 @@ func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
 	v.outcome(good, "ADOPTED", a.Dir)
 	version := a.Version
 	if version == "" {
-		version = "not known; say it with --version, or it is read when the server next starts"
+		version = "not known: --version says it"
+		if slices.ContainsFunc(a.Guesses, func(g freshkeel.Guess) bool { return g.Key == "ready.version" && g.Value != "" }) {
+			version += ", or it is read when the server next starts"
+		}
 	}
 	v.fact("version", version)
 	if a.Known {
