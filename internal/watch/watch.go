@@ -89,7 +89,9 @@ func (j *Judge) Port(at time.Time, bound bool) *Verdict {
 // Exited hears that no process of the server is left.
 func (j *Judge) Exited(at time.Time, status string) *Verdict {
 	when := "before it was ready"
-	if !j.sound.IsZero() {
+	if r := j.rules; !r.Line.Given() && !r.Port.Given() {
+		when = fmt.Sprintf("after %.1f s; with no ready line and no port to go by, it has to run for %s", at.Sub(j.start).Seconds(), r.Steady)
+	} else if !j.sound.IsZero() {
 		when = fmt.Sprintf("%.1f s after it was ready, before %s had passed", at.Sub(j.sound).Seconds(), j.rules.Steady)
 	}
 	return j.no(at, fmt.Sprintf("the server ended (%s) %s", status, when), j.tail...)
