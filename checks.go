@@ -53,7 +53,7 @@ func checkSteps(_ context.Context, s *situation) []Finding {
 	if newer, known := s.cand.newer(s.plan.From); known && !newer {
 		return nil // a step back is told by itself
 	}
-	why, do := "its maker lets a version be reached from the one before it alone", "say what is installed, if that is not known rightly; else ask the makers"
+	why, do := "its maker allows updates only from the version directly before it", "say what is installed, if that is not known rightly; else ask the makers"
 	if len(s.cand.build.From) > 0 {
 		why = "it is to be reached from " + strings.Join(s.cand.build.From, " or ") + ", which converts what it needs"
 		do = "no chain of builds that the source offers leads there; refit to one of those first, with --from PATH"
@@ -75,7 +75,7 @@ func checkChannel(_ context.Context, s *situation) []Finding {
 // checkDamage tells of installed files that are broken and put back.
 func checkDamage(_ context.Context, s *situation) []Finding {
 	if n := len(s.plan.Mended); n > 0 {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not what was put there, and will be put back: %s", is(n, "installed file"), some(s.plan.Mended, 4)), Where: s.k.Dir,
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not as the build has %s, and will be restored: %s", is(n, "installed file"), itOrThem(n), some(s.plan.Mended, 4)), Where: s.k.Dir,
 			Why: "nobody wrote to it, or it was cut short: a disk that forgets does that", Do: "look at the disk's own log, should it happen again"}}
 	}
 	return nil

@@ -66,7 +66,7 @@ func (p *program) commands() []*cli.Command {
 			Flags: wantFlags(&cli.BoolFlag{Name: "start", Usage: "leave the server running even if it was not"}, dryRun())},
 		{Name: "rollback", Usage: "undo the last refit, or go back to before an earlier one", ArgsUsage: "[REFIT]", Action: p.rollback, Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "world", Usage: "put the world back too, as it was then (what is there now is backed up first)"}, dryRun()}},
-		{Name: "recover", Usage: "finish or reverse what a crash interrupted (every command does this first)", Action: p.recover, Flags: []cli.Flag{
+		{Name: "recover", Usage: "finish or reverse what a crash interrupted (each command that changes something does this first)", Action: p.recover, Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "leave-as-is", Usage: "give up what was interrupted: the install stays as it is now"}, dryRun()}},
 		{Name: "backup", Usage: "backups by hand", Commands: []*cli.Command{
 			{Name: "take", Usage: "back the install up as it is now", Action: p.backupTake, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by; one with a label is never thinned"},
@@ -82,7 +82,7 @@ func (p *program) commands() []*cli.Command {
 				&cli.IntFlag{Name: "weeks", Usage: "of each of `N` weeks"}, &cli.IntFlag{Name: "months", Usage: "of each of `N` months"}, dryRun()}},
 			{Name: "export", Usage: "write a backup as an archive: FILE.tar.zst, .tar or .zip", ArgsUsage: "BACKUP FILE", Action: p.backupExport, Flags: awayFlags()},
 			{Name: "import", Usage: "make a backup of a folder or archive that you have from before", ArgsUsage: "PATH", Action: p.backupImport, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by"}}},
-			{Name: "push", Usage: "send what the copy in another place has not yet (every command that makes a backup does this last)", Action: p.backupPush, Flags: []cli.Flag{
+			{Name: "push", Usage: "copy new backups to the second place (runs by itself after each backup)", Action: p.backupPush, Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "claim", Usage: "take a place over that is not empty, or that another machine wrote to"}, dryRun()}},
 			{Name: "bring", Usage: "take backups of a copy, or of another user's locker, into this locker", ArgsUsage: "[BACKUP]", Action: p.backupBring, Flags: awayFlags(ownersFlag(), dryRun())},
 			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: p.backupRestore, Flags: awayFlags(
@@ -107,7 +107,7 @@ func (p *program) commands() []*cli.Command {
 		}},
 		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{dryRun()}},
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop, Flags: []cli.Flag{dryRun()}},
-		{Name: "status", Usage: "how the server stands", Action: p.status},
+		{Name: "status", Usage: "whether the server runs; the exit code says so too: 0 up, 11 down, 12 in between, 5 unsettled", Action: p.status},
 		{Name: "send", Usage: "type a line at the server's console", ArgsUsage: "LINE…", Action: p.send, Flags: []cli.Flag{dryRun()}, SkipFlagParsing: true},
 		{Name: "log", Usage: "the server's console log", Action: p.log, Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "f", Usage: "go on as lines come"}, &cli.IntFlag{Name: "n", Value: 40, Usage: "the last `N` lines"}}},

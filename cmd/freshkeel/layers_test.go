@@ -190,7 +190,7 @@ func TestAChainOfStepsIsShownCheckedAndConfirmed(t *testing.T) {
 	p.editProfile(func(s string) string { s, _, _ = strings.Cut(s, "\n[[layer]]"); return s })
 
 	r = p.ok("preflight", "3.6.1")
-	assert.Contains(t, r.out, "3.4.1 → 3.5.0 → 3.6.1: the maker lets a build be reached from the one before it alone")
+	assert.Contains(t, r.out, "3.4.1 → 3.5.0 → 3.6.1: the maker allows updates only from the build directly before")
 	assert.Contains(t, r.out, "freshkeel refit 3.6.1")
 	p.ok("refit", "3.6.1")
 	all := p.entries()

@@ -103,7 +103,7 @@ func TestOnlyWhatChangedIsFetched(t *testing.T) {
 	put(t, filepath.Join(p.install, "tracks/t050.track"), "my own shortcut")
 	r := p.ok("refit", "4.2.0")
 	assert.Contains(t, r.err, "note: not what was put there: assets/night.pak, tracks/t050.track")
-	assert.Contains(t, r.err, "2 installed files are not what was put there, and will be put back: assets/night.pak, mossgate.jar")
+	assert.Contains(t, r.err, "2 installed files are not as the build has them, and will be restored: assets/night.pak, mossgate.jar")
 	assert.Equal(t, "\x00"+big, p.read("assets/night.pak"))
 	assert.Equal(t, "my own shortcut", p.read("tracks/t050.track"), "what the operator wrote is no damage")
 	assert.NoFileExists(t, filepath.Join(p.install, "tracks/t100.track"))

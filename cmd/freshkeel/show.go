@@ -156,7 +156,7 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 		v.outcome(colour, "CLEAR", what)
 	}
 	if len(pre.Chain) > 1 {
-		v.fact("steps", orUnknown(pre.From)+" → "+strings.Join(pre.Chain, " → ")+": the maker lets a build be reached from the one before it alone; each is brought up and confirmed")
+		v.fact("steps", orUnknown(pre.From)+" → "+strings.Join(pre.Chain, " → ")+": the maker allows updates only from the build directly before; each is brought up and confirmed")
 	}
 	for _, l := range pre.Layers {
 		v.fact("layer", l)

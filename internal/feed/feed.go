@@ -29,7 +29,7 @@ const maxFeed = 32 << 20
 type Feed struct {
 	Format string  `json:"format"`
 	Name   string  `json:"name"`
-	Steps  string  `json:"steps,omitempty"` // "each": a version is stepped to from the one before it alone
+	Steps  string  `json:"steps,omitempty"` // "each": a version is reached only from the one directly before it
 	Builds []Build `json:"builds"`
 
 	Made    string `json:"made,omitempty"`    // when the list was written, RFC 3339

@@ -336,7 +336,7 @@ func (l *Locker) pieceBy(r *reading, s tree.Sum) ([]byte, error) {
 	return nil, &Damage{Where: l.shown(pack), Piece: s.String(), Why: "its content hashes to " + got.Short()}
 }
 
-// unchecked is pieceBy for who hashes the piece, or what lies over it.
+// unchecked is pieceBy without the hash check; the caller hashes the piece, or what lies over it.
 func (l *Locker) unchecked(r *reading, s tree.Sum) (in found, pack string, _ []byte, err error) {
 	in, pack, ok := l.seek(s)
 	if !ok { // another process may have stored it since

@@ -19,8 +19,8 @@ import (
 // stretches did; no more than those need be read of what it is to be stored over, and
 // their hashes with those of the rest make up the sum, or a byte was the same by chance.
 //
-// Prints are keyed with a number that is the locker's own, since XXH3 keeps nobody who
-// knows the key from making content that has another's prints. They prove nothing to a
+// XXH3 is no cryptographic hash: whoever knows the seed can make content that has
+// another's prints. So the seed is random, and the locker's own. Prints prove nothing to a
 // reader, and what is stored has its BLAKE3 hash as ever.
 
 const (
