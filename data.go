@@ -42,7 +42,12 @@ func (k *Keel) dumpData(ctx context.Context, w *locker.Writer, taken *locker.Tak
 		}()
 		err := k.dataTool(ctx, d, "dump", d.Dump, nil, out)
 		out.CloseWithError(err)
-		if err = errors.Join(err, <-stored); err != nil {
+		// The pipe hands each side's error to the other: the first to fail is told, once.
+		serr := <-stored
+		if err == nil || (serr != nil && !errors.Is(serr, err)) {
+			err = serr
+		}
+		if err != nil {
 			return err
 		}
 		if f.Size == 0 {

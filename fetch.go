@@ -134,9 +134,9 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 		s.Vouched = old.Vouched // the same content, which another server has a key for
 	}
 	if c.Version == "" {
-		// Nothing of it is promised before it is published, so that its own
-		// files can be read; a second writing only adds the version.
-		if err := w.Publish(s); err != nil {
+		// Its own files tell it, so they have to be readable first. The set appears once,
+		// with its version: a crash before leaves no build that has none.
+		if err := w.Flush(); err != nil {
 			return nil, err
 		}
 		c.Version = versionInside(l, s, c.src.Version)

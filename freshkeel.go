@@ -25,6 +25,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"freshkeel/internal/fetch"
@@ -271,7 +272,7 @@ func (k *Keel) halt(at string) error {
 // exists tells whether something stands at a path of the install.
 func (k *Keel) exists(p string) bool {
 	_, err := os.Lstat(k.path(p))
-	return !errors.Is(err, fs.ErrNotExist)
+	return !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) // which is "file/sub"
 }
 
 // maxScript bounds a script or a text of the install that is read whole, in bytes.

@@ -382,9 +382,12 @@ var (
 // lookAtLog reads the install's last log for the lines that tell readiness,
 // version and the end. Time stamps before a line are matched by anything.
 func (l *lookout) lookAtLog() {
-	name, lines := l.lastLog()
+	name, lines, numbered := l.lastLog()
 	for i, line := range lines {
-		at := fmt.Sprintf("%s:%d: %s", name, i+1, clip(line, 60))
+		at := fmt.Sprintf("%s, near its end: %s", name, clip(line, 60))
+		if n := numbered(i); n > 0 {
+			at = fmt.Sprintf("%s:%d: %s", name, n, clip(line, 60))
+		}
 		bare := stripStamp(line)
 		if m := versionLine.FindStringSubmatch(bare); m != nil && l.said[0] == "" {
 			l.said = [2]string{loose(line, bare) + saying(bare, m), at}
@@ -456,8 +459,14 @@ func saying(line string, m []string) string {
 	return regexp.QuoteMeta(m[1]) + v + `(\S+)`
 }
 
-// lastLog finds the newest log and returns its first 400 lines and its last 100.
-func (l *lookout) lastLog() (name string, lines []string) {
+// What of a long log is looked at: its beginning, where a server says who it is, and its
+// end, where it was told to stop. In lines.
+const logHead, logTail = 400, 100
+
+// lastLog finds the newest log and returns its first logHead lines and its last logTail;
+// numbered tells which line of the file one is, 0 where that is not known.
+func (l *lookout) lastLog() (name string, lines []string, numbered func(i int) int) {
+	numbered = func(i int) int { return i + 1 }
 	var best tree.Entry
 	for _, e := range l.list {
 		top, _, _ := strings.Cut(e.Path, "/")
@@ -467,17 +476,37 @@ func (l *lookout) lastLog() (name string, lines []string) {
 		}
 	}
 	if best.Path == "" {
-		return "", nil
+		return "", nil, numbered
 	}
 	f, err := tree.OpenRegular(filepath.Join(l.dir, filepath.FromSlash(best.Path)))
 	if err != nil {
-		return "", nil
+		return "", nil, numbered
 	}
 	defer f.Close()
-	b, _ := io.ReadAll(io.LimitReader(f, 256<<10))
-	// Colours are no part of what a line says.
-	lines = strings.Split(words.Printable(strings.ReplaceAll(string(b), "\r\n", "\n")), "\n")
-	return best.Path, lines[:min(len(lines), 400)]
+	const most = 256 << 10 // of each end, in bytes
+	read := func(from int64) []string {
+		b, _ := io.ReadAll(io.NewSectionReader(f, from, most))
+		// Colours are no part of what a line says.
+		return strings.Split(words.Printable(strings.ReplaceAll(string(b), "\r\n", "\n")), "\n")
+	}
+	lines = read(0)
+	if best.Size <= most && len(lines) <= logHead+logTail {
+		return best.Path, lines, numbered
+	}
+	end, whole := lines, len(lines)
+	if best.Size > most {
+		end, whole = read(max(best.Size-most, int64(most))), 0
+	}
+	head, tail := lines[:min(len(lines), logHead)], end[max(0, len(end)-logTail):]
+	return best.Path, slices.Concat(head, tail), func(i int) int {
+		switch {
+		case i < len(head):
+			return i + 1
+		case whole > 0:
+			return whole - len(tail) + i - len(head) + 1
+		}
+		return 0
+	}
 }
 
 var stamp = regexp.MustCompile(`^(\[[^\]]*\]\s*|\d{4}-\d\d-\d\d[T ]\S+\s+|\d\d:\d\d:\d\d\S*\s+|(?:INFO|WARN|DEBUG)\b:?\s*)+:?\s*`)

@@ -285,9 +285,9 @@ func (t *lister) fetch(ctx context.Context, lf feed.ListedFile, doc *feed.Files)
 
 // nameOf is the name that the install uses for a file of the build.
 func (c *Candidate) nameOf(at string) string {
-	for pat, name := range c.place {
+	for _, pat := range sortedPaths(c.place) {
 		if (tree.Patterns{pat}).Match(at) {
-			at = name
+			at = c.place[pat]
 			break
 		}
 	}

@@ -111,11 +111,17 @@ func (p *Plan) Changes() (replaced, added, removed int) {
 func placed(set *locker.Set, place map[string]string) (map[string]locker.File, []blocked, []string) {
 	out := map[string]locker.File{}
 	var bad []blocked
-	used := map[string]string{}
+	used, pats := map[string]string{}, sortedPaths(place)
 	for _, f := range set.Entries {
-		to := f.Path
-		for pat, name := range place {
+		to, by := f.Path, ""
+		for _, pat := range pats {
+			name := place[pat]
 			if f.Kind == tree.File && (tree.Patterns{pat}).Match(f.Path) {
+				if by != "" && place[by] != name {
+					bad = append(bad, blocked{f.Path, fmt.Sprintf("the [place] patterns %s and %s both match it", words.Quote(by), words.Quote(pat)),
+						"make one of the two patterns longer, so that one alone matches it"})
+				}
+				by = pat
 				if first, twice := used[pat]; twice {
 					bad = append(bad, blocked{name, fmt.Sprintf("the [place] pattern %s matches both %s and %s of the build", words.Quote(pat), first, f.Path),
 						fmt.Sprintf("make the pattern match the one that is to be %s: a longer one, or the whole name", name)})

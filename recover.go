@@ -159,7 +159,7 @@ func (t *transaction) watchThrough(ctx context.Context, why string) error {
 	if v := t.watch(ctx); !v.Up {
 		return t.goBack(v.Why, v.Lines)
 	}
-	return t.confirm()
+	return t.confirm(ctx)
 }
 
 // confirmAgain confirms what a crash kept from being confirmed. Where the
@@ -170,5 +170,5 @@ func (t *transaction) confirmAgain(ctx context.Context) error {
 			return t.goBack(v.Why, v.Lines)
 		}
 	}
-	return t.confirm()
+	return t.confirm(ctx)
 }

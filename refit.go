@@ -96,7 +96,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	for _, at := range pre.Plan.HeldBack {
 		t.e.Told = append(t.e.Told, fmt.Sprintf("held back: %s; once it fits: freshkeel backup restore %s --only '%s'", at, t.e.Backup, pre.Plan.onlyThat(at)))
 	}
-	return t.e, t.confirm()
+	return t.e, t.confirm(ctx)
 }
 
 // nothingToChange notes a build and a version that the files turn out to be already.
@@ -222,7 +222,7 @@ func (t *transaction) watch(ctx context.Context) (v *Verdict) {
 
 // confirm makes the new state the one that holds. All of it may be done again
 // after a crash.
-func (t *transaction) confirm() error {
+func (t *transaction) confirm(ctx context.Context) error {
 	stuck := func(err error) error { return t.stuck("confirming", err) }
 	if err := t.enter(logbook.Confirming); err != nil {
 		return stuck(err)
@@ -239,7 +239,7 @@ func (t *transaction) confirm() error {
 		}
 	}
 	t.dropStaging()
-	t.trialRead()
+	t.trialRead(ctx)
 	if err := t.finish(logbook.Confirmed); err != nil {
 		return stuck(err)
 	}
@@ -252,7 +252,7 @@ const trialParts = 20
 
 // trialRead reads a share of the refit's own backup back. What it finds is told;
 // it changes nothing of how the refit ended.
-func (t *transaction) trialRead() {
+func (t *transaction) trialRead(ctx context.Context) {
 	t.step("trial read", func() (string, error) {
 		set, err := t.k.headOf(t.e)
 		if err != nil {
@@ -262,7 +262,10 @@ func (t *transaction) trialRead() {
 		if err != nil {
 			return "", err
 		}
-		c, err := l.Check(context.Background(), []*locker.Set{set}, locker.Share{At: uint64(time.Now().Unix() / 86400), Of: trialParts}, nil)
+		c, err := l.Check(ctx, []*locker.Set{set}, locker.Share{At: uint64(time.Now().Unix() / 86400), Of: trialParts}, nil)
+		if ctx.Err() != nil {
+			return "left out, as it was interrupted", nil
+		}
 		if err != nil {
 			return "", err
 		}

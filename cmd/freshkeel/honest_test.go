@@ -298,3 +298,40 @@ func TestAdoptUnderstandsWhatIsTyped(t *testing.T) {
 	assert.Contains(t, p.exits(exitUsage, "log", "-n", "many").err, `-n: "many" is no whole number`)
 	assert.Contains(t, p.exits(exitUsage, "adpot").err, "did you mean adopt?")
 }
+
+// What was found on the way: each a word that was not so.
+func TestSmallThingsThatWereSaidWrongly(t *testing.T) {
+	t.Parallel()
+	p := versioned(t)
+
+	// A long log is read at both ends, and a line's number is the file's.
+	require.NoError(t, os.Remove(filepath.Join(p.install, "freshkeel.toml")))
+	long := "pond server 1.0\nthe pond is ready\n" + strings.Repeat("a frog leaps\n", 900) + "> quit\n"
+	p.put("logs/latest.log", long)
+	p.put("run.sh", "#!/bin/sh\nexec ./pond\n")
+	p.ok("adopt", p.install)
+	assert.Contains(t, p.read("freshkeel.toml"), "logs/latest.log:903: > quit")
+	p.put("logs/latest.log", "pond server 1.0\n"+strings.Repeat("a frog leaps\n", 60_000)+"> quit\n")
+	require.NoError(t, os.Remove(filepath.Join(p.install, "freshkeel.toml")))
+	p.ok("adopt", p.install)
+	assert.Contains(t, p.read("freshkeel.toml"), "logs/latest.log, near its end: > quit")
+
+	// A file that two patterns of [place] match has no name that could be told beforehand.
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "[place]", "[place]\n'run*.sh' = 'run.sh'\n'*un.sh' = 'start.sh'\n#", 1)
+	})
+	for range 3 {
+		f := p.preflight(exitRefused, "--from", "pond-2.0")["paths"]
+		assert.Equal(t, "the [place] patterns '*un.sh' and 'run*.sh' both match it", f.Why)
+	}
+
+	// A dump that fails is told once, and nothing is offered to be read that is not there.
+	q := versioned(t)
+	q.editProfile(func(s string) string {
+		return s + "\n[[data]]\nname = 'frogs'\ndump = ['/bin/sh', '-c', 'echo no frogs >&2; exit 3']\nload = ['/bin/true']\n"
+	})
+	r := q.exits(exitFailed, "refit", "2.0")
+	assert.NotContains(t, r.err, "try: less")
+	assert.Contains(t, r.err, "\nfreshkeel: dump frogs: /bin/sh ended with exit status 3\n")
+	assert.NotContains(t, r.err, "try: \n")
+}

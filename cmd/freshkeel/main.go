@@ -330,7 +330,9 @@ func explain(err error) failure {
 		add(away.Do)
 	case errors.As(err, &tool):
 		f.Lines = tool.Lines
-		add("less " + tool.Log)
+		if tool.Log != "" {
+			add("less " + tool.Log)
+		}
 	case errors.As(err, &busy):
 		add("freshkeel status")
 	case errors.As(err, &running):

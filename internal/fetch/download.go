@@ -54,7 +54,6 @@ type Verified struct {
 	URL  string
 	Name string // file name, as its server or its address has it
 	Size int64
-	Sum  string   // BLAKE3, hex: also where the maker gives no digest
 	By   []string // what vouched for it: digests, minisign; none: nothing did
 	Head http.Header
 }
@@ -302,7 +301,7 @@ func newSink(w Wanted, dest string, have int64) (*sink, error) {
 	if err != nil {
 		return nil, local(err)
 	}
-	s := &sink{want: w, path: dest, f: f, sums: map[string]hash.Hash{"blake3": digests["blake3"]()}}
+	s := &sink{want: w, path: dest, f: f, sums: map[string]hash.Hash{}}
 	for name := range w.Digests {
 		s.sums[name] = digests[name]()
 	}
@@ -376,7 +375,7 @@ func (s *sink) verify() (*Verified, error) {
 			return nil, wrong("its "+name, strings.ToLower(want), got)
 		}
 	}
-	return &Verified{Path: s.path, URL: s.want.URL, Name: s.want.name(), Size: s.size, Sum: hex.EncodeToString(s.sums["blake3"].Sum(nil)), By: s.want.vouchers()}, nil
+	return &Verified{Path: s.path, URL: s.want.URL, Name: s.want.name(), Size: s.size, By: s.want.vouchers()}, nil
 }
 
 // copyLocal brings a part from this machine, through the same checks. It is

@@ -363,7 +363,7 @@ func (l *Locker) Bring(ctx context.Context, from *Locker, owner, id string, b Br
 		err = w.publishAs(set)
 		return set.ID, err
 	}
-	if err := w.flush(); err != nil {
+	if err := w.Flush(); err != nil {
 		return "", err
 	}
 	return id, l.copySet(from, owner, id)

@@ -171,7 +171,7 @@ func TestAFileIsReadAlikeWithAndWithoutItsPast(t *testing.T) {
 			w.PiecesAlone = true
 			was, err := w.Add(t.Context(), bytes.NewReader(old), nil)
 			require.NoError(t, err)
-			require.NoError(t, w.flush())
+			require.NoError(t, w.Flush())
 			before := w.stored
 			now := c.edit(bytes.Clone(old))
 			var noted atomic.Int64
@@ -179,7 +179,7 @@ func TestAFileIsReadAlikeWithAndWithoutItsPast(t *testing.T) {
 			require.NoError(t, err)
 			assert.GreaterOrEqual(t, over.Size, noted.Load())
 			assert.EqualValues(t, len(now), over.Size)
-			require.NoError(t, w.flush())
+			require.NoError(t, w.Flush())
 			assert.LessOrEqual(t, w.stored-before, int64(c.most))
 			var out bytes.Buffer
 			require.NoError(t, l.Copy(&out, over))

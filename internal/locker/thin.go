@@ -216,7 +216,7 @@ func (l *Locker) move(base string, keep []*frame) error {
 		}
 		p.off += int64(f.stored)
 	}
-	return w.flush()
+	return w.Flush()
 }
 
 // TidyIndexes drops lines that can't be read from the indexes, so that they are not

@@ -461,8 +461,9 @@ func (w *Writer) seal(p *pack) error {
 	return nil
 }
 
-// flush makes all that was added durable. No worker is at work.
-func (w *Writer) flush() error {
+// Flush makes all that was added durable, and readable by what Add gave. It promises
+// nothing: without a set that names it, it is swept one day. No worker is at work.
+func (w *Writer) Flush() error {
 	if err := w.beginFlush(); err != nil {
 		return err
 	}
