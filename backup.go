@@ -74,7 +74,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		if err = k.publish(w, taken, set); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, plural(set.Files, "file"), Bytes(set.Bytes), Bytes(set.New)), nil
+		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, words.Plural(set.Files, "file"), words.Bytes(set.Bytes), words.Bytes(set.New)), nil
 	})
 	return set, moving, err
 }
@@ -200,7 +200,7 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 		if _, err := tree.FlushAll(to); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s from %s into %s", plural(len(files), "file"), r.Backup, to), nil
+		return fmt.Sprintf("%s from %s into %s", words.Plural(len(files), "file"), r.Backup, to), nil
 	})
 	return err
 }

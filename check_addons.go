@@ -8,6 +8,7 @@ import (
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
+	"freshkeel/internal/words"
 )
 
 // checkAddons holds each add-on that will stand in the install against the
@@ -58,7 +59,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	if len(mute) > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not tell which versions they fit: %s", does(len(mute), "add-on"), some(mute, 3)), Where: s.k.Dir,
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not tell which versions they fit: %s", words.Does(len(mute), "add-on"), words.Some(mute, 3)), Where: s.k.Dir,
 			Why: "whether the new build loads them is known only when it starts", Do: "look on their makers' pages"})
 	}
 	for _, a := range s.addons(gone, true) {
@@ -74,7 +75,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		out = append(out, f)
 	}
 	if len(fine) > 0 {
-		out = append(out, ok("%s that %s with %s: %s", plural(len(fine), "add-on"), agree(len(fine)), version, some(fine, 3))...)
+		out = append(out, ok("%s that %s with %s: %s", words.Plural(len(fine), "add-on"), agree(len(fine)), version, words.Some(fine, 3))...)
 	}
 	return out
 }
@@ -109,11 +110,4 @@ func agree(n int) string {
 		return "says it goes"
 	}
 	return "say they go"
-}
-
-func does(n int, what string) string {
-	if n == 1 {
-		return "1 " + what + " does"
-	}
-	return plural(n, what) + " do"
 }

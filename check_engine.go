@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/feed"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/words"
 )
 
 // checkEngine holds the interpreters that the launch script runs, and the
@@ -187,7 +188,7 @@ func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
 		}
 		has := "none of that name is here"
 		if len(have) > 0 {
-			has = "here is " + some(have, 4)
+			has = "here is " + words.Some(have, 4)
 		}
 		rule := f.Rule()
 		if want != "" {
@@ -243,7 +244,7 @@ func checkWindows(_ context.Context, s *situation) (out []Finding) {
 			out = append(out, ok("%s finds its %d libraries in the build or in Windows", c.at, len(w.Needs))...)
 			continue
 		}
-		f := Finding{Level: Stop, What: fmt.Sprintf("%s needs %s: neither the build nor Windows itself has it", c.at, some(lacks, 4)), Where: c.where,
+		f := Finding{Level: Stop, What: fmt.Sprintf("%s needs %s: neither the build nor Windows itself has it", c.at, words.Some(lacks, 4)), Where: c.where,
 			Why: "Windows shows a window that says so, and the server does not start", Do: "install what brings it, the C++ runtime say, or put it beside the program"}
 		if runtime.GOOS != "windows" { // what runs it here may have more
 			f.Level = Warn
@@ -294,7 +295,7 @@ func (s *situation) text(at string) ([]byte, error) {
 	}
 	defer done()
 	if size > maxText {
-		return nil, fmt.Errorf("%s is of %s, more than %s", at, Bytes(size), Bytes(maxText))
+		return nil, fmt.Errorf("%s is of %s, more than %s", at, words.Bytes(size), words.Bytes(maxText))
 	}
 	b := make([]byte, size)
 	_, err = io.ReadFull(io.NewSectionReader(r, 0, size), b)

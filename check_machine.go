@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/words"
+
 	"github.com/shirou/gopsutil/v4/mem"
 )
 
@@ -33,13 +35,13 @@ func checkMemory(_ context.Context, s *situation) (out []Finding) {
 			}
 			if heap <= have {
 				if !strings.HasPrefix(a, "-Xms") {
-					out = append(out, ok("%s of %s fits into %s of memory", a, c.File, Bytes(have))...)
+					out = append(out, ok("%s of %s fits into %s of memory", a, c.File, words.Bytes(have))...)
 				}
 				continue
 			}
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s asks for more memory than there is: %s, and %s has %s", a, Bytes(heap), from, Bytes(have)),
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s asks for more memory than there is: %s, and %s has %s", a, words.Bytes(heap), from, words.Bytes(have)),
 				Where: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text), Why: "a server that fills its heap is slowed by swapping, or ended by the system",
-				Do: fmt.Sprintf("give it less than %s, so that the system keeps some", Bytes(have))})
+				Do: fmt.Sprintf("give it less than %s, so that the system keeps some", words.Bytes(have))})
 		}
 	}
 	return out
@@ -104,7 +106,7 @@ func checkWorld(_ context.Context, s *situation) []Finding {
 	if len(open) == 0 {
 		return ok("nothing of the install may be written by everybody")
 	}
-	return []Finding{{Level: Warn, What: fmt.Sprintf("everybody on this machine may write to %s: %s", plural(len(open), "path"), some(open, 3)), Where: s.k.Dir,
+	return []Finding{{Level: Warn, What: fmt.Sprintf("everybody on this machine may write to %s: %s", words.Plural(len(open), "path"), words.Some(open, 3)), Where: s.k.Dir,
 		Why: "whoever changes a program or script here runs what they like as the server's user", Do: fmt.Sprintf("chmod -R o-w %s", s.k.Dir)}}
 }
 

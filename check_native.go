@@ -12,6 +12,7 @@ import (
 
 	"freshkeel/internal/needs"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // checkNative looks whether this machine has what the native programs that the
@@ -71,7 +72,7 @@ func (s *situation) cutShort() (out []Finding) {
 		}
 		looked++
 		if end, cut := needs.CutShort(s.store.Content(f), f.Size); cut {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is cut short: it has %s, and its own headers speak of %s", at, Bytes(f.Size), Bytes(end)), Where: s.cand.Source,
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is cut short: it has %s, and its own headers speak of %s", at, words.Bytes(f.Size), words.Bytes(end)), Where: s.cand.Source,
 				Why: "the system would not run it, or it would end as soon as it needs the rest", Do: "get the build anew from its makers, and tell them if it is the same"})
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"freshkeel/internal/host"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 
 	"github.com/shirou/gopsutil/v4/disk"
 )
@@ -34,7 +35,7 @@ func checkOpen(_ context.Context, s *situation) (out []Finding) {
 			}
 		}
 		if len(files) > 0 {
-			out = append(out, Finding{Level: level, What: fmt.Sprintf("process %d has %s open: %s", h.PID, plural(len(files), "file"), some(files, 3)),
+			out = append(out, Finding{Level: level, What: fmt.Sprintf("process %d has %s open: %s", h.PID, words.Plural(len(files), "file"), words.Some(files, 3)),
 				Where: fmt.Sprintf("%s, user %s, since %s", h.Command, h.User, h.Since.Format("2006-01-02 15:04:05")), Why: why, Do: "let it end first, or end it"})
 		}
 	}
@@ -107,11 +108,11 @@ func checkStrangers(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	if len(closed) > 0 {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be read: %s", plural(len(closed), "path"), some(closed, 3)), Where: s.k.Dir,
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be read: %s", words.Plural(len(closed), "path"), words.Some(closed, 3)), Where: s.k.Dir,
 			Why: "what can't be read can't be backed up, and so not be put back", Do: fmt.Sprintf("run as the install's owner; or: sudo chown -R %s", chownWord(top, s.k.Dir))})
 	}
 	if len(others) > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not the install's owner's: %s", is(len(others), "path"), some(others, 3)), Where: s.k.Dir,
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not the install's owner's: %s", words.Is(len(others), "path"), words.Some(others, 3)), Where: s.k.Dir,
 			Why: "the server can't write to them, should it want to", Do: "chown -R " + chownWord(top, s.k.Dir)})
 	}
 	if out == nil {
@@ -178,12 +179,12 @@ func checkLogs(_ context.Context, s *situation) (out []Finding) {
 			continue
 		}
 		if u, err := disk.Usage(dir); err == nil && (u.Free < fewLeft || (u.InodesTotal > 0 && u.InodesFree < 64)) {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s is on a file system with %s and %d inodes free", dir, Bytes(int64(u.Free)), u.InodesFree), Where: dir,
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s is on a file system with %s and %d inodes free", dir, words.Bytes(int64(u.Free)), u.InodesFree), Where: dir,
 				Why: "a server that can't write its log may end, or lose what it would have said", Do: "free space there: old logs first"})
 		}
 	}
 	if out == nil {
-		return ok("%s for logs and caches can be written to", plural(looked, "folder"))
+		return ok("%s for logs and caches can be written to", words.Plural(looked, "folder"))
 	}
 	return out
 }

@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // checkRuntime holds what the jar that the launch script names needs, and what
@@ -88,7 +89,7 @@ func (s *situation) runtimeFits(c launch.Command, of string, jar *needs.Jar, rt 
 		}
 	}
 	if len(gone) > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s names %s beside it that will not exist: %s", of, plural(len(gone), "file"), some(gone, 3)),
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s names %s beside it that will not exist: %s", of, words.Plural(len(gone), "file"), words.Some(gone, 3)),
 			Where: of + ", Class-Path of META-INF/MANIFEST.MF", Why: "the runtime passes over what is missing, and the server ends when it first needs it",
 			Do: "look whether they lie elsewhere in the build ([place], [source] moved), or ask the makers"})
 	}
@@ -234,9 +235,9 @@ func (s *situation) javaMain(c launch.Command) (at string, jar *needs.Jar, err e
 		}
 	}
 	if foreign > 0 || len(jars) == 0 {
-		return "", nil, &untold{fmt.Sprintf("the class %s is in none of %s of the class path that lie in the install", line.Main, plural(len(jars), "jar"))}
+		return "", nil, &untold{fmt.Sprintf("the class %s is in none of %s of the class path that lie in the install", line.Main, words.Plural(len(jars), "jar"))}
 	}
-	return strings.Join(line.ClassPath, ":"), nil, fmt.Errorf("the line runs the class %s, and none of %s of its class path will hold it", line.Main, plural(len(jars), "jar"))
+	return strings.Join(line.ClassPath, ":"), nil, fmt.Errorf("the line runs the class %s, and none of %s of its class path will hold it", line.Main, words.Plural(len(jars), "jar"))
 }
 
 // classPath lists the jars of a class path, and its folders with a slash behind, as they

@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // checkScripts looks at each script and program that is started by its name, as
@@ -53,7 +54,7 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 	}
 	out = append(out, append(s.otherSystem(), s.ways()...)...)
 	if out == nil && looked > 0 {
-		return ok("%s may be run, by what its first line names", plural(looked, "script or program"))
+		return ok("%s may be run, by what its first line names", words.Plural(looked, "script or program"))
 	}
 	return out
 }
@@ -215,7 +216,7 @@ func checkOtherScripts(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	if out == nil && looked > 0 {
-		return ok("%s says the same as %s", plural(looked, "other script"), mine.File)
+		return ok("%s says the same as %s", words.Plural(looked, "other script"), mine.File)
 	}
 	return out
 }

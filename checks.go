@@ -75,32 +75,10 @@ func checkChannel(_ context.Context, s *situation) []Finding {
 // checkDamage tells of installed files that are broken and put back.
 func checkDamage(_ context.Context, s *situation) []Finding {
 	if n := len(s.plan.Mended); n > 0 {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not as the build has %s, and will be restored: %s", is(n, "installed file"), itOrThem(n), some(s.plan.Mended, 4)), Where: s.k.Dir,
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not as the build has %s, and will be restored: %s", words.Is(n, "installed file"), words.It(n), words.Some(s.plan.Mended, 4)), Where: s.k.Dir,
 			Why: "nobody wrote to it, or it was cut short: a disk that forgets does that", Do: "look at the disk's own log, should it happen again"}}
 	}
 	return nil
-}
-
-func itOrThem(n int) string {
-	if n == 1 {
-		return "it"
-	}
-	return "them"
-}
-
-func is(n int, what string) string {
-	if n == 1 {
-		return "1 " + what + " is"
-	}
-	return plural(n, what) + " are"
-}
-
-// are is is for what was done: "1 file was", "3 files were".
-func are(n int, what string) string {
-	if n == 1 {
-		return "1 " + what + " was"
-	}
-	return plural(n, what) + " were"
 }
 
 func (s *situation) removed(at string) bool {
@@ -238,7 +216,7 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 		out = append(out, ok("%s", d)...)
 	}
 	if n := len(s.plan.Reserved); n > 0 {
-		out = append(out, ok("%s of Fresh Keel's own, from another install, in the build: left out", plural(n, "file"))...)
+		out = append(out, ok("%s of Fresh Keel's own, from another install, in the build: left out", words.Plural(n, "file"))...)
 	}
 	// What is too long for the system would fail in the middle of staging.
 	for _, st := range s.plan.Steps {
@@ -260,15 +238,15 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 
 func checkDrift(_ context.Context, s *situation) (out []Finding) {
 	if n := len(s.plan.Drifted); n > 0 {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s changed here, and the new build changes %s too", are(n, "file"), itOrThem(n)), Where: some(s.plan.Drifted, 8),
-			Why: "replacing " + itOrThem(n) + " would lose what was changed",
-			Do:  "name " + itOrThem(n) + " in [server] settings or keep to have yours stay"})
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s changed here, and the new build changes %s too", words.Were(n, "file"), words.It(n)), Where: words.Some(s.plan.Drifted, 8),
+			Why: "replacing " + words.It(n) + " would lose what was changed",
+			Do:  "name " + words.It(n) + " in [server] settings or keep to have yours stay"})
 	}
 	if n := len(s.plan.Left); n > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s of the old build with your changes will be left as you have %s", plural(n, "file"), itOrThem(n)), Where: some(s.plan.Left, 8)})
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s of the old build with your changes will be left as you have %s", words.Plural(n, "file"), words.It(n)), Where: words.Some(s.plan.Left, 8)})
 	}
 	if n := len(s.plan.Kept); n > 0 {
-		out = append(out, ok("%s of your own that the build brings too will be left as you have %s: %s", plural(n, "file"), itOrThem(n), some(s.plan.Kept, 3))...)
+		out = append(out, ok("%s of your own that the build brings too will be left as you have %s: %s", words.Plural(n, "file"), words.It(n), words.Some(s.plan.Kept, 3))...)
 	}
 	return out
 }
@@ -286,13 +264,13 @@ func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	if n := len(removed); n >= fewFiles && 2*n > len(s.inv.Files) {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("it would remove %d of the %s of the old build: %s", n, plural(len(s.inv.Files), "file"), some(removed, 4)), Where: s.cand.Source,
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("it would remove %d of the %s of the old build: %s", n, words.Plural(len(s.inv.Files), "file"), words.Some(removed, 4)), Where: s.cand.Source,
 			Why: "an increment that is taken for a whole build removes what it is to be laid over",
 			Do:  "if it is an increment, lay it over what is there as a [[layer]], or name both parts in the feed"})
 	}
 	out = append(out, s.namedInSettings(removed)...)
 	if n := len(s.plan.Foreign); n > 0 {
-		out = append(out, ok("%s neither the build's nor named in the profile will be left alone: %s", plural(n, "file"), some(s.plan.Foreign, 3))...)
+		out = append(out, ok("%s neither the build's nor named in the profile will be left alone: %s", words.Plural(n, "file"), words.Some(s.plan.Foreign, 3))...)
 	}
 	return out
 }
@@ -331,11 +309,11 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 // are yours, and that are not what the build brings.
 func checkHeld(_ context.Context, s *situation) (out []Finding) {
 	if n := len(s.plan.Stale); n > 0 {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s not changed by you, and held back from the build's newer one by your profile: %s", is(n, "file"), some(s.plan.Stale, 6)), Where: s.k.path(profile.FileName) + ", [server] " + s.ownBy(s.plan.Stale[0]),
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s not changed by you, and held back from the build's newer one by your profile: %s", words.Is(n, "file"), words.Some(s.plan.Stale, 6)), Where: s.k.path(profile.FileName) + ", [server] " + s.ownBy(s.plan.Stale[0]),
 			Why: "the new program would run with data of the old one", Do: "take what the build brings out of those patterns; or name the files in them that are yours one by one"})
 	}
 	if n := len(s.plan.Differs); n > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s left as you have %s, and not what the build brings: %s", is(n, "file"), itOrThem(n), some(s.plan.Differs, 6)), Where: s.k.path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s left as you have %s, and not what the build brings: %s", words.Is(n, "file"), words.It(n), words.Some(s.plan.Differs, 6)), Where: s.k.path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
 			Why: "whether you changed it is not known, since the old build is not", Do: "look whether the new build needs its own; freshkeel adopt --build PATH tells which ones you changed"})
 	}
 	return out
@@ -480,7 +458,7 @@ func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
 			Why: "the new build is staged there, and only a rename within one file system is atomic", Do: "put it back onto the install's own file system"})
 	}
 	if n := len(s.plan.Places); out == nil && n > 0 {
-		return ok("%s on file systems of their own, where files are staged by themselves: %s", is(n, "folder"), some(s.plan.Places, 3))
+		return ok("%s on file systems of their own, where files are staged by themselves: %s", words.Is(n, "folder"), words.Some(s.plan.Places, 3))
 	}
 	return out
 }
@@ -531,7 +509,7 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 		n.bytes += bytes
 		n.spare = max(n.spare, spare)
 		n.inodes += uint64(inodes)
-		n.what = append(n.what, fmt.Sprintf("%s for the %s", Bytes(bytes), what))
+		n.what = append(n.what, fmt.Sprintf("%s for the %s", words.Bytes(bytes), what))
 	}
 	base, err := s.k.lastBackup(s.store)
 	if err != nil {
@@ -554,8 +532,8 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 			continue
 		}
 		if free := int64(u.Free); free < n.bytes+n.spare {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s needed, %s free", Bytes(n.bytes+n.spare), Bytes(free)), Where: n.at,
-				Why: strings.Join(n.what, ", ") + fmt.Sprintf(", %s to spare", Bytes(n.spare)), Do: "free space there, or move FRESHKEEL_HOME to another disk"})
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s needed, %s free", words.Bytes(n.bytes+n.spare), words.Bytes(free)), Where: n.at,
+				Why: strings.Join(n.what, ", ") + fmt.Sprintf(", %s to spare", words.Bytes(n.spare)), Do: "free space there, or move FRESHKEEL_HOME to another disk"})
 		}
 		if u.InodesTotal > 0 && u.InodesFree < n.inodes {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%d inodes needed, %d free", n.inodes, u.InodesFree), Where: n.at,
@@ -563,7 +541,7 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 		}
 	}
 	if out == nil {
-		return ok("disk space: %s for staging, at most %s for the backup", Bytes(s.plan.Bytes), Bytes(backup))
+		return ok("disk space: %s for staging, at most %s for the backup", words.Bytes(s.plan.Bytes), words.Bytes(backup))
 	}
 	return out
 }
@@ -626,19 +604,4 @@ func (k *Keel) leadsOut(e tree.Entry) bool {
 		to = filepath.Dir(k.path(e.Path)) + string(filepath.Separator) + to // and not cleaned: a link may stand before a ".."
 	}
 	return !tree.Inside(tree.Real(k.Dir), tree.Real(to))
-}
-
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}
-
-// some lists a few of many.
-func some(list []string, most int) string {
-	if len(list) <= most {
-		return strings.Join(list, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(list[:most], ", "), len(list)-most)
 }

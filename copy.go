@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Pushed is what a push to the copy sent, or would send.
@@ -185,7 +186,7 @@ func (k *Keel) Push(ctx context.Context, how PushHow) (out *Pushed, err error) {
 		total := p.Total(todo)
 		if how.DryRun {
 			out.Sent, out.Bytes = todo, total
-			return fmt.Sprintf("would send %s", plural(len(todo), "backup")), nil
+			return fmt.Sprintf("would send %s", words.Plural(len(todo), "backup")), nil
 		}
 		moves, done := k.moves("copy"), int64(0)
 		for _, b := range todo {
@@ -206,7 +207,7 @@ func (k *Keel) Push(ctx context.Context, how PushHow) (out *Pushed, err error) {
 		if err := k.thinCopy(ctx, p, id, out); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s sent to %s, %s", plural(len(out.Sent), "backup"), out.To, Bytes(out.Bytes)), nil
+		return fmt.Sprintf("%s sent to %s, %s", words.Plural(len(out.Sent), "backup"), out.To, words.Bytes(out.Bytes)), nil
 	})
 	if f := (*locker.Foreign)(nil); errors.As(err, &f) {
 		err = &Advised{err, "another folder or prefix in [copy] to; or, where this is right and nothing else writes there: freshkeel backup push --claim"}
@@ -367,7 +368,7 @@ func ownerIn(l *locker.Locker, here *Keel, want string) (string, error) {
 		if o == want || (name == want && want != "") || (len(owners) == 1 && want == "") {
 			return o, nil
 		}
-		named = append(named, fmt.Sprintf("%s (%s, %s)", name, o, plural(len(heads), "backup")))
+		named = append(named, fmt.Sprintf("%s (%s, %s)", name, o, words.Plural(len(heads), "backup")))
 	}
 	switch {
 	case len(owners) == 0:
@@ -449,7 +450,7 @@ func (k *Keel) Bring(ctx context.Context, from *Keel, id string, owners Owners) 
 	_, err = k.step("bring", func() (sum string, err error) {
 		moves, done := k.moves("bring"), int64(0)
 		as, err = l.Bring(ctx, from.store, us, id, locker.Brought{As: as, Change: owners.change(), Note: func(n int64) { done += n; moves(done, 0) }})
-		sum = fmt.Sprintf("%s from its copy, %s", id, Bytes(done))
+		sum = fmt.Sprintf("%s from its copy, %s", id, words.Bytes(done))
 		if as != id {
 			sum += "; here it is " + as
 		}

@@ -20,6 +20,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
+	"freshkeel/internal/words"
 
 	"github.com/klauspost/compress/zip"
 	"github.com/klauspost/compress/zstd"
@@ -60,10 +61,10 @@ func (k *Keel) ExportBackup(ctx context.Context, id, to string) (files int, told
 		if err := os.Rename(tmp.Name(), to); err != nil {
 			return "", err
 		}
-		return plural(s.Files, "file"), tree.SyncDir(filepath.Dir(to))
+		return words.Plural(s.Files, "file"), tree.SyncDir(filepath.Dir(to))
 	})
 	if names := forbidden(s.Entries); len(names) > 0 {
-		told = append(told, "Windows can't have these names: "+some(names, 4))
+		told = append(told, "Windows can't have these names: "+words.Some(names, 4))
 	}
 	return s.Files, told, err
 }
@@ -190,7 +191,7 @@ func (k *Keel) ImportBackup(ctx context.Context, from, label string) (*Backup, e
 		if err := k.publish(w, &locker.Taken{Entries: taken.Entries}, set); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s: %s, %s", set.ID, plural(set.Files, "file"), Bytes(set.Bytes)), nil
+		return fmt.Sprintf("%s: %s, %s", set.ID, words.Plural(set.Files, "file"), words.Bytes(set.Bytes)), nil
 	})
 	return set, err
 }
@@ -245,7 +246,7 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 		return nil, err
 	}
 	if left > 0 {
-		k.note("left out of %s, since they are Fresh Keel's own: %s", v.Name, plural(left, "file"))
+		k.note("left out of %s, since they are Fresh Keel's own: %s", v.Name, words.Plural(left, "file"))
 	}
 	slices.SortFunc(got, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })
 	return &locker.Taken{Entries: got}, nil

@@ -19,6 +19,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
+	"freshkeel/internal/words"
 
 	"github.com/gofrs/flock"
 	"github.com/shirou/gopsutil/v4/disk"
@@ -119,7 +120,7 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 	}
 	if len(left) > 0 {
 		slices.Sort(left)
-		k.note("left out, since it is Fresh Keel's own, of another install: %s", some(left, 3))
+		k.note("left out, since it is Fresh Keel's own, of another install: %s", words.Some(left, 3))
 	}
 	slices.SortFunc(s.Entries, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })
 	s.Tally()
@@ -204,7 +205,7 @@ func (k *Keel) takeFolder(ctx context.Context, w *locker.Writer, folder string, 
 		return err
 	}
 	if len(t.Moving) > 0 {
-		return &Advised{fmt.Errorf("take the build from %s: %s changed while it was read", folder, some(t.Moving, 3)), "end what writes there, and try again"}
+		return &Advised{fmt.Errorf("take the build from %s: %s changed while it was read", folder, words.Some(t.Moving, 3)), "end what writes there, and try again"}
 	}
 	for _, f := range t.Entries {
 		to := rule.Path(f.Path)
@@ -291,7 +292,7 @@ func roomFor(dir string, parts []feed.Part) error {
 	if err != nil || need == 0 || int64(u.Free) >= need {
 		return nil
 	}
-	return &Advised{fmt.Errorf("the download needs %s, and %s has %s free", Bytes(need), dir, Bytes(int64(u.Free))), "free space there, or move FRESHKEEL_HOME to another disk"}
+	return &Advised{fmt.Errorf("the download needs %s, and %s has %s free", words.Bytes(need), dir, words.Bytes(int64(u.Free))), "free space there, or move FRESHKEEL_HOME to another disk"}
 }
 
 // itemEntry describes the item of an archive whose content is stored, as it is to
@@ -428,7 +429,7 @@ func (k *Keel) takePart(ctx context.Context, w *locker.Writer, c *Candidate, p f
 	}
 	if len(found.LeftOut) > 0 {
 		slices.Sort(found.LeftOut)
-		k.note("left out of %s: %s", fetch.NameOf(a.URL), some(found.LeftOut, 6))
+		k.note("left out of %s: %s", fetch.NameOf(a.URL), words.Some(found.LeftOut, 6))
 	}
 	for at := range got {
 		if _, again := fresh[at]; !again && removedBy(found.Removals, at) {

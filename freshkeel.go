@@ -290,6 +290,12 @@ func (k *Keel) open(p string) (*os.File, error) {
 
 func (k *Keel) path(p string) string { return filepath.Join(k.Dir, filepath.FromSlash(p)) }
 
+// Bytes and Age write sizes and lengths of time as the core's own messages do.
+func Bytes(n int64) string { return words.Bytes(n) }
+
+// Age is how long something lasted, as a person reads it.
+func Age(d time.Duration) string { return words.Age(d) }
+
 // What callers meet of the rooms below, by the names they know it by here.
 type (
 	ProfileError   = profile.Error

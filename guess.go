@@ -344,9 +344,9 @@ func (l *lookout) sortFolder(dir string, below tree.List) {
 	case worldName.MatchString(dir):
 		from := "a world, by its name"
 		if live > 0 {
-			from += fmt.Sprintf("; %s in it written while the server ran", plural(live, "file"))
+			from += fmt.Sprintf("; %s in it written while the server ran", words.Plural(live, "file"))
 		} else if newer > 0 {
-			from += fmt.Sprintf("; %s in it written after %s", plural(newer, "file"), l.artifact)
+			from += fmt.Sprintf("; %s in it written after %s", words.Plural(newer, "file"), l.artifact)
 		}
 		l.keep = append(l.keep, found{dir + "/**", from})
 	case l.known && !ships && settings*2 > files:
@@ -354,12 +354,12 @@ func (l *lookout) sortFolder(dir string, below tree.List) {
 	case l.known && !ships:
 		l.keep = append(l.keep, found{dir + "/**", "the build ships nothing of it"})
 	case live > 0:
-		l.keep = append(l.keep, found{dir + "/**", fmt.Sprintf("%s in it written while the server ran", plural(live, "file"))})
+		l.keep = append(l.keep, found{dir + "/**", fmt.Sprintf("%s in it written while the server ran", words.Plural(live, "file"))})
 	case l.known:
 	case settings*2 > files && regexp.MustCompile(`(?i)conf|settings`).MatchString(dir):
 		l.settings = append(l.settings, found{dir + "/**", "settings, by name and kind"})
 	case newer*2 > files && newer > 0:
-		l.keep = append(l.keep, found{dir + "/**", fmt.Sprintf("%d of its %s written after %s", newer, plural(files, "file"), l.artifact)})
+		l.keep = append(l.keep, found{dir + "/**", fmt.Sprintf("%d of its %s written after %s", newer, words.Plural(files, "file"), l.artifact)})
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // BackupView is what a backup holds, and how it differs from the one before.
@@ -116,7 +117,7 @@ func (k *Keel) CheckBackups(ctx context.Context, id string, parts int) (out *loc
 		if err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s of %s, %s", plural(out.Pieces, "piece"), plural(out.Sets, "backup"), Bytes(out.Bytes)), nil
+		return fmt.Sprintf("%s of %s, %s", words.Plural(out.Pieces, "piece"), words.Plural(out.Sets, "backup"), words.Bytes(out.Bytes)), nil
 	})
 	return out, err
 }
@@ -275,9 +276,9 @@ func (k *Keel) Thin(ctx context.Context, n Keeping) (*Thinning, error) {
 		t.Freed, err = l.GiveBack(ctx, k.halt)
 		if errors.Is(err, locker.ErrBusy) {
 			t.Later, err = true, nil
-			return fmt.Sprintf("%s dropped; their space is given back next time: something is being written", plural(len(t.Drop), "backup")), nil
+			return fmt.Sprintf("%s dropped; their space is given back next time: something is being written", words.Plural(len(t.Drop), "backup")), nil
 		}
-		return fmt.Sprintf("%s dropped, %s given back", plural(len(t.Drop), "backup"), Bytes(t.Freed)), err
+		return fmt.Sprintf("%s dropped, %s given back", words.Plural(len(t.Drop), "backup"), words.Bytes(t.Freed)), err
 	})
 	return t, err
 }

@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // installerName is how a file that installs something, or that players run, is
@@ -69,7 +70,7 @@ func checkKind(_ context.Context, s *situation) []Finding {
 	}
 	if fits == 0 && len(other) > 0 && !s.runsJava() {
 		for system, list := range other {
-			return stop("this machine can't run it", take, "it is a build for %s (%s), and this server wants %s/%s", system, some(list, 3), want.OS, want.Arch)
+			return stop("this machine can't run it", take, "it is a build for %s (%s), and this server wants %s/%s", system, words.Some(list, 3), want.OS, want.Arch)
 		}
 	}
 	if f := s.otherEdition(); f != nil {

@@ -9,6 +9,7 @@ import (
 	"freshkeel/internal/feed"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Laid is one layer as it lies over the build.
@@ -330,7 +331,7 @@ func checkLayers(ctx context.Context, s *situation) (out []Finding) {
 		for _, o := range s.plan.Overlaid {
 			list = append(list, fmt.Sprintf("%s (%s over %s)", o.Path, whose(o.Over), whose(o.Under)))
 		}
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s brought twice: %s", plural(n, "path"), some(list, 4)), Where: "the order of [[layer]] in freshkeel.toml",
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s brought twice: %s", words.Plural(n, "path"), words.Some(list, 4)), Where: "the order of [[layer]] in freshkeel.toml",
 			Why: "the later layer's file is used", Do: "change the order of the layers if the other one is meant"})
 	}
 	return out

@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
+	"freshkeel/internal/words"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -70,10 +71,10 @@ func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writ
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	k.note("%s of %s fetched; the rest, %s, was here already and is what the listing says", Bytes(t.fetched), Bytes(t.total), Bytes(t.total-t.fetched))
+	k.note("%s of %s fetched; the rest, %s, was here already and is what the listing says", words.Bytes(t.fetched), words.Bytes(t.total), words.Bytes(t.total-t.fetched))
 	if len(t.damaged) > 0 {
 		slices.Sort(t.damaged)
-		k.note("not what was put there: %s", some(t.damaged, 6))
+		k.note("not what was put there: %s", words.Some(t.damaged, 6))
 	}
 	return t.damaged, nil
 }

@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Makers name a file after its version, and launch scripts run it by one name. A build
@@ -154,7 +155,7 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	where := s.k.path(s.k.Profile.Launch.Script)
-	return append(out, Finding{Level: Stop, What: fmt.Sprintf("the build adds %s and replaces none; the launch script goes on running %s, the old one", plural(adds, "file"), some(runs, 3)), Where: where,
+	return append(out, Finding{Level: Stop, What: fmt.Sprintf("the build adds %s and replaces none; the launch script goes on running %s, the old one", words.Plural(adds, "file"), words.Some(runs, 3)), Where: where,
 		Why: "the server would come up, and nothing would be new", Do: s.whichIs(runs[0])})
 }
 

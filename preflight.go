@@ -11,6 +11,7 @@ import (
 	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/words"
 )
 
 // Level is how much a finding weighs.
@@ -235,7 +236,7 @@ func (k *Keel) gather(ctx context.Context, w Want, chain bool) ([]*Fetched, erro
 		if cached {
 			return fmt.Sprintf("%s is in the locker already, verified", f.Candidate.label()), nil
 		}
-		return fmt.Sprintf("%s, %s", plural(f.Files, "file"), Bytes(f.Bytes)), nil
+		return fmt.Sprintf("%s, %s", words.Plural(f.Files, "file"), words.Bytes(f.Bytes)), nil
 	}); err != nil {
 		return nil, err
 	}
@@ -307,34 +308,4 @@ func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflig
 	}
 	pre.sort()
 	return pre, nil
-}
-
-// Bytes writes a number of bytes as a person reads it, in powers of 1024.
-func Bytes(n int64) string {
-	const unit = 1024
-	if n < unit {
-		return fmt.Sprintf("%d B", n)
-	}
-	v, i := float64(n)/unit, 0
-	for v >= unit && i < 4 {
-		v, i = v/unit, i+1
-	}
-	return fmt.Sprintf("%.1f %ciB", v, "KMGTP"[i])
-}
-
-// Age writes how long something lasted as a person reads it.
-func Age(d time.Duration) string {
-	switch {
-	case d < 0:
-		return "an unknown time (the clock was set back)"
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < time.Minute:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < time.Hour:
-		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
-	}
-	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }

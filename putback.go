@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // scope is which part of the install is put back to a backup.
@@ -35,7 +36,7 @@ func (r *putBackReport) told() []string {
 	if r.aside == 0 {
 		return nil
 	}
-	return []string{fmt.Sprintf("moved aside, since the backup does not have it: %s, kept in %s", plural(r.aside, "file"), r.asideDir)}
+	return []string{fmt.Sprintf("moved aside, since the backup does not have it: %s, kept in %s", words.Plural(r.aside, "file"), r.asideDir)}
 }
 
 // backPlan is what has to be done for the part of the install in scope to be

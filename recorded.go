@@ -10,6 +10,7 @@ import (
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // A restore may bring back files of another build than the one that the inventory
@@ -87,7 +88,7 @@ func (t *transaction) reckon(set *locker.Set) error {
 		mixed.Mixed = append(mixed.Mixed, v)
 	}
 	slices.Sort(mixed.Mixed)
-	t.e.Told = append(t.e.Told, fmt.Sprintf("the install is %s with %s of %s now; a refit to either makes it whole", orUnknown(r.now.Version), plural(len(r.changed)-len(left), "file"), strings.Join(mixed.Mixed, ", ")))
+	t.e.Told = append(t.e.Told, fmt.Sprintf("the install is %s with %s of %s now; a refit to either makes it whole", orUnknown(r.now.Version), words.Plural(len(r.changed)-len(left), "file"), strings.Join(mixed.Mixed, ", ")))
 	for i := range mixed.Files {
 		if slices.Contains(r.changed, mixed.Files[i].Path) {
 			mixed.Files[i].SeenAt = 0 // it is read when next it is compared

@@ -8,6 +8,7 @@ import (
 
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/words"
 )
 
 // Refit brings the install from its build to another in one transaction. It
@@ -149,7 +150,7 @@ func (t *transaction) stage(p *Plan) error {
 			return "", err
 		}
 		replaced, added, removed := p.Changes()
-		return fmt.Sprintf("%s; %d to replace, %d to add, %d to remove, %d unchanged", Bytes(p.Bytes), replaced, added, removed, p.Unchanged), t.k.halt("staged")
+		return fmt.Sprintf("%s; %d to replace, %d to add, %d to remove, %d unchanged", words.Bytes(p.Bytes), replaced, added, removed, p.Unchanged), t.k.halt("staged")
 	})
 }
 
@@ -176,7 +177,7 @@ func (t *transaction) swap(p *Plan) error {
 		if err := t.dir.Apply(t.dir.Plan(p.Steps), t.k.halt); err != nil {
 			return "", err
 		}
-		return plural(len(p.Steps), "exchange"), nil
+		return words.Plural(len(p.Steps), "exchange"), nil
 	})
 }
 
@@ -272,8 +273,8 @@ func (t *transaction) trialRead(ctx context.Context) {
 		if n := len(c.Damaged) + len(c.Broken); n > 0 {
 			t.k.warn("backup %s does not read back whole: freshkeel backup check %s", set.ID, set.ID)
 			t.e.Told = append(t.e.Told, fmt.Sprintf("backup %s does not read back whole; freshkeel backup check %s tells what is damaged", set.ID, set.ID))
-			return "", fmt.Errorf("%s of %s", plural(n, "damaged file"), set.ID)
+			return "", fmt.Errorf("%s of %s", words.Plural(n, "damaged file"), set.ID)
 		}
-		return fmt.Sprintf("one part of %d of %s reads back whole, %s", trialParts, set.ID, Bytes(c.Bytes)), nil
+		return fmt.Sprintf("one part of %d of %s reads back whole, %s", trialParts, set.ID, words.Bytes(c.Bytes)), nil
 	})
 }

@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // A rollback or a restore that does not end well goes back to where it began: the
@@ -66,7 +67,7 @@ func (t *transaction) revert(why string, lines []string) error {
 				return "", err
 			}
 		}
-		return fmt.Sprintf("%s moved back by renames, %s from backup %s", plural(len(moved), "path"), plural(back.restored, "file"), t.e.Backup), nil
+		return fmt.Sprintf("%s moved back by renames, %s from backup %s", words.Plural(len(moved), "path"), words.Plural(back.restored, "file"), t.e.Backup), nil
 	})
 	if err != nil {
 		return stuck(err)

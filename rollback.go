@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Entry is one record of the logbook.
@@ -153,7 +154,7 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 		return t.e, t.abandon(err)
 	}
 	if len(p.Edited) > 0 {
-		t.e.Told = append(t.e.Told, fmt.Sprintf("%s edited since %s, and put back as it was before that; your edits are in the backup from before this rollback: %s", are(len(p.Edited), "file"), p.To.ID, some(p.Edited, 4)))
+		t.e.Told = append(t.e.Told, fmt.Sprintf("%s edited since %s, and put back as it was before that; your edits are in the backup from before this rollback: %s", words.Were(len(p.Edited), "file"), p.To.ID, words.Some(p.Edited, 4)))
 	}
 	if err := t.takeDown(ctx, fmt.Sprintf("before rollback %s: %s → %s", t.e.ID, orUnknown(t.e.From), orUnknown(t.e.To))); err != nil {
 		return t.e, err
@@ -215,7 +216,7 @@ func (t *transaction) undo() error {
 				return "", err
 			}
 		}
-		return fmt.Sprintf("%s put back by renames, %s from backup %s", plural(len(swapped), "path"), plural(report.restored, "file"), p.Backup), nil
+		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"), words.Plural(report.restored, "file"), p.Backup), nil
 	})
 	if err != nil {
 		return t.revert("the rollback failed: "+err.Error(), nil)
@@ -398,7 +399,7 @@ func (t *transaction) restore() error {
 				return "", err
 			}
 		}
-		return fmt.Sprintf("%s from backup %s, %s moved aside", plural(report.restored, "file"), t.e.Target, plural(report.aside, "file")), nil
+		return fmt.Sprintf("%s from backup %s, %s moved aside", words.Plural(report.restored, "file"), t.e.Target, words.Plural(report.aside, "file")), nil
 	})
 	if err != nil && !t.moved() {
 		return t.abandon(err)

@@ -21,6 +21,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
+	"freshkeel/internal/words"
 )
 
 // startLimit bounds how long a runtime that is taken in may need to start.
@@ -87,7 +88,7 @@ func (k *Keel) takeRuntime(ctx context.Context, w fetch.Wanted, from profile.Sou
 		if len(v.By) == 0 && fetch.IsURL(where) {
 			k.warn("nothing vouches for %s: give its digest with --digest sha256:HEX", fetch.NameOf(where))
 		}
-		return Bytes(v.Size), layOut(ctx, v, work)
+		return words.Bytes(v.Size), layOut(ctx, v, work)
 	}); err != nil {
 		return nil, false, err
 	}
@@ -253,7 +254,7 @@ func (k *Keel) DropRuntime(name string, anyway bool) (path string, err error) {
 			return "", &Advised{fmt.Errorf("%s is in use: %s runs it", filepath.Base(path), at), "let that server run another one first"}
 		}
 		if needed := k.backupsThatRun(install, path); len(needed) > 0 && !anyway {
-			return "", &Advised{fmt.Errorf("%s is needed to go back: the launch script of %s runs it in %s: %s", filepath.Base(path), install, plural(len(needed), "backup"), some(needed, 4)),
+			return "", &Advised{fmt.Errorf("%s is needed to go back: the launch script of %s runs it in %s: %s", filepath.Base(path), install, words.Plural(len(needed), "backup"), words.Some(needed, 4)),
 				fmt.Sprintf("keep it for as long as those are kept; or, where they are not wanted back: freshkeel runtimes drop %s --anyway", filepath.Base(path))}
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"freshkeel/internal/launch"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/watch"
+	"freshkeel/internal/words"
 )
 
 // Verdict is whether the server came up, and on what that was decided.
@@ -420,7 +421,7 @@ type Interrupted struct {
 func (i *Interrupted) Error() string {
 	switch {
 	case i.Down > 0:
-		return fmt.Sprintf("interrupted: the server had stopped already, and was started again; nothing was changed, and players were without it for %s", Age(i.Down))
+		return fmt.Sprintf("interrupted: the server had stopped already, and was started again; nothing was changed, and players were without it for %s", words.Age(i.Down))
 	case i.Saw != "":
 		return fmt.Sprintf("interrupted before the server was stopped: it runs on and nothing was changed, but players were told: %s", i.Saw)
 	}

@@ -18,6 +18,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
+	"freshkeel/internal/words"
 )
 
 // Want says which build.
@@ -149,7 +150,7 @@ func (k *Keel) list(ctx context.Context, o origin) (*offer, error) {
 	f, err := feed.List(ctx, o.Source, feed.Place{Dir: k.Dir, Memo: strings.TrimSuffix(m.path, ".json") + ".seen", Client: k.client(o.Source), Output: k.output})
 	var off *fetch.Unreachable
 	if errors.As(err, &off) && m.Feed != nil {
-		k.warn("offline: %s can't be reached (%v); this is what it offered %s ago", fetch.Shown(off.URL), off.Err, Age(time.Since(m.At)))
+		k.warn("offline: %s can't be reached (%v); this is what it offered %s ago", fetch.Shown(off.URL), off.Err, words.Age(time.Since(m.At)))
 		k.offers[m.path] = &offer{m.Feed, o, m, true}
 		return k.offers[m.path], nil
 	}
@@ -293,7 +294,7 @@ func (k *Keel) pick(ctx context.Context, f *offer, version string, suits func(fe
 		for _, b := range f.Builds {
 			have = append(have, b.Version)
 		}
-		return nil, &Advised{fmt.Errorf("the source has no build %s; it has %s", version, some(have, 12)), "freshkeel builds"}
+		return nil, &Advised{fmt.Errorf("the source has no build %s; it has %s", version, words.Some(have, 12)), "freshkeel builds"}
 	}
 	return k.candidate(ctx, f, b)
 }

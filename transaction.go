@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // transaction is one run that changes the install: a refit, a rollback or a
@@ -183,9 +184,9 @@ func (t *transaction) preCopy(ctx context.Context) error {
 		}
 		t.copied.Compact()
 		if !t.e.WasRunning {
-			return Bytes(t.copied.Read) + " read", nil
+			return words.Bytes(t.copied.Read) + " read", nil
 		}
-		return fmt.Sprintf("%s read while the server ran", Bytes(t.copied.Read)), nil
+		return fmt.Sprintf("%s read while the server ran", words.Bytes(t.copied.Read)), nil
 	})
 }
 
@@ -227,7 +228,7 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 			return "", err
 		}
 		if len(taken.Moving) > 0 {
-			return "", &Advised{fmt.Errorf("%s keeps changing although the server is stopped: something else writes to the install", some(taken.Moving, 3)), "find what writes there, end it, and try again"}
+			return "", &Advised{fmt.Errorf("%s keeps changing although the server is stopped: something else writes to the install", words.Some(taken.Moving, 3)), "find what writes there, end it, and try again"}
 		}
 		if err := t.k.dumpData(ctx, t.writer, taken); err != nil {
 			return "", err
@@ -241,7 +242,7 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 		if l, err := t.k.locker(); err == nil {
 			t.e.Locker = l.Dir()
 		}
-		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, plural(set.Files, "file"), Bytes(set.Bytes), Bytes(set.New)), nil
+		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, words.Plural(set.Files, "file"), words.Bytes(set.Bytes), words.Bytes(set.New)), nil
 	})
 }
 
@@ -336,7 +337,7 @@ func (t *transaction) goBack(why string, lines []string) error {
 		if err := t.loadBack(back.set); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s put back by renames, %s from backup %s", plural(len(swapped), "path"), plural(back.restored, "file"), t.e.Backup), nil
+		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"), words.Plural(back.restored, "file"), t.e.Backup), nil
 	})
 	if err != nil {
 		return stuck(err)
