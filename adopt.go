@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"time"
@@ -248,6 +249,9 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory
 		if len(bad) > 0 {
 			return nil, errors.New(bad[0].why)
 		}
+		if tree.FoldsCase(filepath.Join(l.dir, l.anyFile())) {
+			files = respelled(files, tree.SpelledAs(l.list))
+		}
 		for _, at := range sortedPaths(files) {
 			f := files[at]
 			if f.Kind == tree.Dir || p.Server.Skip.Match(at) {
@@ -300,6 +304,17 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory
 		inv.Files = append(inv.Files, o)
 	}
 	return inv, nil
+}
+
+// anyFile is a file of the install whose name has letters, by which its file system is
+// asked; "" where there is none.
+func (l *lookout) anyFile() string {
+	for _, e := range l.list {
+		if base := path.Base(e.Path); e.Kind == tree.File && strings.ToLower(base) != strings.ToUpper(base) {
+			return filepath.FromSlash(e.Path)
+		}
+	}
+	return ""
 }
 
 // quote writes a TOML string: literal where it can be, since patterns are full

@@ -183,7 +183,7 @@ func checkLogs(_ context.Context, s *situation) (out []Finding) {
 				Why: "a server that can't write its log may end, or lose what it would have said", Do: "free space there: old logs first"})
 		}
 	}
-	if out == nil {
+	if out == nil && looked > 0 {
 		return ok("%s for logs and caches can be written to", words.Plural(looked, "folder"))
 	}
 	return out

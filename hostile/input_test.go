@@ -111,7 +111,7 @@ func TestHostileArchivesWriteNothingOutside(t *testing.T) {
 			precious, err := os.ReadFile(p.at("outside/precious"))
 			require.NoError(t, err)
 			assert.Equal(t, "precious\n", string(precious), "%s.%s", name, format)
-			p.ok("status")
+			p.ok("logbook")
 		}
 	}
 	p.ok("backup", "restore", "b0001")
@@ -145,7 +145,7 @@ func TestATarOfAnInstallIsImportedWithoutItsState(t *testing.T) {
 		b, err := os.ReadFile(p.at("srv/members.txt"))
 		require.NoError(t, err)
 		assert.Equal(t, "Grace\n", string(b), format)
-		p.ok("status")
+		p.ok("logbook")
 		p.ok("backup", "check")
 	}
 }

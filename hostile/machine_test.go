@@ -175,7 +175,7 @@ func TestFileSystemsWithoutCase(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(p.install, "freshkeel.toml"), []byte(strings.Replace(string(b), "world/**", "World/**", 1)), 0o644))
 			r := p.run("preflight", "--from", "next-2.0")
 			assert.Equal(t, 3, r.code, r.out)
-			assert.Contains(t, r.out, `the keep pattern "World/**" matches nothing, and world`)
+			assert.Contains(t, r.out, `the keep pattern 'World/**' matches nothing, and world`)
 		})
 	}
 }

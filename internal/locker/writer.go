@@ -138,8 +138,7 @@ func (l *Locker) sweep() {
 	for _, p := range parts {
 		lock := flock.New(p)
 		if ok, err := lock.TryLock(); err == nil && ok {
-			os.Remove(p)
-			lock.Unlock()
+			tree.RemoveHeld(lock)
 		}
 	}
 }
@@ -422,8 +421,7 @@ func (l *Locker) newPack() (p *pack, err error) {
 // drop gives a pack up.
 func (p *pack) drop() {
 	p.f.Close()
-	os.Remove(p.f.Name())
-	p.lock.Unlock()
+	tree.RemoveHeld(p.lock)
 }
 
 // seal makes a pack durable: content, then name, then index.
@@ -437,7 +435,7 @@ func (w *Writer) seal(p *pack) error {
 	if err := p.f.Close(); err != nil {
 		return err
 	}
-	if err := os.Rename(base+".part", base+".zst"); err != nil {
+	if err := tree.RenameHeld(p.lock, base+".part", base+".zst"); err != nil {
 		return err
 	}
 	idx, err := p.idx.pack()

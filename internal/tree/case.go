@@ -77,11 +77,11 @@ func (s Spelling) Like(pattern string) string {
 			return ""
 		}
 	}
-	folded := Patterns{strings.ToLower(pattern)}
-	for low, at := range s.as {
-		if folded.Match(low) {
-			return at
+	folded, first := Patterns{strings.ToLower(pattern)}, ""
+	for low, at := range s.as { // the first by name: a map has no order
+		if folded.Match(low) && (first == "" || at < first) {
+			first = at
 		}
 	}
-	return ""
+	return first
 }
