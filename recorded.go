@@ -39,9 +39,8 @@ func (t *transaction) reckon(set *locker.Set) error {
 	if len(r.changed) == 0 || r.holds(r.now, r.was) {
 		return nil
 	}
-	mixed, of := *r.now, map[string]bool{}
-	mixed.Files = slices.Clone(r.now.Files)
-	left := slices.Clone(r.changed) // files that are of no build so far
+	of, other := map[string]bool{}, map[string]Owned{} // versions, and their files by path
+	left := slices.Clone(r.changed)                    // files that are of no build so far
 	all, err := t.k.book.All()
 	if err != nil {
 		return err
@@ -73,9 +72,7 @@ func (t *transaction) reckon(set *locker.Set) error {
 				if inv.Version == r.now.Version || !has || !stands || o.Sum != sum {
 					return false
 				}
-				mixed.Files = slices.DeleteFunc(mixed.Files, func(f Owned) bool { return f.Path == at })
-				mixed.Files = append(mixed.Files, o)
-				of[orUnknown(inv.Version)] = true
+				other[at], of[orUnknown(inv.Version)] = o, true
 				return true
 			})
 		}
@@ -83,16 +80,22 @@ func (t *transaction) reckon(set *locker.Set) error {
 	if len(of) == 0 {
 		return nil // none of a build that is known: files that the operator changed
 	}
-	mixed.Build, t.e.To = "", ""
-	for v := range of {
-		mixed.Mixed = append(mixed.Mixed, v)
-	}
-	slices.Sort(mixed.Mixed)
+	mixed := *r.now
+	mixed.Build, mixed.Files, t.e.To = "", nil, ""
+	mixed.Mixed = sortedPaths(of)
 	t.e.Told = append(t.e.Told, fmt.Sprintf("the install is %s with %s of %s now; a refit to either makes it whole", orUnknown(r.now.Version), words.Plural(len(r.changed)-len(left), "file"), strings.Join(mixed.Mixed, ", ")))
-	for i := range mixed.Files {
-		if slices.Contains(r.changed, mixed.Files[i].Path) {
-			mixed.Files[i].SeenAt = 0 // it is read when next it is compared
+	for _, o := range r.now.Files {
+		if _, changed := slices.BinarySearch(r.changed, o.Path); changed {
+			o.SeenAt = 0 // it is read when next it is compared
 		}
+		if _, is := other[o.Path]; !is {
+			mixed.Files = append(mixed.Files, o)
+		}
+	}
+	for _, at := range sortedPaths(other) {
+		o := other[at]
+		o.SeenAt = 0
+		mixed.Files = append(mixed.Files, o)
 	}
 	return writeInventory(t.k.state("inventory.json"), &mixed)
 }

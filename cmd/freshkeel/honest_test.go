@@ -325,6 +325,14 @@ func TestSmallThingsThatWereSaidWrongly(t *testing.T) {
 		assert.Equal(t, "the [place] patterns '*un.sh' and 'run*.sh' both match it", f.Why)
 	}
 
+	// The time for which players are warned is none in which the server ends.
+	w := versioned(t)
+	w.editProfile(func(s string) string {
+		return strings.Replace(s, "send = \"quit\"", "send = \"quit\"\ntell = \"bye\"\nnotice = \"2s\"", 1)
+	})
+	w.ok("start")
+	assert.Regexp(t, `STOPPED  pond ended after \d+ ms`, w.ok("stop").out)
+
 	// A dump that fails is told once, and nothing is offered to be read that is not there.
 	q := versioned(t)
 	q.editProfile(func(s string) string {
