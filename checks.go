@@ -308,6 +308,10 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 // checkHeld finds files of the build that stay out because the profile says that they
 // are yours, and that are not what the build brings.
 func checkHeld(_ context.Context, s *situation) (out []Finding) {
+	for _, m := range s.plan.Hidden {
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s of the build would not be laid: [place] lays %s there", m.To, m.From), Where: s.k.path(profile.FileName) + ", [place]",
+			Why: "two files of one name: the build's own one would be missing", Do: fmt.Sprintf("take the line out of [place] that names %s, if the build's own %s is meant", m.From, m.To)})
+	}
 	if n := len(s.plan.Stale); n > 0 {
 		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s not changed by you, and held back from the build's newer one by your profile: %s", words.Is(n, "file"), words.Some(s.plan.Stale, 6)), Where: s.k.path(profile.FileName) + ", [server] " + s.ownBy(s.plan.Stale[0]),
 			Why: "the new program would run with data of the old one", Do: "take what the build brings out of those patterns; or name the files in them that are yours one by one"})

@@ -200,6 +200,7 @@ func (inv *Inventory) laid(name string) (Laid, bool) {
 // it holds, and where two bring one, the later layer's is used.
 func (k *Keel) compose(p *Plan, f *Fetched, old map[string]Owned) map[string]locker.File {
 	build, bad, unfound := placed(f.Set, f.Candidate.place)
+	p.Hidden = hides(f.Set, f.Candidate.place)
 	if !f.Candidate.stays && len(unfound) == len(f.Candidate.place) { // no rule speaks of the names as they are
 		build = p.unwrap(build, "", "", old)
 	}
@@ -215,6 +216,7 @@ func (k *Keel) compose(p *Plan, f *Fetched, old map[string]Owned) map[string]loc
 			continue // the profile's own list led here
 		}
 		files, bad, unfound := placed(lf.Set, o.Place)
+		p.Hidden = append(p.Hidden, hides(lf.Set, o.Place)...)
 		p.Blocked, p.unfound = append(p.Blocked, bad...), append(p.unfound, unfound...)
 		if len(unfound) == len(o.Place) {
 			files = p.unwrap(files, lf.Layer, o.Into, old)

@@ -39,6 +39,7 @@ type Plan struct {
 	Foreign   []string // neither the build's nor named in the profile: not touched
 	Renamed   []Move   // files of the build that get the name that the launch script runs
 	Dropped   []Drop   // folders around everything that the install does not have
+	Hidden    []Move   // files of the build that [place] lays where the build has another: that one is left out
 	Moved     []Move   // content that lies elsewhere in the new build
 	Overlaid  []Overlaid
 	Layers    []Laid
@@ -142,6 +143,28 @@ func placed(set *locker.Set, place map[string]string) (map[string]locker.File, [
 	}
 	sort.Strings(unfound)
 	return out, bad, unfound
+}
+
+// hides lists the files of a build in whose place [place] lays another: what is laid,
+// and what is hidden by it.
+func hides(set *locker.Set, place map[string]string) (out []Move) {
+	laid := map[string]*locker.File{} // by the name that it gets
+	moved := map[string]bool{}
+	pats := sortedPaths(place)
+	for i := range set.Entries {
+		f := &set.Entries[i]
+		for _, pat := range pats {
+			if f.Kind == tree.File && place[pat] != f.Path && (tree.Patterns{pat}).Match(f.Path) {
+				laid[place[pat]], moved[f.Path] = f, true
+			}
+		}
+	}
+	for _, name := range sortedPaths(laid) {
+		if f := set.Find(name); f != nil && f.Kind == tree.File && !moved[name] && f.Sum != laid[name].Sum {
+			out = append(out, Move{laid[name].Path, name})
+		}
+	}
+	return out
 }
 
 // plan compares a build with the install and decides for every path.

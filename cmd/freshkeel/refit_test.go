@@ -340,6 +340,13 @@ func TestANewFileGetsTheNameThatTheScriptRuns(t *testing.T) {
 	put(t, filepath.Join(q.dir, "pondserver-1.9.2"), string(real)+"x")
 	assert.Contains(t, q.ok("preflight", "--from", "pondserver-1.9.2").said(), "pondserver-1.9.2 of the build becomes pondserver, which the launch script runs")
 
+	// A line of [place] that hides a file of the build is named.
+	put(t, filepath.Join(q.dir, "pair-3.0/pondserver"), string(real)+"z")
+	put(t, filepath.Join(q.dir, "pair-3.0/pondserver-3.0"), string(real)+"zz")
+	q.editProfile(func(s string) string { return s + "[place]\n'pondserver-*' = 'pondserver'\n" })
+	assert.Contains(t, q.exits(exitRefused, "preflight", "--from", "pair-3.0").said(), "STOP pondserver of the build would not be laid: [place] lays pondserver-3.0 there")
+	q.editProfile(func(s string) string { return s[:strings.Index(s, "[place]")] })
+
 	// What the profile holds back of a build that nothing is known of is named, new files too.
 	q.put("data/a.dat", "mine")
 	q.editProfile(func(s string) string { return strings.Replace(s, "[launch]", "keep = ['data/**']\n[launch]", 1) })
