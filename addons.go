@@ -144,6 +144,13 @@ func (k *Keel) holdBack(p *Plan, w Want) error {
 	return nil
 }
 
+// tellHeldBack tells how what was left out of a refit comes back.
+func (t *transaction) tellHeldBack(p *Plan) {
+	for _, at := range p.HeldBack {
+		t.e.Told = append(t.e.Told, fmt.Sprintf("held back: %s; once it fits: freshkeel backup restore %s --only '%s'", at, t.e.Backup, p.onlyThat(at)))
+	}
+}
+
 // onlyThat is the pattern that a restore takes for a path: a folder with all in it.
 func (p *Plan) onlyThat(at string) string {
 	if p.before.At(at).Kind == tree.Dir {

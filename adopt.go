@@ -316,12 +316,3 @@ func (l *lookout) anyFile() string {
 	}
 	return ""
 }
-
-// quote writes a TOML string: literal where it can be, since patterns are full
-// of backslashes.
-func quote(s string) string {
-	if !strings.ContainsAny(s, "'\n\r\t") {
-		return "'" + s + "'"
-	}
-	return fmt.Sprintf("%q", s)
-}

@@ -129,7 +129,7 @@ func (k *Keel) offered(ctx context.Context, f *offer, inv *Inventory) (*Offer, e
 		row.Fetched = set != "" && l.Has(locker.Builds, set)
 		switch {
 		case b.Mark == "" || (b.Version != "" && b.Version != here.Version):
-			row.Installed = b.Version != "" && b.Version == here.Version && len(inv.Mixed) == 0
+			row.Installed = b.Version != "" && b.Version == here.Version && len(out.Mixed) == 0
 			row.Newer = here.Version != "" && !row.Installed && f.Newer(here.Version, b.Version)
 		case b.Tree != nil:
 			if row.Changes, err = k.changes(b.Tree, f.from, inv); err != nil {

@@ -52,7 +52,10 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 				Why: "the system says «not found», and the server does not start", Do: fmt.Sprintf("install %s, or let the first line name the one that is here", path.Base(program))})
 		}
 	}
-	out = append(out, append(s.otherSystem(), s.ways()...)...)
+	if isBatch(s.k.Profile.Launch.Script) {
+		out = append(out, s.k.otherSystem()...)
+	}
+	out = append(out, s.k.ways(s.lines.commands)...)
 	if out == nil && looked > 0 {
 		return ok("%s may be run, by what its first line names", words.Plural(looked, "script or program"))
 	}
@@ -61,32 +64,32 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 
 // otherSystem tells of a launch script that this system can't run: one for Windows, or one
 // with Windows' line ends as it stands now.
-func (s *situation) otherSystem() []Finding {
-	script := s.k.Profile.Launch.Script
+func (k *Keel) otherSystem() []Finding {
+	script := k.Profile.Launch.Script
 	if runtime.GOOS == "windows" || script == "" {
 		return nil
 	}
 	if isBatch(script) {
-		return []Finding{{Level: Stop, What: script + " is a batch script, which Windows alone runs", Where: s.k.path(script), Why: "the server would not start on this machine",
+		return []Finding{{Level: Stop, What: script + " is a batch script, which Windows alone runs", Where: k.path(script), Why: "the server would not start on this machine",
 			Do: "name the shell script of this server under [launch] script in " + profile.FileName}}
 	}
-	if line, _, _ := bytes.Cut(headOf(s.k.path(script)), []byte("\n")); s.plan == nil && bytes.HasPrefix(line, []byte("#!")) && bytes.HasSuffix(line, []byte("\r")) {
-		return []Finding{{Level: Stop, What: script + " has Windows line ends", Where: s.k.path(script) + ":1", Why: "the system looks for names that end in a carriage return, and finds none",
-			Do: s.withoutReturns(script)}}
+	if line, _, _ := bytes.Cut(headOf(k.path(script)), []byte("\n")); bytes.HasPrefix(line, []byte("#!")) && bytes.HasSuffix(line, []byte("\r")) {
+		return []Finding{{Level: Stop, What: script + " has Windows line ends", Where: k.path(script) + ":1", Why: "the system looks for names that end in a carriage return, and finds none",
+			Do: withoutReturns(k.path(script))}}
 	}
 	return nil
 }
 
 // ways tells of ways to run a server that keep its console, its end or its start from
 // whoever started the script.
-func (s *situation) ways() (out []Finding) {
-	late := fmt.Sprintf("after %s", s.k.Profile.Stop.Wait)
-	for _, c := range s.lines.commands {
+func (k *Keel) ways(commands []launch.Command) (out []Finding) {
+	late := fmt.Sprintf("after %s", k.Profile.Stop.Wait)
+	for _, c := range commands {
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
 		if why := hidden(c); why != "" {
 			f := Finding{Level: Stop, What: why, Where: where, Why: "its lines would not be seen and it could not be told to stop: a refit would go back as soon as the time for its ready line is over",
 				Do: fmt.Sprintf("let the script run the server itself, without %s: Fresh Keel keeps it running when you log out, and its console is there with freshkeel log -f and freshkeel send", c.Screen)}
-			if !s.k.Profile.Ready.Line.Given() {
+			if !k.Profile.Ready.Line.Given() {
 				f.Level, f.Why = Warn, "its lines will not be seen, and it can't be told to stop: it is ended by a signal"
 			}
 			out = append(out, f)
@@ -115,11 +118,13 @@ func hidden(c launch.Command) string {
 }
 
 func (s *situation) withoutReturns(at string) string {
-	if s.plan != nil && s.touches(at) {
+	if s.touches(at) {
 		return "ask the makers; or name it in [server] settings, and put one with plain line ends there"
 	}
-	return fmt.Sprintf("sed -i 's/\\r$//' %s", s.k.path(at))
+	return withoutReturns(s.k.path(at))
 }
+
+func withoutReturns(full string) string { return fmt.Sprintf("sed -i 's/\\r$//' %s", full) }
 
 // startedFile is a file of the install that is run: byName says that the system
 // runs it, by mode and first line, not an interpreter that is given it.

@@ -570,7 +570,7 @@ func (l *lookout) profileText() string {
 	w("# A comment behind «guessed from» says what led to the line below it.")
 	w("")
 	w("[server]")
-	w("name = %s", quote(name))
+	w("name = %s", words.Quote(name))
 	l.listKey(&b, "keep", "Your own files: worlds, lists. No build replaces them, no rollback takes them back in time.", l.keep)
 	l.listKey(&b, "settings", "Yours too, but tied to the build: a rollback by hand puts them back with it.", l.settings)
 	l.listKey(&b, "skip", "Neither replaced nor backed up.", l.skip)
@@ -579,28 +579,28 @@ func (l *lookout) profileText() string {
 	switch {
 	case l.source != nil:
 		w("# guessed from: %s (docs/sources.md tells of every kind)", l.source.From)
-		for _, line := range l.source.Text(quote) {
+		for _, line := range l.source.Text(words.Quote) {
 			w("%s", line)
 		}
 	case l.a.Source != "":
 		w("# It could not be read, so this is a guess: docs/sources.md tells of every kind.")
-		w("feed = %s", quote(l.a.Source))
+		w("feed = %s", words.Quote(l.a.Source))
 	default:
 		w("# Where builds come from: docs/sources.md tells of every kind. Without it, use --from.")
 		w("feed = ''")
 	}
-	w("channel = %s   # only builds of this channel; '' takes any", quote(l.channel))
+	w("channel = %s   # only builds of this channel; '' takes any", words.Quote(l.channel))
 	w("")
 	w("[place]   # file in the build = name that the install uses")
 	for _, p := range l.place {
 		w("# guessed from: %s", p[2])
-		w("%s = %s", quote(p[0]), quote(p[1]))
+		w("%s = %s", words.Quote(p[0]), words.Quote(p[1]))
 		l.guess("place", p[0]+" = "+p[1], p[2])
 	}
 	w("")
 	w("[launch]")
 	w("# guessed from: %s", l.from("launch.script"))
-	w("script = %s", quote(l.script))
+	w("script = %s", words.Quote(l.script))
 	if len(l.others) > 0 {
 		var all []string
 		for _, c := range l.others {
@@ -639,7 +639,7 @@ func (l *lookout) listKey(b *strings.Builder, key, what string, list []found) {
 	}
 	fmt.Fprintf(b, "%s = [\n", key)
 	for _, f := range list {
-		fmt.Fprintf(b, "  %s,   # guessed from: %s\n", quote(f.pattern), f.from)
+		fmt.Fprintf(b, "  %s,   # guessed from: %s\n", words.Quote(f.pattern), f.from)
 		l.guesses = append(l.guesses, Guess{"server." + key, f.pattern, f.from})
 	}
 	b.WriteString("]\n")
@@ -651,6 +651,6 @@ func (l *lookout) valueKey(b *strings.Builder, key, full string, v [2]string, wh
 		l.guess(full, "", "not found")
 		return
 	}
-	fmt.Fprintf(b, "# guessed from: %s\n%s = %s\n", v[1], key, quote(v[0]))
+	fmt.Fprintf(b, "# guessed from: %s\n%s = %s\n", v[1], key, words.Quote(v[0]))
 	l.guess(full, v[0], v[1])
 }

@@ -45,12 +45,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if len(pre.Plan.Steps) == 0 {
 		return nil, k.nothingToChange(pre)
 	}
-	for _, f := range pre.Warnings() {
-		k.warn("%s", f.What)
-	}
-	for _, d := range pre.Plan.Dropped {
-		k.note("%s", d)
-	}
+	k.tellBefore(pre)
 	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.consents(), HeldBack: pre.Plan.HeldBack})
 	if err != nil {
 		return nil, err
@@ -94,10 +89,18 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 		return t.e, t.goBack(v.Why, v.Lines)
 	}
 	t.seenToRun(pre.Plan)
-	for _, at := range pre.Plan.HeldBack {
-		t.e.Told = append(t.e.Told, fmt.Sprintf("held back: %s; once it fits: freshkeel backup restore %s --only '%s'", at, t.e.Backup, pre.Plan.onlyThat(at)))
-	}
+	t.tellHeldBack(pre.Plan)
 	return t.e, t.confirm(ctx)
+}
+
+// tellBefore tells what is worth minding of what comes now.
+func (k *Keel) tellBefore(pre *Preflight) {
+	for _, f := range pre.Warnings() {
+		k.warn("%s", f.What)
+	}
+	for _, d := range pre.Plan.Dropped {
+		k.note("%s", d)
+	}
 }
 
 // nothingToChange notes a build and a version that the files turn out to be already.
@@ -106,29 +109,26 @@ func (k *Keel) nothingToChange(pre *Preflight) error {
 	if err != nil {
 		return err
 	}
+	changed := false
 	if set := pre.Fetched.Set.ID; !pre.Fetched.Candidate.stays && set != "" && (set != inv.Build || len(inv.Mixed) > 0) {
-		inv.Build, inv.Mixed = set, nil
-		if err := writeInventory(k.state("inventory.json"), inv); err != nil {
-			return err
-		}
+		inv.Build, inv.Mixed, changed = set, nil, true
 	}
 	if len(pre.Layers) > 0 { // the same files, known by another version
-		inv.Layers = pre.Plan.Layers
-		if err := writeInventory(k.state("inventory.json"), inv); err != nil {
-			return err
-		}
+		inv.Layers, changed = pre.Plan.Layers, true
 	}
-	if inv.Version == pre.To || pre.To == "" {
-		return nil
-	}
+	switch {
+	case inv.Version == pre.To || pre.To == "":
 	// A feed knows what it lists; a file's name alone does not outweigh what
 	// the installed server has said.
-	if inv.Version != "" && pre.Fetched.Candidate.offer == nil {
+	case inv.Version != "" && pre.Fetched.Candidate.offer == nil:
 		k.note("the installed files are those of that build already; they are known as %s", inv.Version)
+	default:
+		k.note("the installed files are those of %s already", pre.To)
+		inv.Version, changed = pre.To, true
+	}
+	if !changed {
 		return nil
 	}
-	k.note("the installed files are those of %s already", pre.To)
-	inv.Version = pre.To
 	return writeInventory(k.state("inventory.json"), inv)
 }
 

@@ -144,8 +144,7 @@ func (k *Keel) startable() error {
 	if err != nil {
 		return nil
 	}
-	s := &situation{k: k, lines: launched{commands: commands}}
-	for _, f := range append(s.otherSystem(), s.ways()...) {
+	for _, f := range append(k.otherSystem(), k.ways(commands)...) {
 		if f.Level == Stop {
 			return &Advised{fmt.Errorf("%s (%s): %s", f.What, f.Where, f.Why), f.Do}
 		}

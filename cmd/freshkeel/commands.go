@@ -615,14 +615,12 @@ func (p *program) stop(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// status settles nothing: who asks how things stand is not to wait for a server to come
-// up. Its exit code is the answer for scripts.
+// status tells how things stand; its exit code is the answer for scripts.
 func (p *program) status(ctx context.Context, _ *cli.Command) error {
-	k, err := p.open()
+	k, err := p.glance(ctx)
 	if err != nil {
 		return err
 	}
-	k.Rejoin(ctx)
 	s, err := k.Status()
 	if err != nil {
 		return err
@@ -638,11 +636,10 @@ func (p *program) status(ctx context.Context, _ *cli.Command) error {
 }
 
 func (p *program) send(ctx context.Context, c *cli.Command) error {
-	k, err := p.open()
+	k, err := p.glance(ctx)
 	if err != nil {
 		return err
 	}
-	k.Rejoin(ctx)
 	// Every word is the server's, but for ours in front.
 	words, dry := c.Args().Slice(), false
 	if len(words) == 1 && (words[0] == "--help" || words[0] == "-h") {
@@ -668,11 +665,10 @@ func (p *program) send(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) log(ctx context.Context, c *cli.Command) error {
-	k, err := p.open()
+	k, err := p.glance(ctx)
 	if err != nil {
 		return err
 	}
-	k.Rejoin(ctx)
 	p.view.end()
 	each := func(l string) { fmt.Fprintln(p.out, l) }
 	if p.json {

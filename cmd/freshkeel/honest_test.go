@@ -3,6 +3,7 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -75,6 +76,33 @@ func TestTheRecordedVersionFollowsTheFiles(t *testing.T) {
 
 	p.ok("backup", "restore", "b0001", "--only", "world/**")
 	assert.Equal(t, "2.0", p.status().Version, "the world is of no build")
+
+	// Killed in the middle of such a restore, it is recorded all the same (P2).
+	for _, step := range []string{"back-swap:1", "back-swap:3", "phase:returning"} {
+		p.runWith([]string{envDieAt + "=" + step}, "backup", "restore", "b0001", "--only", "lib/**", "--only", "run.sh")
+		p.ok("recover")
+		assert.Equal(t, "1.0", p.status().Version, step)
+		assert.Contains(t, p.ok("log").out, "pond server 1.0", step)
+		assert.Contains(t, p.exits(exitFailed, "rollback").err, "no refit is in effect", step)
+		p.ok("refit", "2.0")
+		assert.Equal(t, whole, p.tree(), step)
+	}
+
+	// That the build is mixed says nothing of a layer.
+	put(t, filepath.Join(p.dir, "songs/songs-1.0.zip"), "")
+	require.NoError(t, os.Remove(filepath.Join(p.dir, "songs/songs-1.0.zip")))
+	writeZip(t, filepath.Join(p.dir, "songs/songs-1.0.zip"), map[string]string{"songs/one.txt": "la"})
+	profile := p.read("freshkeel.toml")
+	p.editProfile(func(s string) string {
+		return s + "[[layer]]\nname = 'songs'\n[layer.source]\narchives.in = '../songs'\narchives.full = '^songs-(?P<version>[\\d.]+)\\.zip$'\n"
+	})
+	p.ok("refit", "--layer", "songs")
+	p.ok("backup", "restore", "b0001", "--only", "lib/1.dat")
+	var list struct{ Offers []freshkeel.Offer }
+	require.NoError(t, json.Unmarshal([]byte(p.ok("--json", "builds").out), &list))
+	require.Len(t, list.Offers, 2)
+	assert.True(t, list.Offers[1].Builds[0].Installed)
+	p.put("freshkeel.toml", profile)
 
 	// A server whose files somebody exchanged works: it is not stopped, and believed.
 	p.ok("stop")

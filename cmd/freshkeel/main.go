@@ -214,6 +214,16 @@ func (p *program) look(ctx context.Context) (*freshkeel.Keel, error) {
 	return k, nil
 }
 
+// glance opens the install for a command that only tells how the server is, or talks to
+// it: nothing is settled, since who asks is not to wait for a server to come up.
+func (p *program) glance(ctx context.Context) (*freshkeel.Keel, error) {
+	k, err := p.open()
+	if err == nil {
+		k.Rejoin(ctx)
+	}
+	return k, err
+}
+
 // change opens the install for a command that changes it, which recovers by
 // itself; a dry run only looks.
 func (p *program) change(ctx context.Context, c *cli.Command) (*freshkeel.Keel, error) {

@@ -21,7 +21,11 @@ func answerMistakes(c *cli.Command, path string) {
 		c.Action = func(_ context.Context, c *cli.Command) error {
 			if word := c.Args().First(); word != "" {
 				what := fmt.Sprintf("there is no command %q", word)
-				if near := cli.SuggestCommand(c.Commands, word); near != "" && near != "help" && alike(word, near) {
+				var names []string
+				for _, sub := range c.Commands {
+					names = append(names, sub.Name)
+				}
+				if near := freshkeel.Near(word, names); near != "" {
 					what += "; did you mean " + near + "?"
 				}
 				return &freshkeel.Usage{What: what, Do: path + " --help"}
@@ -67,7 +71,11 @@ func mistake(said string, flags []cli.Flag) string {
 	}
 	if m := unknown.FindStringSubmatch(said); m != nil {
 		what := "there is no option " + dashed(m[1])
-		if near := strings.TrimLeft(cli.SuggestFlag(flags, m[1], true), "-"); near != "" && alike(m[1], near) {
+		var names []string
+		for _, f := range flags {
+			names = append(names, f.Names()...)
+		}
+		if near := freshkeel.Near(m[1], names); near != "" {
 			what += "; did you mean " + dashed(near) + "?"
 		}
 		return what
@@ -84,29 +92,6 @@ func dashed(name string) string {
 		return "-" + name
 	}
 	return "--" + name
-}
-
-// alike tells whether two words may be meant for each other: most letters of one, in
-// their order, are the other's.
-func alike(a, b string) bool {
-	if len(a) > len(b) {
-		a, b = b, a
-	}
-	// The longest common subsequence, row by row.
-	row := make([]int, len(b)+1)
-	for i := range len(a) {
-		before := 0
-		for j := range len(b) {
-			up := row[j+1]
-			if a[i] == b[j] {
-				row[j+1] = before + 1
-			} else {
-				row[j+1] = max(row[j+1], row[j])
-			}
-			before = up
-		}
-	}
-	return row[len(b)]*4 >= len(b)*3
 }
 
 // wordsOf is how many words a command takes, by its usage; -1: any number.

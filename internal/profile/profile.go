@@ -17,6 +17,7 @@ import (
 
 	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 
 	"github.com/pelletier/go-toml/v2"
 )
@@ -438,7 +439,7 @@ func nearest(key string) string {
 	var wrong []string
 	best, near := len(key)/2+1, ""
 	for _, k := range Keys() {
-		if d := distance(key, k); d < best {
+		if d := words.Distance(key, k); d < best {
 			best, near = d, k
 		}
 		if _, last := splitKey(k); last != k {
@@ -459,26 +460,6 @@ func splitKey(key string) (section, name string) {
 		return key[:i], key[i+1:]
 	}
 	return "", key
-}
-
-// distance is the Levenshtein distance in bytes.
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		diag := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := 1
-			if a[i] == b[j] {
-				cost = 0
-			}
-			diag, row[j+1] = row[j+1], min(row[j+1]+1, row[j]+1, diag+cost)
-		}
-	}
-	return row[len(b)]
 }
 
 // lineOf finds the line where a dotted key is set, or its section starts; 0
