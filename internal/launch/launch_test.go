@@ -97,6 +97,8 @@ func TestBatchScriptTellsWhatItWouldRunAndIsEdited(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add("#!/bin/sh\ncd \"$(dirname \"$0\")\"\nJ=${JAVA:-java}\nexec \"$J\" -Xmx1G -jar m.jar &\n")
 	f.Add("@echo off\r\nset J=a\r\n\"%J%\\bin\\java\" -jar %~dp0m.jar\r\n")
+	f.Add("while :; do screen -dmS x java @a -cp 'lib/*:x.jar' a.B; done\nread x\n")
+	f.Add(":a\r\npause\r\njava \"@a b\" -m x/y\r\ngoto a\r\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		dir := t.TempDir()
 		for _, name := range []string{"a.sh", "a.bat"} {
@@ -108,6 +110,11 @@ func FuzzRead(f *testing.F) {
 				continue
 			}
 			for _, c := range got {
+				if line, err := c.JavaLine(func(string) ([]byte, error) { return []byte(text), nil }); err == nil {
+					for _, e := range line.ClassPath {
+						c.At(dir, e)
+					}
+				}
 				if out, err := c.WithProgram([]byte(text), "/x/java"); err == nil && len(out) < len("/x/java") {
 					t.Fatal("the word was not put in")
 				}

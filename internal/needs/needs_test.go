@@ -220,7 +220,12 @@ func FuzzReadNative(f *testing.F) {
 	if b, err := os.ReadFile(self); err == nil {
 		f.Add(b[:4096])
 	}
-	f.Fuzz(func(_ *testing.T, b []byte) { ReadNative(bytes.NewReader(b)) })
+	f.Fuzz(func(t *testing.T, b []byte) {
+		ReadNative(bytes.NewReader(b))
+		if end, cut := CutShort(bytes.NewReader(b), int64(len(b))); cut && end <= int64(len(b)) {
+			t.Errorf("cut short at %d of %d", end, len(b))
+		}
+	})
 }
 
 // Each kind of runtime has a notation of its own for what it takes.
@@ -291,7 +296,10 @@ func TestAPackageIsNamedForALibrary(t *testing.T) {
 
 func FuzzReadWindows(f *testing.F) {
 	f.Add([]byte("MZ" + strings.Repeat("\x00", 58) + "\x40\x00\x00\x00PE\x00\x00\x64\x86" + strings.Repeat("\x00", 80)))
-	f.Fuzz(func(_ *testing.T, b []byte) { ReadWindows(bytes.NewReader(b)) })
+	f.Fuzz(func(_ *testing.T, b []byte) {
+		ReadWindows(bytes.NewReader(b))
+		CutShort(bytes.NewReader(b), int64(len(b)))
+	})
 }
 
 func FuzzDescriptor(f *testing.F) {
