@@ -77,7 +77,7 @@ func byHand(h *demo.Harbour) []string {
 	f := "bin/freshkeel -d mossgate-east"
 	return []string{
 		"cd " + h.Dir + " && export FRESHKEEL_HOME=$PWD/home",
-		"bin/freshkeel adopt mossgate-east --source ../builds/feed.json --build builds/mossgate-3.4.1.zip",
+		"bin/freshkeel adopt mossgate-east --source builds/feed.json --build builds/mossgate-3.4.1.zip",
 		f + " start",
 		f + " builds",
 		f + " preflight 4.0.0",
