@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 )
 
 // Addon is one add-on as it will stand in the install, and what it says of
@@ -96,9 +97,9 @@ func (s *situation) folderAt(at string) bool {
 }
 
 // fits holds the add-on against a version; text is the range that decided.
-func (a Addon) fits(version string) (fits bool, text string, err error) {
+func (a Addon) fits(ver string) (fits bool, text string, err error) {
 	for _, r := range a.Fits {
-		ok, e := needs.FitsAny(r, version, a.newer)
+		ok, e := version.FitsAddon(r, ver, a.newer)
 		if ok {
 			return true, r, nil
 		}

@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 )
 
 // Build is one row of what a source offers.
@@ -159,7 +160,7 @@ func (k *Keel) offered(ctx context.Context, f *offer, inv *Inventory) (*Offer, e
 // tells; fits is a layer's range of the build's versions.
 func (f *offer) cant(b feed.Build, fits, installed, build string) string {
 	if f.from.Name != "" {
-		if fits != "" && build != "" && !feed.Fits(fits, build) {
+		if fits != "" && build != "" && !version.Fits(fits, build) {
 			return fmt.Sprintf("it fits %s, and %s is installed", fits, build)
 		}
 		return ""
@@ -257,7 +258,7 @@ func (k *Keel) News(ctx context.Context) (out []News, err error) {
 			return nil, err
 		}
 		c, err := k.pick(ctx, f, "", func(b feed.Build) bool {
-			return o.Name == "" || inv.Version == "" || feed.Fits(orElse(b.Fits, o.Fits), inv.Version)
+			return o.Name == "" || inv.Version == "" || version.Fits(orElse(b.Fits, o.Fits), inv.Version)
 		})
 		if err != nil {
 			return nil, err

@@ -48,9 +48,9 @@ func (k *Keel) route(ctx context.Context, r *resolved, w Want) ([]*resolved, err
 // brought up and confirmed. What fails then leaves the last good step in place.
 func (k *Keel) refitOn(ctx context.Context, w Want, chain []string, e *logbook.Entry) (*logbook.Entry, error) {
 	done := chain[:1]
-	for n, version := range chain[1:] {
-		k.note("%s is in place; on to %s, step %d of %d", done[n], version, n+2, len(chain))
-		w.Version = version
+	for n, ver := range chain[1:] {
+		k.note("%s is in place; on to %s, step %d of %d", done[n], ver, n+2, len(chain))
+		w.Version = ver
 		pre, err := k.Preflight(ctx, w)
 		if err == nil {
 			e, err = k.refit(ctx, w, pre)
@@ -65,12 +65,12 @@ func (k *Keel) refitOn(ctx context.Context, w Want, chain []string, e *logbook.E
 		case errors.As(err, &back):
 			back.Done = done
 		case err != nil && !errors.As(err, new(*NeedsHands)):
-			return e, fmt.Errorf("%s is in place and confirmed; the step to %s: %w", done[n], version, err)
+			return e, fmt.Errorf("%s is in place and confirmed; the step to %s: %w", done[n], ver, err)
 		}
 		if err != nil {
 			return e, err
 		}
-		done = append(done, version)
+		done = append(done, ver)
 	}
 	return e, nil
 }

@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"strings"
 
-	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -15,8 +15,8 @@ import (
 // version that is to run: by what its own descriptor says.
 func checkAddons(_ context.Context, s *situation) (out []Finding) {
 	rules := s.k.Profile.Addons
-	version := s.plan.To
-	if len(rules.Files) == 0 || version == "" {
+	ver := s.plan.To
+	if len(rules.Files) == 0 || ver == "" {
 		return nil
 	}
 	var stay, gone []string
@@ -38,7 +38,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 	var mute, fine []string
 	for _, a := range s.addons(stay, false) {
 		field := fmt.Sprintf("%s, %s: %s = %s", s.k.path(a.Path), rules.Descriptor, rules.Fits, strings.Join(a.Fits, " or "))
-		fits, text, err := a.fits(version)
+		fits, text, err := a.fits(ver)
 		switch {
 		case a.Lacks != "":
 			mute = append(mute, fmt.Sprintf("%s (%s)", a.Path, a.Lacks))
@@ -47,14 +47,14 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		case fits:
 			fine = append(fine, a.Path)
 		case s.staysAsIs(a.Path) && (s.cand.stays || s.saidThatBefore(a)):
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, version), Where: field,
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, ver), Where: field,
 				Why: "nothing of that changes now: it says the same of what is installed", Do: "nothing, if the server runs well with it; else take another version of it"})
 		default:
 			do := fmt.Sprintf("take a newer one; or leave it out this time: --hold-back %s", a.Path)
-			if needs.IsBare(text) && !a.newer {
+			if version.IsBare(text) && !a.newer {
 				do += fmt.Sprintf("; if a version alone means \"that or newer\" there: bare = %q under [addons]", profile.BareAtLeast)
 			}
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, version), Where: field,
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, ver), Where: field,
 				Why: "a server that meets an add-on it can't load may end, or go on without it", Do: do})
 		}
 	}
@@ -75,7 +75,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		out = append(out, f)
 	}
 	if len(fine) > 0 {
-		out = append(out, ok("%s that %s with %s: %s", words.Plural(len(fine), "add-on"), agree(len(fine)), version, words.Some(fine, 3))...)
+		out = append(out, ok("%s that %s with %s: %s", words.Plural(len(fine), "add-on"), agree(len(fine)), ver, words.Some(fine, 3))...)
 	}
 	return out
 }

@@ -13,9 +13,9 @@ import (
 	"slices"
 	"strings"
 
-	"freshkeel/internal/feed"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -53,7 +53,7 @@ func (s *situation) engineRanges(kind string, c launch.Command) (list []needs.Ra
 // declared is what the feed says of a runtime, and where.
 func (s *situation) declared(kind string) (want, where string) {
 	for name, want := range s.cand.build.Needs {
-		if strings.EqualFold(name, kind) && feed.CheckRange(want) == nil {
+		if strings.EqualFold(name, kind) && version.CheckRange(want) == nil {
 			return want, "the feed"
 		}
 	}
@@ -62,11 +62,11 @@ func (s *situation) declared(kind string) (want, where string) {
 
 // rangeFits holds a version against a range: of a feed's notation, or of the
 // runtime's own.
-func rangeFits(r needs.Range, version string) (bool, error) {
+func rangeFits(r needs.Range, ver string) (bool, error) {
 	if r.Kind == "" {
-		return feed.Fits(r.Text, version), nil
+		return version.Fits(r.Text, ver), nil
 	}
-	return r.Fits(version)
+	return r.Fits(ver)
 }
 
 func (s *situation) engine(ctx context.Context, kind string, c launch.Command, where string) []Finding {
@@ -121,7 +121,7 @@ func (s *situation) otherEngine(ctx context.Context, kind string, asked []needs.
 func bestEngine(list []needs.Runtime, asked []needs.Range) (best *needs.Runtime) {
 	for i := range list {
 		rt := &list[i]
-		if rt.Broken == "" && fitsAll(rt, asked) && (best == nil || feed.Compare(rt.Version, best.Version) < 0) {
+		if rt.Broken == "" && fitsAll(rt, asked) && (best == nil || version.Compare(rt.Version, best.Version) < 0) {
 			best = rt
 		}
 	}
@@ -181,7 +181,7 @@ func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
 			}
 		}
 		want, _ := s.declared(needs.Dotnet)
-		pick := f.Pick(slices.DeleteFunc(slices.Clone(have), func(v string) bool { return want != "" && !feed.Fits(want, v) }))
+		pick := f.Pick(slices.DeleteFunc(slices.Clone(have), func(v string) bool { return want != "" && !version.Fits(want, v) }))
 		if pick != "" {
 			out = append(out, ok("%s: %s is run with %s", at, f, pick)...)
 			continue

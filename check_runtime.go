@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -118,7 +119,7 @@ type javaNeed struct {
 func (s *situation) javaNeed(jar *needs.Jar) javaNeed {
 	n := javaNeed{release: jar.Release, exactly: jar.Preview, jar: jar}
 	for runtime, want := range s.cand.build.Needs {
-		if strings.EqualFold(runtime, "java") && feed.CheckRange(want) == nil {
+		if strings.EqualFold(runtime, "java") && version.CheckRange(want) == nil {
 			n.feed = want
 		}
 	}
@@ -130,7 +131,7 @@ func (n javaNeed) fitsClasses(rt *needs.Runtime) bool {
 }
 
 func (n javaNeed) fits(rt *needs.Runtime) bool {
-	return rt.Broken == "" && n.fitsClasses(rt) && (n.feed == "" || feed.Fits(n.feed, rt.Version))
+	return rt.Broken == "" && n.fitsClasses(rt) && (n.feed == "" || version.Fits(n.feed, rt.Version))
 }
 
 func (n javaNeed) String() string {
@@ -138,7 +139,7 @@ func (n javaNeed) String() string {
 	if n.exactly {
 		s = fmt.Sprintf("exactly Java %d", n.release)
 	}
-	if n.feed != "" && !feed.Fits(n.feed, fmt.Sprint(n.release)) {
+	if n.feed != "" && !version.Fits(n.feed, fmt.Sprint(n.release)) {
 		s = "Java " + n.feed
 	}
 	return s
@@ -146,7 +147,7 @@ func (n javaNeed) String() string {
 
 func (n javaNeed) words() string {
 	switch {
-	case n.feed != "" && !feed.Fits(n.feed, fmt.Sprint(n.release)):
+	case n.feed != "" && !version.Fits(n.feed, fmt.Sprint(n.release)):
 		return "version " + n.feed
 	case n.exactly:
 		return fmt.Sprintf("release %d exactly", n.release)

@@ -10,12 +10,12 @@ import (
 	"slices"
 	"strings"
 
-	"freshkeel/internal/feed"
 	"freshkeel/internal/host"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 
 	"github.com/shirou/gopsutil/v4/disk"
@@ -36,7 +36,7 @@ func checkDirection(_ context.Context, s *situation) []Finding {
 	case from == to || s.want.Back:
 		return nil
 	}
-	if newer, _ := s.cand.newer(from); newer || s.hop > 0 || feed.Compare(to, from) == 0 {
+	if newer, _ := s.cand.newer(from); newer || s.hop > 0 || version.Compare(to, from) == 0 {
 		return ok("%s is newer than the installed %s", to, from)
 	}
 	return []Finding{{Level: Stop, What: fmt.Sprintf("%s is older than the installed %s", to, from), Where: s.cand.Source,
@@ -179,7 +179,7 @@ func (s *situation) alike(at string) string {
 
 // patternFor makes a pattern that goes on matching when the version changes.
 func patternFor(name string) string {
-	if v := feed.VersionIn(name); v != "" {
+	if v := version.In(name); v != "" {
 		return strings.Replace(name, v, "*", 1)
 	}
 	return name

@@ -146,9 +146,9 @@ type Advised struct {
 func (a *Advised) Error() string { return a.Err.Error() }
 func (a *Advised) Unwrap() error { return a.Err }
 
-func orUnknown(version string) string {
-	if version == "" {
+func orUnknown(ver string) string {
+	if ver == "" {
 		return "an unknown version"
 	}
-	return version
+	return ver
 }

@@ -19,6 +19,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 
 	"github.com/gofrs/flock"
@@ -508,7 +509,7 @@ func jarVersion(path string) string {
 // version. Without a word it is the manifest of the only jar at the top.
 func versionInside(l *locker.Locker, s *locker.Set, how string) string {
 	kind, at, _ := strings.Cut(how, ":")
-	version, jars := "", 0
+	ver, jars := "", 0
 	for _, f := range s.Entries {
 		if f.Kind != tree.File {
 			continue
@@ -517,17 +518,17 @@ func versionInside(l *locker.Locker, s *locker.Set, how string) string {
 		case kind == "file" && f.Path == at && f.Size < 1<<20:
 			b := make([]byte, f.Size)
 			if _, err := l.Content(f).ReadAt(b, 0); err == nil {
-				return feed.VersionInText(string(b))
+				return version.InText(string(b))
 			}
 		case (kind == "" || kind == "jar") && strings.HasSuffix(f.Path, ".jar") && (f.Path == at || (at == "" && !strings.Contains(f.Path, "/"))):
 			jars++
 			if j, _ := needs.ReadJar(l.Content(f), f.Size); j != nil {
-				version = j.Version
+				ver = j.Version
 			}
 		}
 	}
 	if jars != 1 {
 		return ""
 	}
-	return version
+	return ver
 }

@@ -9,6 +9,7 @@ import (
 	"freshkeel/internal/feed"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -94,7 +95,7 @@ func (k *Keel) resolveLayers(ctx context.Context, r *resolved, w Want, inv *Inve
 }
 
 func (k *Keel) resolveLayer(ctx context.Context, o origin, w Want, inv *Inventory, base string) (c *Candidate, why string, err error) {
-	version, named := w.Layers[o.Name]
+	ver, named := w.Layers[o.Name]
 	laid, isLaid := inv.laid(o.Name)
 	if !named && isLaid {
 		c, err := k.staying(ctx, o, laid)
@@ -104,8 +105,8 @@ func (k *Keel) resolveLayer(ctx context.Context, o origin, w Want, inv *Inventor
 	if err != nil {
 		return nil, "", err
 	}
-	suits := func(b feed.Build) bool { return base == "" || feed.Fits(orElse(b.Fits, o.Fits), base) }
-	if c, err = k.pick(ctx, f, version, suits); err != nil || c != nil {
+	suits := func(b feed.Build) bool { return base == "" || version.Fits(orElse(b.Fits, o.Fits), base) }
+	if c, err = k.pick(ctx, f, ver, suits); err != nil || c != nil {
 		return c, "", err
 	}
 	if !named {
@@ -312,7 +313,7 @@ func checkLayers(ctx context.Context, s *situation) (out []Finding) {
 		case s.plan.To == "":
 			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s %s fits %s, and the build's version is not known", lf.Layer, lf.Version, c.Fits), Where: where,
 				Why: "an add-on for another version often keeps the server from coming up", Do: "say the version with --as"})
-		case !feed.Fits(c.Fits, s.plan.To):
+		case !version.Fits(c.Fits, s.plan.To):
 			f := Finding{Level: Stop, What: fmt.Sprintf("layer %s %s fits %s, not %s", lf.Layer, lf.Version, c.Fits, s.plan.To), Where: where,
 				Why: "it says so itself; a layer that does not fit often keeps the server from coming up", Do: s.otherLayer(ctx, lf.Layer)}
 			out = append(out, f)
@@ -350,7 +351,7 @@ func (s *situation) otherLayer(ctx context.Context, name string) string {
 	if err != nil {
 		return without
 	}
-	if b, ok := f.Newest(o.Source.Channel, func(b feed.Build) bool { return feed.Fits(orElse(b.Fits, o.Fits), s.plan.To) }); ok {
+	if b, ok := f.Newest(o.Source.Channel, func(b feed.Build) bool { return version.Fits(orElse(b.Fits, o.Fits), s.plan.To) }); ok {
 		return fmt.Sprintf("take %s %s, which fits: --layer %s=%s; or %s", name, b.Version, name, b.Version, without)
 	}
 	return "none of its versions fits; " + without

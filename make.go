@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/host"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -151,7 +152,7 @@ func picked(work, pattern string) (out []string) {
 
 // madeAs holds what a command made against the version that was asked for.
 func (k *Keel) madeAs(c *Candidate, v *fetch.Verified) error {
-	said, from := feed.VersionIn(v.Name), "its name"
+	said, from := version.In(v.Name), "its name"
 	if j := jarVersion(v.Path); j != "" && c.src.Version != "name" {
 		said, from = j, "its manifest"
 	}

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"freshkeel/internal/feed"
 	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
@@ -16,6 +15,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -109,7 +109,7 @@ func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]st
 // version is none, as in "server-1.0.9".
 func endingOf(name string) string {
 	base := path.Base(name)
-	if v := feed.VersionIn(base); v != "" {
+	if v := version.In(base); v != "" {
 		base = strings.Replace(base, v, "", 1)
 	}
 	return strings.ToLower(path.Ext(base))

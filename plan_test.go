@@ -51,13 +51,13 @@ func (s *stand) put(files map[string]string) {
 }
 
 // build stores files as a build in the locker.
-func (s *stand) build(version string, files map[string]string) *Fetched {
+func (s *stand) build(ver string, files map[string]string) *Fetched {
 	s.t.Helper()
 	l, err := s.k.locker()
 	require.NoError(s.t, err)
 	w := l.Writer()
 	defer w.Close()
-	set := &locker.Set{Owner: locker.Builds, ID: "build-" + version, Version: version, Taken: time.Now()}
+	set := &locker.Set{Owner: locker.Builds, ID: "build-" + ver, Version: ver, Taken: time.Now()}
 	for _, at := range sortedPaths(files) {
 		f := locker.File{}
 		if !strings.HasSuffix(at, "/") {
@@ -73,13 +73,13 @@ func (s *stand) build(version string, files map[string]string) *Fetched {
 		set.Entries = append(set.Entries, f)
 	}
 	require.NoError(s.t, w.Publish(set))
-	return &Fetched{Set: set, Version: version, Candidate: &Candidate{Version: version, place: s.k.Profile.Place}}
+	return &Fetched{Set: set, Version: ver, Candidate: &Candidate{Version: ver, place: s.k.Profile.Place}}
 }
 
 // installed records files as what the old build put there.
-func (s *stand) installed(version string, files map[string]string) {
+func (s *stand) installed(ver string, files map[string]string) {
 	s.t.Helper()
-	inv := &Inventory{Version: version, Known: true}
+	inv := &Inventory{Version: ver, Known: true}
 	for at, body := range files {
 		inv.Files = append(inv.Files, Owned{Entry: tree.Entry{Path: at, Kind: tree.File, Size: int64(len(body)), Mode: 0o644}, Sum: tree.SumBytes([]byte(body))})
 	}
@@ -152,14 +152,14 @@ func TestDeletedOwnFileDoesNotComeBack(t *testing.T) {
 	ships := map[string]string{"gardens/sample": "s"}
 	s.installed("1", ships)
 	s.put(map[string]string{"gardens/mine": "m"})
-	for _, version := range []string{"2", "3"} {
-		ships["jar"] = version
-		p, err := s.k.plan(s.build(version, ships), Want{})
+	for _, ver := range []string{"2", "3"} {
+		ships["jar"] = ver
+		p, err := s.k.plan(s.build(ver, ships), Want{})
 		require.NoError(t, err)
-		assert.NotContains(t, p.files, "gardens/sample", "build %s", version)
-		inv := &Inventory{Version: version, Known: true, Files: p.owned}
+		assert.NotContains(t, p.files, "gardens/sample", "build %s", ver)
+		inv := &Inventory{Version: ver, Known: true, Files: p.owned}
 		require.NoError(t, writeInventory(s.k.state("inventory.json"), inv))
-		s.put(map[string]string{"jar": version})
+		s.put(map[string]string{"jar": ver})
 	}
 }
 

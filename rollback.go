@@ -429,9 +429,9 @@ func (k *Keel) targetOf(e *logbook.Entry) (*locker.Set, error) {
 
 // inventoryOf takes the inventory of a version that was installed before, when
 // a whole restore went back to it. One that is not known is said to be so.
-func (t *transaction) inventoryOf(version string) error {
+func (t *transaction) inventoryOf(ver string) error {
 	inv, err := t.k.inventory()
-	if err != nil || (inv.Version == version && len(inv.Mixed) == 0) {
+	if err != nil || (inv.Version == ver && len(inv.Mixed) == 0) {
 		return err
 	}
 	all, err := t.k.book.All()
@@ -439,20 +439,20 @@ func (t *transaction) inventoryOf(version string) error {
 		return err
 	}
 	for i := len(all) - 1; i >= 0; i-- {
-		if e := all[i]; e.Kind == logbook.Refit && e.From == version && e.ID != t.e.ID {
+		if e := all[i]; e.Kind == logbook.Refit && e.From == ver && e.ID != t.e.ID {
 			if err := t.takeInventory(t.k.run(e.ID), inventoryBefore); err == nil {
 				t.e.Undid = undoneBy(all, e.ID, true)
 				return nil
 			}
 		}
-		if e := all[i]; e.Kind == logbook.Refit && e.To == version && e.Outcome == logbook.Confirmed {
+		if e := all[i]; e.Kind == logbook.Refit && e.To == ver && e.Outcome == logbook.Confirmed {
 			if err := t.takeInventory(t.k.run(e.ID), inventoryAfter); err == nil {
 				t.e.Undid = undoneBy(all, e.ID, false)
 				return nil
 			}
 		}
 	}
-	return writeInventory(t.k.state("inventory.json"), &Inventory{Version: version})
+	return writeInventory(t.k.state("inventory.json"), &Inventory{Version: ver})
 }
 
 // Logbook lists every run, oldest first.

@@ -9,9 +9,9 @@ import (
 	"slices"
 	"strings"
 
-	"freshkeel/internal/feed"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/version"
 )
 
 // Runtime is one runtime of this machine, and how it stands to the server.
@@ -217,12 +217,12 @@ type dotnetNeed struct {
 
 func (n dotnetNeed) String() string { return strings.TrimSpace(n.f.String() + " " + n.feed) }
 func (n dotnetNeed) fits(rt *needs.Runtime) bool {
-	return rt.Broken == "" && n.f.Fits(rt.Version) && (n.feed == "" || feed.Fits(n.feed, rt.Version))
+	return rt.Broken == "" && n.f.Fits(rt.Version) && (n.feed == "" || version.Fits(n.feed, rt.Version))
 }
 func (n dotnetNeed) best([]needs.Runtime) *needs.Runtime { return nil } // its host picks by itself
 func (n dotnetNeed) chosen(*needs.Runtime) string        { return "" }
 func (n dotnetNeed) short(rt *needs.Runtime) string {
-	if feed.Compare(rt.Version, n.f.Version) < 0 {
+	if version.Compare(rt.Version, n.f.Version) < 0 {
 		return "too old"
 	}
 	return "not " + n.f.Rule()
@@ -261,7 +261,7 @@ func (n javaNeed) best(list []needs.Runtime) (best *needs.Runtime) {
 		case best == nil, rt.LongTerm() && !best.LongTerm():
 			best = rt
 		case best.LongTerm() && !rt.LongTerm():
-		case rt.Release < best.Release, rt.Release == best.Release && feed.Compare(rt.Version, best.Version) > 0:
+		case rt.Release < best.Release, rt.Release == best.Release && version.Compare(rt.Version, best.Version) > 0:
 			best = rt
 		}
 	}
@@ -279,7 +279,7 @@ func fitsAny(n requirement, list []needs.Runtime, used map[string]string) bool {
 // chosen says why a runtime is the one to recommend.
 func (n javaNeed) chosen(rt *needs.Runtime) string {
 	switch {
-	case n.feed != "" && !feed.Fits(n.feed, fmt.Sprint(n.release)):
+	case n.feed != "" && !version.Fits(n.feed, fmt.Sprint(n.release)):
 		return "the lowest here that the feed's word allows"
 	case rt.LongTerm():
 		return "the lowest long-term release here that will do"
@@ -309,6 +309,6 @@ func sortRuntimes(list []Runtime) {
 		return 2
 	}
 	slices.SortStableFunc(list, func(a, b Runtime) int {
-		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Release, b.Release), feed.Compare(b.Version, a.Version))
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Release, b.Release), version.Compare(b.Version, a.Version))
 	})
 }

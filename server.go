@@ -155,18 +155,18 @@ func (k *Keel) startable() error {
 
 // heardVersion keeps the version that a server has said by the profile's rule, where
 // none was known, or another.
-func (k *Keel) heardVersion(version string) error {
+func (k *Keel) heardVersion(ver string) error {
 	inv, err := k.inventory()
-	if err != nil || version == "" || inv.Version == version {
+	if err != nil || ver == "" || inv.Version == ver {
 		return err
 	}
 	if inv.Version == "" {
-		k.note("the server says that it is %s: that is noted as what is installed", version)
+		k.note("the server says that it is %s: that is noted as what is installed", ver)
 	} else {
-		k.warn("the server says that it is %s, and %s was recorded: files were exchanged by other hands; %s is noted as what is installed", version, inv.Version, version)
+		k.warn("the server says that it is %s, and %s was recorded: files were exchanged by other hands; %s is noted as what is installed", ver, inv.Version, ver)
 		inv.Build, inv.Channel = "", ""
 	}
-	inv.Version = version
+	inv.Version = ver
 	return writeInventory(k.state("inventory.json"), inv)
 }
 

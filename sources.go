@@ -18,6 +18,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -185,7 +186,7 @@ func (k *Keel) heldAgainst(m *memory, f *feed.Feed) error {
 		k.warn("%s has expired, on %s by its own word: an old list may be being served", where, f.Expires)
 	case m.Feed != nil && len(m.Feed.Builds) > 0 && len(f.Builds) > 0:
 		was := m.Feed.Builds[len(m.Feed.Builds)-1].Version
-		if was != "" && f.Rank(was) < 0 && feed.Compare(was, f.Builds[len(f.Builds)-1].Version) > 0 {
+		if was != "" && f.Rank(was) < 0 && version.Compare(was, f.Builds[len(f.Builds)-1].Version) > 0 {
 			k.warn("%s offered %s on %s, and no longer does: it was withdrawn, or an old list is being served", where, was, m.At.Local().Format(time.DateTime))
 		}
 	}
@@ -276,9 +277,9 @@ func (k *Keel) resolve(ctx context.Context, w Want) (*Candidate, error) {
 }
 
 // pick takes a version of a list, or the newest of its channel that suits.
-func (k *Keel) pick(ctx context.Context, f *offer, version string, suits func(feed.Build) bool) (*Candidate, error) {
+func (k *Keel) pick(ctx context.Context, f *offer, ver string, suits func(feed.Build) bool) (*Candidate, error) {
 	channel := f.from.Source.Channel
-	if version == "" {
+	if ver == "" {
 		b, ok := f.Newest(channel, suits)
 		if !ok && suits != nil {
 			return nil, nil
@@ -288,13 +289,13 @@ func (k *Keel) pick(ctx context.Context, f *offer, version string, suits func(fe
 		}
 		return k.candidate(ctx, f, b)
 	}
-	b, ok := f.Find(version)
+	b, ok := f.Find(ver)
 	if !ok {
 		var have []string
 		for _, b := range f.Builds {
 			have = append(have, b.Version)
 		}
-		return nil, &Advised{fmt.Errorf("the source has no build %s; it has %s", version, words.Some(have, 12)), "freshkeel builds"}
+		return nil, &Advised{fmt.Errorf("the source has no build %s; it has %s", ver, words.Some(have, 12)), "freshkeel builds"}
 	}
 	return k.candidate(ctx, f, b)
 }
@@ -303,7 +304,7 @@ func (k *Keel) pick(ctx context.Context, f *offer, version string, suits func(fe
 func (k *Keel) fromPlace(w Want) (*Candidate, error) {
 	c := &Candidate{Version: w.As, Source: fetch.Shown(w.From), guess: true, src: profile.Source{Silence: k.Profile.Source.Silence, Key: k.Profile.Source.Key}, place: k.Profile.Place}
 	if c.Version == "" {
-		c.Version = feed.VersionIn(fetch.NameOf(w.From))
+		c.Version = version.In(fetch.NameOf(w.From))
 	}
 	// A key in the profile holds for what is named by hand too.
 	key, err := feed.Key(k.Profile.Source, k.Dir)
@@ -412,5 +413,5 @@ func (c *Candidate) newer(than string) (newer, known bool) {
 	if c.offer != nil {
 		return c.offer.Newer(than, c.Version), true
 	}
-	return feed.Compare(c.Version, than) > 0, true
+	return version.Compare(c.Version, than) > 0, true
 }

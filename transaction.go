@@ -248,20 +248,20 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 
 // comeBack starts the server of the version that is in place again, and
 // watches it come up. One that does not ends the transaction: it needs hands.
-func (t *transaction) comeBack(version string) error {
+func (t *transaction) comeBack(ver string) error {
 	return t.step("start old server", func() (string, error) {
-		v, err := t.k.bringUp(context.Background(), version)
+		v, err := t.k.bringUp(context.Background(), ver)
 		if err == nil && v.Late { // a machine that was busy a moment ago may not be now
 			t.k.warn("%s; it is given one more try", v.Why)
 			if _, err = t.k.halfStop(); err == nil {
-				v, err = t.k.bringUp(context.Background(), version)
+				v, err = t.k.bringUp(context.Background(), ver)
 			}
 		}
 		if err == nil && v.Up {
 			t.down(v)
 			return v.Why, nil
 		}
-		n := &NeedsHands{What: "the old server does not come up either", State: "the files of " + orUnknown(version) + " are in place",
+		n := &NeedsHands{What: "the old server does not come up either", State: "the files of " + orUnknown(ver) + " are in place",
 			Do: []string{"freshkeel start (once what its console says is mended)", "freshkeel log"}}
 		if t.e.Kind != logbook.Refit {
 			n.What = "the server does not come up with what was put back"

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/version"
 
 	"github.com/ohler55/ojg/jp"
 )
@@ -157,10 +158,10 @@ func (r *reader) apiBuild(row any) (o offered, err error) {
 	if len(o.date) >= 10 && strings.Trim(o.date, "0123456789") == "" { // seconds or milliseconds since 1970
 		o.date = unixDay(o.date)
 	}
-	if !validVersion(o.version) {
+	if !version.Valid(o.version) {
 		return o, fmt.Errorf("api.version: %q is empty or holds spaces", o.version)
 	}
-	return o, CheckRange(o.fits)
+	return o, version.CheckRange(o.fits)
 }
 
 // apiDetail reads the second document of a build.

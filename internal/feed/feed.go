@@ -17,6 +17,7 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
+	"freshkeel/internal/version"
 )
 
 // Format names the format of a feed.
@@ -139,11 +140,11 @@ func (f *Feed) Rank(version string) int {
 
 // Newer tells whether a version is newer than another: by the maker's order
 // where it lists both, else by comparing them.
-func (f *Feed) Newer(than, version string) bool {
-	if a, b := f.Rank(than), f.Rank(version); a >= 0 && b >= 0 {
+func (f *Feed) Newer(than, is string) bool {
+	if a, b := f.Rank(than), f.Rank(is); a >= 0 && b >= 0 {
 		return b > a
 	}
-	return Compare(version, than) > 0
+	return version.Compare(is, than) > 0
 }
 
 // In tells whether a build is of a channel: "" is any, and a build that its
@@ -175,7 +176,7 @@ func (f *Feed) Channels() (out []string) {
 // MayStep tells whether the maker lets one version step to a build directly.
 func (f *Feed) MayStep(from string, b Build) bool {
 	if len(b.From) > 0 {
-		return slices.ContainsFunc(b.From, func(r string) bool { return r == from || Fits(r, from) })
+		return slices.ContainsFunc(b.From, func(r string) bool { return r == from || version.Fits(r, from) })
 	}
 	if f.Steps != "each" {
 		return true
@@ -425,7 +426,7 @@ func Parse(b []byte) (*Feed, error) {
 	for i, b := range f.Builds {
 		at := fmt.Sprintf("build %d (%s)", i+1, b.Version)
 		switch {
-		case !validVersion(b.Version):
+		case !version.Valid(b.Version):
 			return nil, fmt.Errorf("build %d: its version is empty or holds spaces", i+1)
 		case seen[b.Version]:
 			return nil, fmt.Errorf("%s is listed twice", at)
@@ -452,16 +453,12 @@ func jsonError(b []byte, err error) error {
 	return err
 }
 
-func validVersion(v string) bool {
-	return v != "" && len(v) <= 200 && !strings.ContainsFunc(v, func(r rune) bool { return r <= ' ' || r == 0x7f })
-}
-
 func (b Build) check() error {
 	if _, err := time.Parse(time.DateOnly, b.Date); b.Date != "" && err != nil {
 		return fmt.Errorf("date %q is not written 2006-01-02", b.Date)
 	}
 	for _, r := range append(slices.Clone(b.From), b.Fits) {
-		if err := CheckRange(r); err != nil {
+		if err := version.CheckRange(r); err != nil {
 			return err
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -39,45 +40,6 @@ func TestFeedErrorsSayWhatAndWhere(t *testing.T) {
 	assert.Equal(t, "2", newest.Version)
 	newest, _ = f.Newest("stable", nil)
 	assert.Equal(t, "1", newest.Version)
-}
-
-func TestVersionsAreOrderedByParts(t *testing.T) {
-	for _, inOrder := range [][]string{
-		{"0.9", "1", "1.0.1", "1.2.0-rc1", "1.2.0-rc2", "1.2.0", "1.10", "2.0-beta", "2.0", "2026.1"},
-		{"3.5-dev", "3.5-alpha2", "3.5b1", "3.5-beta.2", "3.5-pre1", "3.5rc1", "3.5-RC2", "3.5", "3.5-hotfix", "3.5.1"},
-		{"2026-09-30", "2026-10-01", "2026-11-23"}, {"20260930", "20261001"}, {"b99", "b100", "b1000"},
-		{"3.5.0+57", "3.5.0+100"}, {"3.5.0-56", "3.5.0-57"}, {"99999999999999999999", "100000000000000000000"}, {"build 9", "build 10"},
-	} {
-		for i := range inOrder {
-			for j := range inOrder {
-				want := 0
-				if i < j {
-					want = -1
-				} else if i > j {
-					want = 1
-				}
-				assert.Equal(t, want, Compare(inOrder[i], inOrder[j]), "%s against %s", inOrder[i], inOrder[j])
-			}
-		}
-	}
-	for _, same := range [][2]string{{"1.2", "1.2.0"}, {"v3.5", "3.5"}, {"3.5-final", "3.5"}} {
-		assert.Zero(t, Compare(same[0], same[1]), same)
-	}
-	for r, fits := range map[string]map[string]bool{
-		"":              {"1": true},
-		">=3.4 <4":      {"3.3": false, "3.4": true, "3.9.9": true, "4.0": false, "4.0-rc1": true},
-		"3.5.*":         {"3.5": true, "3.5.7": true, "3.50": false, "3.5-rc1": true},
-		"!=3.5.* >=3":   {"3.5.1": false, "3.6": true},
-		"3.4.1 || >=4":  {"3.4.1": true, "3.5": false, "4": true},
-		"=2 || = || <1": {"9": false},
-	} {
-		for v, want := range fits {
-			assert.Equal(t, want, Fits(r, v), "%q and %s", r, v)
-		}
-	}
-	for name, want := range map[string]string{"mossgate-server-3.4.1.jar": "3.4.1", "/srv/pond-1.2.zip": "1.2", "server_v2.0.1-rc1.tar.gz": "2.0.1-rc1", "pond": "", "pond2": "", "pond-2026-11-23.zip": "2026-11-23", "pond-b1234.7z": "b1234", "moss_1.4.tar.zst": "1.4"} {
-		assert.Equal(t, want, VersionIn(name), name)
-	}
 }
 
 func TestRouteTakesTheFewestStepsThatTheMakerAllows(t *testing.T) {
@@ -179,7 +141,7 @@ func TestNamesTellVersionSystemAndVariant(t *testing.T) {
 		assert.Equal(t, want, nameTells(name), name)
 	}
 	for text, want := range map[string]string{"3.5.0\n": "3.5.0", "build = \"1234\"\n": "1234", "# none\nmoss\n": "", "Moss server v3.6.1 of today": "3.6.1", "2026-11-23": "2026-11-23"} {
-		assert.Equal(t, want, VersionInText(text), text)
+		assert.Equal(t, want, version.InText(text), text)
 	}
 	for s, want := range map[string]string{"2026-11-23T10:00:00Z": "2026-11-23", "20261123": "2026-11-23", "Mon, 23 Nov 2026 10:00:00 GMT": "2026-11-23", "2026-11-23 noonish": "2026-11-23", "soon": ""} {
 		assert.Equal(t, want, day(s), s)
@@ -218,7 +180,7 @@ func TestAChangeOfAListingLeadsToTheWholeOrIsRefused(t *testing.T) {
 // that could not be typed.
 func fuzzChecked(t *testing.T, f *Feed) {
 	for _, b := range f.Builds {
-		if !validVersion(b.Version) {
+		if !version.Valid(b.Version) {
 			t.Errorf("version %q got through", b.Version)
 		}
 		for _, ps := range append([][]Part{b.Parts}, variantParts(b.Variants)...) {
@@ -228,7 +190,7 @@ func fuzzChecked(t *testing.T, f *Feed) {
 				}
 			}
 		}
-		Compare(b.Version, "3.5.0")
+		version.Compare(b.Version, "3.5.0")
 		b.Choose(Choice{"", "linux", "amd64"})
 		f.Route("1", b)
 	}

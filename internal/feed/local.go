@@ -15,6 +15,7 @@ import (
 
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -108,7 +109,7 @@ func increments(v string, full, steps map[string]Part, over map[string]string) B
 	b := Build{Version: v}
 	base := ""
 	for w := range full {
-		if Compare(w, v) < 0 && (base == "" || Compare(w, base) > 0) {
+		if version.Compare(w, v) < 0 && (base == "" || version.Compare(w, base) > 0) {
 			base = w
 		}
 	}
@@ -122,11 +123,11 @@ func increments(v string, full, steps map[string]Part, over map[string]string) B
 	}
 	order := []string{}
 	for w := range steps {
-		if Compare(w, base) > 0 && Compare(w, v) <= 0 {
+		if version.Compare(w, base) > 0 && version.Compare(w, v) <= 0 {
 			order = append(order, w)
 		}
 	}
-	slices.SortFunc(order, Compare)
+	slices.SortFunc(order, version.Compare)
 	b.Parts = []Part{full[base]}
 	at := base
 	for _, w := range order {
@@ -222,24 +223,7 @@ func (r *reader) folder(ctx context.Context) (*Feed, error) {
 		if err != nil {
 			return nil, fmt.Errorf("the version: %w", err)
 		}
-		b.Version = VersionInText(string(text))
+		b.Version = version.InText(string(text))
 	}
 	return &Feed{Builds: []Build{b}}, nil
-}
-
-// VersionInText finds the version in a short file that is there to tell it.
-func VersionInText(text string) string {
-	for _, line := range strings.Split(text, "\n") {
-		line = strings.TrimSpace(line)
-		if v := VersionIn(line); v != "" {
-			return v
-		}
-		if _, value, ok := strings.Cut(line, "="); ok {
-			line = strings.Trim(strings.TrimSpace(value), `"'`)
-		}
-		if validVersion(line) && strings.ContainsAny(line, "0123456789") {
-			return line
-		}
-	}
-	return ""
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/version"
 
 	"github.com/PuerkitoBio/goquery"
 	"github.com/andybalholm/cascadia"
@@ -85,7 +86,7 @@ func (r *reader) links(page []byte, where string) (rows []offered, err error) {
 		if o.channel == "" && pattern.SubexpIndex("channel") >= 0 {
 			o.channel = "stable"
 		}
-		if !validVersion(o.version) {
+		if !version.Valid(o.version) {
 			continue
 		}
 		if o.part, err = r.part(at); err != nil {

@@ -14,6 +14,7 @@ import (
 
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/version"
 
 	"github.com/PuerkitoBio/goquery"
 )
@@ -73,7 +74,7 @@ func isArchiveName(name string) bool {
 
 // pattern makes a pattern of a file name, with its version as a group.
 func pattern(name string) string {
-	v := VersionIn(name)
+	v := version.In(name)
 	if v == "" {
 		return ""
 	}
@@ -232,7 +233,7 @@ func guessFields(a *profile.API, row map[string]any, at string) {
 				set(&a.Date, p)
 			case strings.Contains(low, "channel") || strings.Contains(low, "track") || strings.Contains(low, "stability") || v == "stable" || v == "preview":
 				set(&a.Channel, p)
-			case VersionIn(v) == v && v != "" && at == "$":
+			case version.In(v) == v && v != "" && at == "$":
 				set(&a.Version, p)
 			}
 		case int64:

@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
+	"freshkeel/internal/version"
 )
 
 // Place is what a source needs to know of this machine.
@@ -171,12 +172,12 @@ func (r *reader) versionOf(seen *fetch.Seen) string {
 	switch kind, arg, _ := strings.Cut(r.Version, ":"); kind {
 	case "header":
 		v := strings.TrimSpace(seen.Header.Get(arg))
-		if found := VersionIn(v); found != "" || !validVersion(v) {
+		if found := version.In(v); found != "" || !version.Valid(v) {
 			return found
 		}
 		return v
 	case "", "name":
-		return VersionIn(seen.Name)
+		return version.In(seen.Name)
 	}
 	return ""
 }
@@ -211,7 +212,7 @@ func (r *reader) builds(rows []offered) (*Feed, error) {
 	f := &Feed{}
 	at := map[string]int{}
 	for _, o := range rows {
-		if !validVersion(o.version) {
+		if !version.Valid(o.version) {
 			return nil, fmt.Errorf("version %q is empty or holds spaces", o.version)
 		}
 		v := Variant{Name: o.variant, OS: canonical(systems, o.os), Arch: canonical(processors, o.arch), Parts: []Part{o.part}}
@@ -241,7 +242,7 @@ func (r *reader) sort(f *Feed) {
 	case "newest-first":
 		slices.Reverse(f.Builds)
 	case "":
-		slices.SortStableFunc(f.Builds, func(a, b Build) int { return Compare(a.Version, b.Version) })
+		slices.SortStableFunc(f.Builds, func(a, b Build) int { return version.Compare(a.Version, b.Version) })
 	}
 }
 
@@ -295,7 +296,7 @@ func (r *reader) command(ctx context.Context) (*Feed, error) {
 	}
 	f := &Feed{}
 	for _, v := range versions {
-		if !validVersion(v) || f.Rank(v) >= 0 {
+		if !version.Valid(v) || f.Rank(v) >= 0 {
 			return nil, fmt.Errorf("version %q is listed twice, or is none", v)
 		}
 		m := &Make{Limit: c.Limit.Std(), Pick: c.Pick}

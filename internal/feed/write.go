@@ -23,6 +23,7 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
+	"freshkeel/internal/version"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/zeebo/blake3"
@@ -72,7 +73,7 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 		row.channel = "stable"
 		if dir := path.Dir(e.Path); dir != "." {
 			row.channel, folders[row.version] = dir, true
-		} else if Compare(row.version, release(row.version)) < 0 {
+		} else if version.Compare(row.version, release(row.version)) < 0 {
 			row.channel = "preview"
 		}
 		row.date = time.Unix(0, e.Mtime).UTC().Format(time.DateOnly)
@@ -161,7 +162,7 @@ func release(v string) string { return preWord.ReplaceAllString(v, "") }
 // nameTells reads version, system, processor and variant from a file name:
 // "mossgate-addons-3.5.0-linux-arm64.zip".
 func nameTells(name string) (o offered) {
-	o.version = VersionIn(name)
+	o.version = version.In(name)
 	if o.version == "" {
 		return o
 	}

@@ -8,10 +8,8 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"regexp"
 	"strings"
 
-	"github.com/Masterminds/semver/v3"
 	"github.com/goccy/go-yaml"
 	"github.com/pelletier/go-toml/v2"
 )
@@ -103,66 +101,4 @@ func (d Descriptor) Field(name string) (out []string) {
 		out = append(out, fmt.Sprint(v))
 	}
 	return out
-}
-
-var (
-	interval = regexp.MustCompile(`^([\[(])\s*([^,\s\[\]()]*)\s*(?:(,)\s*([^,\s\[\]()]*)\s*)?([\])])$`)
-	bare     = regexp.MustCompile(`^v?(\d+(?:\.\d+)*)$`)
-)
-
-// IsBare tells whether a word about versions is a version alone: what makers of add-ons
-// mean by that differs.
-func IsBare(text string) bool { return bare.MatchString(strings.TrimSpace(text)) }
-
-// FitsAny holds a version against a range in any of the notations that makers of
-// add-ons use: an interval "[3.4,4.0)", conditions ">=3.4 <4", "~3.4", "3.4.x",
-// or a bare version, of which a shorter one stands for all that begin with it. With
-// newer, a bare version means that one and all that come after it.
-func FitsAny(text, version string, newer bool) (bool, error) {
-	text = strings.TrimSpace(text)
-	v, err := semver.NewVersion(version)
-	if err != nil {
-		return false, fmt.Errorf("version %q: %w", version, err)
-	}
-	if text == "" || text == "*" {
-		return true, nil
-	}
-	if m := bare.FindStringSubmatch(text); m != nil && newer {
-		least, err := semver.NewVersion(m[1])
-		return err == nil && !v.LessThan(least), err
-	} else if m != nil {
-		have := strings.TrimPrefix(version, "v")
-		return have == m[1] || strings.HasPrefix(have, m[1]+".") || strings.HasPrefix(have, m[1]+"-"), nil
-	}
-	if m := interval.FindStringSubmatch(text); m != nil {
-		low, high := m[2], m[4]
-		if m[3] == "" { // "[3.5]": that one
-			low, high = m[2], m[2]
-		}
-		for _, end := range []struct {
-			at   string
-			open bool
-			sign int
-		}{{low, m[1] == "(", 1}, {high, m[5] == ")", -1}} {
-			if end.at == "" {
-				continue
-			}
-			bound, err := semver.NewVersion(end.at)
-			if err != nil {
-				return false, fmt.Errorf("%q: %w", text, err)
-			}
-			if c := v.Compare(bound) * end.sign; c < 0 || (c == 0 && end.open) {
-				return false, nil
-			}
-		}
-		return true, nil
-	}
-	c, err := semver.NewConstraint(text)
-	if err != nil {
-		return false, fmt.Errorf("%q is no range of versions", text)
-	}
-	// A preview of a version is held to the range like that version: those who
-	// run one want to know of what does not fit at all.
-	c.IncludePrerelease = true
-	return c.Check(v), nil
 }

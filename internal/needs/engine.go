@@ -16,8 +16,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/Masterminds/semver/v3"
-	pep440 "github.com/aquasecurity/go-pep440-version"
+	"freshkeel/internal/version"
+
 	"github.com/pelletier/go-toml/v2"
 )
 
@@ -61,23 +61,12 @@ type Range struct {
 }
 
 // Fits tells whether a version lies in the range; an error says that the range
-// can't be read. Ranges of Node are those of its package format (npm's semver),
-// of Python those of PEP 440.
-func (r Range) Fits(version string) (bool, error) {
+// can't be read.
+func (r Range) Fits(is string) (bool, error) {
 	if r.Kind == Python {
-		want, err := pep440.NewSpecifiers(r.Text, pep440.WithPreRelease(true))
-		if err != nil {
-			return false, err
-		}
-		v, err := pep440.Parse(version)
-		return err == nil && want.Check(v), err
+		return version.FitsPython(r.Text, is)
 	}
-	want, err := semver.NewConstraint(r.Text)
-	if err != nil {
-		return false, err
-	}
-	v, err := semver.NewVersion(version)
-	return err == nil && want.Check(v), err
+	return version.FitsNode(r.Text, is)
 }
 
 // maxDescriptor bounds a file that describes a build, in bytes.

@@ -1,8 +1,14 @@
-package feed
+// Package version orders the versions of builds, finds them in names and texts,
+// and holds them against ranges.
+//
+// A version is any short text without spaces: makers number their builds as they
+// like. Compare orders them where no maker's own order does. Ranges come in four
+// notations, each with a function of its own: Fits reads the notation of feeds and
+// profiles, FitsAddon those of makers of add-ons, FitsNode and FitsPython those of
+// the package formats of these two runtimes.
+package version
 
 import (
-	"fmt"
-	"path"
 	"regexp"
 	"strconv"
 	"strings"
@@ -96,88 +102,4 @@ func sign(less bool) int {
 		return -1
 	}
 	return 1
-}
-
-var versionInName = regexp.MustCompile(`(?i)(?:^|[^0-9a-z.])v?(\d+(?:\.\d+)+(?:-(?:alpha|beta|rc|pre|preview|snapshot|build)[.\d]*)?|\d{4}-\d{2}-\d{2}|(?:build|b|r)\d{2,})`)
-
-// VersionIn finds a version in a file or folder name: the last run of numbers
-// with dots between, date or build number. "" when there is none.
-func VersionIn(name string) string {
-	name = path.Base(strings.ReplaceAll(name, `\`, "/"))
-	for cut := true; cut; {
-		cut = false
-		for _, ext := range []string{".tar", ".gz", ".xz", ".zst", ".bz2", ".tgz", ".zip", ".jar", ".7z", ".rar", ".exe"} {
-			if rest, ok := strings.CutSuffix(name, ext); ok {
-				name, cut = rest, true
-			}
-		}
-	}
-	all := versionInName.FindAllStringSubmatch(name, -1)
-	if len(all) == 0 {
-		return ""
-	}
-	return all[len(all)-1][1]
-}
-
-// A range is conditions with spaces between, all of which must hold: ">=3.4
-// <4", "3.5.*", "=3.5.0" or a bare version. "||" parts alternatives. "" and "*"
-// are any version.
-var condition = regexp.MustCompile(`^(>=|<=|>|<|=|!=)?([^<>=!|\s]+)$`)
-
-// CheckRange names what is wrong with a range.
-func CheckRange(r string) error {
-	for _, alt := range strings.Split(r, "||") {
-		for _, c := range strings.Fields(alt) {
-			if condition.FindStringSubmatch(c) == nil {
-				return fmt.Errorf("%q is not a range of versions: write it as \">=3.4 <4\" or \"3.5.*\"", r)
-			}
-		}
-	}
-	return nil
-}
-
-// Fits tells whether a version lies in a range.
-func Fits(r, version string) bool {
-	if strings.TrimSpace(r) == "" {
-		return true
-	}
-	for _, alt := range strings.Split(r, "||") {
-		fits := strings.TrimSpace(alt) != ""
-		for _, c := range strings.Fields(alt) {
-			fits = fits && holds(c, version)
-		}
-		if fits {
-			return true
-		}
-	}
-	return false
-}
-
-func holds(cond, version string) bool {
-	m := condition.FindStringSubmatch(cond)
-	if m == nil {
-		return false
-	}
-	op, want := m[1], m[2]
-	if want == "*" {
-		return true
-	}
-	if base, ok := strings.CutSuffix(want, ".*"); ok && (op == "" || op == "=" || op == "!=") {
-		in := version == base || strings.HasPrefix(version, base+".") || strings.HasPrefix(version, base+"-")
-		return in == (op != "!=")
-	}
-	c := Compare(version, want)
-	switch op {
-	case ">=":
-		return c >= 0
-	case "<=":
-		return c <= 0
-	case ">":
-		return c > 0
-	case "<":
-		return c < 0
-	case "!=":
-		return c != 0
-	}
-	return c == 0
 }
