@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -130,7 +131,7 @@ func (k *Keel) holdBack(p *Plan, w Want) error {
 		return err
 	}
 	s := &situation{k: k, cand: &Candidate{}, plan: p, store: store}
-	all := s.addons(append(p.before.Paths(), sortedPaths(p.files)...), false)
+	all := s.addons(append(p.before.Paths(), slices.Sorted(maps.Keys(p.files))...), false)
 	for _, name := range w.Hold {
 		n := slices.IndexFunc(all, func(a Addon) bool { return a.Path == name || a.Name == name || path.Base(a.Path) == name })
 		if n < 0 {

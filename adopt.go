@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -252,7 +254,7 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory
 		if tree.FoldsCase(filepath.Join(l.dir, l.anyFile())) {
 			files = respelled(files, tree.SpelledAs(l.list))
 		}
-		for _, at := range sortedPaths(files) {
+		for _, at := range slices.Sorted(maps.Keys(files)) {
 			f := files[at]
 			if f.Kind == tree.Dir || p.Server.Skip.Match(at) {
 				continue

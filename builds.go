@@ -1,8 +1,10 @@
 package freshkeel
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -112,7 +114,7 @@ func (k *Keel) offered(ctx context.Context, f *offer, inv *Inventory) (*Offer, e
 		out.AsOf = f.memory.At
 	}
 	for _, b := range f.Builds {
-		row := Build{Version: b.Version, Channel: b.Channel, Date: b.Date, Notes: b.Notes, Fits: orElse(b.Fits, f.from.Fits),
+		row := Build{Version: b.Version, Channel: b.Channel, Date: b.Date, Notes: b.Notes, Fits: cmp.Or(b.Fits, f.from.Fits),
 			InChannel: b.In(src.Channel)}
 		for _, v := range b.Variants {
 			row.Variants = append(row.Variants, v.String())
@@ -191,7 +193,7 @@ func (k *Keel) changes(held map[string]tree.Sum, o origin, inv *Inventory) (*Cha
 		}
 	}
 	// As the plan takes it: without folders around it that the install does not have.
-	if folder := wrapping(sortedPaths(held), func(at string) bool { _, is := old[cand.nameOf(at)]; return is }); folder != "" {
+	if folder := wrapping(slices.Sorted(maps.Keys(held)), func(at string) bool { _, is := old[cand.nameOf(at)]; return is }); folder != "" {
 		bare := map[string]tree.Sum{}
 		for at, sum := range held {
 			bare[strings.TrimPrefix(at, folder+"/")] = sum
@@ -207,7 +209,7 @@ func (k *Keel) changes(held map[string]tree.Sum, o origin, inv *Inventory) (*Cha
 			bySum[sum] = at
 		}
 	}
-	for _, at := range sortedPaths(held) {
+	for _, at := range slices.Sorted(maps.Keys(held)) {
 		to := cand.nameOf(at)
 		was, had := old[to]
 		from, moved := bySum[held[at]]
@@ -258,7 +260,7 @@ func (k *Keel) News(ctx context.Context) (out []News, err error) {
 			return nil, err
 		}
 		c, err := k.pick(ctx, f, "", func(b feed.Build) bool {
-			return o.Name == "" || inv.Version == "" || version.Fits(orElse(b.Fits, o.Fits), inv.Version)
+			return o.Name == "" || inv.Version == "" || version.Fits(cmp.Or(b.Fits, o.Fits), inv.Version)
 		})
 		if err != nil {
 			return nil, err

@@ -1,11 +1,13 @@
 package freshkeel
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -38,7 +40,7 @@ func checkEngine(ctx context.Context, s *situation) (out []Finding) {
 func (s *situation) engineRanges(kind string, c launch.Command) (list []needs.Range, err error) {
 	at := c.Script
 	if at == "" || filepath.IsAbs(at) {
-		at = path.Join(orElse(relTo(s.k.Dir, c.Dir), "."), "-")
+		at = path.Join(cmp.Or(relTo(s.k.Dir, c.Dir), "."), "-")
 	}
 	r, ok, err := needs.EngineRange(kind, at, s.text)
 	if ok {
@@ -71,7 +73,7 @@ func rangeFits(r needs.Range, ver string) (bool, error) {
 
 func (s *situation) engine(ctx context.Context, kind string, c launch.Command, where string) []Finding {
 	name := needs.Named(kind)
-	what := orElse(c.Script, c.File)
+	what := cmp.Or(c.Script, c.File)
 	asked, err := s.engineRanges(kind, c)
 	if err != nil {
 		return []Finding{{Level: Warn, What: fmt.Sprintf("what %s needs of %s can't be told: %v", what, name, err), Where: where,
@@ -89,7 +91,7 @@ func (s *situation) engine(ctx context.Context, kind string, c launch.Command, w
 	rt, err := needs.ReadEngine(ctx, kind, c.Path)
 	if err != nil {
 		return []Finding{{Level: Warn, What: fmt.Sprintf("the version of %s can't be told: %v", name, err), Where: where,
-			Why: fmt.Sprintf("%s asks for %s", what, orElse(wants, "no version of its own")), Do: "run it with --version by hand"}}
+			Why: fmt.Sprintf("%s asks for %s", what, cmp.Or(wants, "no version of its own")), Do: "run it with --version by hand"}}
 	}
 	for _, r := range asked {
 		fits, err := rangeFits(r, rt.Version)
@@ -212,7 +214,7 @@ func checkNeeds(_ context.Context, s *situation) (out []Finding) {
 			known[needs.Dotnet] = true
 		}
 	}
-	for _, name := range sortedPaths(s.cand.build.Needs) {
+	for _, name := range slices.Sorted(maps.Keys(s.cand.build.Needs)) {
 		if !known[strings.ToLower(name)] {
 			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the feed says that %s needs %s %s, and the launch script runs none", s.plan.To, name, s.cand.build.Needs[name]), Where: s.cand.Source,
 				Why: "what is not run by the script can't be looked at", Do: "make sure of it by hand"})

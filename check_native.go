@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -65,7 +66,7 @@ const cutShortLook = 400
 // headers say so: a copy that was broken off, before its maker took its checksum.
 func (s *situation) cutShort() (out []Finding) {
 	looked := 0
-	for _, at := range sortedPaths(s.plan.files) {
+	for _, at := range slices.Sorted(maps.Keys(s.plan.files)) {
 		f := s.plan.files[at]
 		if f.Kind != tree.File || f.Size < 64 || !mayRun(f) || s.plan.edit(at) != nil || looked == cutShortLook {
 			continue

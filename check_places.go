@@ -1,6 +1,7 @@
 package freshkeel
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -65,7 +66,7 @@ func checkFrozen(_ context.Context, s *situation) (out []Finding) {
 		seen[at] = true
 		looked++
 		if how := tree.Frozen(s.k.path(at)); how != "" {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is %s", orElse(at, s.k.Dir), how), Where: s.k.path(at),
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is %s", cmp.Or(at, s.k.Dir), how), Where: s.k.path(at),
 				Why: "its file system lets nobody exchange it, whoever asks", Do: fmt.Sprintf("chattr -ia %s, if whoever set that agrees", s.k.path(at))})
 		}
 	}

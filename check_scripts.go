@@ -2,6 +2,7 @@ package freshkeel
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -238,11 +239,11 @@ func (s *situation) disagree(a, b launch.Command, sameKind bool) string {
 		how = append(how, fmt.Sprintf("%s runs %s, %s runs %s%s", a.File, a.Jar, b.File, b.Jar, gone))
 	}
 	if sameKind && a.Java() && a.Path != b.Path {
-		how = append(how, fmt.Sprintf("by %s and by %s", orElse(a.Path, a.Program), orElse(b.Path, b.Program)))
+		how = append(how, fmt.Sprintf("by %s and by %s", cmp.Or(a.Path, a.Program), cmp.Or(b.Path, b.Program)))
 	}
 	for _, flag := range []string{"-Xmx", "-Xms"} {
 		if x, y := lastFlag(a.Args, flag), lastFlag(b.Args, flag); a.Java() && heapBytes(x) != heapBytes(y) {
-			how = append(how, fmt.Sprintf("%s and %s", orElse(x, "no "+flag), orElse(y, "no "+flag)))
+			how = append(how, fmt.Sprintf("%s and %s", cmp.Or(x, "no "+flag), cmp.Or(y, "no "+flag)))
 		}
 	}
 	return strings.Join(how, "; ")

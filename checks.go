@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -422,7 +423,7 @@ func checkWritable(_ context.Context, s *situation) (out []Finding) {
 			}
 		}
 	}
-	for _, d := range sortedPaths(dirs) {
+	for _, d := range slices.Sorted(maps.Keys(dirs)) {
 		full := s.k.path(d)
 		err := tree.Writable(full)
 		if err == nil {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/version"
 )
 
 // EventKind is what an Event tells.
@@ -109,7 +110,7 @@ type RolledBack struct {
 }
 
 func (r *RolledBack) Error() string {
-	return fmt.Sprintf("rolled back to %s: %s", orUnknown(r.From), r.Why)
+	return fmt.Sprintf("rolled back to %s: %s", version.OrUnknown(r.From), r.Why)
 }
 
 // ToolFailed says that a command which makes a build did not make it.
@@ -145,10 +146,3 @@ type Advised struct {
 
 func (a *Advised) Error() string { return a.Err.Error() }
 func (a *Advised) Unwrap() error { return a.Err }
-
-func orUnknown(ver string) string {
-	if ver == "" {
-		return "an unknown version"
-	}
-	return ver
-}

@@ -2,6 +2,7 @@ package freshkeel
 
 import (
 	"archive/tar"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -178,7 +179,7 @@ func (k *Keel) ImportBackup(ctx context.Context, from, label string) (*Backup, e
 	w := l.Writer()
 	w.PiecesAlone = true
 	defer w.Close()
-	set := &locker.Set{Label: orElse(label, "from "+filepath.Base(from)), Source: from}
+	set := &locker.Set{Label: cmp.Or(label, "from "+filepath.Base(from)), Source: from}
 	_, err = k.step("import", func() (string, error) {
 		taken, err := k.takeIn(ctx, w, from, fi)
 		if err != nil {

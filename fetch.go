@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -456,19 +457,12 @@ func removedBy(list tree.Patterns, at string) bool {
 	if len(list) == 0 {
 		return false
 	}
-	for p := at; p != "."; p = dirOf(p) {
+	for p := at; p != "."; p = path.Dir(p) {
 		if list.Match(p) || slices.Contains(list, p) {
 			return true
 		}
 	}
 	return false
-}
-
-func dirOf(p string) string {
-	if i := strings.LastIndexByte(p, '/'); i >= 0 {
-		return p[:i]
-	}
-	return "."
 }
 
 // wrapper names the one folder that holds everything of an archive, unless the

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"maps"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -209,7 +210,7 @@ func (l *lookout) lookForPlace() {
 			here[e.Size] = append(here[e.Size], e)
 		}
 	}
-	for _, at := range sortedPaths(l.build) {
+	for _, at := range slices.Sorted(maps.Keys(l.build)) {
 		b := l.build[at]
 		if _, same := l.files.Get(at); same || b.Kind != tree.File || b.Size == 0 {
 			continue

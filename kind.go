@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -78,7 +79,7 @@ func checkKind(_ context.Context, s *situation) []Finding {
 	}
 	if s.hasProgram() && !s.sharesNames() {
 		return stop("a new build of the same server keeps most of its file names; this may be another edition, or lie in a folder of its own",
-			s.whichFile(), "not one file of %s has the name of an installed one", orUnknown(s.plan.To))
+			s.whichFile(), "not one file of %s has the name of an installed one", version.OrUnknown(s.plan.To))
 	}
 	return ok("it is a server build for %s/%s, as far as its files tell", want.OS, want.Arch)
 }

@@ -1,8 +1,11 @@
 package freshkeel
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"path"
 	"slices"
 	"sort"
 
@@ -105,22 +108,15 @@ func (k *Keel) resolveLayer(ctx context.Context, o origin, w Want, inv *Inventor
 	if err != nil {
 		return nil, "", err
 	}
-	suits := func(b feed.Build) bool { return base == "" || version.Fits(orElse(b.Fits, o.Fits), base) }
+	suits := func(b feed.Build) bool { return base == "" || version.Fits(cmp.Or(b.Fits, o.Fits), base) }
 	if c, err = k.pick(ctx, f, ver, suits); err != nil || c != nil {
 		return c, "", err
 	}
 	if !named {
-		return nil, "none of its versions fits " + orUnknown(base), nil
+		return nil, "none of its versions fits " + version.OrUnknown(base), nil
 	}
 	c, err = k.pick(ctx, f, "", nil) // the checks tell that it does not fit
 	return c, "", err
-}
-
-func orElse(s, other string) string {
-	if s != "" {
-		return s
-	}
-	return other
 }
 
 // staying is what is installed already, as a candidate. Where the locker does
@@ -130,7 +126,7 @@ func (k *Keel) staying(ctx context.Context, o origin, laid Laid) (*Candidate, er
 	if err != nil {
 		return nil, err
 	}
-	c := &Candidate{Version: laid.Version, Channel: laid.Channel, Layer: o.Name, Source: "what is installed", Fits: orElse(laid.Fits, o.Fits), src: o.Source, place: o.Place, set: laid.Build, stays: true}
+	c := &Candidate{Version: laid.Version, Channel: laid.Channel, Layer: o.Name, Source: "what is installed", Fits: cmp.Or(laid.Fits, o.Fits), src: o.Source, place: o.Place, set: laid.Build, stays: true}
 	if laid.Build != "" && l.Has(locker.Builds, laid.Build) {
 		return c, nil
 	}
@@ -222,7 +218,7 @@ func (k *Keel) compose(p *Plan, f *Fetched, old map[string]Owned) map[string]loc
 		if len(unfound) == len(o.Place) {
 			files = p.unwrap(files, lf.Layer, o.Into, old)
 		}
-		for _, at := range sortedPaths(files) {
+		for _, at := range slices.Sorted(maps.Keys(files)) {
 			file := files[at]
 			if o.Into != "" {
 				at = o.Into + "/" + at
@@ -234,16 +230,16 @@ func (k *Keel) compose(p *Plan, f *Fetched, old map[string]Owned) map[string]loc
 			}
 			build[at], p.layerOf[at] = file, lf.Layer
 		}
-		p.Layers = append(p.Layers, Laid{lf.Layer, lf.Version, orElse(lf.Candidate.Channel, lf.Set.Channel), lf.Set.ID, lf.Candidate.Fits})
+		p.Layers = append(p.Layers, Laid{lf.Layer, lf.Version, cmp.Or(lf.Candidate.Channel, lf.Set.Channel), lf.Set.ID, lf.Candidate.Fits})
 	}
 	for _, g := range f.gone {
 		p.Without = append(p.Without, g.layer)
 	}
 	for at, file := range build {
-		for dir := dirOf(at); dir != "."; dir = dirOf(dir) {
+		for dir := path.Dir(at); dir != "."; dir = path.Dir(dir) {
 			if up, ok := build[dir]; ok && up.Kind != tree.Dir {
 				p.Blocked = append(p.Blocked, blocked{at, fmt.Sprintf("%s brings it, and %s brings a file called %s", whose(p.layerOf[at]), whose(p.layerOf[dir]), dir),
-					fmt.Sprintf("ask their makers which of the two is right; [layer] into lays a layer into another folder, and --without %s goes without it", orElse(p.layerOf[at], p.layerOf[dir]))})
+					fmt.Sprintf("ask their makers which of the two is right; [layer] into lays a layer into another folder, and --without %s goes without it", cmp.Or(p.layerOf[at], p.layerOf[dir]))})
 				delete(build, file.Path)
 				break
 			}
@@ -258,7 +254,7 @@ func respelled(files map[string]locker.File, as tree.Spelling) map[string]locker
 		return files
 	}
 	out := make(map[string]locker.File, len(files))
-	for _, at := range sortedPaths(files) {
+	for _, at := range slices.Sorted(maps.Keys(files)) {
 		f := files[at]
 		f.Path = as.Of(at)
 		out[f.Path] = f
@@ -277,16 +273,16 @@ func whose(layer string) string {
 func layerChanges(old, now []Laid) (out []string) {
 	was := map[string]string{}
 	for _, l := range old {
-		was[l.Name] = orUnknown(l.Version)
+		was[l.Name] = version.OrUnknown(l.Version)
 	}
 	for _, l := range now {
 		v, had := was[l.Name]
 		delete(was, l.Name)
 		switch {
 		case !had:
-			out = append(out, fmt.Sprintf("%s: %s laid", l.Name, orUnknown(l.Version)))
-		case v != orUnknown(l.Version):
-			out = append(out, fmt.Sprintf("%s: %s → %s", l.Name, v, orUnknown(l.Version)))
+			out = append(out, fmt.Sprintf("%s: %s laid", l.Name, version.OrUnknown(l.Version)))
+		case v != version.OrUnknown(l.Version):
+			out = append(out, fmt.Sprintf("%s: %s → %s", l.Name, v, version.OrUnknown(l.Version)))
 		}
 	}
 	for name, v := range was {
@@ -351,7 +347,7 @@ func (s *situation) otherLayer(ctx context.Context, name string) string {
 	if err != nil {
 		return without
 	}
-	if b, ok := f.Newest(o.Source.Channel, func(b feed.Build) bool { return version.Fits(orElse(b.Fits, o.Fits), s.plan.To) }); ok {
+	if b, ok := f.Newest(o.Source.Channel, func(b feed.Build) bool { return version.Fits(cmp.Or(b.Fits, o.Fits), s.plan.To) }); ok {
 		return fmt.Sprintf("take %s %s, which fits: --layer %s=%s; or %s", name, b.Version, name, b.Version, without)
 	}
 	return "none of its versions fits; " + without

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -286,7 +287,7 @@ func (t *lister) fetch(ctx context.Context, lf feed.ListedFile, doc *feed.Files)
 
 // nameOf is the name that the install uses for a file of the build.
 func (c *Candidate) nameOf(at string) string {
-	for _, pat := range sortedPaths(c.place) {
+	for _, pat := range slices.Sorted(maps.Keys(c.place)) {
 		if (tree.Patterns{pat}).Match(at) {
 			at = c.place[pat]
 			break

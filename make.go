@@ -1,6 +1,7 @@
 package freshkeel
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -137,7 +138,7 @@ func (k *Keel) notOne(work string, m *feed.Make, made []string) string {
 			names = append(names, e.Path)
 		}
 	}
-	return fmt.Sprintf("pick = %s matches nothing in its work folder, which has %s; correct pick, and what was made is used without another run", words.Quote(m.Pick), orElse(words.Some(names, 8), "no file"))
+	return fmt.Sprintf("pick = %s matches nothing in its work folder, which has %s; correct pick, and what was made is used without another run", words.Quote(m.Pick), cmp.Or(words.Some(names, 8), "no file"))
 }
 
 func picked(work, pattern string) (out []string) {

@@ -3,6 +3,7 @@ package freshkeel
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
@@ -72,7 +73,7 @@ func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]st
 			continue
 		}
 		var of []string
-		for _, name := range sortedPaths(build) {
+		for _, name := range slices.Sorted(maps.Keys(build)) {
 			if f := build[name]; f.Kind == tree.File && endingOf(name) == endingOf(at) && (endingOf(at) != "" || f.Mode&0o111 != 0 || k.isProgram(f)) {
 				of = append(of, name)
 			}

@@ -2,10 +2,12 @@ package freshkeel
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -112,7 +114,7 @@ func (p *Plan) Changes() (replaced, added, removed int) {
 func placed(set *locker.Set, place map[string]string) (map[string]locker.File, []blocked, []string) {
 	out := map[string]locker.File{}
 	var bad []blocked
-	used, pats := map[string]string{}, sortedPaths(place)
+	used, pats := map[string]string{}, slices.Sorted(maps.Keys(place))
 	for _, f := range set.Entries {
 		to, by := f.Path, ""
 		for _, pat := range pats {
@@ -150,7 +152,7 @@ func placed(set *locker.Set, place map[string]string) (map[string]locker.File, [
 func hides(set *locker.Set, place map[string]string) (out []Move) {
 	laid := map[string]*locker.File{} // by the name that it gets
 	moved := map[string]bool{}
-	pats := sortedPaths(place)
+	pats := slices.Sorted(maps.Keys(place))
 	for i := range set.Entries {
 		f := &set.Entries[i]
 		for _, pat := range pats {
@@ -159,7 +161,7 @@ func hides(set *locker.Set, place map[string]string) (out []Move) {
 			}
 		}
 	}
-	for _, name := range sortedPaths(laid) {
+	for _, name := range slices.Sorted(maps.Keys(laid)) {
 		if f := set.Find(name); f != nil && f.Kind == tree.File && !moved[name] && f.Sum != laid[name].Sum {
 			out = append(out, Move{laid[name].Path, name})
 		}
@@ -177,7 +179,7 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
-	p := &Plan{From: inv.Version, To: f.Version, Channel: orElse(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: list,
+	p := &Plan{From: inv.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: list,
 		oldSets: inv.sets(), named: slices.Clone(inv.Names), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
 	p.Places, p.Mounted = tree.Places(k.Dir, list)
 	if tree.FoldsCase(k.path(profile.FileName)) {
@@ -188,7 +190,7 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	look := k.sums(old)
 	replaceDrift := slices.Contains(w.Accept, "drift")
 
-	for _, at := range sortedPaths(build) {
+	for _, at := range slices.Sorted(maps.Keys(build)) {
 		if err := k.planFile(p, build[at], old, look, replaceDrift); err != nil {
 			return nil, err
 		}
@@ -241,7 +243,7 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 	own := k.Profile.Server.Own(at)
 	if f.Kind == tree.Dir {
 		if exists && here.Kind != tree.Dir && !own {
-			p.Blocked = append(p.Blocked, blocked{at, "the build has a folder there, the install has a " + kindWord(here.Kind), k.otherKind(at, here, "/**")})
+			p.Blocked = append(p.Blocked, blocked{at, "the build has a folder there, the install has a " + here.Kind.Word(), k.otherKind(at, here, "/**")})
 		}
 		return nil // made where a file needs it, or by planFolders
 	}
@@ -382,7 +384,7 @@ func (k *Keel) otherKind(at string, here tree.Entry, below string) string {
 // planRemovals takes out what the old build put there and the new one no
 // longer has. Without knowledge of the old build nothing is removed.
 func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[string]Owned, look sums) error {
-	for _, at := range sortedPaths(old) {
+	for _, at := range slices.Sorted(maps.Keys(old)) {
 		was := old[at]
 		if !p.known && was.Layer == "" {
 			continue
@@ -632,23 +634,4 @@ func (p *Plan) edit(at string) *Edit {
 		}
 	}
 	return nil
-}
-
-func kindWord(k tree.Kind) string {
-	switch k {
-	case tree.Dir:
-		return "folder"
-	case tree.Link:
-		return "link"
-	}
-	return "file"
-}
-
-func sortedPaths[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for p := range m {
-		out = append(out, p)
-	}
-	sort.Strings(out)
-	return out
 }

@@ -3,6 +3,7 @@ package freshkeel
 import (
 	"bytes"
 	"context"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -58,7 +59,7 @@ func (s *stand) build(ver string, files map[string]string) *Fetched {
 	w := l.Writer()
 	defer w.Close()
 	set := &locker.Set{Owner: locker.Builds, ID: "build-" + ver, Version: ver, Taken: time.Now()}
-	for _, at := range sortedPaths(files) {
+	for _, at := range slices.Sorted(maps.Keys(files)) {
 		f := locker.File{}
 		if !strings.HasSuffix(at, "/") {
 			f, err = w.Add(context.Background(), bytes.NewReader([]byte(files[at])), nil)

@@ -2,6 +2,7 @@ package freshkeel
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -72,7 +74,7 @@ func (t *transaction) reckon(set *locker.Set) error {
 				if inv.Version == r.now.Version || !has || !stands || o.Sum != sum {
 					return false
 				}
-				other[at], of[orUnknown(inv.Version)] = o, true
+				other[at], of[version.OrUnknown(inv.Version)] = o, true
 				return true
 			})
 		}
@@ -82,8 +84,8 @@ func (t *transaction) reckon(set *locker.Set) error {
 	}
 	mixed := *r.now
 	mixed.Build, mixed.Files, t.e.To = "", nil, ""
-	mixed.Mixed = sortedPaths(of)
-	t.e.Told = append(t.e.Told, fmt.Sprintf("the install is %s with %s of %s now; a refit to either makes it whole", orUnknown(r.now.Version), words.Plural(len(r.changed)-len(left), "file"), strings.Join(mixed.Mixed, ", ")))
+	mixed.Mixed = slices.Sorted(maps.Keys(of))
+	t.e.Told = append(t.e.Told, fmt.Sprintf("the install is %s with %s of %s now; a refit to either makes it whole", version.OrUnknown(r.now.Version), words.Plural(len(r.changed)-len(left), "file"), strings.Join(mixed.Mixed, ", ")))
 	for _, o := range r.now.Files {
 		if _, changed := slices.BinarySearch(r.changed, o.Path); changed {
 			o.SeenAt = 0 // it is read when next it is compared
@@ -92,7 +94,7 @@ func (t *transaction) reckon(set *locker.Set) error {
 			mixed.Files = append(mixed.Files, o)
 		}
 	}
-	for _, at := range sortedPaths(other) {
+	for _, at := range slices.Sorted(maps.Keys(other)) {
 		o := other[at]
 		o.SeenAt = 0
 		mixed.Files = append(mixed.Files, o)

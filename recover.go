@@ -1,6 +1,7 @@
 package freshkeel
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"time"
 
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/version"
 )
 
 // Recover finishes or reverses what a crash interrupted. It returns nil when
@@ -76,10 +78,10 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 		case logbook.Restore:
 			err = t.restore()
 		default:
-			err = t.goBack(orElse(e.Why, why), e.Lines)
+			err = t.goBack(cmp.Or(e.Why, why), e.Lines)
 		}
 	case logbook.Reverting:
-		err = t.revert(orElse(e.Why, why), e.Lines)
+		err = t.revert(cmp.Or(e.Why, why), e.Lines)
 	case logbook.Returning:
 		if e.Kind == logbook.Refit {
 			err = t.returned()
@@ -122,11 +124,11 @@ func (k *Keel) GiveUp() (*logbook.Entry, error) {
 func recovered(e *logbook.Entry) string {
 	switch {
 	case e.Outcome == logbook.Confirmed:
-		return fmt.Sprintf("seen through, %s is in place", orUnknown(e.To))
+		return fmt.Sprintf("seen through, %s is in place", version.OrUnknown(e.To))
 	case e.Outcome == logbook.Abandoned:
-		return fmt.Sprintf("nothing had changed, %s is in place", orUnknown(e.From))
+		return fmt.Sprintf("nothing had changed, %s is in place", version.OrUnknown(e.From))
 	}
-	return fmt.Sprintf("rolled back, %s is in place", orUnknown(e.From))
+	return fmt.Sprintf("rolled back, %s is in place", version.OrUnknown(e.From))
 }
 
 // abandonInterrupted is abandon for a run whose own command is gone: that it

@@ -8,6 +8,7 @@ import (
 
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -66,7 +67,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if err := t.stop(ctx); err != nil {
 		return t.e, t.abandon(err)
 	}
-	if err := t.backUp(context.WithoutCancel(ctx), fmt.Sprintf("before %s: %s → %s", t.e.ID, orUnknown(t.e.From), orUnknown(t.e.To))); err != nil {
+	if err := t.backUp(context.WithoutCancel(ctx), fmt.Sprintf("before %s: %s → %s", t.e.ID, version.OrUnknown(t.e.From), version.OrUnknown(t.e.To))); err != nil {
 		return t.e, t.abandon(err)
 	}
 	if err := t.recheck(pre, w); err != nil {

@@ -1,6 +1,7 @@
 package freshkeel
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -218,7 +219,7 @@ func (t *transaction) wontRun(n *notUp) error {
 		lines = append(slices.Clone(lines), tail...)
 	}
 	world := t.worldIn(lines)
-	to := orElse(t.e.To, "the version before")
+	to := cmp.Or(t.e.To, "the version before")
 	t.e.Told = nil // what was told of what is undone now
 	if len(world) > 0 && t.e.Kind == logbook.Rollback && !t.e.World {
 		t.e.Told = append(t.e.Told,

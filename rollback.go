@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -101,7 +103,7 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 		if err := k.run(stack[i].ID).Mounted(plan); err != nil {
 			return nil, &Advised{err, "mount it, then try again"}
 		}
-		p.Paths = append(p.Paths, sortedPaths(plan.Paths())...)
+		p.Paths = append(p.Paths, slices.Sorted(maps.Keys(plan.Paths()))...)
 	}
 	slices.Sort(p.Paths)
 	p.Paths = slices.Compact(p.Paths)
@@ -156,7 +158,7 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 	if len(p.Edited) > 0 {
 		t.e.Told = append(t.e.Told, fmt.Sprintf("%s edited since %s, and put back as it was before that; your edits are in the backup from before this rollback: %s", words.Were(len(p.Edited), "file"), p.To.ID, words.Some(p.Edited, 4)))
 	}
-	if err := t.takeDown(ctx, fmt.Sprintf("before rollback %s: %s → %s", t.e.ID, orUnknown(t.e.From), orUnknown(t.e.To))); err != nil {
+	if err := t.takeDown(ctx, fmt.Sprintf("before rollback %s: %s → %s", t.e.ID, version.OrUnknown(t.e.From), version.OrUnknown(t.e.To))); err != nil {
 		return t.e, err
 	}
 	return t.e, t.undo()

@@ -2,6 +2,7 @@ package freshkeel
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -247,7 +248,7 @@ func (k *Keel) DropRuntime(name string, anyway bool) (path string, err error) {
 		have = append(have, d.Name())
 	}
 	if path == "" {
-		return "", &Usage{fmt.Sprintf("no runtime %q was taken in; these were: %s", name, orElse(strings.Join(have, ", "), "none")), "freshkeel runtimes"}
+		return "", &Usage{fmt.Sprintf("no runtime %q was taken in; these were: %s", name, cmp.Or(strings.Join(have, ", "), "none")), "freshkeel runtimes"}
 	}
 	for _, install := range k.servers() {
 		if at := usesRuntime(install, path, k.o.Env); at != "" {

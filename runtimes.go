@@ -167,7 +167,7 @@ func (s *situation) required(c launch.Command, out *Runtimes) (kind string, n re
 			s.k.warn("%v", err)
 		}
 		e := engineNeed{engine, asked}
-		out.Runs, out.Need = orElse(c.Script, c.File), e.String()
+		out.Runs, out.Need = cmp.Or(c.Script, c.File), e.String()
 		return engine, e
 	}
 	if !c.Java() {

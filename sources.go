@@ -1,6 +1,7 @@
 package freshkeel
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -58,7 +59,7 @@ func (k *Keel) layer(name string) (origin, error) {
 		}
 		have = append(have, l.Name)
 	}
-	return origin{}, &Usage{fmt.Sprintf("there is no layer %q; the profile has %s", name, orElse(strings.Join(have, ", "), "none")), "freshkeel builds"}
+	return origin{}, &Usage{fmt.Sprintf("there is no layer %q; the profile has %s", name, cmp.Or(strings.Join(have, ", "), "none")), "freshkeel builds"}
 }
 
 // memory is what is remembered of a source: what it offered when it was last
@@ -237,7 +238,7 @@ type Candidate struct {
 
 // candidate makes a build of a list something that can be fetched.
 func (k *Keel) candidate(ctx context.Context, f *offer, b feed.Build) (*Candidate, error) {
-	c := &Candidate{Version: b.Version, Channel: b.Channel, Layer: f.from.Name, Source: fetch.Shown(f.Where()), Fits: orElse(b.Fits, f.from.Fits), offer: f, src: f.from.Source, place: f.from.Place}
+	c := &Candidate{Version: b.Version, Channel: b.Channel, Layer: f.from.Name, Source: fetch.Shown(f.Where()), Fits: cmp.Or(b.Fits, f.from.Fits), offer: f, src: f.from.Source, place: f.from.Place}
 	if f.stale {
 		c.Source, c.build = fetch.Shown(feed.Where(c.src, k.Dir)), b
 		if c.set = f.memory.Sets[b.Version]; b.Version == "" {

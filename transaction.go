@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -261,7 +262,7 @@ func (t *transaction) comeBack(ver string) error {
 			t.down(v)
 			return v.Why, nil
 		}
-		n := &NeedsHands{What: "the old server does not come up either", State: "the files of " + orUnknown(ver) + " are in place",
+		n := &NeedsHands{What: "the old server does not come up either", State: "the files of " + version.OrUnknown(ver) + " are in place",
 			Do: []string{"freshkeel start (once what its console says is mended)", "freshkeel log"}}
 		if t.e.Kind != logbook.Refit {
 			n.What = "the server does not come up with what was put back"

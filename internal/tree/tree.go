@@ -57,6 +57,14 @@ const (
 	Link Kind = "link"
 )
 
+// Word is the kind as a person calls it.
+func (k Kind) Word() string {
+	if k == Dir {
+		return "folder"
+	}
+	return string(k)
+}
+
 // Sum is a BLAKE3-256 digest. It reads and writes as 64 hex digits.
 type Sum [32]byte
 

@@ -49,3 +49,11 @@ func InText(text string) string {
 func Valid(v string) bool {
 	return v != "" && len(v) <= 200 && !strings.ContainsFunc(v, func(r rune) bool { return r <= ' ' || r == 0x7f })
 }
+
+// OrUnknown is a version as it is told: "" is one that is not known.
+func OrUnknown(v string) string {
+	if v == "" {
+		return "an unknown version"
+	}
+	return v
+}
