@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 )
@@ -37,7 +38,7 @@ func (s *situation) addons(paths []string, gone bool) (out []Addon) {
 		now.plan = &Plan{before: s.plan.before, layerOf: s.plan.layerOf}
 		s = &now
 	}
-	rules := s.k.Profile.Addons
+	rules := s.k.in.Profile.Addons
 	seen := map[string]bool{}
 	for _, at := range paths {
 		for _, p := range []string{at, path.Dir(at)} {
@@ -53,7 +54,7 @@ func (s *situation) addons(paths []string, gone bool) (out []Addon) {
 }
 
 func (s *situation) addon(at string) Addon {
-	rules := s.k.Profile.Addons
+	rules := s.k.in.Profile.Addons
 	a := Addon{Path: at, Name: path.Base(at), Layer: s.plan.layerOf[at], newer: rules.Bare == profile.BareAtLeast}
 	if _, brought := s.plan.files[at]; !brought && s.plan.before.At(at).Kind == tree.Link {
 		a.Lacks = "it is a link, and what lies behind it is not looked at"
@@ -123,10 +124,10 @@ func (k *Keel) holdBack(p *Plan, w Want) error {
 	if len(w.Hold) == 0 {
 		return nil
 	}
-	if len(k.Profile.Addons.Files) == 0 {
-		return &Usage{"this profile does not say which files are add-ons", "name them in freshkeel.toml under [addons] files, descriptor and fits"}
+	if len(k.in.Profile.Addons.Files) == 0 {
+		return tell.Misuse("this profile does not say which files are add-ons", "name them in freshkeel.toml under [addons] files, descriptor and fits")
 	}
-	store, err := k.locker()
+	store, err := k.in.Locker()
 	if err != nil {
 		return err
 	}
@@ -139,7 +140,7 @@ func (k *Keel) holdBack(p *Plan, w Want) error {
 			for _, a := range all {
 				have = append(have, path.Base(a.Path))
 			}
-			return &Usage{fmt.Sprintf("there is no add-on %q", name), "these are here: " + strings.Join(have, ", ")}
+			return tell.Misuse(fmt.Sprintf("there is no add-on %q", name), "these are here: "+strings.Join(have, ", "))
 		}
 		p.leaveOut(all[n].Path)
 	}

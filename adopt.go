@@ -14,8 +14,10 @@ import (
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 )
 
@@ -60,32 +62,32 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 		return nil, err
 	}
 	if fi, err := os.Stat(dir); err != nil || !fi.IsDir() {
-		return nil, &Usage{dir + " is not a folder", "name the folder that the server runs from"}
+		return nil, tell.Misuse(dir+" is not a folder", "name the folder that the server runs from")
 	}
-	if err := trusted(dir); err != nil {
+	if err := install.Trusted(dir); err != nil {
 		return nil, err
 	}
 	old, err := tree.ReadOwn(filepath.Join(dir, profile.FileName))
 	there := err == nil
 	if there && !a.Replace && !a.DryRun && a.Build == "" {
-		return nil, &Advised{fmt.Errorf("%s has a profile already", dir), "edit " + filepath.Join(dir, profile.FileName) + "; which files are the build's is told by: freshkeel adopt --build PATH " + dir + ", which leaves it as it is"}
+		return nil, tell.Advise(fmt.Errorf("%s has a profile already", dir), "edit "+filepath.Join(dir, profile.FileName)+"; which files are the build's is told by: freshkeel adopt --build PATH "+dir+", which leaves it as it is")
 	}
 	// A profile belongs to the operator: with a build that is named, only the
 	// inventory is made anew.
 	stays := there && !a.Replace && a.Build != ""
-	if err := homeApart(dir, o.Home); err != nil {
+	if err := install.Apart(dir, o.Home); err != nil {
 		return nil, err
 	}
 	if a.Source, err = fromInstall(dir, a.Source); err != nil {
 		return nil, err
 	}
-	k := newKeel(dir, &profile.Profile{}, o)
+	k := newKeel(install.New(dir, &profile.Profile{}, o))
 	list, err := tree.Walk(dir, nil)
 	if err != nil {
 		return nil, err
 	}
 	if len(list) == 0 {
-		return nil, &Usage{dir + " is empty", "name the folder that the server runs from"}
+		return nil, tell.Misuse(dir+" is empty", "name the folder that the server runs from")
 	}
 	l := &lookout{a: a, k: k, dir: dir, list: list, files: list, content: k.sums(nil), build: map[string]locker.File{}}
 	if a.Build != "" {
@@ -125,16 +127,16 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if a.DryRun {
 		return out, nil
 	}
-	k.Profile = p
-	unlock, err := k.lock("adopt")
+	k.in.Profile = p
+	unlock, err := k.in.Lock("adopt")
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
-	if _, err := k.identity(); err != nil {
+	if _, err := k.in.Identity(); err != nil {
 		return nil, err
 	}
-	if err := writeInventory(k.state("inventory.json"), inv); err != nil {
+	if err := writeInventory(k.in.State("inventory.json"), inv); err != nil {
 		return nil, err
 	}
 	if stays {
@@ -176,7 +178,7 @@ func fromInstall(dir, source string) (string, error) {
 		if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(source))); err == nil {
 			return source, nil // as it would stand in the profile
 		}
-		return "", &Usage{fmt.Sprintf("the source %s is neither here, at %s, nor seen from the install", source, full), "give a path that counts from the folder that you are in, or a whole one"}
+		return "", tell.Misuse(fmt.Sprintf("the source %s is neither here, at %s, nor seen from the install", source, full), "give a path that counts from the folder that you are in, or a whole one")
 	}
 	rel, err := filepath.Rel(dir, full)
 	if err != nil { // on another drive
@@ -200,7 +202,7 @@ func (l *lookout) lookAtSource(ctx context.Context) {
 	}
 	l.source = p
 	l.guess("source", p.Source.Kind(), p.From)
-	l.k.Profile.Source = p.Source
+	l.k.in.Profile.Source = p.Source
 	f, err := l.k.list(ctx, l.k.base())
 	if err != nil {
 		l.guess("source.channel", "", "its builds could not be listed: "+err.Error())

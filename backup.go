@@ -11,6 +11,7 @@ import (
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
@@ -25,7 +26,7 @@ type Backup = locker.Set
 func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *Backup, moving []string, err error) {
 	for _, pats := range []tree.Patterns{part.Only, part.Leave} {
 		if err := pats.Check(); err != nil {
-			return nil, nil, &Usage{err.Error(), ""}
+			return nil, nil, tell.Misuse(err.Error(), "")
 		}
 	}
 	unlock, err := k.begin(ctx, "backup")
@@ -33,7 +34,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		return nil, nil, err
 	}
 	defer unlock()
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -56,8 +57,8 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 	if part.Reread {
 		base = base.Doubted()
 	}
-	_, err = k.step("backup", func() (string, error) {
-		taken, err := w.Take(ctx, k.Dir, k.Profile.Server.Skip, part.takes(), base, k.moves("backup"))
+	_, err = k.in.Step("backup", func() (string, error) {
+		taken, err := w.Take(ctx, k.in.Dir, k.in.Profile.Server.Skip, part.takes(), base, k.in.Moves("backup"))
 		if err != nil {
 			return "", err
 		}
@@ -83,8 +84,8 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 // out of the install is not in it.
 func (k *Keel) tellLinks(t *locker.Taken) {
 	for _, f := range t.Entries {
-		if f.Kind == tree.Link && k.leadsOut(f.Entry) {
-			k.warn("%s is a link to %s, outside the install: what lies there is not in this backup", f.Path, f.Target)
+		if f.Kind == tree.Link && k.in.LeadsOut(f.Entry) {
+			k.in.Warn("%s is a link to %s, outside the install: what lies there is not in this backup", f.Path, f.Target)
 		}
 	}
 }
@@ -92,17 +93,17 @@ func (k *Keel) tellLinks(t *locker.Taken) {
 // quiet has a running server save, and hold still until release is called: by
 // the profile's own console lines. It may be called more than once.
 func (k *Keel) quiet(ctx context.Context) (release func(), err error) {
-	b := k.Profile.Backup
-	if len(b.Before)+len(b.After) == 0 || !k.runDir().Status().Running {
+	b := k.in.Profile.Backup
+	if len(b.Before)+len(b.After) == 0 || !k.in.RunDir().Status().Running {
 		return func() {}, nil
 	}
 	var once sync.Once
-	_, err = k.step("quiet", func() (string, error) {
+	_, err = k.in.Step("quiet", func() (string, error) {
 		from := int64(0)
-		if fi, err := os.Stat(k.runDir().Console()); err == nil {
+		if fi, err := os.Stat(k.in.RunDir().Console()); err == nil {
 			from = fi.Size()
 		}
-		let, err := k.runDir().Hold(b.Before, b.After)
+		let, err := k.in.RunDir().Hold(b.Before, b.After)
 		if err != nil {
 			return "", fmt.Errorf("tell the server to save: %w", err)
 		}
@@ -110,12 +111,12 @@ func (k *Keel) quiet(ctx context.Context) (release func(), err error) {
 		if !b.Saved.Given() {
 			return "told: " + strings.Join(b.Before, ", "), nil
 		}
-		said, err := host.Await(ctx, k.runDir().Console(), from, b.Wait.Std(), func(l string) bool { return b.Saved.MatchString(words.Printable(l)) })
+		said, err := host.Await(ctx, k.in.RunDir().Console(), from, b.Wait.Std(), func(l string) bool { return b.Saved.MatchString(words.Printable(l)) })
 		if err != nil {
 			release()
-			return "", &Advised{fmt.Errorf("no line that matches %s came within %s of %q", words.Quote(b.Saved.String()), b.Wait, strings.Join(b.Before, ", ")), "compare [backup] saved with what the server says: freshkeel log"}
+			return "", tell.Advise(fmt.Errorf("no line that matches %s came within %s of %q", words.Quote(b.Saved.String()), b.Wait, strings.Join(b.Before, ", ")), "compare [backup] saved with what the server says: freshkeel log")
 		}
-		return said, k.halt("quiet")
+		return said, k.in.Halt("quiet")
 	})
 	if err != nil && release != nil {
 		release()
@@ -125,11 +126,11 @@ func (k *Keel) quiet(ctx context.Context) (release func(), err error) {
 
 // Backups lists the install's backups, oldest first.
 func (k *Keel) Backups() ([]*Backup, error) {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
-	id, err := k.identity()
+	id, err := k.in.Identity()
 	if err != nil {
 		return nil, err
 	}
@@ -143,24 +144,24 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 		return err
 	}
 	if list, err := os.ReadDir(to); err == nil && len(list) > 0 {
-		return &Usage{to + " is not empty", "name a folder that does not exist yet"}
+		return tell.Misuse(to+" is not empty", "name a folder that does not exist yet")
 	}
-	if tree.Inside(k.Dir, to) {
-		return &Usage{to + " lies in the install", "name a folder elsewhere, or leave --to away to restore into the install"}
+	if tree.Inside(k.in.Dir, to) {
+		return tell.Misuse(to+" lies in the install", "name a folder elsewhere, or leave --to away to restore into the install")
 	}
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return err
 	}
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
 	}
-	_, err = k.step("restore", func() (string, error) {
+	_, err = k.in.Step("restore", func() (string, error) {
 		var dirs []*locker.File
 		var files []locker.Laying
 		var total, done int64
 		var change func(*locker.File)
-		if k.as != "" { // a copy's
+		if k.in.Elsewhere() { // a copy's
 			change = r.Owners.change()
 		}
 		for i := range entries {
@@ -171,7 +172,7 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 			switch {
 			case tree.Ours(f.Path), len(r.Only) > 0 && !r.Only.Match(f.Path):
 			case !tree.Makeable(f.Path):
-				k.warn("left out, since this system can't have its name: %s", f.Path)
+				k.in.Warn("left out, since this system can't have its name: %s", f.Path)
 			case f.Kind == tree.Dir:
 				dirs = append(dirs, f)
 			default:
@@ -184,7 +185,7 @@ func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Re
 				return "", err
 			}
 		}
-		moves := k.moves("restore")
+		moves := k.in.Moves("restore")
 		if err := l.LayAll(ctx, files, 0o755, []string{to}, func(one locker.Laying) {
 			done += one.File.Size
 			moves(done, total)

@@ -60,9 +60,9 @@ func TestHeapFlagsAreReadInTheirUnits(t *testing.T) {
 // taken stores backups of nothing much, each taken on a day.
 func (s *stand) taken(at ...time.Time) (ids []string) {
 	s.t.Helper()
-	l, err := s.k.locker()
+	l, err := s.k.in.Locker()
 	require.NoError(s.t, err)
-	id, err := s.k.identity()
+	id, err := s.k.in.Identity()
 	require.NoError(s.t, err)
 	for _, when := range at {
 		w := l.Writer()
@@ -104,7 +104,7 @@ func TestThinningKeepsTheNewestOfEachPeriod(t *testing.T) {
 	assert.ErrorContains(t, err, "nothing says how many backups to keep")
 
 	// What an unfinished run may need stays, whatever is asked for.
-	require.NoError(t, s.k.book.Begin(&logbook.Entry{Kind: logbook.Refit, Backup: ids[0]}))
+	require.NoError(t, s.k.in.Book.Begin(&logbook.Entry{Kind: logbook.Refit, Backup: ids[0]}))
 	assert.Contains(t, kept(Keeping{Last: 1}), ids[0])
 }
 

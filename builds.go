@@ -84,7 +84,7 @@ func (k *Keel) Builds(ctx context.Context) (out []*Offer, err error) {
 
 func (k *Keel) origins() []origin {
 	out := []origin{k.base()}
-	for _, l := range k.Profile.Layers {
+	for _, l := range k.in.Profile.Layers {
 		out = append(out, origin{l})
 	}
 	return out
@@ -100,13 +100,13 @@ func (inv *Inventory) installedOf(layer string) Laid {
 }
 
 func (k *Keel) offered(ctx context.Context, f *offer, inv *Inventory) (*Offer, error) {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
 	here := inv.installedOf(f.from.Name)
 	src := f.from.Source
-	out := &Offer{Layer: f.from.Name, Source: fetch.Shown(feed.Where(src, k.Dir)), Kind: src.Kind(), Channel: src.Channel, Installed: here.Version, From: here.Channel}
+	out := &Offer{Layer: f.from.Name, Source: fetch.Shown(feed.Where(src, k.in.Dir)), Kind: src.Kind(), Channel: src.Channel, Installed: here.Version, From: here.Channel}
 	if out.Layer == "" {
 		out.Mixed = inv.Mixed
 	}
@@ -214,7 +214,7 @@ func (k *Keel) changes(held map[string]tree.Sum, o origin, inv *Inventory) (*Cha
 		was, had := old[to]
 		from, moved := bySum[held[at]]
 		switch {
-		case k.Profile.Server.Own(to) || k.Profile.Server.Skip.Match(to):
+		case k.in.Profile.Server.Own(to) || k.in.Profile.Server.Skip.Match(to):
 		case had && was.IsZero(), had && was == held[at]: // a link, or the same
 		case had:
 			c.Changed = append(c.Changed, to)
@@ -227,7 +227,7 @@ func (k *Keel) changes(held map[string]tree.Sum, o origin, inv *Inventory) (*Cha
 	}
 	if inv.Known {
 		for at := range old {
-			if !now[at] && !k.Profile.Server.Own(at) && at != k.Profile.Launch.Script {
+			if !now[at] && !k.in.Profile.Server.Own(at) && at != k.in.Profile.Launch.Script {
 				c.Removed = append(c.Removed, at)
 			}
 		}

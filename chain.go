@@ -49,7 +49,7 @@ func (k *Keel) route(ctx context.Context, r *resolved, w Want) ([]*resolved, err
 func (k *Keel) refitOn(ctx context.Context, w Want, chain []string, e *logbook.Entry) (*logbook.Entry, error) {
 	done := chain[:1]
 	for n, ver := range chain[1:] {
-		k.note("%s is in place; on to %s, step %d of %d", done[n], ver, n+2, len(chain))
+		k.in.Note("%s is in place; on to %s, step %d of %d", done[n], ver, n+2, len(chain))
 		w.Version = ver
 		pre, err := k.Preflight(ctx, w)
 		if err == nil {

@@ -14,7 +14,7 @@ import (
 // checkAddons holds each add-on that will stand in the install against the
 // version that is to run: by what its own descriptor says.
 func checkAddons(_ context.Context, s *situation) (out []Finding) {
-	rules := s.k.Profile.Addons
+	rules := s.k.in.Profile.Addons
 	ver := s.plan.To
 	if len(rules.Files) == 0 || ver == "" {
 		return nil
@@ -37,7 +37,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 	}
 	var mute, fine []string
 	for _, a := range s.addons(stay, false) {
-		field := fmt.Sprintf("%s, %s: %s = %s", s.k.path(a.Path), rules.Descriptor, rules.Fits, strings.Join(a.Fits, " or "))
+		field := fmt.Sprintf("%s, %s: %s = %s", s.k.in.Path(a.Path), rules.Descriptor, rules.Fits, strings.Join(a.Fits, " or "))
 		fits, text, err := a.fits(ver)
 		switch {
 		case a.Lacks != "":
@@ -59,7 +59,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	if len(mute) > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not tell which versions they fit: %s", words.Does(len(mute), "add-on"), words.Some(mute, 3)), Where: s.k.Dir,
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not tell which versions they fit: %s", words.Does(len(mute), "add-on"), words.Some(mute, 3)), Where: s.k.in.Dir,
 			Why: "whether the new build loads them is known only when it starts", Do: "look on their makers' pages"})
 	}
 	for _, a := range s.addons(gone, true) {
@@ -67,7 +67,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		for _, h := range s.plan.HeldBack {
 			held = held || h == a.Path
 		}
-		f := Finding{Level: Warn, What: fmt.Sprintf("%s is left behind", a), Where: s.k.path(a.Path), Why: "what brought it has it no longer", Do: "nothing, if that is right; the backup that the refit takes has it"}
+		f := Finding{Level: Warn, What: fmt.Sprintf("%s is left behind", a), Where: s.k.in.Path(a.Path), Why: "what brought it has it no longer", Do: "nothing, if that is right; the backup that the refit takes has it"}
 		if held {
 			f.What, f.Why = fmt.Sprintf("%s is held back", a), "it was asked for with --hold-back"
 			f.Do = fmt.Sprintf("once it fits, take it back from the backup: freshkeel backup restore BACKUP --only '%s'", s.plan.onlyThat(a.Path))

@@ -40,7 +40,7 @@ func checkEngine(ctx context.Context, s *situation) (out []Finding) {
 func (s *situation) engineRanges(kind string, c launch.Command) (list []needs.Range, err error) {
 	at := c.Script
 	if at == "" || filepath.IsAbs(at) {
-		at = path.Join(cmp.Or(relTo(s.k.Dir, c.Dir), "."), "-")
+		at = path.Join(cmp.Or(relTo(s.k.in.Dir, c.Dir), "."), "-")
 	}
 	r, ok, err := needs.EngineRange(kind, at, s.text)
 	if ok {
@@ -112,11 +112,11 @@ func (s *situation) engine(ctx context.Context, kind string, c launch.Command, w
 
 // otherEngine advises an interpreter of this machine that would do.
 func (s *situation) otherEngine(ctx context.Context, kind string, asked []needs.Range) string {
-	best := bestEngine(needs.FindEngines(ctx, kind, s.k.o.Env, s.k.Profile.Runtime.Search), asked)
+	best := bestEngine(needs.FindEngines(ctx, kind, s.k.in.Env, s.k.in.Profile.Runtime.Search), asked)
 	if best == nil {
 		return fmt.Sprintf("get a %s that fits (none is here), and name its folder in [runtime] search", needs.Named(kind))
 	}
-	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path, best.Version)
+	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.in.Profile.Launch.Script, best.Path, best.Version)
 }
 
 // bestEngine is the lowest version that fits: what the makers tried.
@@ -140,7 +140,7 @@ func fitsAll(rt *needs.Runtime, asked []needs.Range) bool {
 // dotnetApp is the .NET application that a command runs: by its host, or by the
 // program that stands beside it. at is its runtimeconfig; "" for none.
 func (s *situation) dotnetApp(c launch.Command) (app *needs.DotnetApp, at, host string, err error) {
-	file := relTo(s.k.Dir, c.Path)
+	file := relTo(s.k.in.Dir, c.Path)
 	switch {
 	case strings.HasPrefix(path.Base(filepath.ToSlash(c.Program)), "dotnet") && c.Script != "":
 		file, host = c.Script, c.Path
@@ -160,7 +160,7 @@ func (s *situation) dotnetApp(c launch.Command) (app *needs.DotnetApp, at, host 
 		if err != nil {
 			return nil, at, host, err
 		}
-		app, err = needs.ReadDotnet(b, s.k.o.Env)
+		app, err = needs.ReadDotnet(b, s.k.in.Env)
 		return app, at, host, err
 	}
 	return nil, "", host, nil
@@ -175,7 +175,7 @@ func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
 		return nil
 	}
 	for _, f := range app.Frameworks {
-		found := needs.FindFrameworks(f.Name, host, s.k.o.Env, s.k.Profile.Runtime.Search)
+		found := needs.FindFrameworks(f.Name, host, s.k.in.Env, s.k.in.Profile.Runtime.Search)
 		var have []string
 		for _, rt := range found {
 			if rt.Broken == "" {
@@ -274,7 +274,7 @@ func (s *situation) bringsAnyCase(at string) bool {
 
 // systemHas tells whether a library stands in Windows' own folder.
 func (s *situation) systemHas(lib string) bool {
-	for _, kv := range s.k.o.Env {
+	for _, kv := range s.k.in.Env {
 		if v, found := strings.CutPrefix(strings.ToUpper(kv), "SYSTEMROOT="); found {
 			_, err := os.Stat(filepath.Join(v, "System32", lib))
 			return err == nil

@@ -110,8 +110,8 @@ func checkWorld(_ context.Context, s *situation) []Finding {
 	if len(open) == 0 {
 		return ok("nothing of the install may be written by everybody")
 	}
-	return []Finding{{Level: Warn, What: fmt.Sprintf("everybody on this machine may write to %s: %s", words.Plural(len(open), "path"), words.Some(open, 3)), Where: s.k.Dir,
-		Why: "whoever changes a program or script here runs what they like as the server's user", Do: fmt.Sprintf("chmod -R o-w %s", s.k.Dir)}}
+	return []Finding{{Level: Warn, What: fmt.Sprintf("everybody on this machine may write to %s: %s", words.Plural(len(open), "path"), words.Some(open, 3)), Where: s.k.in.Dir,
+		Why: "whoever changes a program or script here runs what they like as the server's user", Do: fmt.Sprintf("chmod -R o-w %s", s.k.in.Dir)}}
 }
 
 // checkClock tells of a clock that is behind the day on which the build was

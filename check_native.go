@@ -40,7 +40,7 @@ func checkNative(_ context.Context, s *situation) (out []Finding) {
 		if n.Arch != runtime.GOARCH {
 			continue // checkKind tells
 		}
-		lacks := n.Lacks(filepath.Dir(s.k.path(c.at)), s.brings, c.libraries)
+		lacks := n.Lacks(filepath.Dir(s.k.in.Path(c.at)), s.brings, c.libraries)
 		// What no package mends comes first: who reads on from there need not install
 		// anything for it.
 		slices.SortStableFunc(lacks, func(a, b needs.Lack) int { return hopeless(b) - hopeless(a) })
@@ -93,13 +93,13 @@ func (s *situation) nativePrograms() (out []program) {
 		if full == "" && !filepath.IsAbs(c.Program) && strings.Contains(c.Program, "/") {
 			full = filepath.Join(c.Dir, c.Program)
 		}
-		if at := relTo(s.k.Dir, full); at != "" && !c.Java() {
+		if at := relTo(s.k.in.Dir, full); at != "" && !c.Java() {
 			out = append(out, program{at, fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text), c.Libraries})
 		} else if strings.HasSuffix(strings.ToLower(c.Script), ".exe") { // what runs Windows programs here is given one
 			out = append(out, program{c.Script, fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text), nil})
 		}
 	}
-	if script := s.k.Profile.Launch.Script; script != "" && len(s.lines.commands) == 0 {
+	if script := s.k.in.Profile.Launch.Script; script != "" && len(s.lines.commands) == 0 {
 		out = append(out, program{script, "[launch] script", nil})
 	}
 	return
@@ -116,7 +116,7 @@ func (s *situation) readNative(at string) (*needs.Native, error) {
 
 // brings tells whether a file will stand in the install after the swap.
 func (s *situation) brings(full string) bool {
-	return tree.Inside(s.k.Dir, full) && s.willBe(relTo(s.k.Dir, full))
+	return tree.Inside(s.k.in.Dir, full) && s.willBe(relTo(s.k.in.Dir, full))
 }
 
 func libraries(n int) string {

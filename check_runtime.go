@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/feed"
+	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
@@ -175,7 +176,7 @@ func (s *situation) fitting(ctx context.Context, need javaNeed) string {
 	if best == nil {
 		return fmt.Sprintf("get a Java runtime of %s (none is here): freshkeel runtimes take PATH|URL of its archive, then preflight again", need.words())
 	}
-	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path, best.Version)
+	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.in.Profile.Launch.Script, best.Path, best.Version)
 }
 
 // untold says why it can't be told what a Java runtime would run.
@@ -187,18 +188,18 @@ func (u *untold) Error() string { return u.why }
 // and looks at it. The error is an untold where the line runs something that is no jar.
 func (s *situation) javaMain(c launch.Command) (at string, jar *needs.Jar, err error) {
 	line, err := c.JavaLine(func(name string) ([]byte, error) {
-		r, size, done, err := s.content(c.At(s.k.Dir, name))
+		r, size, done, err := s.content(c.At(s.k.in.Dir, name))
 		if err != nil {
 			return nil, err
 		}
 		defer done()
-		return io.ReadAll(io.NewSectionReader(r, 0, min(size, maxScript)))
+		return io.ReadAll(io.NewSectionReader(r, 0, min(size, install.MaxScript)))
 	})
 	switch {
 	case err != nil:
 		return "", nil, &untold{err.Error()}
 	case line.Jar != "":
-		at = c.At(s.k.Dir, line.Jar)
+		at = c.At(s.k.in.Dir, line.Jar)
 		jar, err = s.scanJar(at, "")
 		return at, jar, err
 	case line.Main == "" && line.Module != "":
@@ -245,7 +246,7 @@ func (s *situation) javaMain(c launch.Command) (at string, jar *needs.Jar, err e
 // will stand after the swap; foreign counts what lies outside the install.
 func (s *situation) classPath(c launch.Command, elems []string) (jars []string, foreign int) {
 	for _, e := range elems {
-		at := c.At(s.k.Dir, e)
+		at := c.At(s.k.in.Dir, e)
 		switch {
 		case filepath.IsAbs(at):
 			foreign++
@@ -298,25 +299,12 @@ func (s *situation) content(at string) (r io.ReaderAt, size int64, done func(), 
 		return s.store.Content(f), f.Size, func() {}, nil
 	}
 	if filepath.IsAbs(at) { // outside the install, and not the build's to change
-		return openFile(at)
+		return tree.OpenSized(at)
 	}
 	if s.removed(at) {
 		return nil, 0, nil, fs.ErrNotExist
 	}
-	return openFile(s.k.path(at))
-}
-
-func openFile(full string) (r io.ReaderAt, size int64, done func(), err error) {
-	f, err := tree.OpenRegular(full)
-	if err != nil {
-		return nil, 0, nil, err
-	}
-	fi, err := f.Stat()
-	if err != nil {
-		f.Close()
-		return nil, 0, nil, err
-	}
-	return f, fi.Size(), func() { f.Close() }, nil
+	return tree.OpenSized(s.k.in.Path(at))
 }
 
 // willBeFolder tells whether something will stand below a path after the swap.

@@ -12,9 +12,11 @@ import (
 	"strings"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
@@ -76,7 +78,7 @@ func checkChannel(_ context.Context, s *situation) []Finding {
 // checkDamage tells of installed files that are broken and put back.
 func checkDamage(_ context.Context, s *situation) []Finding {
 	if n := len(s.plan.Mended); n > 0 {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not as the build has %s, and will be restored: %s", words.Is(n, "installed file"), words.It(n), words.Some(s.plan.Mended, 4)), Where: s.k.Dir,
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not as the build has %s, and will be restored: %s", words.Is(n, "installed file"), words.It(n), words.Some(s.plan.Mended, 4)), Where: s.k.in.Dir,
 			Why: "nobody wrote to it, or it was cut short: a disk that forgets does that", Do: "look at the disk's own log, should it happen again"}}
 	}
 	return nil
@@ -93,7 +95,7 @@ func (s *situation) willBe(at string) bool {
 		return true
 	}
 	e, ok := s.plan.before.Get(at)
-	if !ok && s.k.exists(at) {
+	if !ok && s.k.in.Exists(at) {
 		return true // in a skipped folder
 	}
 	return ok && e.Kind != tree.Dir && !s.removed(at)
@@ -101,16 +103,16 @@ func (s *situation) willBe(at string) bool {
 
 // checkLaunch looks whether the launch script can be run at all.
 func checkLaunch(_ context.Context, s *situation) []Finding {
-	script := s.k.Profile.Launch.Script
+	script := s.k.in.Profile.Launch.Script
 	if script == "" {
-		return []Finding{{Level: Stop, What: "no launch script is named", Where: s.k.path(profile.FileName) + ", [launch] script",
+		return []Finding{{Level: Stop, What: "no launch script is named", Where: s.k.in.Path(profile.FileName) + ", [launch] script",
 			Why: "the new build is only known to work once it was started", Do: "set script to the file that starts the server"}}
 	}
 	if !s.willBe(script) {
-		return []Finding{{Level: Stop, What: script + " will not exist", Where: s.k.path(script), Why: "it is what starts the server", Do: "correct [launch] script in " + profile.FileName}}
+		return []Finding{{Level: Stop, What: script + " will not exist", Where: s.k.in.Path(script), Why: "it is what starts the server", Do: "correct [launch] script in " + profile.FileName}}
 	}
 	if s.lines.err != nil {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", script, s.lines.err), Where: s.k.path(script),
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", script, s.lines.err), Where: s.k.in.Path(script),
 			Why: "what it runs is not known, so the runtime was not checked", Do: "mend the script, if the server does not start by it"}}
 	}
 	return ok("%s starts the server", script)
@@ -140,16 +142,16 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 	for _, list := range []struct {
 		key  string
 		pats tree.Patterns
-	}{{"keep", s.k.Profile.Server.Keep}, {"settings", s.k.Profile.Server.Settings}, {"skip", s.k.Profile.Server.Skip}} {
+	}{{"keep", s.k.in.Profile.Server.Keep}, {"settings", s.k.in.Profile.Server.Settings}, {"skip", s.k.in.Profile.Server.Skip}} {
 		for _, pat := range list.pats {
 			if like := s.plan.spelling.Like(pat); like != "" {
-				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("the %s pattern %s matches nothing, and %s is spelled otherwise", list.key, words.Quote(pat), like), Where: s.k.path(profile.FileName),
+				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("the %s pattern %s matches nothing, and %s is spelled otherwise", list.key, words.Quote(pat), like), Where: s.k.in.Path(profile.FileName),
 					Why: "this file system takes both for the same name; the pattern would not protect the file", Do: fmt.Sprintf("write the pattern under %s with the letters as in %s", list.key, like)})
 			}
 		}
 	}
 	for _, pat := range s.plan.unfound {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the [place] pattern %s matches no file of the build", words.Quote(pat)), Where: s.k.path(profile.FileName),
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the [place] pattern %s matches no file of the build", words.Quote(pat)), Where: s.k.in.Path(profile.FileName),
 			Why: "makers rename files; the file may now come under another name", Do: "compare it with the build's files, and change the pattern"})
 	}
 	return out
@@ -158,7 +160,7 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 // whichIs advises how to tell which file of the build is to have a name.
 func (s *situation) whichIs(at string) string {
 	if like := s.alike(at); like != "" {
-		return fmt.Sprintf("add to [place] in %s: %q = %q", s.k.path(profile.FileName), like, at)
+		return fmt.Sprintf("add to [place] in %s: %q = %q", s.k.in.Path(profile.FileName), like, at)
 	}
 	return fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, at)
 }
@@ -188,13 +190,13 @@ func patternFor(name string) string {
 
 // checkReady looks whether there is a way to tell that the server came up.
 func checkReady(_ context.Context, s *situation) (out []Finding) {
-	r := s.k.Profile.Ready
-	where := s.k.path(profile.FileName) + ", [ready]"
+	r := s.k.in.Profile.Ready
+	where := s.k.in.Path(profile.FileName) + ", [ready]"
 	if !r.Line.Given() && !r.Port.Given() {
 		return []Finding{{Level: Warn, What: fmt.Sprintf("no ready line and no port are given: a server that runs for %s counts as up", r.Steady), Where: where,
 			Why: "a server that hangs while it loads would be taken for one that came up", Do: "set line to a pattern of the console line that says it is ready"}}
 	}
-	last, err := host.Tail(s.k.runDir().Console(), 5000)
+	last, err := host.Tail(s.k.in.RunDir().Console(), 5000)
 	if r.Line.Given() && err == nil && len(last) > 20 && !slices.ContainsFunc(last, func(l string) bool { return r.Line.MatchString(words.Printable(l)) }) {
 		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the ready line %s matches nothing in the last console log", words.Quote(r.Line.String())), Where: where,
 			Why: fmt.Sprintf("if it never matches, the new build is rolled back after %s although it came up", r.Within), Do: "compare it with: freshkeel log"})
@@ -221,18 +223,18 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 	}
 	// What is too long for the system would fail in the middle of staging.
 	for _, st := range s.plan.Steps {
-		full := len(s.k.path(st.Path)) + len("/.freshkeel/refits/r0000/displaced/") + 64
+		full := len(s.k.in.Path(st.Path)) + len("/.freshkeel/refits/r0000/displaced/") + 64
 		switch long := slices.MaxFunc(strings.Split(st.Path, "/"), func(a, b string) int { return len(a) - len(b) }); {
 		case len(long) > tree.MaxName:
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.60s… is a name of %d bytes", long, len(long)), Where: s.k.path(path.Dir(st.Path)),
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.60s… is a name of %d bytes", long, len(long)), Where: s.k.in.Path(path.Dir(st.Path)),
 				Why: fmt.Sprintf("this system has names of at most %d bytes", tree.MaxName), Do: "ask the makers; or leave the file out, with [source] leave"})
 		case full > tree.MaxPath:
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.80s… makes a path of %d bytes", st.Path, full), Where: s.k.Dir,
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.80s… makes a path of %d bytes", st.Path, full), Where: s.k.in.Dir,
 				Why: fmt.Sprintf("this system has paths of at most %d bytes, and files are staged below %s", tree.MaxPath, tree.StateFolder), Do: "move the install to a shorter path"})
 		}
 	}
 	for _, b := range s.plan.Blocked {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.path), Where: s.k.path(b.path), Why: b.why, Do: b.do})
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.path), Where: s.k.in.Path(b.path), Why: b.why, Do: b.do})
 	}
 	return out
 }
@@ -254,8 +256,8 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 
 func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 	if !s.plan.known {
-		out = append(out, Finding{Level: Warn, Routine: true, What: "which files the old build put there is not known: none will be removed", Where: s.k.state("inventory.json"),
-			Why: "left-over files of an old build are sometimes loaded by a new one", Do: "freshkeel adopt --build PATH " + s.k.Dir + " (the archive or folder it was made from; your profile stays as it is)"})
+		out = append(out, Finding{Level: Warn, Routine: true, What: "which files the old build put there is not known: none will be removed", Where: s.k.in.State("inventory.json"),
+			Why: "left-over files of an old build are sometimes loaded by a new one", Do: "freshkeel adopt --build PATH " + s.k.in.Dir + " (the archive or folder it was made from; your profile stays as it is)"})
 		return out
 	}
 	var removed []string
@@ -285,10 +287,10 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 		return nil
 	}
 	for _, e := range s.plan.before {
-		if e.Kind != tree.File || !s.k.Profile.Server.Settings.Match(e.Path) || e.Size > maxText {
+		if e.Kind != tree.File || !s.k.in.Profile.Server.Settings.Match(e.Path) || e.Size > maxText {
 			continue
 		}
-		b, err := tree.ReadUpTo(s.k.path(e.Path), maxText)
+		b, err := tree.ReadUpTo(s.k.in.Path(e.Path), maxText)
 		if err != nil {
 			continue
 		}
@@ -298,7 +300,7 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 		}
 		for _, at := range removed {
 			if name := path.Base(at); said[at] || (len(name) > 4 && strings.Contains(name, ".") && said[name]) {
-				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("it would remove %s, which your settings name", at), Where: s.k.path(e.Path),
+				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("it would remove %s, which your settings name", at), Where: s.k.in.Path(e.Path),
 					Why: "the server would look for it in vain", Do: "correct the settings; or name the file in [server] keep"})
 			}
 		}
@@ -310,15 +312,15 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 // are yours, and that are not what the build brings.
 func checkHeld(_ context.Context, s *situation) (out []Finding) {
 	for _, m := range s.plan.Hidden {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s of the build would not be laid: [place] lays %s there", m.To, m.From), Where: s.k.path(profile.FileName) + ", [place]",
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s of the build would not be laid: [place] lays %s there", m.To, m.From), Where: s.k.in.Path(profile.FileName) + ", [place]",
 			Why: "two files of one name: the build's own one would be missing", Do: fmt.Sprintf("take the line out of [place] that names %s, if the build's own %s is meant", m.From, m.To)})
 	}
 	if n := len(s.plan.Stale); n > 0 {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s not changed by you, and held back from the build's newer one by your profile: %s", words.Is(n, "file"), words.Some(s.plan.Stale, 6)), Where: s.k.path(profile.FileName) + ", [server] " + s.ownBy(s.plan.Stale[0]),
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s not changed by you, and held back from the build's newer one by your profile: %s", words.Is(n, "file"), words.Some(s.plan.Stale, 6)), Where: s.k.in.Path(profile.FileName) + ", [server] " + s.ownBy(s.plan.Stale[0]),
 			Why: "the new program would run with data of the old one", Do: "take what the build brings out of those patterns; or name the files in them that are yours one by one"})
 	}
 	if n := len(s.plan.Differs); n > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s left as you have %s, and not what the build brings: %s", words.Is(n, "file"), words.It(n), words.Some(s.plan.Differs, 6)), Where: s.k.path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s left as you have %s, and not what the build brings: %s", words.Is(n, "file"), words.It(n), words.Some(s.plan.Differs, 6)), Where: s.k.in.Path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
 			Why: "whether you changed it is not known, since the old build is not", Do: "look whether the new build needs its own; freshkeel adopt --build PATH tells which ones you changed"})
 	}
 	return out
@@ -326,16 +328,16 @@ func checkHeld(_ context.Context, s *situation) (out []Finding) {
 
 // ownBy is the key of the profile by which a path is the operator's own.
 func (s *situation) ownBy(at string) string {
-	if pat := s.k.Profile.Server.Keep.Which(at); pat != "" {
+	if pat := s.k.in.Profile.Server.Keep.Which(at); pat != "" {
 		return fmt.Sprintf("keep, %q", pat)
 	}
-	return fmt.Sprintf("settings, %q", s.k.Profile.Server.Settings.Which(at))
+	return fmt.Sprintf("settings, %q", s.k.in.Profile.Server.Settings.Which(at))
 }
 
 // checkProcesses finds a server of this install that nobody here started.
 func checkProcesses(_ context.Context, s *situation) []Finding {
 	var out []Finding
-	for _, p := range host.Outside(s.k.Dir, s.status) {
+	for _, p := range host.Outside(s.k.in.Dir, s.status) {
 		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("process %d runs from this install and was not started by Fresh Keel", p.PID),
 			Where: fmt.Sprintf("%s, user %s, since %s", p.Command, p.User, p.Since.Format("2006-01-02 15:04:05")),
 			Why:   "two servers on one world destroy it, and its files can't be exchanged under it",
@@ -348,7 +350,7 @@ func checkProcesses(_ context.Context, s *situation) []Finding {
 }
 
 func checkPort(_ context.Context, s *situation) []Finding {
-	p := s.k.Profile.Ready.Port
+	p := s.k.in.Profile.Ready.Port
 	if !p.Given() {
 		return nil
 	}
@@ -381,7 +383,7 @@ func holderOf(p profile.Port, pid int) (where, do string) {
 // portFree refuses to start a server whose port somebody else holds: its own words for
 // that are a stack trace.
 func (k *Keel) portFree() error {
-	p := k.Profile.Ready.Port
+	p := k.in.Profile.Ready.Port
 	if !p.Given() {
 		return nil
 	}
@@ -390,7 +392,7 @@ func (k *Keel) portFree() error {
 		return nil
 	}
 	where, do := holderOf(p, pids[0])
-	return &Advised{fmt.Errorf("port %s, which the server wants, is held already by %s", p, where), do}
+	return tell.Advise(fmt.Errorf("port %s, which the server wants, is held already by %s", p, where), do)
 }
 
 // checkOwner tells when root would run a server that nobody should run as root.
@@ -398,15 +400,15 @@ func checkOwner(_ context.Context, s *situation) []Finding {
 	if os.Geteuid() != 0 {
 		return nil
 	}
-	if err := trustedScript(s.k.path(s.k.Profile.Launch.Script)); err != nil {
-		f := Finding{Level: Stop, What: err.Error(), Where: s.k.Dir, Why: "whoever may write to what root runs has the whole machine"}
+	if err := install.TrustedScript(s.k.in.Path(s.k.in.Profile.Launch.Script)); err != nil {
+		f := Finding{Level: Stop, What: err.Error(), Where: s.k.in.Dir, Why: "whoever may write to what root runs has the whole machine"}
 		if a := (*Advised)(nil); errors.As(err, &a) {
 			f.Do = a.Do
 		}
 		return []Finding{f}
 	}
-	return []Finding{{Level: Warn, What: "the install belongs to root, so the server runs as root", Where: s.k.Dir,
-		Why: "many servers refuse to, and whoever breaks into one has the whole machine", Do: "chown -R USER " + s.k.Dir}}
+	return []Finding{{Level: Warn, What: "the install belongs to root, so the server runs as root", Where: s.k.in.Dir,
+		Why: "many servers refuse to, and whoever breaks into one has the whole machine", Do: "chown -R USER " + s.k.in.Dir}}
 }
 
 // checkWritable asks, for every folder whose entries will change, whether they may.
@@ -424,7 +426,7 @@ func checkWritable(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	for _, d := range slices.Sorted(maps.Keys(dirs)) {
-		full := s.k.path(d)
+		full := s.k.in.Path(d)
 		err := tree.Writable(full)
 		if err == nil {
 			continue
@@ -443,23 +445,23 @@ func checkWritable(_ context.Context, s *situation) (out []Finding) {
 func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
 	for _, at := range s.plan.Places {
 		if err := s.k.usable([]string{at}); err != nil {
-			out = append(out, Finding{Level: Stop, What: err.Error(), Where: s.k.path(at),
+			out = append(out, Finding{Level: Stop, What: err.Error(), Where: s.k.in.Path(at),
 				Why: "what is exchanged there, or put back after a failure, has to be laid out on that file system first",
-				Do:  fmt.Sprintf("let the install's owner write to %s; or name it in [server] skip: it is then neither replaced nor backed up", s.k.path(at))})
+				Do:  fmt.Sprintf("let the install's owner write to %s; or name it in [server] skip: it is then neither replaced nor backed up", s.k.in.Path(at))})
 		}
 	}
 	for _, at := range s.plan.Mounted {
-		out = append(out, Finding{Level: Stop, What: at + " is mounted there as a single file", Where: s.k.path(at),
+		out = append(out, Finding{Level: Stop, What: at + " is mounted there as a single file", Where: s.k.in.Path(at),
 			Why: "the system lets nobody rename it, so it can be neither exchanged nor put back", Do: "name it in [server] skip, or mount the folder that holds it instead"})
 	}
-	home, _, err := tree.Describe(s.k.state("refits"), "")
+	home, _, err := tree.Describe(s.k.in.State("refits"), "")
 	if err != nil { // the first refit will make it
-		if home, _, err = tree.Describe(s.k.state(), ""); err != nil {
+		if home, _, err = tree.Describe(s.k.in.State(), ""); err != nil {
 			return out
 		}
 	}
-	if top, _, err := tree.Describe(s.k.Dir, ""); err == nil && top.Dev != home.Dev {
-		out = append(out, Finding{Level: Stop, What: tree.StateFolder + " is on another file system than the install", Where: s.k.state(),
+	if top, _, err := tree.Describe(s.k.in.Dir, ""); err == nil && top.Dev != home.Dev {
+		out = append(out, Finding{Level: Stop, What: tree.StateFolder + " is on another file system than the install", Where: s.k.in.State(),
 			Why: "the new build is staged there, and only a rename within one file system is atomic", Do: "put it back onto the install's own file system"})
 	}
 	if n := len(s.plan.Places); out == nil && n > 0 {
@@ -472,11 +474,11 @@ func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
 // their own.
 func (k *Keel) usable(places []string) error {
 	for _, at := range places {
-		e, _, err := tree.Describe(k.path(at), at)
+		e, _, err := tree.Describe(k.in.Path(at), at)
 		if err != nil {
 			return err
 		}
-		if err := tree.Writable(k.path(at)); err != nil {
+		if err := tree.Writable(k.in.Path(at)); err != nil {
 			return fmt.Errorf("%s is on a file system of its own, and can't be written to: %w", at, err)
 		}
 		// What root stages must not lie where somebody else can exchange it.
@@ -527,7 +529,7 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 		if place != "" { // nothing else of ours grows there
 			spare = n.bytes / 8
 		}
-		add(s.k.path(place), "staging", n.bytes, spare, 2*n.steps+64)
+		add(s.k.in.Path(place), "staging", n.bytes, spare, 2*n.steps+64)
 	}
 	add(s.store.Dir(), "backup (at most)", backup, slack, int(backup/locker.PackSize)+64)
 	var out []Finding
@@ -577,9 +579,9 @@ func (p *Plan) staging() map[string]staged {
 }
 
 func checkStopping(_ context.Context, s *situation) []Finding {
-	st := s.k.Profile.Stop
+	st := s.k.in.Profile.Stop
 	if st.Send == "" && s.status.Running {
-		return []Finding{{Level: Warn, What: "no stop line is given: the server will be ended by a signal", Where: s.k.path(profile.FileName) + ", [stop] send",
+		return []Finding{{Level: Warn, What: "no stop line is given: the server will be ended by a signal", Where: s.k.in.Path(profile.FileName) + ", [stop] send",
 			Why: "many servers save the world only when told to stop at their console", Do: "set send to the line you type to stop it"}}
 	}
 	return nil
@@ -593,20 +595,10 @@ func checkLinks(_ context.Context, s *situation) (out []Finding) {
 		if e.Kind != tree.Link {
 			continue
 		}
-		if s.k.leadsOut(e) {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s is a link to %s, outside the install", at, e.Target), Where: s.k.path(at),
+		if s.k.in.LeadsOut(e) {
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s is a link to %s, outside the install", at, e.Target), Where: s.k.in.Path(at),
 				Why: "what lies there is neither backed up nor put back by a rollback", Do: "move it into the install, or back it up yourself"})
 		}
 	}
 	return out
-}
-
-// leadsOut tells whether a link of the install leads out of it, all links on the way
-// followed.
-func (k *Keel) leadsOut(e tree.Entry) bool {
-	to := e.Target
-	if !filepath.IsAbs(to) {
-		to = filepath.Dir(k.path(e.Path)) + string(filepath.Separator) + to // and not cleaned: a link may stand before a ".."
-	}
-	return !tree.Inside(tree.Real(k.Dir), tree.Real(to))
 }

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
@@ -74,7 +75,7 @@ func readConsent(at string, b []byte) (c Consent, ok bool) {
 // openConsents lists the files at the top of the install in which a consent is
 // asked for and not given.
 func (k *Keel) openConsents() (out []Consent) {
-	list, err := os.ReadDir(k.Dir)
+	list, err := os.ReadDir(k.in.Dir)
 	if err != nil {
 		return nil
 	}
@@ -83,7 +84,7 @@ func (k *Keel) openConsents() (out []Consent) {
 		if err != nil || !fi.Mode().IsRegular() || fi.Size() > maxConsent || !consentName.MatchString(d.Name()) {
 			continue
 		}
-		b, err := tree.ReadUpTo(k.path(d.Name()), maxScript)
+		b, err := tree.ReadUpTo(k.in.Path(d.Name()), install.MaxScript)
 		if err != nil {
 			continue
 		}
@@ -99,7 +100,7 @@ func (k *Keel) consents(at string, w Want) (by string) {
 	switch {
 	case slices.Contains(w.Consent, at):
 		return "--consent " + at
-	case slices.Contains(k.Profile.Server.Consent, at):
+	case slices.Contains(k.in.Profile.Server.Consent, at):
 		return "[server] consent"
 	}
 	return ""
@@ -109,7 +110,7 @@ func (k *Keel) consents(at string, w Want) (by string) {
 // line of one that the operator accepts by name is changed with the build, and
 // goes back with it; any other is told by its check.
 func (k *Keel) planConsents(p *Plan, w Want) error {
-	store, err := k.locker()
+	store, err := k.in.Locker()
 	if err != nil {
 		return err
 	}
@@ -153,7 +154,7 @@ func (k *Keel) planConsents(p *Plan, w Want) error {
 // for, where the operator accepted it by name beforehand, and tells whether the
 // server may be started once more. Otherwise it adds to the verdict what to do.
 func (t *transaction) consented(w Want, v *Verdict) (again bool) {
-	if t.k.runDir().Status().Running {
+	if t.k.in.RunDir().Status().Running {
 		return false
 	}
 	asked := t.k.openConsents()
@@ -171,7 +172,7 @@ func (t *transaction) consented(w Want, v *Verdict) (again bool) {
 			v.Why += fmt.Sprintf("; %s could not be changed: %v", c.Path, err)
 			return false
 		}
-		t.k.note("%s: line %d is now «%s», as accepted; the server is started once more", c.Path, c.Line, c.yes)
+		t.k.in.Note("%s: line %d is now «%s», as accepted; the server is started once more", c.Path, c.Line, c.yes)
 		t.e.Consents = append(t.e.Consents, c.Path)
 	}
 	return len(asked) > 0
@@ -179,11 +180,11 @@ func (t *transaction) consented(w Want, v *Verdict) (again bool) {
 
 // agree changes the one line of a consent in place.
 func (k *Keel) agree(c Consent) error {
-	e, ok, err := tree.Describe(k.path(c.Path), c.Path)
+	e, ok, err := tree.Describe(k.in.Path(c.Path), c.Path)
 	if err != nil || !ok {
 		return errors.Join(err, fs.ErrNotExist)
 	}
-	return layText(k.path(c.Path), c.agreed, e)
+	return layText(k.in.Path(c.Path), c.agreed, e)
 }
 
 // consents lists the files whose consent the plan gives.

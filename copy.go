@@ -12,9 +12,11 @@ import (
 	"time"
 
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/store"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
@@ -56,20 +58,20 @@ func (w where) open(o Options, logins []profile.Login, dir string) (*locker.Copy
 	if store.IsAddress(w.to) {
 		a, err := store.ParseAddress(w.to)
 		if err != nil {
-			return nil, &Usage{fetch.Shown(w.to) + ": " + err.Error(), ""}
+			return nil, tell.Misuse(fetch.Shown(w.to)+": "+err.Error(), "")
 		}
 		key, secret, plain, err := c.Keys(a.Host)
 		switch {
 		case err != nil:
-			return nil, &Advised{fmt.Errorf("no keys for %s: %w", a.Host, err), "a [[login]] with host, user (the key) and from (where its secret is) in freshkeel.toml, or a line in the netrc"}
+			return nil, tell.Advise(fmt.Errorf("no keys for %s: %w", a.Host, err), "a [[login]] with host, user (the key) and from (where its secret is) in freshkeel.toml, or a line in the netrc")
 		case a.Plain && !plain && !w.typed:
-			return nil, &Advised{fmt.Errorf("%s is asked over plain http, where everybody on the way can read the backups", a.Host), "s3+https://, or plain = true in its [[login]] where the line is safe"}
+			return nil, tell.Advise(fmt.Errorf("%s is asked over plain http, where everybody on the way can read the backups", a.Host), "s3+https://, or plain = true in its [[login]] where the line is safe")
 		}
 		if place, err = store.OpenS3(a, key, secret); err != nil {
 			return nil, err
 		}
 	} else if strings.Contains(w.to, "://") {
-		return nil, &Usage{fmt.Sprintf("%s is no address of an object store", fetch.Shown(w.to)), "s3+https://HOST/BUCKET/PREFIX, or a folder"}
+		return nil, tell.Misuse(fmt.Sprintf("%s is no address of an object store", fetch.Shown(w.to)), "s3+https://HOST/BUCKET/PREFIX, or a folder")
 	} else {
 		full, err := c.Folder(w.to)
 		if err != nil {
@@ -77,7 +79,7 @@ func (w where) open(o Options, logins []profile.Login, dir string) (*locker.Copy
 		}
 		for _, apart := range []struct{ dir, what string }{{dir, "the install"}, {o.Home, "FRESHKEEL_HOME"}} {
 			if apart.dir != "" && tree.Inside(tree.Real(apart.dir), tree.Real(full)) {
-				return nil, &Usage{fmt.Sprintf("%s lies in %s: a copy belongs on another disk", full, apart.what), ""}
+				return nil, tell.Misuse(fmt.Sprintf("%s lies in %s: a copy belongs on another disk", full, apart.what), "")
 			}
 		}
 		if place, err = store.OpenFolder(full); err != nil {
@@ -96,7 +98,7 @@ func (w where) open(o Options, logins []profile.Login, dir string) (*locker.Copy
 		}
 		s, err := store.Seal(place, w.recipients, text)
 		if err != nil {
-			return nil, &Usage{fmt.Sprintf("%s: %v", w.identity, err), ""}
+			return nil, tell.Misuse(fmt.Sprintf("%s: %v", w.identity, err), "")
 		}
 		sealed = s
 	}
@@ -105,20 +107,20 @@ func (w where) open(o Options, logins []profile.Login, dir string) (*locker.Copy
 
 // copy is the copy that the profile names; nil where it names none.
 func (k *Keel) copy(identity string) (*locker.Copy, error) {
-	p := k.Profile.Copy
+	p := k.in.Profile.Copy
 	if p.To == "" {
 		return nil, nil
 	}
-	return where{to: p.To, recipients: p.Recipients, identity: identity}.open(k.o, k.Profile.Logins, k.Dir)
+	return where{to: p.To, recipients: p.Recipients, identity: identity}.open(k.in.Options, k.in.Profile.Logins, k.in.Dir)
 }
 
-var errNoCopy = &Usage{"the profile names no other place for the backups", "set [copy] to in freshkeel.toml: a folder on another disk, or s3+https://HOST/BUCKET/PREFIX"}
+var errNoCopy = tell.Misuse("the profile names no other place for the backups", "set [copy] to in freshkeel.toml: a folder on another disk, or s3+https://HOST/BUCKET/PREFIX")
 
 // Copied tells which backups the copy held when it was last written to from this
 // machine, and when that was. The place itself is not asked.
 func (k *Keel) Copied() (has map[string]bool, at time.Time) {
-	to := k.Profile.Copy.To
-	id, err := k.identity()
+	to := k.in.Profile.Copy.To
+	id, err := k.in.Identity()
 	if to == "" || err != nil {
 		return nil, at
 	}
@@ -127,7 +129,7 @@ func (k *Keel) Copied() (has map[string]bool, at time.Time) {
 	} else if to, err = k.client(profile.Source{}).Folder(to); err != nil {
 		return nil, at
 	}
-	known := locker.KnownOf(filepath.Join(k.o.Home, "copies"), to)
+	known := locker.KnownOf(filepath.Join(k.in.Home, "copies"), to)
 	has = map[string]bool{}
 	for _, key := range known.Sets {
 		if b, ok := strings.CutPrefix(key, id+"/"); ok {
@@ -148,7 +150,7 @@ func (k *Keel) Push(ctx context.Context, how PushHow) (out *Pushed, err error) {
 	if c == nil {
 		return nil, errNoCopy
 	}
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
@@ -156,13 +158,13 @@ func (k *Keel) Push(ctx context.Context, how PushHow) (out *Pushed, err error) {
 	if err != nil {
 		return nil, err
 	}
-	id, err := k.identity()
+	id, err := k.in.Identity()
 	if err != nil {
 		return nil, err
 	}
 	out = &Pushed{To: c.Where(), Failed: map[string]string{}}
-	_, err = k.step("copy", func() (string, error) {
-		p, err := l.Begin(ctx, c, locker.How{Claim: how.Claim, Dry: how.DryRun, Mend: how.mend, Doubt: how.doubt, Halt: k.halt})
+	_, err = k.in.Step("copy", func() (string, error) {
+		p, err := l.Begin(ctx, c, locker.How{Claim: how.Claim, Dry: how.DryRun, Mend: how.mend, Doubt: how.doubt, Halt: k.in.Halt})
 		if err != nil {
 			return "", err
 		}
@@ -188,7 +190,7 @@ func (k *Keel) Push(ctx context.Context, how PushHow) (out *Pushed, err error) {
 			out.Sent, out.Bytes = todo, total
 			return fmt.Sprintf("would send %s", words.Plural(len(todo), "backup")), nil
 		}
-		moves, done := k.moves("copy"), int64(0)
+		moves, done := k.in.Moves("copy"), int64(0)
 		for _, b := range todo {
 			err := p.Push(ctx, b, func(n int64) { done += n; moves(done, max(total, done)) })
 			var d *Damage
@@ -210,7 +212,7 @@ func (k *Keel) Push(ctx context.Context, how PushHow) (out *Pushed, err error) {
 		return fmt.Sprintf("%s sent to %s, %s", words.Plural(len(out.Sent), "backup"), out.To, words.Bytes(out.Bytes)), nil
 	})
 	if f := (*locker.Foreign)(nil); errors.As(err, &f) {
-		err = &Advised{err, "another folder or prefix in [copy] to; or, where this is right and nothing else writes there: freshkeel backup push --claim"}
+		err = tell.Advise(err, "another folder or prefix in [copy] to; or, where this is right and nothing else writes there: freshkeel backup push --claim")
 	}
 	return out, err
 }
@@ -218,7 +220,7 @@ func (k *Keel) Push(ctx context.Context, how PushHow) (out *Pushed, err error) {
 // keptThere decides which backups the copy keeps, of those there and those here,
 // each with why; nil: all.
 func (k *Keel) keptThere(there, here []*Backup) map[string]string {
-	n := Keeping{k.Profile.Copy.Last, k.Profile.Copy.Days, k.Profile.Copy.Weeks, k.Profile.Copy.Months}
+	n := Keeping{k.in.Profile.Copy.Last, k.in.Profile.Copy.Days, k.in.Profile.Copy.Weeks, k.in.Profile.Copy.Months}
 	if n.none() {
 		return nil
 	}
@@ -261,12 +263,12 @@ func (k *Keel) thinCopy(ctx context.Context, p *locker.Pushing, id string, out *
 // profile names no copy, or wants it by hand. The command has done its work, so
 // that what goes wrong here is only told.
 func (k *Keel) PushAfter(ctx context.Context) *Pushed {
-	if k.Profile.Copy.To == "" || k.Profile.Copy.ByHand {
+	if k.in.Profile.Copy.To == "" || k.in.Profile.Copy.ByHand {
 		return nil
 	}
 	p, err := k.Push(ctx, PushHow{})
 	if errors.Is(err, locker.ErrPushing) {
-		k.note("another command is writing to the copy: what is not there yet goes with the next push")
+		k.in.Note("another command is writing to the copy: what is not there yet goes with the next push")
 		return nil
 	}
 	if err != nil {
@@ -279,11 +281,11 @@ func (k *Keel) PushAfter(ctx context.Context) *Pushed {
 		if errors.Is(err, context.Canceled) {
 			err = errors.New("it was broken off, and goes on where it was")
 		}
-		k.warn("the backups are not in their other place: %v (try: %s)", err, do)
+		k.in.Warn("the backups are not in their other place: %v (try: %s)", err, do)
 		return nil
 	}
 	for id, why := range p.Failed {
-		k.warn("backup %s was not sent: %s", id, why)
+		k.in.Warn("backup %s was not sent: %s", id, why)
 	}
 	return p
 }
@@ -304,9 +306,9 @@ func Away(ctx context.Context, o Options, here *Keel, w AwayWant) (*Keel, func()
 	at := where{to: w.From, identity: w.Identity, typed: w.From != ""}
 	dir := ""
 	if here != nil {
-		logins, dir = here.Profile.Logins, here.Dir
+		logins, dir = here.in.Profile.Logins, here.in.Dir
 		if at.to == "" {
-			at.to = here.Profile.Copy.To
+			at.to = here.in.Profile.Copy.To
 		}
 	}
 	if at.to == "" {
@@ -315,10 +317,10 @@ func Away(ctx context.Context, o Options, here *Keel, w AwayWant) (*Keel, func()
 	if full, err := filepath.Abs(at.to); at.typed && !store.IsAddress(at.to) && err == nil {
 		for _, dir := range []string{full, filepath.Join(full, "locker")} { // or the home that it stands in
 			if l, ok := locker.OpenOther(dir); ok {
-				k := newKeel(dir, &profile.Profile{}, o)
-				k.store = l
-				k.as, err = ownerIn(l, here, w.Server)
-				return k, func() {}, err
+				in := install.New(dir, &profile.Profile{}, o)
+				as, err := ownerIn(l, here, w.Server)
+				in.Instead(l, as)
+				return newKeel(in), func() {}, err
 			}
 		}
 	}
@@ -330,15 +332,18 @@ func Away(ctx context.Context, o Options, here *Keel, w AwayWant) (*Keel, func()
 	if err != nil {
 		return nil, nil, err
 	}
-	k := newKeel(tmp, &profile.Profile{}, o)
-	if k.store, err = c.Open(ctx, filepath.Join(tmp, "locker")); err == nil {
-		k.as, err = ownerIn(k.store, here, w.Server)
+	l, err := c.Open(ctx, filepath.Join(tmp, "locker"))
+	as := ""
+	if err == nil {
+		as, err = ownerIn(l, here, w.Server)
 	}
 	if err != nil {
 		done()
 		return nil, nil, err
 	}
-	return k, done, nil
+	in := install.New(tmp, &profile.Profile{}, o)
+	in.Instead(l, as)
+	return newKeel(in), done, nil
 }
 
 // ownerIn finds the identity under which backups are meant.
@@ -349,7 +354,7 @@ func ownerIn(l *locker.Locker, here *Keel, want string) (string, error) {
 	}
 	owners = slices.DeleteFunc(owners, func(s string) bool { return s == locker.Builds })
 	if here != nil && want == "" {
-		if id, err := here.identity(); err == nil && slices.Contains(owners, id) {
+		if id, err := here.in.Identity(); err == nil && slices.Contains(owners, id) {
 			return id, nil
 		}
 	}
@@ -372,11 +377,11 @@ func ownerIn(l *locker.Locker, here *Keel, want string) (string, error) {
 	}
 	switch {
 	case len(owners) == 0:
-		return "", &Usage{"there is no backup in it", ""}
+		return "", tell.Misuse("there is no backup in it", "")
 	case want != "":
-		return "", &Usage{fmt.Sprintf("no server %s has backups in it: there are %s", want, strings.Join(named, ", ")), ""}
+		return "", tell.Misuse(fmt.Sprintf("no server %s has backups in it: there are %s", want, strings.Join(named, ", ")), "")
 	}
-	return "", &Usage{"several servers have backups in it: " + strings.Join(named, ", "), "--server NAME"}
+	return "", tell.Misuse("several servers have backups in it: "+strings.Join(named, ", "), "--server NAME")
 }
 
 // readingRoom is a folder for what is read of a copy. Those of dead readers go.
@@ -415,11 +420,11 @@ func readingRoom(in string) (dir string, done func(), err error) {
 // there already only what is missing, or was found damaged, is brought. One whose
 // number is another's here gets the next one; as is its number here.
 func (k *Keel) Bring(ctx context.Context, from *Keel, id string, owners Owners) (as string, err error) {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return "", err
 	}
-	us, err := k.identity()
+	us, err := k.in.Identity()
 	if err != nil {
 		return "", err
 	}
@@ -429,10 +434,10 @@ func (k *Keel) Bring(ctx context.Context, from *Keel, id string, owners Owners) 
 	}
 	i := slices.IndexFunc(theirs, func(b *Backup) bool { return b.ID == id })
 	if i < 0 {
-		return "", &Advised{fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list --copy"}
+		return "", tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list --copy")
 	}
-	if from.as != us {
-		return "", &Usage{fmt.Sprintf("%s is a backup of %s, another install", id, theirs[i].Server), "add --to DIR: it is laid out there"}
+	if owner, err := from.in.Identity(); err != nil || owner != us {
+		return "", tell.Misuse(fmt.Sprintf("%s is a backup of %s, another install", id, theirs[i].Server), "add --to DIR: it is laid out there")
 	}
 	mine, err := k.Backups()
 	if err != nil {
@@ -447,9 +452,13 @@ func (k *Keel) Bring(ctx context.Context, from *Keel, id string, owners Owners) 
 			as = ""
 		}
 	}
-	_, err = k.step("bring", func() (sum string, err error) {
-		moves, done := k.moves("bring"), int64(0)
-		as, err = l.Bring(ctx, from.store, us, id, locker.Brought{As: as, Change: owners.change(), Note: func(n int64) { done += n; moves(done, 0) }})
+	other, err := from.in.Locker()
+	if err != nil {
+		return "", err
+	}
+	_, err = k.in.Step("bring", func() (sum string, err error) {
+		moves, done := k.in.Moves("bring"), int64(0)
+		as, err = l.Bring(ctx, other, us, id, locker.Brought{As: as, Change: owners.change(), Note: func(n int64) { done += n; moves(done, 0) }})
 		sum = fmt.Sprintf("%s from its copy, %s", id, words.Bytes(done))
 		if as != id {
 			sum += "; here it is " + as
@@ -508,7 +517,7 @@ func (k *Keel) BringAll(ctx context.Context, from *Keel, id string, owners Owner
 		}
 	}
 	if id != "" && len(brought) == 0 {
-		return nil, &Advised{fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list --from the same place"}
+		return nil, tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list --from the same place")
 	}
 	return brought, nil
 }
@@ -516,7 +525,7 @@ func (k *Keel) BringAll(ctx context.Context, from *Keel, id string, owners Owner
 // MendFrom brings from a copy, opened by Away, what a check of this install's
 // backups found damaged, and names the backups that are whole again.
 func (k *Keel) MendFrom(ctx context.Context, from *Keel, c *Checked) (whole []string, err error) {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
@@ -530,7 +539,7 @@ func (k *Keel) MendFrom(ctx context.Context, from *Keel, c *Checked) (whole []st
 			continue
 		}
 		if _, err := k.Bring(ctx, from, b.ID, Tamed); errors.Is(err, locker.ErrNoSet) {
-			k.warn("%s is not in the copy", b.ID)
+			k.in.Warn("%s is not in the copy", b.ID)
 		} else if err != nil {
 			return whole, err
 		} else {
@@ -544,5 +553,9 @@ func (k *Keel) MendFrom(ctx context.Context, from *Keel, c *Checked) (whole []st
 // as far as it is here. What is not stays as it is.
 // identity is the age identity file that an encrypted copy was opened with.
 func (k *Keel) MendCopy(ctx context.Context, away *Keel, identity string) (*Pushed, error) {
-	return k.Push(ctx, PushHow{mend: true, doubt: away.store.Spoilt(), identity: identity})
+	l, err := away.in.Locker()
+	if err != nil {
+		return nil, err
+	}
+	return k.Push(ctx, PushHow{mend: true, doubt: l.Spoilt(), identity: identity})
 }

@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/host"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 )
 
@@ -29,14 +30,16 @@ func isData(at string) bool { return strings.HasPrefix(at, dataFolder+"/") }
 // dumpData adds the dumps of what the server keeps outside its folder to a pass.
 // Nothing is kept of one that fails: a backup without it would be none.
 func (k *Keel) dumpData(ctx context.Context, w *locker.Writer, taken *locker.Taken) error {
-	for _, d := range k.Profile.Data {
+	for _, d := range k.in.Profile.Data {
 		at := path.Join(dataFolder, d.Name)
 		var f locker.File
 		r, out := io.Pipe()
 		stored := make(chan error, 1)
 		go func() {
 			var err error
-			f, err = w.Add(ctx, r, func(n int64) { k.tell(Event{Kind: StepMoves, Step: "backup", Text: "dump " + d.Name, Done: n}) })
+			f, err = w.Add(ctx, r, func(n int64) {
+				k.in.Tell(tell.Event{Kind: tell.StepMoves, Step: "backup", Text: "dump " + d.Name, Done: n})
+			})
 			r.CloseWithError(err)
 			stored <- err
 		}()
@@ -51,7 +54,7 @@ func (k *Keel) dumpData(ctx context.Context, w *locker.Writer, taken *locker.Tak
 			return err
 		}
 		if f.Size == 0 {
-			return &Advised{fmt.Errorf("dump %s: it printed nothing", d.Name), "let its command print the dump on its standard output"}
+			return tell.Advise(fmt.Errorf("dump %s: it printed nothing", d.Name), "let its command print the dump on its standard output")
 		}
 		size := f.Size
 		f.Entry = tree.Entry{Path: at, Kind: tree.File, Mode: 0o600, UID: -1, GID: -1, Mtime: time.Now().UnixNano()}
@@ -64,7 +67,7 @@ func (k *Keel) dumpData(ctx context.Context, w *locker.Writer, taken *locker.Tak
 // loadData puts the dumps of a backup back in place, each by its profile's
 // command. One that the profile knows no more is told.
 func (k *Keel) loadData(ctx context.Context, set *locker.Set) (loaded []string, err error) {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
@@ -73,14 +76,14 @@ func (k *Keel) loadData(ctx context.Context, set *locker.Set) (loaded []string, 
 			continue
 		}
 		name := path.Base(f.Path)
-		i := slices.IndexFunc(k.Profile.Data, func(d profile.Data) bool { return d.Name == name })
+		i := slices.IndexFunc(k.in.Profile.Data, func(d profile.Data) bool { return d.Name == name })
 		if i < 0 {
-			k.warn("backup %s holds a dump of %s, and the profile has no [[data]] of that name: it is not loaded", set.ID, name)
+			k.in.Warn("backup %s holds a dump of %s, and the profile has no [[data]] of that name: it is not loaded", set.ID, name)
 			continue
 		}
 		r, in := io.Pipe()
 		go func() { in.CloseWithError(l.Copy(in, f)) }()
-		err := k.dataTool(ctx, k.Profile.Data[i], "load", k.Profile.Data[i].Load, r, nil)
+		err := k.dataTool(ctx, k.in.Profile.Data[i], "load", k.in.Profile.Data[i].Load, r, nil)
 		r.CloseWithError(io.ErrClosedPipe)
 		if err != nil {
 			return loaded, err
@@ -93,18 +96,18 @@ func (k *Keel) loadData(ctx context.Context, set *locker.Set) (loaded []string, 
 func (k *Keel) dataTool(ctx context.Context, d profile.Data, do string, argv []string, in io.Reader, out io.Writer) error {
 	argv = slices.Clone(argv)
 	if strings.Contains(argv[0], "/") && !filepath.IsAbs(argv[0]) { // one that stands in the install
-		argv[0] = k.path(argv[0])
+		argv[0] = k.in.Path(argv[0])
 	}
 	limit := d.Limit.Std()
 	if limit == 0 {
 		limit = dumpLimit
 	}
 	var last []string
-	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: k.Dir, Env: append(slices.Clone(k.o.Env), d.Env...), Limit: limit, In: in, Out: out}, func(l string) {
+	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: k.in.Dir, Env: append(slices.Clone(k.in.Env), d.Env...), Limit: limit, In: in, Out: out}, func(l string) {
 		if last = append(last, l); len(last) > 12 {
 			last = last[1:]
 		}
-		k.tell(Event{Kind: ToolSaid, Text: l})
+		k.in.Tell(tell.Event{Kind: tell.ToolSaid, Text: l})
 	})
 	if err != nil {
 		return &ToolFailed{What: fmt.Sprintf("%s %s: %v", do, d.Name, err), Lines: last}

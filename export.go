@@ -19,6 +19,7 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
 	"freshkeel/internal/words"
@@ -33,20 +34,20 @@ import (
 func (k *Keel) ExportBackup(ctx context.Context, id, to string) (files int, told []string, err error) {
 	s, err := k.backup(id)
 	if err != nil {
-		return 0, nil, &Advised{err, "freshkeel backup list"}
+		return 0, nil, tell.Advise(err, "freshkeel backup list")
 	}
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return 0, nil, err
 	}
 	write := map[string]func(context.Context, io.Writer, *locker.Locker, *locker.Set) error{".tar": writeTar, ".zip": writeZip, ".zst": writeTarZst}[strings.ToLower(filepath.Ext(to))]
 	if write == nil {
-		return 0, nil, &Usage{fmt.Sprintf("%s: its ending does not say which kind of archive it is to be", to), "name it FILE.tar.zst, FILE.tar or FILE.zip"}
+		return 0, nil, tell.Misuse(fmt.Sprintf("%s: its ending does not say which kind of archive it is to be", to), "name it FILE.tar.zst, FILE.tar or FILE.zip")
 	}
 	if _, err := os.Lstat(to); err == nil {
-		return 0, nil, &Usage{to + " is there already", "name a file that does not exist yet"}
+		return 0, nil, tell.Misuse(to+" is there already", "name a file that does not exist yet")
 	}
-	_, err = k.step("export", func() (string, error) {
+	_, err = k.in.Step("export", func() (string, error) {
 		tmp, err := os.CreateTemp(filepath.Dir(to), ".export-*")
 		if err != nil {
 			return "", err
@@ -172,7 +173,7 @@ func (k *Keel) ImportBackup(ctx context.Context, from, label string) (*Backup, e
 		return nil, err
 	}
 	defer unlock()
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
@@ -180,7 +181,7 @@ func (k *Keel) ImportBackup(ctx context.Context, from, label string) (*Backup, e
 	w.PiecesAlone = true
 	defer w.Close()
 	set := &locker.Set{Label: cmp.Or(label, "from "+filepath.Base(from)), Source: from}
-	_, err = k.step("import", func() (string, error) {
+	_, err = k.in.Step("import", func() (string, error) {
 		taken, err := k.takeIn(ctx, w, from, fi)
 		if err != nil {
 			return "", err
@@ -204,7 +205,7 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 			return nil, err
 		}
 		list = slices.DeleteFunc(list, func(e tree.Entry) bool { return profile.Reserved(e.Path) })
-		return w.TakeList(ctx, from, list, nil, k.moves("import"))
+		return w.TakeList(ctx, from, list, nil, k.in.Moves("import"))
 	}
 	work, err := os.MkdirTemp("", "freshkeel-import-") // for archives that can't be read in one go
 	if err != nil {
@@ -218,7 +219,7 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 		return nil, err
 	}
 	if top != "" {
-		k.note("everything in %s lies in one folder, %s: its content is taken", v.Name, top)
+		k.in.Note("everything in %s lies in one folder, %s: its content is taken", v.Name, top)
 		rule.Strip = 1
 	}
 	var mu sync.Mutex
@@ -247,7 +248,7 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 		return nil, err
 	}
 	if left > 0 {
-		k.note("left out of %s, since they are Fresh Keel's own: %s", v.Name, words.Plural(left, "file"))
+		k.in.Note("left out of %s, since they are Fresh Keel's own: %s", v.Name, words.Plural(left, "file"))
 	}
 	slices.SortFunc(got, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })
 	return &locker.Taken{Entries: got}, nil

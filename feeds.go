@@ -7,6 +7,7 @@ import (
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/tell"
 )
 
 // A feed of one's own: what WriteFeed makes and CheckFeed finds.
@@ -20,7 +21,7 @@ type (
 // its own.
 func WriteFeed(ctx context.Context, o FeedOrder) (*FeedWritten, error) {
 	if fi, err := os.Stat(o.Dir); err != nil || !fi.IsDir() {
-		return nil, &Usage{o.Dir + " is not a folder", "freshkeel feed write DIR, with the archives in DIR"}
+		return nil, tell.Misuse(o.Dir+" is not a folder", "freshkeel feed write DIR, with the archives in DIR")
 	}
 	return feed.Write(ctx, o)
 }

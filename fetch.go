@@ -18,6 +18,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
 	"freshkeel/internal/version"
@@ -54,7 +55,7 @@ func (k *Keel) Fetch(ctx context.Context, w Want) (*Fetched, error) {
 }
 
 func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
@@ -64,7 +65,7 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 		}
 		return &Fetched{Set: s, Version: c.Version, Layer: c.Layer, Bytes: s.Bytes, Files: s.Files, Cached: cached, Candidate: c}
 	}
-	key, err := feed.Key(c.src, k.Dir)
+	key, err := feed.Key(c.src, k.in.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +83,7 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 		defer unlock()
 		s, err := l.Read(locker.Builds, c.set)
 		if err == nil && by != "" && s.Vouched != by {
-			k.note("%s is in the locker, but was not signed by [source] key when it was fetched: it is fetched again", c.label())
+			k.in.Note("%s is in the locker, but was not signed by [source] key when it was fetched: it is fetched again", c.label())
 			err = locker.ErrNoSet
 		}
 		if err == nil {
@@ -94,7 +95,7 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 		}
 	}
 	if c.offer != nil && c.offer.stale {
-		return nil, &Advised{fmt.Errorf("%s is not in the locker, and its source can't be reached", c.label()), "try again when it can be; what is fetched already: freshkeel builds"}
+		return nil, tell.Advise(fmt.Errorf("%s is not in the locker, and its source can't be reached", c.label()), "try again when it can be; what is fetched already: freshkeel builds")
 	}
 	w := l.Writer()
 	defer w.Close()
@@ -122,7 +123,7 @@ func (k *Keel) fetch(ctx context.Context, c *Candidate) (*Fetched, error) {
 	}
 	if len(left) > 0 {
 		slices.Sort(left)
-		k.note("left out, since it is Fresh Keel's own, of another install: %s", words.Some(left, 3))
+		k.in.Note("left out, since it is Fresh Keel's own, of another install: %s", words.Some(left, 3))
 	}
 	slices.SortFunc(s.Entries, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })
 	s.Tally()
@@ -202,12 +203,12 @@ func (k *Keel) takeFolder(ctx context.Context, w *locker.Writer, folder string, 
 		return err
 	}
 	list = slices.DeleteFunc(list, func(e tree.Entry) bool { return e.Kind != tree.Dir && rule.Path(e.Path) == "" })
-	t, err := w.TakeList(ctx, folder, list, nil, k.moves("fetch"))
+	t, err := w.TakeList(ctx, folder, list, nil, k.in.Moves("fetch"))
 	if err != nil {
 		return err
 	}
 	if len(t.Moving) > 0 {
-		return &Advised{fmt.Errorf("take the build from %s: %s changed while it was read", folder, words.Some(t.Moving, 3)), "end what writes there, and try again"}
+		return tell.Advise(fmt.Errorf("take the build from %s: %s changed while it was read", folder, words.Some(t.Moving, 3)), "end what writes there, and try again")
 	}
 	for _, f := range t.Entries {
 		to := rule.Path(f.Path)
@@ -294,7 +295,7 @@ func roomFor(dir string, parts []feed.Part) error {
 	if err != nil || need == 0 || int64(u.Free) >= need {
 		return nil
 	}
-	return &Advised{fmt.Errorf("the download needs %s, and %s has %s free", words.Bytes(need), dir, words.Bytes(int64(u.Free))), "free space there, or move FRESHKEEL_HOME to another disk"}
+	return tell.Advise(fmt.Errorf("the download needs %s, and %s has %s free", words.Bytes(need), dir, words.Bytes(int64(u.Free))), "free space there, or move FRESHKEEL_HOME to another disk")
 }
 
 // itemEntry describes the item of an archive whose content is stored, as it is to
@@ -345,7 +346,7 @@ func (k *Keel) together(step string, parts []feed.Part) func(i int) func(done, t
 		}
 		return
 	}
-	moves := k.moves(step)
+	moves := k.in.Moves(step)
 	return func(i int) func(d, t int64) {
 		return func(d, t int64) {
 			mu.Lock()
@@ -370,7 +371,7 @@ func (k *Keel) takePart(ctx context.Context, w *locker.Writer, c *Candidate, p f
 			return k.takeFolder(ctx, w, made, p.Unpack, got)
 		}
 		name := filepath.Join(incoming, "made-"+tree.SumBytes([]byte(made)).String()[:16]+".part")
-		if a.Verified, err = k.client(c.src).Download(ctx, fetch.Wanted{URL: made}, name, k.moves("fetch")); err != nil {
+		if a.Verified, err = k.client(c.src).Download(ctx, fetch.Wanted{URL: made}, name, k.in.Moves("fetch")); err != nil {
 			return err
 		}
 		if err := k.madeAs(c, a.Verified); err != nil {
@@ -383,9 +384,9 @@ func (k *Keel) takePart(ctx context.Context, w *locker.Writer, c *Candidate, p f
 	defer os.Remove(a.Path)
 	switch {
 	case a.WeakOnly():
-		k.warn("%s is vouched for by a weak digest alone (%s): it tells damage, not malice", fetch.NameOf(p.URL), strings.Join(a.By, ", "))
+		k.in.Warn("%s is vouched for by a weak digest alone (%s): it tells damage, not malice", fetch.NameOf(p.URL), strings.Join(a.By, ", "))
 	case len(a.By) == 0 && fetch.IsURL(p.URL):
-		k.note("nothing vouches for %s: its source gives no digest and no signature", fetch.NameOf(p.URL))
+		k.in.Note("nothing vouches for %s: its source gives no digest and no signature", fetch.NameOf(p.URL))
 	}
 	rule := p.Unpack
 	if c.guess {
@@ -394,7 +395,7 @@ func (k *Keel) takePart(ctx context.Context, w *locker.Writer, c *Candidate, p f
 			return err
 		}
 		if top != "" {
-			k.note("everything in %s lies in one folder, %s: its content is taken", fetch.NameOf(p.URL), top)
+			k.in.Note("everything in %s lies in one folder, %s: its content is taken", fetch.NameOf(p.URL), top)
 			rule.Strip = 1
 		}
 	}
@@ -405,7 +406,7 @@ func (k *Keel) takePart(ctx context.Context, w *locker.Writer, c *Candidate, p f
 		mu.Lock()
 		defer mu.Unlock()
 		stored += n
-		k.tell(Event{Kind: StepMoves, Step: "fetch", Text: "opening " + fetch.NameOf(a.URL), Done: stored})
+		k.in.Tell(tell.Event{Kind: tell.StepMoves, Step: "fetch", Text: "opening " + fetch.NameOf(a.URL), Done: stored})
 	}
 	fresh := map[string]locker.File{}
 	found, err := unpack.Unpacked(ctx, a.Verified, rule, incoming, func(it unpack.Item) error {
@@ -431,7 +432,7 @@ func (k *Keel) takePart(ctx context.Context, w *locker.Writer, c *Candidate, p f
 	}
 	if len(found.LeftOut) > 0 {
 		slices.Sort(found.LeftOut)
-		k.note("left out of %s: %s", fetch.NameOf(a.URL), words.Some(found.LeftOut, 6))
+		k.in.Note("left out of %s: %s", fetch.NameOf(a.URL), words.Some(found.LeftOut, 6))
 	}
 	for at := range got {
 		if _, again := fresh[at]; !again && removedBy(found.Removals, at) {
@@ -479,7 +480,7 @@ func (k *Keel) wrapper(ctx context.Context, v *fetch.Verified, rule unpack.Rule,
 		top = first
 		return nil
 	})
-	if err != nil || !only || !deep || k.exists(top) {
+	if err != nil || !only || !deep || k.in.Exists(top) {
 		return "", err
 	}
 	return top, nil

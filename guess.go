@@ -15,6 +15,7 @@ import (
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
@@ -95,7 +96,7 @@ func (l *lookout) lookForScripts() error {
 		if !isShell && ext != ".bat" && ext != ".cmd" {
 			continue
 		}
-		cmds, err := launch.Read(l.dir, e.Path, l.k.o.Env)
+		cmds, err := launch.Read(l.dir, e.Path, l.k.in.Env)
 		if err != nil {
 			continue
 		}
@@ -417,7 +418,7 @@ var readLoop = regexp.MustCompile(`(?i)\b(quit|stop|exit|close|shutdown|end)\b\s
 // lookForStopInScript reads a script that is itself the server: the word that
 // ends its reading loop.
 func (l *lookout) lookForStopInScript() {
-	b, err := tree.ReadUpTo(filepath.Join(l.dir, l.script), maxScript)
+	b, err := tree.ReadUpTo(filepath.Join(l.dir, l.script), install.MaxScript)
 	if l.script == "" || err != nil {
 		return
 	}

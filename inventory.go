@@ -53,7 +53,7 @@ func (inv *Inventory) byPath(as tree.Spelling) map[string]Owned {
 // inventory reads what was put into the install. It is kept as long as its file
 // is the same: many steps of one command ask for it.
 func (k *Keel) inventory() (*Inventory, error) {
-	path := k.state("inventory.json")
+	path := k.in.State("inventory.json")
 	is, _, err := tree.Describe(path, "")
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Inventory{Format: inventoryFormat}, nil
@@ -75,7 +75,7 @@ func (k *Keel) inventory() (*Inventory, error) {
 
 // installed is the head of the inventory alone: which version, and from where.
 func (k *Keel) installed() (*Inventory, error) {
-	f, err := tree.OpenRegular(k.state("inventory.json"))
+	f, err := tree.OpenRegular(k.in.State("inventory.json"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Inventory{Format: inventoryFormat}, nil
 	}
@@ -192,7 +192,7 @@ func (s sums) of(e tree.Entry) (tree.Sum, error) {
 	if sum, ok := s.read[e.Path]; ok {
 		return sum, nil
 	}
-	f, err := s.k.open(e.Path)
+	f, err := s.k.in.Open(e.Path)
 	if err != nil {
 		return tree.Sum{}, err
 	}

@@ -10,6 +10,7 @@ import (
 
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
@@ -29,7 +30,7 @@ type BackupView struct {
 // ShowBackup reads a backup and compares it with the whole one before it. Its
 // entries are kept where all are asked for.
 func (k *Keel) ShowBackup(id string, all bool) (*BackupView, error) {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
@@ -39,7 +40,7 @@ func (k *Keel) ShowBackup(id string, all bool) (*BackupView, error) {
 	}
 	at := slices.IndexFunc(heads, func(b *Backup) bool { return b.ID == id })
 	if at < 0 {
-		return nil, &Advised{fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list"}
+		return nil, tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list")
 	}
 	v := &BackupView{Backup: heads[at]}
 	if needed, err := k.neededBackups(heads); err == nil {
@@ -97,7 +98,7 @@ func alike(f *locker.File) tree.Sum {
 // this install for "". A share reads a part, another each day, so that as many
 // days as it has parts read everything.
 func (k *Keel) CheckBackups(ctx context.Context, id string, parts int) (out *locker.Checked, err error) {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
@@ -112,8 +113,8 @@ func (k *Keel) CheckBackups(ctx context.Context, id string, parts int) (out *loc
 		}
 	}
 	share := locker.Share{Of: uint64(max(parts, 1)), At: uint64(time.Now().Unix() / 86400)}
-	_, err = k.step("read back", func() (string, error) {
-		out, err = l.Check(ctx, sets, share, k.moves("read back"))
+	_, err = k.in.Step("read back", func() (string, error) {
+		out, err = l.Check(ctx, sets, share, k.in.Moves("read back"))
 		if err != nil {
 			return "", err
 		}
@@ -145,11 +146,11 @@ type Thinning struct {
 // the operator's, and those that a rollback needs.
 func (k *Keel) PlanThin(n Keeping) (*Thinning, error) {
 	if n.none() {
-		b := k.Profile.Backup
+		b := k.in.Profile.Backup
 		n = Keeping{b.Last, b.Days, b.Weeks, b.Months}
 	}
 	if n.none() {
-		return nil, &Usage{"nothing says how many backups to keep", "freshkeel backup thin --last 5 --days 7, or set [backup] last in freshkeel.toml"}
+		return nil, tell.Misuse("nothing says how many backups to keep", "freshkeel backup thin --last 5 --days 7, or set [backup] last in freshkeel.toml")
 	}
 	all, err := k.Backups()
 	if err != nil {
@@ -222,7 +223,7 @@ func (k *Keel) neededBackups(of []*Backup) (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	all, err := k.book.All()
+	all, err := k.in.Book.All()
 	if err != nil {
 		return nil, err
 	}
@@ -253,15 +254,15 @@ func (k *Keel) Thin(ctx context.Context, n Keeping) (*Thinning, error) {
 	if err != nil {
 		return nil, err
 	}
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
-	id, err := k.identity()
+	id, err := k.in.Identity()
 	if err != nil {
 		return nil, err
 	}
-	_, err = k.step("thin", func() (string, error) {
+	_, err = k.in.Step("thin", func() (string, error) {
 		for _, b := range t.Drop {
 			if err := ctx.Err(); err != nil {
 				return "", err
@@ -269,11 +270,11 @@ func (k *Keel) Thin(ctx context.Context, n Keeping) (*Thinning, error) {
 			if err := l.Drop(id, b.ID); err != nil {
 				return "", err
 			}
-			if err := k.halt("dropped"); err != nil {
+			if err := k.in.Halt("dropped"); err != nil {
 				return "", err
 			}
 		}
-		t.Freed, err = l.GiveBack(ctx, k.halt)
+		t.Freed, err = l.GiveBack(ctx, k.in.Halt)
 		if errors.Is(err, locker.ErrBusy) {
 			t.Later, err = true, nil
 			return fmt.Sprintf("%s dropped; their space is given back next time: something is being written", words.Plural(len(t.Drop), "backup")), nil

@@ -11,6 +11,7 @@ import (
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
@@ -66,7 +67,7 @@ func (k *Keel) resolveAll(ctx context.Context, w Want) (*resolved, error) {
 		}
 	}
 	r := &resolved{}
-	if w.onlyLayers() || (w.Version == "" && w.From == "" && len(w.Without) > 0 && k.Profile.Source.Kind() == "") {
+	if w.onlyLayers() || (w.Version == "" && w.From == "" && len(w.Without) > 0 && k.in.Profile.Source.Kind() == "") {
 		r.base, err = k.staying(ctx, k.base(), Laid{Version: inv.Version, Channel: inv.Channel, Build: inv.Build})
 	} else {
 		r.base, err = k.resolve(ctx, w)
@@ -79,7 +80,7 @@ func (k *Keel) resolveAll(ctx context.Context, w Want) (*resolved, error) {
 
 // resolveLayers finds the layers over a build that is found.
 func (k *Keel) resolveLayers(ctx context.Context, r *resolved, w Want, inv *Inventory) error {
-	for _, l := range k.Profile.Layers {
+	for _, l := range k.in.Profile.Layers {
 		if slices.Contains(w.Without, l.Name) {
 			r.gone = append(r.gone, gone{l.Name, true, "as you said"})
 			continue
@@ -122,7 +123,7 @@ func (k *Keel) resolveLayer(ctx context.Context, o origin, w Want, inv *Inventor
 // staying is what is installed already, as a candidate. Where the locker does
 // not hold it, its source is asked for the same version again.
 func (k *Keel) staying(ctx context.Context, o origin, laid Laid) (*Candidate, error) {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
@@ -138,7 +139,7 @@ func (k *Keel) staying(ctx context.Context, o origin, laid Laid) (*Candidate, er
 		}
 	}
 	if o.Name != "" {
-		return nil, &Advised{fmt.Errorf("%s %s is neither in the locker nor offered any more", o.Name, laid.Version), fmt.Sprintf("name a version that is: --layer %s=VERSION, or --without %s", o.Name, o.Name)}
+		return nil, tell.Advise(fmt.Errorf("%s %s is neither in the locker nor offered any more", o.Name, laid.Version), fmt.Sprintf("name a version that is: --layer %s=VERSION, or --without %s", o.Name, o.Name))
 	}
 	c.set, c.place, c.asInstalled = "", nil, true
 	return c, nil
@@ -153,7 +154,7 @@ func (k *Keel) installedSet() (*locker.Set, error) {
 	}
 	s := &locker.Set{ID: inv.Build, Version: inv.Version, Channel: inv.Channel}
 	for _, o := range inv.Files {
-		if o.Layer == "" && k.exists(o.Path) {
+		if o.Layer == "" && k.in.Exists(o.Path) {
 			s.Entries = append(s.Entries, locker.File{Entry: o.Entry, Sum: o.Sum})
 		}
 	}

@@ -42,7 +42,7 @@ func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writ
 	if err != nil {
 		return nil, err
 	}
-	t := &lister{k: k, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.byPath(tree.Spelling{}), known: k.knownContent(l, c, inv), moves: k.moves("fetch")}
+	t := &lister{k: k, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.byPath(tree.Spelling{}), known: k.knownContent(l, c, inv), moves: k.in.Moves("fetch")}
 	for _, f := range doc.Files {
 		t.total += f.Size
 	}
@@ -72,10 +72,10 @@ func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writ
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	k.note("%s of %s fetched; the rest, %s, was here already and is what the listing says", words.Bytes(t.fetched), words.Bytes(t.total), words.Bytes(t.total-t.fetched))
+	k.in.Note("%s of %s fetched; the rest, %s, was here already and is what the listing says", words.Bytes(t.fetched), words.Bytes(t.total), words.Bytes(t.total-t.fetched))
 	if len(t.damaged) > 0 {
 		slices.Sort(t.damaged)
-		k.note("not what was put there: %s", words.Some(t.damaged, 6))
+		k.in.Note("not what was put there: %s", words.Some(t.damaged, 6))
 	}
 	return t.damaged, nil
 }
@@ -115,7 +115,7 @@ func (k *Keel) readListing(ctx context.Context, l *locker.Locker, client *fetch.
 		if ctx.Err() != nil {
 			return nil, err
 		}
-		k.note("what changed since %s can't be used: %v", change.Over, err)
+		k.in.Note("what changed since %s can't be used: %v", change.Over, err)
 	}
 	return read(c.list.Wanted, nil)
 }
@@ -230,7 +230,7 @@ func (t *lister) take(ctx context.Context, lf feed.ListedFile, to string, doc *f
 // written to it: disks forget.
 func (t *lister) installed(ctx context.Context, lf feed.ListedFile, to string) (f locker.File, same bool, err error) {
 	at := t.c.nameOf(to)
-	full := t.k.path(at)
+	full := t.k.in.Path(at)
 	here, ok, err := tree.Describe(full, at)
 	was, had := t.old[at]
 	if err != nil || !ok || here.Kind != tree.File || lf.Blake3.IsZero() {
@@ -254,7 +254,7 @@ func (t *lister) installed(ctx context.Context, lf feed.ListedFile, to string) (
 			return f, err == nil && f.Sum == sum, err
 		}
 	}
-	if had && was.Sum == lf.Blake3 && !t.k.Profile.Server.Own(at) {
+	if had && was.Sum == lf.Blake3 && !t.k.in.Profile.Server.Own(at) {
 		t.mu.Lock()
 		t.damaged = append(t.damaged, at)
 		t.mu.Unlock()

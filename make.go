@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/host"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
@@ -31,7 +32,7 @@ func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, er
 	}
 	lock := tree.NewLock(work + ".lock")
 	if ok, err := lock.TryLock(); err != nil || !ok {
-		return "", &Advised{fmt.Errorf("another run of %s is under way", m.Run[0]), "wait for it to end"}
+		return "", tell.Advise(fmt.Errorf("another run of %s is under way", m.Run[0]), "wait for it to end")
 	}
 	defer lock.Unlock()
 	// What an earlier run left there is no product of this one: but a run that ended well
@@ -52,16 +53,16 @@ func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, er
 	defer log.Close()
 	argv := slices.Clone(m.Run)
 	if strings.Contains(argv[0], "/") && !filepath.IsAbs(argv[0]) { // a tool that stands in the install
-		argv[0] = k.path(argv[0])
+		argv[0] = k.in.Path(argv[0])
 	}
-	env := append(slices.Clone(k.o.Env), "FRESHKEEL_VERSION="+c.Version, "FRESHKEEL_INSTALL="+k.Dir)
+	env := append(slices.Clone(k.in.Env), "FRESHKEEL_VERSION="+c.Version, "FRESHKEEL_INSTALL="+k.in.Dir)
 	var last []string
 	err = host.RunTool(ctx, host.Tool{Argv: argv, Dir: work, Env: env, Limit: m.Limit}, func(l string) {
 		fmt.Fprintln(log, l)
 		if last = append(last, l); len(last) > 12 {
 			last = last[1:]
 		}
-		k.tell(Event{Kind: ToolSaid, Text: l})
+		k.in.Tell(tell.Event{Kind: tell.ToolSaid, Text: l})
 	})
 	if ctx.Err() != nil {
 		return "", ctx.Err()
@@ -81,11 +82,11 @@ func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, er
 // workFolder is where a command works: the same for as long as the command is the same,
 // whatever else of [source] is changed. What such a tool fetched there is hours of work.
 func (k *Keel) workFolder(c *Candidate) (string, error) {
-	id, err := json.Marshal([]any{k.Dir, c.src.Command.Run})
+	id, err := json.Marshal([]any{k.in.Dir, c.src.Command.Run})
 	if err != nil {
 		return "", err
 	}
-	work := filepath.Join(k.o.Home, "sources", tree.SumBytes(id).String()[:16]+".work")
+	work := filepath.Join(k.in.Home, "sources", tree.SumBytes(id).String()[:16]+".work")
 	was := strings.TrimSuffix(c.offer.memory.path, ".json") + ".work" // of version 0.1
 	if _, err := os.Stat(work); err != nil {
 		if _, err := os.Stat(was); err == nil {
@@ -118,7 +119,7 @@ func (k *Keel) madeBefore(work string, c *Candidate, m *feed.Make) (string, erro
 	if len(made) != 1 {
 		return "", nil
 	}
-	k.note("%s ended well before, and pick names one file of what it made: it is not run again", m.Run[0])
+	k.in.Note("%s ended well before, and pick names one file of what it made: it is not run again", m.Run[0])
 	os.Remove(note)
 	return made[0], nil
 }

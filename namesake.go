@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
@@ -25,31 +26,31 @@ import (
 
 // runs lists the files of the install that the launch script runs, by their paths.
 func (k *Keel) runs() (out []string) {
-	script := k.Profile.Launch.Script
+	script := k.in.Profile.Launch.Script
 	if script == "" {
 		return nil
 	}
-	commands, err := launch.Read(k.Dir, script, k.serverEnv())
+	commands, err := launch.Read(k.in.Dir, script, k.in.ServerEnv())
 	if err != nil {
 		return nil // which the checks tell
 	}
 	for _, c := range commands {
 		named := []string{c.Jar, c.Script, c.Program}
 		if line, err := c.JavaLine(func(name string) ([]byte, error) {
-			return tree.ReadUpTo(filepath.Join(c.Dir, filepath.FromSlash(name)), maxScript)
+			return tree.ReadUpTo(filepath.Join(c.Dir, filepath.FromSlash(name)), install.MaxScript)
 		}); c.Java() && err == nil && c.Jar == "" {
 			for _, e := range line.ClassPath {
 				if strings.HasSuffix(strings.ToLower(e), ".jar") {
-					named = append(named, c.At(k.Dir, e))
+					named = append(named, c.At(k.in.Dir, e))
 				}
 			}
 		}
 		for _, at := range named {
 			if at == c.Program {
-				if c.Path == "" || !tree.Inside(k.Dir, c.Path) {
+				if c.Path == "" || !tree.Inside(k.in.Dir, c.Path) {
 					continue
 				}
-				at, _ = filepath.Rel(k.Dir, c.Path)
+				at, _ = filepath.Rel(k.in.Dir, c.Path)
 				at = filepath.ToSlash(at)
 			}
 			if at = path.Clean(at); tree.Local(at) && at != script && !slices.Contains(out, at) {
@@ -69,7 +70,7 @@ func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]st
 	for _, at := range k.runs() {
 		at = p.spelling.Of(at)
 		here, is := p.before.Get(at)
-		if _, brought := build[at]; brought || !is || here.Kind != tree.File || k.Profile.Server.Own(at) || k.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
+		if _, brought := build[at]; brought || !is || here.Kind != tree.File || k.in.Profile.Server.Own(at) || k.in.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
 			continue
 		}
 		var of []string
@@ -119,7 +120,7 @@ func endingOf(name string) string {
 // isProgram tells whether a stored file is a native program, which a download may have
 // taken the execute bit of.
 func (k *Keel) isProgram(f locker.File) bool {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil || f.Size < 64 {
 		return false
 	}
@@ -155,7 +156,7 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 			return out
 		}
 	}
-	where := s.k.path(s.k.Profile.Launch.Script)
+	where := s.k.in.Path(s.k.in.Profile.Launch.Script)
 	return append(out, Finding{Level: Stop, What: fmt.Sprintf("the build adds %s and replaces none; the launch script goes on running %s, the old one", words.Plural(adds, "file"), words.Some(runs, 3)), Where: where,
 		Why: "the server would come up, and nothing would be new", Do: s.whichIs(runs[0])})
 }
@@ -174,8 +175,8 @@ func (t *transaction) seenToRun(p *Plan) {
 	if len(brought) == 0 {
 		return
 	}
-	used, visible := host.Using(t.k.runDir().Status().Processes)
-	real := tree.Real(t.k.Dir)
+	used, visible := host.Using(t.k.in.RunDir().Status().Processes)
+	real := tree.Real(t.k.in.Dir)
 	for _, at := range brought {
 		full := filepath.Join(real, filepath.FromSlash(at))
 		switch {
@@ -194,7 +195,7 @@ func (t *transaction) staysOpen(at string) bool {
 	if strings.HasSuffix(at, ".jar") {
 		return true
 	}
-	f, err := t.k.open(at)
+	f, err := t.k.in.Open(at)
 	if err != nil {
 		return false
 	}

@@ -175,14 +175,14 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, err := tree.Walk(k.Dir, k.Profile.Server.Skip)
+	list, err := tree.Walk(k.in.Dir, k.in.Profile.Server.Skip)
 	if err != nil {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
 	p := &Plan{From: inv.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: list,
 		oldSets: inv.sets(), named: slices.Clone(inv.Names), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
-	p.Places, p.Mounted = tree.Places(k.Dir, list)
-	if tree.FoldsCase(k.path(profile.FileName)) {
+	p.Places, p.Mounted = tree.Places(k.in.Dir, list)
+	if tree.FoldsCase(k.in.Path(profile.FileName)) {
 		p.spelling = tree.SpelledAs(list)
 	}
 	old := inv.byPath(p.spelling)
@@ -202,7 +202,7 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 	for _, e := range list {
 		_, ours := build[e.Path]
 		o, was := old[e.Path]
-		if e.Kind != tree.Dir && !ours && !(was && inv.Known && o.Kind == e.Kind) && !k.Profile.Server.Own(e.Path) && e.Path != k.Profile.Launch.Script {
+		if e.Kind != tree.Dir && !ours && !(was && inv.Known && o.Kind == e.Kind) && !k.in.Profile.Server.Own(e.Path) && e.Path != k.in.Profile.Launch.Script {
 			p.Foreign = append(p.Foreign, e.Path)
 		}
 	}
@@ -235,12 +235,12 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 		p.Reserved = append(p.Reserved, at)
 		return nil
 	}
-	if k.Profile.Server.Skip.Match(at) {
+	if k.in.Profile.Server.Skip.Match(at) {
 		return nil
 	}
 	here, exists := p.before.Get(at)
 	was, had := old[at]
-	own := k.Profile.Server.Own(at)
+	own := k.in.Profile.Server.Own(at)
 	if f.Kind == tree.Dir {
 		if exists && here.Kind != tree.Dir && !own {
 			p.Blocked = append(p.Blocked, blocked{at, "the build has a folder there, the install has a " + here.Kind.Word(), k.otherKind(at, here, "/**")})
@@ -376,9 +376,9 @@ func (p *Plan) isBehind(at string) bool {
 func (k *Keel) otherKind(at string, here tree.Entry, below string) string {
 	do := fmt.Sprintf("if it is yours, name it in [server] keep: %q; else ", at+below)
 	if here.Kind == tree.Link {
-		return do + fmt.Sprintf("stop the server, and put the folder that it leads to in its place: cd %s && rm %s && cp -a %s %s", k.Dir, at, here.Target, at)
+		return do + fmt.Sprintf("stop the server, and put the folder that it leads to in its place: cd %s && rm %s && cp -a %s %s", k.in.Dir, at, here.Target, at)
 	}
-	return do + fmt.Sprintf("stop the server, and give it another name: mv %s %s.old", k.path(at), k.path(at))
+	return do + fmt.Sprintf("stop the server, and give it another name: mv %s %s.old", k.in.Path(at), k.in.Path(at))
 }
 
 // planRemovals takes out what the old build put there and the new one no
@@ -390,7 +390,7 @@ func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[strin
 			continue
 		}
 		here, exists := p.before.Get(at)
-		if _, stays := build[at]; stays || !exists || was.Kind == tree.Dir || here.Kind != was.Kind || k.Profile.Server.Own(at) || at == k.Profile.Launch.Script {
+		if _, stays := build[at]; stays || !exists || was.Kind == tree.Dir || here.Kind != was.Kind || k.in.Profile.Server.Own(at) || at == k.in.Profile.Launch.Script {
 			continue
 		}
 		if p.isBehind(at) {
@@ -422,7 +422,7 @@ func (k *Keel) damaged(p *Plan, was Owned, here tree.Entry) (bool, error) {
 	if here.Size >= was.Size {
 		return false, nil
 	}
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return false, err
 	}
@@ -433,7 +433,7 @@ func (k *Keel) damaged(p *Plan, was Owned, here tree.Entry) (bool, error) {
 	if !ok {
 		return false, nil
 	}
-	src, err := k.open(here.Path)
+	src, err := k.in.Open(here.Path)
 	if err != nil {
 		return false, err
 	}
@@ -492,7 +492,7 @@ func (k *Keel) planFolders(p *Plan, build map[string]locker.File) {
 		}
 	}
 	for at, f := range build {
-		if _, exists := p.before.Get(at); f.Kind == tree.Dir && !exists && !profile.Reserved(at) && !k.Profile.Server.Own(at) && !k.Profile.Server.Skip.Match(at) && !p.isBehind(at) {
+		if _, exists := p.before.Get(at); f.Kind == tree.Dir && !exists && !profile.Reserved(at) && !k.in.Profile.Server.Own(at) && !k.in.Profile.Server.Skip.Match(at) && !p.isBehind(at) {
 			need[at] = true
 			above(at, func(dir string) { need[dir] = true })
 		}
@@ -546,7 +546,7 @@ func (k *Keel) still(p *Plan) error {
 			continue
 		}
 		was, had := p.before.Get(s.Path)
-		now, ok, err := tree.Describe(k.path(s.Path), s.Path)
+		now, ok, err := tree.Describe(k.in.Path(s.Path), s.Path)
 		gone := err != nil || !ok
 		if had == gone || (had && !(now.SameIdentity(was) || (was.Inode == 0 && now.Size == was.Size && now.Mtime == was.Mtime))) {
 			return fmt.Errorf("%s changed while the refit was prepared", s.Path)
@@ -558,11 +558,11 @@ func (k *Keel) still(p *Plan) error {
 // stage lays out beside the install what the plan brings in: read from the
 // locker, hashed again (P5), flushed, with mode and owner.
 func (k *Keel) stage(run swap.Run, p *Plan, progress func(done, total int64)) error {
-	owner, _, err := tree.Describe(k.Dir, "")
+	owner, _, err := tree.Describe(k.in.Dir, "")
 	if err != nil {
 		return err
 	}
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
@@ -33,15 +34,15 @@ func newStand(t *testing.T, prof string) *stand {
 	dir := t.TempDir()
 	p, err := profile.Parse("p", []byte("[server]\nname = 'x'\n"+prof))
 	require.NoError(t, err)
-	k := newKeel(dir, p, Options{Home: t.TempDir()})
-	require.NoError(t, os.MkdirAll(k.state(), 0o755))
+	k := newKeel(install.New(dir, p, Options{Home: t.TempDir()}))
+	require.NoError(t, os.MkdirAll(k.in.State(), 0o755))
 	return &stand{t, k}
 }
 
 func (s *stand) put(files map[string]string) {
 	s.t.Helper()
 	for at, body := range files {
-		full := s.k.path(at)
+		full := s.k.in.Path(at)
 		if strings.HasSuffix(at, "/") {
 			require.NoError(s.t, os.MkdirAll(full, 0o755))
 			continue
@@ -54,7 +55,7 @@ func (s *stand) put(files map[string]string) {
 // build stores files as a build in the locker.
 func (s *stand) build(ver string, files map[string]string) *Fetched {
 	s.t.Helper()
-	l, err := s.k.locker()
+	l, err := s.k.in.Locker()
 	require.NoError(s.t, err)
 	w := l.Writer()
 	defer w.Close()
@@ -74,7 +75,7 @@ func (s *stand) build(ver string, files map[string]string) *Fetched {
 		set.Entries = append(set.Entries, f)
 	}
 	require.NoError(s.t, w.Publish(set))
-	return &Fetched{Set: set, Version: ver, Candidate: &Candidate{Version: ver, place: s.k.Profile.Place}}
+	return &Fetched{Set: set, Version: ver, Candidate: &Candidate{Version: ver, place: s.k.in.Profile.Place}}
 }
 
 // installed records files as what the old build put there.
@@ -84,7 +85,7 @@ func (s *stand) installed(ver string, files map[string]string) {
 	for at, body := range files {
 		inv.Files = append(inv.Files, Owned{Entry: tree.Entry{Path: at, Kind: tree.File, Size: int64(len(body)), Mode: 0o644}, Sum: tree.SumBytes([]byte(body))})
 	}
-	require.NoError(s.t, writeInventory(s.k.state("inventory.json"), inv))
+	require.NoError(s.t, writeInventory(s.k.in.State("inventory.json"), inv))
 }
 
 // Whose file it is decides what becomes of it: every case of the guide's table.
@@ -159,7 +160,7 @@ func TestDeletedOwnFileDoesNotComeBack(t *testing.T) {
 		require.NoError(t, err)
 		assert.NotContains(t, p.files, "gardens/sample", "build %s", ver)
 		inv := &Inventory{Version: ver, Known: true, Files: p.owned}
-		require.NoError(t, writeInventory(s.k.state("inventory.json"), inv))
+		require.NoError(t, writeInventory(s.k.in.State("inventory.json"), inv))
 		s.put(map[string]string{"jar": ver})
 	}
 }
@@ -178,11 +179,11 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 		{Do: swap.MakeDir, Path: "hollow"}, {Do: swap.MakeDir, Path: "new"}, {Do: swap.MakeDir, Path: "new/er"}, {Do: swap.MakeDir, Path: "stays/more"},
 		{Do: swap.Add, Path: "new/er/d"}, {Do: swap.Add, Path: "stays/more/e"},
 	}, p.Steps)
-	run := s.k.run("r0001")
+	run := s.k.in.Run("r0001")
 	require.NoError(t, s.k.stage(run, p, func(int64, int64) {}))
 	require.NoError(t, run.Write(run.Plan(p.Steps)))
 	require.NoError(t, run.Apply(run.Plan(p.Steps), nil))
-	list, err := tree.Walk(s.k.Dir, nil)
+	list, err := tree.Walk(s.k.in.Dir, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"half", "half/mine", "hollow", "new", "new/er", "new/er/d", "stays", "stays/b", "stays/more", "stays/more/e", "worlds", "worlds/w"}, tree.List(list).Paths())
 }
@@ -207,7 +208,7 @@ func TestPlanSeesWhatStandsInItsWay(t *testing.T) {
 			s.installed("1", nil)
 			s.put(c.here)
 			if c.link != "" {
-				require.NoError(t, os.Symlink("elsewhere", s.k.path(c.link)))
+				require.NoError(t, os.Symlink("elsewhere", s.k.in.Path(c.link)))
 			}
 			p, err := s.k.plan(s.build("2", c.next), Want{})
 			require.NoError(t, err)
@@ -234,12 +235,12 @@ func TestPlanNoticesWhatChangedSince(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, s.k.still(p))
 	for name, change := range map[string]func() error{
-		"written to": func() error { return os.WriteFile(s.k.path("f"), []byte("c"), 0o644) },
-		"appeared":   func() error { return os.WriteFile(s.k.path("new"), nil, 0o644) },
-		"vanished":   func() error { return os.Remove(s.k.path("g")) },
+		"written to": func() error { return os.WriteFile(s.k.in.Path("f"), []byte("c"), 0o644) },
+		"appeared":   func() error { return os.WriteFile(s.k.in.Path("new"), nil, 0o644) },
+		"vanished":   func() error { return os.Remove(s.k.in.Path("g")) },
 	} {
 		s.put(old)
-		os.Remove(s.k.path("new"))
+		os.Remove(s.k.in.Path("new"))
 		p, err := s.k.plan(f, Want{})
 		require.NoError(t, err)
 		require.NoError(t, change(), name)
@@ -252,37 +253,37 @@ func TestPlanNoticesWhatChangedSince(t *testing.T) {
 func TestPutBackMakesAnyMessTheBackupAgain(t *testing.T) {
 	s := newStand(t, "")
 	s.put(map[string]string{"same": "s", "rewritten": "r", "deleted/deep/f": "f", "file": "x", "folder/in": "i", "touched": "t", "logs/l": "l"})
-	require.NoError(t, os.Symlink("same", s.k.path("link")))
-	require.NoError(t, os.Mkdir(s.k.path("hollow"), 0o711))
-	l, err := s.k.locker()
+	require.NoError(t, os.Symlink("same", s.k.in.Path("link")))
+	require.NoError(t, os.Mkdir(s.k.in.Path("hollow"), 0o711))
+	l, err := s.k.in.Locker()
 	require.NoError(t, err)
 	w := l.Writer()
 	defer w.Close()
 	skip := tree.Patterns{"logs/**"}
-	taken, err := w.Take(context.Background(), s.k.Dir, skip, nil, nil, nil)
+	taken, err := w.Take(context.Background(), s.k.in.Dir, skip, nil, nil, nil)
 	require.NoError(t, err)
 	set := &locker.Set{Owner: "server-x", Skipped: skip, Entries: taken.Entries}
 	require.NoError(t, w.Publish(set))
-	before := look(t, s.k.Dir)
+	before := look(t, s.k.in.Dir)
 
 	s.put(map[string]string{"rewritten": "R", "new/one": "n", "logs/l": "more"})
-	require.NoError(t, os.RemoveAll(s.k.path("deleted")))
-	require.NoError(t, os.Remove(s.k.path("file")))
+	require.NoError(t, os.RemoveAll(s.k.in.Path("deleted")))
+	require.NoError(t, os.Remove(s.k.in.Path("file")))
 	s.put(map[string]string{"file/now/a": "folder"})
-	require.NoError(t, os.RemoveAll(s.k.path("folder")))
+	require.NoError(t, os.RemoveAll(s.k.in.Path("folder")))
 	s.put(map[string]string{"folder": "now a file"})
-	require.NoError(t, os.Chmod(s.k.path("touched"), 0o600))
-	require.NoError(t, os.Remove(s.k.path("link")))
-	require.NoError(t, os.Symlink("rewritten", s.k.path("link")))
-	require.NoError(t, os.Chmod(s.k.path("hollow"), 0o755))
+	require.NoError(t, os.Chmod(s.k.in.Path("touched"), 0o600))
+	require.NoError(t, os.Remove(s.k.in.Path("link")))
+	require.NoError(t, os.Symlink("rewritten", s.k.in.Path("link")))
+	require.NoError(t, os.Chmod(s.k.in.Path("hollow"), 0o755))
 
 	all := func(string) bool { return true }
 	quiet := func(string) error { return nil }
-	run := swap.Run{Root: s.k.Dir, Dir: s.k.state("refits/r0001/back-1")}
+	run := swap.Run{Root: s.k.in.Dir, Dir: s.k.in.State("refits/r0001/back-1")}
 	r, err := s.k.putBack(run, set, scope{within: all, takeAway: all}, quiet)
 	require.NoError(t, err)
-	assert.Equal(t, before, look(t, s.k.Dir))
-	b, err := os.ReadFile(s.k.path("logs/l"))
+	assert.Equal(t, before, look(t, s.k.in.Dir))
+	b, err := os.ReadFile(s.k.in.Path("logs/l"))
 	require.NoError(t, err)
 	assert.Equal(t, "more", string(b), "skipped")
 	for at, body := range map[string]string{"new/one": "n", "rewritten": "R", "file/now/a": "folder", "folder": "now a file"} {
@@ -291,7 +292,7 @@ func TestPutBackMakesAnyMessTheBackupAgain(t *testing.T) {
 		assert.Equal(t, body, string(b))
 	}
 	assert.NotEmpty(t, r.told())
-	run.Dir = s.k.state("refits/r0001/back-2")
+	run.Dir = s.k.in.State("refits/r0001/back-2")
 	r, err = s.k.putBack(run, set, scope{within: all, takeAway: all}, quiet)
 	require.NoError(t, err)
 	assert.Zero(t, r.restored+r.aside)
@@ -323,21 +324,21 @@ func look(t *testing.T, dir string) map[string]string {
 func TestPutBackOfNothingButNewFiles(t *testing.T) {
 	s := newStand(t, "")
 	s.put(map[string]string{"a": "a"})
-	l, err := s.k.locker()
+	l, err := s.k.in.Locker()
 	require.NoError(t, err)
 	w := l.Writer()
 	defer w.Close()
-	taken, err := w.Take(context.Background(), s.k.Dir, nil, nil, nil, nil)
+	taken, err := w.Take(context.Background(), s.k.in.Dir, nil, nil, nil, nil)
 	require.NoError(t, err)
 	set := &locker.Set{Owner: "server-x", Entries: taken.Entries}
 	require.NoError(t, w.Publish(set))
 	s.put(map[string]string{"new/b": "b"})
 	all := func(string) bool { return true }
-	run := swap.Run{Root: s.k.Dir, Dir: s.k.state("refits/r0001/back-1")}
+	run := swap.Run{Root: s.k.in.Dir, Dir: s.k.in.State("refits/r0001/back-1")}
 	r, err := s.k.putBack(run, set, scope{within: all, takeAway: all}, func(string) error { return nil })
 	require.NoError(t, err)
 	assert.Equal(t, 1, r.aside)
-	assert.NoDirExists(t, s.k.path("new"))
+	assert.NoDirExists(t, s.k.in.Path("new"))
 	assert.FileExists(t, run.Displaced("new/b"))
 }
 
@@ -370,11 +371,11 @@ func TestDamageIsToldFromWhatSomebodyWrote(t *testing.T) {
 			require.NoError(t, err)
 			inv.Build = "build-1"
 			if c.sameTimes {
-				e, _, err := tree.Describe(s.k.path("f"), "f")
+				e, _, err := tree.Describe(s.k.in.Path("f"), "f")
 				require.NoError(t, err)
 				inv.Files[0].Mtime = e.Mtime
 			}
-			require.NoError(t, writeInventory(s.k.state("inventory.json"), inv))
+			require.NoError(t, writeInventory(s.k.in.State("inventory.json"), inv))
 			p, err := s.k.plan(s.build("2", map[string]string{"f": c.next}), Want{Mend: c.mend})
 			require.NoError(t, err)
 			got := ""

@@ -11,6 +11,7 @@ import (
 	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/words"
 )
 
@@ -161,7 +162,7 @@ var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "en
 func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 	for _, a := range w.Accept {
 		if !slices.Contains(acceptable, a) {
-			return nil, &Usage{fmt.Sprintf("check %q can't be accepted; these can: %s", a, strings.Join(acceptable, ", ")), "freshkeel preflight --all"}
+			return nil, tell.Misuse(fmt.Sprintf("check %q can't be accepted; these can: %s", a, strings.Join(acceptable, ", ")), "freshkeel preflight --all")
 		}
 	}
 	fetched, err := k.gather(ctx, w, true)
@@ -169,7 +170,7 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 		return nil, err
 	}
 	var pre *Preflight
-	_, err = k.step("check", func() (sum string, err error) {
+	_, err = k.in.Step("check", func() (sum string, err error) {
 		for n, f := range fetched {
 			one, err := k.check(ctx, w, f, n)
 			if err != nil {
@@ -195,7 +196,7 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 func (k *Keel) gather(ctx context.Context, w Want, chain bool) ([]*Fetched, error) {
 	var r *resolved
 	var hops []*resolved
-	if _, err := k.step("resolve", func() (sum string, err error) {
+	if _, err := k.in.Step("resolve", func() (sum string, err error) {
 		if r, err = k.resolveAll(ctx, w); err != nil {
 			return "", err
 		}
@@ -220,7 +221,7 @@ func (k *Keel) gather(ctx context.Context, w Want, chain bool) ([]*Fetched, erro
 		return nil, err
 	}
 	var fetched []*Fetched
-	if _, err := k.step("fetch", func() (sum string, err error) {
+	if _, err := k.in.Step("fetch", func() (sum string, err error) {
 		cached := true
 		for _, hop := range hops {
 			f, err := k.fetchAll(ctx, hop)
@@ -275,7 +276,7 @@ func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflig
 	if err != nil {
 		return nil, err
 	}
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
@@ -283,9 +284,9 @@ func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflig
 	if err != nil {
 		return nil, err
 	}
-	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: plan, status: k.runDir().Status(), store: l}
-	if script := k.Profile.Launch.Script; script != "" {
-		s.lines.commands, s.lines.err = launch.Read(k.Dir, script, k.serverEnv())
+	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: plan, status: k.in.RunDir().Status(), store: l}
+	if script := k.in.Profile.Launch.Script; script != "" {
+		s.lines.commands, s.lines.err = launch.Read(k.in.Dir, script, k.in.ServerEnv())
 	}
 	pre := &Preflight{From: plan.From, To: plan.To, Running: s.status.Running, Plan: plan, Fetched: f, Layers: layerChanges(inv.Layers, plan.Layers)}
 	for _, c := range checks {

@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
@@ -67,7 +68,7 @@ func (p *backPlan) count() (restored, aside int) {
 func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 	// What is out of scope, a world most often, is not held on to.
 	var list []tree.Entry
-	if err := tree.WalkEach(k.Dir, tree.Patterns(set.Skipped), func(found []tree.Entry) {
+	if err := tree.WalkEach(k.in.Dir, tree.Patterns(set.Skipped), func(found []tree.Entry) {
 		for _, e := range found {
 			if e.Kind == tree.Dir || sc.within(e.Path) || sc.takeAway(e.Path) {
 				list = append(list, e)
@@ -78,11 +79,11 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 	}
 	slices.SortFunc(list, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
 	p := &backPlan{set: set}
-	p.places, _ = tree.Places(k.Dir, list)
+	p.places, _ = tree.Places(k.in.Dir, list)
 	if err := k.usable(p.places); err != nil {
 		return nil, err
 	}
-	in, err := tree.OpenRoot(k.Dir)
+	in, err := tree.OpenRoot(k.in.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +151,7 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 // deleted comes back, what is new is moved aside into the run's folder. Called
 // again after a crash it looks again and does what is left.
 func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string) error) (*putBackReport, error) {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
@@ -174,7 +175,7 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 			return nil, err
 		}
 	}
-	in, err := tree.OpenRoot(k.Dir)
+	in, err := tree.OpenRoot(k.in.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -233,7 +234,7 @@ func (k *Keel) unchanged(in *tree.Root, cur tree.Entry, f locker.File, trusted b
 	case trusted && cur.SameContentTimes(f.Entry) && f.Settled(f.ReadAt):
 		return true, nil
 	}
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return false, err
 	}
@@ -276,7 +277,7 @@ func (p *backPlan) addFolders(here []tree.Entry) {
 
 // lastBackup indexes the newest backup, as what the next one need not read.
 func (k *Keel) lastBackup(l *locker.Locker) (*locker.Base, error) {
-	id, err := k.identity()
+	id, err := k.in.Identity()
 	if err != nil {
 		return nil, err
 	}
@@ -293,7 +294,7 @@ func (k *Keel) lastBackup(l *locker.Locker) (*locker.Base, error) {
 			return base, nil
 		}
 		// Damage there must not keep a new backup from being made.
-		k.warn("backup %s can't be read: %v", heads[i].ID, err)
+		k.in.Warn("backup %s can't be read: %v", heads[i].ID, err)
 	}
 	return nil, nil
 }
@@ -301,16 +302,16 @@ func (k *Keel) lastBackup(l *locker.Locker) (*locker.Base, error) {
 // doubt tells of damage in the backup that a pass leant on.
 func (k *Keel) doubt(t *locker.Taken) {
 	if t.Doubt != nil {
-		k.warn("the last backup can't be read to its end (%v): the files behind that were read again", t.Doubt)
+		k.in.Warn("the last backup can't be read to its end (%v): the files behind that were read again", t.Doubt)
 	}
 }
 
 func (k *Keel) backup(id string) (*locker.Set, error) {
-	l, err := k.locker()
+	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
-	owner, err := k.identity()
+	owner, err := k.in.Identity()
 	if err != nil {
 		return nil, err
 	}
@@ -362,7 +363,7 @@ func (k *Keel) namedBackup(id string, is func(*locker.Set) bool, what, where str
 			return k.backup(b.ID)
 		}
 	}
-	l, lerr := k.locker()
+	l, lerr := k.in.Locker()
 	if lerr != nil {
 		return nil, lerr
 	}
@@ -375,17 +376,17 @@ func (k *Keel) namedBackup(id string, is func(*locker.Set) bool, what, where str
 		why += "; it was put into " + where
 		do = fmt.Sprintf("make a copy of %s that you may read, and: freshkeel backup bring --from COPY", where)
 	}
-	return nil, &Advised{errors.New(why), do}
+	return nil, tell.Advise(errors.New(why), do)
 }
 
 // publish makes a finished pass a backup of the install: set, which says of what
 // version it is and what it was taken for.
 func (k *Keel) publish(w *locker.Writer, taken *locker.Taken, set *locker.Set) error {
-	id, err := k.identity()
+	id, err := k.in.Identity()
 	if err != nil {
 		return err
 	}
-	set.Owner, set.Server, set.Root, set.Taken, set.Skipped = id, k.Profile.Server.Name, k.Dir, time.Now().Round(0), k.Profile.Server.Skip
+	set.Owner, set.Server, set.Root, set.Taken, set.Skipped = id, k.in.Profile.Server.Name, k.in.Dir, time.Now().Round(0), k.in.Profile.Server.Skip
 	taken.Fill(set)
 	return w.Publish(set)
 }

@@ -43,7 +43,7 @@ func (t *transaction) reckon(set *locker.Set) error {
 	}
 	of, other := map[string]bool{}, map[string]Owned{} // versions, and their files by path
 	left := slices.Clone(r.changed)                    // files that are of no build so far
-	all, err := t.k.book.All()
+	all, err := t.k.in.Book.All()
 	if err != nil {
 		return err
 	}
@@ -52,7 +52,7 @@ func (t *transaction) reckon(set *locker.Set) error {
 			continue
 		}
 		for _, name := range []string{inventoryAfter, inventoryBefore} {
-			run := t.k.run(e.ID)
+			run := t.k.in.Run(e.ID)
 			path := filepath.Join(run.Dir, name)
 			b, err := tree.ReadOwn(path)
 			if err != nil {
@@ -99,7 +99,7 @@ func (t *transaction) reckon(set *locker.Set) error {
 		o.SeenAt = 0
 		mixed.Files = append(mixed.Files, o)
 	}
-	return writeInventory(t.k.state("inventory.json"), &mixed)
+	return writeInventory(t.k.in.State("inventory.json"), &mixed)
 }
 
 // restored compares the build's files before and after the restore.
@@ -111,7 +111,7 @@ func (t *transaction) restored(set *locker.Set) (*restored, error) {
 	}
 	sc := restoreScope(set, t.e.Only)
 	ours := func(f locker.File) bool { // of the build, as far as the profile tells
-		return f.Kind == tree.File && f.Path != profile.FileName && !tree.Ours(f.Path) && !t.k.Profile.Server.Own(f.Path)
+		return f.Kind == tree.File && f.Path != profile.FileName && !tree.Ours(f.Path) && !t.k.in.Profile.Server.Own(f.Path)
 	}
 	if !slices.ContainsFunc(set.Entries, func(f locker.File) bool { return ours(f) && sc.within(f.Path) }) {
 		return r, nil // the operator's own alone

@@ -9,13 +9,14 @@ import (
 	"time"
 
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/version"
 )
 
 // Recover finishes or reverses what a crash interrupted. It returns nil when
 // there was nothing. Every command that changes the install does it first.
 func (k *Keel) Recover(ctx context.Context) (*logbook.Entry, error) {
-	unlock, err := k.lock("recover")
+	unlock, err := k.in.Lock("recover")
 	if err != nil {
 		return nil, err
 	}
@@ -27,14 +28,14 @@ func (k *Keel) Recover(ctx context.Context) (*logbook.Entry, error) {
 // Settle is Recover for commands that only look: where another command is at
 // work there is nothing to settle.
 func (k *Keel) Settle(ctx context.Context) (*logbook.Entry, error) {
-	e, err := k.book.Unfinished()
-	if (e == nil && !k.runDir().Status().Left) || err != nil {
+	e, err := k.in.Book.Unfinished()
+	if (e == nil && !k.in.RunDir().Status().Left) || err != nil {
 		return nil, err
 	}
 	// What was tried and did not end well is tried again by a command that changes
 	// something, or by recover: to look must not cost another try.
 	if e != nil && e.Stuck != "" {
-		return nil, &Advised{fmt.Errorf("%s %s is not settled: %s", e.Kind, e.ID, e.Stuck), "freshkeel recover"}
+		return nil, tell.Advise(fmt.Errorf("%s %s is not settled: %s", e.Kind, e.ID, e.Stuck), "freshkeel recover")
 	}
 	e, err = k.Recover(ctx)
 	// Somebody else is at work on it, or it is another user's to settle.
@@ -45,17 +46,17 @@ func (k *Keel) Settle(ctx context.Context) (*logbook.Entry, error) {
 }
 
 // PendingRecovery tells what Recover would have to deal with, or nil.
-func (k *Keel) PendingRecovery() (*logbook.Entry, error) { return k.book.Unfinished() }
+func (k *Keel) PendingRecovery() (*logbook.Entry, error) { return k.in.Book.Unfinished() }
 
 // recoverLocked reads how far the interrupted run got and leads it to the old
 // tree or the new one. Its own steps are those of the run; a crash in here is
 // just another crash.
 func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
-	e, err := k.book.Unfinished()
+	e, err := k.in.Book.Unfinished()
 	if e == nil || err != nil {
 		return nil, err
 	}
-	k.warn("%s %s was interrupted while %s: recovering", e.Kind, e.ID, e.Phase)
+	k.in.Warn("%s %s was interrupted while %s: recovering", e.Kind, e.ID, e.Phase)
 	t := k.resume(e)
 	defer t.close()
 	why := fmt.Sprintf("interrupted while %s", e.Phase)
@@ -99,7 +100,7 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	k.note("%s: %s", e.ID, recovered(e))
+	k.in.Note("%s: %s", e.ID, recovered(e))
 	return e, nil
 }
 
@@ -107,12 +108,12 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 // with the install as it is: it puts nothing back and starts nothing. What was kept
 // stays kept.
 func (k *Keel) GiveUp() (*logbook.Entry, error) {
-	unlock, err := k.lock("recover")
+	unlock, err := k.in.Lock("recover")
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
-	e, err := k.book.Unfinished()
+	e, err := k.in.Book.Unfinished()
 	if e == nil || err != nil {
 		return nil, err
 	}
@@ -143,19 +144,19 @@ func (t *transaction) abandonInterrupted(why string) error {
 
 // awaitStop lets a stop that the minder is carrying out come to its end.
 func (k *Keel) awaitStop(ctx context.Context) {
-	if st := k.runDir().Status(); !st.Running || !st.Stopping {
+	if st := k.in.RunDir().Status(); !st.Running || !st.Stopping {
 		return
 	}
 	o := k.stopOrder()
 	ctx, cancel := context.WithTimeout(ctx, o.Wait+o.Terminate+15*time.Second)
 	defer cancel()
-	k.runDir().Wait(ctx)
+	k.in.RunDir().Wait(ctx)
 }
 
 // watchThrough sees an interrupted watch through where the new server still
 // runs, and goes back where it does not.
 func (t *transaction) watchThrough(ctx context.Context, why string) error {
-	if !t.k.runDir().Status().Running {
+	if !t.k.in.RunDir().Status().Running {
 		return t.goBack(why+", and the new server is not running", nil)
 	}
 	if v := t.watch(ctx); !v.Up {
@@ -167,7 +168,7 @@ func (t *transaction) watchThrough(ctx context.Context, why string) error {
 // confirmAgain confirms what a crash kept from being confirmed. Where the
 // whole machine went down, the new server has to come up once more.
 func (t *transaction) confirmAgain(ctx context.Context) error {
-	if t.e.EndRunning && !t.k.runDir().Status().Running {
+	if t.e.EndRunning && !t.k.in.RunDir().Status().Running {
 		if v := t.start(ctx); !v.Up {
 			return t.goBack(v.Why, v.Lines)
 		}

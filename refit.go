@@ -8,6 +8,7 @@ import (
 
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
@@ -97,10 +98,10 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 // tellBefore tells what is worth minding of what comes now.
 func (k *Keel) tellBefore(pre *Preflight) {
 	for _, f := range pre.Warnings() {
-		k.warn("%s", f.What)
+		k.in.Warn("%s", f.What)
 	}
 	for _, d := range pre.Plan.Dropped {
-		k.note("%s", d)
+		k.in.Note("%s", d)
 	}
 }
 
@@ -122,26 +123,26 @@ func (k *Keel) nothingToChange(pre *Preflight) error {
 	// A feed knows what it lists; a file's name alone does not outweigh what
 	// the installed server has said.
 	case inv.Version != "" && pre.Fetched.Candidate.offer == nil:
-		k.note("the installed files are those of that build already; they are known as %s", inv.Version)
+		k.in.Note("the installed files are those of that build already; they are known as %s", inv.Version)
 	default:
-		k.note("the installed files are those of %s already", pre.To)
+		k.in.Note("the installed files are those of %s already", pre.To)
 		inv.Version, changed = pre.To, true
 	}
 	if !changed {
 		return nil
 	}
-	return writeInventory(k.state("inventory.json"), inv)
+	return writeInventory(k.in.State("inventory.json"), inv)
 }
 
 // stage lays the new files out beside the install and writes down the plan.
 // The plan is durable before anything can follow it.
 func (t *transaction) stage(p *Plan) error {
 	return t.step("stage", func() (string, error) {
-		if err := t.k.halt("stage"); err != nil {
+		if err := t.k.in.Halt("stage"); err != nil {
 			return "", err
 		}
 		t.dir.Places = p.Places
-		if err := t.k.stage(t.dir, p, t.k.moves("stage")); err != nil {
+		if err := t.k.stage(t.dir, p, t.k.in.Moves("stage")); err != nil {
 			return "", err
 		}
 		if err := t.saveInventories(p); err != nil {
@@ -151,7 +152,7 @@ func (t *transaction) stage(p *Plan) error {
 			return "", err
 		}
 		replaced, added, removed := p.Changes()
-		return fmt.Sprintf("%s; %d to replace, %d to add, %d to remove, %d unchanged", words.Bytes(p.Bytes), replaced, added, removed, p.Unchanged), t.k.halt("staged")
+		return fmt.Sprintf("%s; %d to replace, %d to add, %d to remove, %d unchanged", words.Bytes(p.Bytes), replaced, added, removed, p.Unchanged), t.k.in.Halt("staged")
 	})
 }
 
@@ -167,7 +168,7 @@ func (t *transaction) recheck(pre *Preflight, w Want) error {
 		return err
 	}
 	if !samePlan(again, pre.Plan) {
-		return &Advised{fmt.Errorf("%w, and the plan no longer holds", changed), "run the refit again; it will plan with what is there now"}
+		return tell.Advise(fmt.Errorf("%w, and the plan no longer holds", changed), "run the refit again; it will plan with what is there now")
 	}
 	return nil
 }
@@ -175,7 +176,7 @@ func (t *transaction) recheck(pre *Preflight, w Want) error {
 // swap exchanges the files: renames, nothing else.
 func (t *transaction) swap(p *Plan) error {
 	return t.step("swap", func() (string, error) {
-		if err := t.dir.Apply(t.dir.Plan(p.Steps), t.k.halt); err != nil {
+		if err := t.dir.Apply(t.dir.Plan(p.Steps), t.k.in.Halt); err != nil {
 			return "", err
 		}
 		return words.Plural(len(p.Steps), "exchange"), nil
@@ -196,7 +197,7 @@ func (t *transaction) start(ctx context.Context) *Verdict {
 		if !t.gone.IsZero() {
 			t.e.Exchange = st.Since.Sub(t.gone)
 		}
-		return fmt.Sprintf("process %d", st.PID), t.k.halt("started")
+		return fmt.Sprintf("process %d", st.PID), t.k.in.Halt("started")
 	})
 	if err != nil {
 		return no(err)
@@ -232,7 +233,7 @@ func (t *transaction) confirm(ctx context.Context) error {
 	if err := t.takeInventory(t.dir, inventoryAfter); err != nil {
 		return stuck(err)
 	}
-	if !t.e.EndRunning && t.k.runDir().Status().Running {
+	if !t.e.EndRunning && t.k.in.RunDir().Status().Running {
 		if err := t.step("stop again", func() (string, error) {
 			_, _, err := t.k.stopServer(context.Background())
 			return "it was not running before", err
@@ -260,7 +261,7 @@ func (t *transaction) trialRead(ctx context.Context) {
 		if err != nil {
 			return "", err
 		}
-		l, err := t.k.locker()
+		l, err := t.k.in.Locker()
 		if err != nil {
 			return "", err
 		}
@@ -272,7 +273,7 @@ func (t *transaction) trialRead(ctx context.Context) {
 			return "", err
 		}
 		if n := len(c.Damaged) + len(c.Broken); n > 0 {
-			t.k.warn("backup %s does not read back whole: freshkeel backup check %s", set.ID, set.ID)
+			t.k.in.Warn("backup %s does not read back whole: freshkeel backup check %s", set.ID, set.ID)
 			t.e.Told = append(t.e.Told, fmt.Sprintf("backup %s does not read back whole; freshkeel backup check %s tells what is damaged", set.ID, set.ID))
 			return "", fmt.Errorf("%s of %s", words.Plural(n, "damaged file"), set.ID)
 		}

@@ -42,13 +42,13 @@ func (t *transaction) revert(why string, lines []string) error {
 	t.e.Why, t.e.Lines = why, lines
 	// A disk too full for the logbook must not keep renames from going back.
 	t.e.Phase = logbook.Reverting
-	if err := t.k.book.Save(t.e); err != nil {
-		t.k.warn("%v", err)
+	if err := t.k.in.Book.Save(t.e); err != nil {
+		t.k.in.Warn("%v", err)
 	}
-	if err := t.k.halt("phase:reverting"); err != nil {
+	if err := t.k.in.Halt("phase:reverting"); err != nil {
 		return stuck(err)
 	}
-	if t.k.runDir().Status().Running {
+	if t.k.in.RunDir().Status().Running {
 		if _, err := t.k.halfStop(); err != nil {
 			return stuck(err)
 		}
@@ -108,12 +108,12 @@ func (t *transaction) unmove() (map[string]bool, error) {
 		return nil, err
 	}
 	for _, e := range slices.Backward(p.Undo) {
-		run := t.k.run(e.ID)
+		run := t.k.in.Run(e.ID)
 		plan, err := run.Read()
 		if err != nil {
 			return nil, err
 		}
-		if err := run.Apply(plan, t.k.halt); err != nil {
+		if err := run.Apply(plan, t.k.in.Halt); err != nil {
 			return nil, err
 		}
 		for at := range plan.Paths() {
@@ -183,13 +183,13 @@ func (t *transaction) helps() (out []string) {
 // byHand tells whether a path is one that operators edit: settings and the launch
 // script.
 func (k *Keel) byHand(at string) bool {
-	return k.Profile.Server.Settings.Match(at) || at == k.Profile.Launch.Script
+	return k.in.Profile.Server.Settings.Match(at) || at == k.in.Profile.Launch.Script
 }
 
 // worldIn finds the operator's own files that console lines name: what a version
 // says of a file that it can't read.
 func (t *transaction) worldIn(lines []string) (out []string) {
-	list, err := tree.Walk(t.k.Dir, t.k.Profile.Server.Skip)
+	list, err := tree.Walk(t.k.in.Dir, t.k.in.Profile.Server.Skip)
 	if err != nil {
 		return nil
 	}
@@ -201,7 +201,7 @@ func (t *transaction) worldIn(lines []string) (out []string) {
 		}
 	}
 	for _, e := range list {
-		if e.Kind == tree.File && t.k.Profile.Server.Keep.Match(e.Path) && (said[e.Path] || said[path.Base(e.Path)]) {
+		if e.Kind == tree.File && t.k.in.Profile.Server.Keep.Match(e.Path) && (said[e.Path] || said[path.Base(e.Path)]) {
 			out = append(out, e.Path)
 		}
 	}
@@ -215,7 +215,7 @@ var pathLike = regexp.MustCompile(`[\pL\pN_.+~/-]+`)
 // back to where it began, and what would help is told.
 func (t *transaction) wontRun(n *notUp) error {
 	lines := n.v.Lines
-	if tail, err := host.Tail(t.k.runDir().Console(), 40); err == nil && len(t.worldIn(lines)) == 0 {
+	if tail, err := host.Tail(t.k.in.RunDir().Console(), 40); err == nil && len(t.worldIn(lines)) == 0 {
 		lines = append(slices.Clone(lines), tail...)
 	}
 	world := t.worldIn(lines)

@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
@@ -48,7 +49,7 @@ type BackPlan struct {
 // inEffect lists the refits whose files are in the install, oldest first: each
 // confirmed refit, less those that a rollback or a restore undid.
 func (k *Keel) inEffect() ([]*logbook.Entry, error) {
-	all, err := k.book.All()
+	all, err := k.in.Book.All()
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +80,7 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 		return nil, err
 	}
 	if len(stack) == 0 {
-		return nil, &Advised{errors.New("no refit is in effect that could be undone"), "freshkeel logbook"}
+		return nil, tell.Advise(errors.New("no refit is in effect that could be undone"), "freshkeel logbook")
 	}
 	from := len(stack) - 1
 	if b.Refit != "" {
@@ -90,18 +91,18 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 			for _, e := range stack {
 				have = append(have, e.ID)
 			}
-			return nil, &Advised{fmt.Errorf("%s is no refit in effect; these are: %s", b.Refit, strings.Join(have, ", ")), "freshkeel logbook"}
+			return nil, tell.Advise(fmt.Errorf("%s is no refit in effect; these are: %s", b.Refit, strings.Join(have, ", ")), "freshkeel logbook")
 		}
 	}
 	p := &BackPlan{To: stack[from], Backup: stack[from].Backup, World: b.World}
 	for i := len(stack) - 1; i >= from; i-- {
 		p.Undo = append(p.Undo, stack[i])
-		plan, err := k.run(stack[i].ID).Read()
+		plan, err := k.in.Run(stack[i].ID).Read()
 		if err != nil {
 			return nil, err
 		}
-		if err := k.run(stack[i].ID).Mounted(plan); err != nil {
-			return nil, &Advised{err, "mount it, then try again"}
+		if err := k.in.Run(stack[i].ID).Mounted(plan); err != nil {
+			return nil, tell.Advise(err, "mount it, then try again")
 		}
 		p.Paths = append(p.Paths, slices.Sorted(maps.Keys(plan.Paths()))...)
 	}
@@ -121,7 +122,7 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 		return nil, err
 	}
 	p.Edited = slices.DeleteFunc(k.edited(back.steps, set), func(at string) bool {
-		e, _, err := tree.Describe(k.path(at), at)
+		e, _, err := tree.Describe(k.in.Path(at), at)
 		return swapped[at] && err == nil && !time.Unix(0, e.Mtime).After(p.To.Ended) // as the refit put it there
 	})
 	return p, nil
@@ -196,7 +197,7 @@ func (t *transaction) undo() error {
 	err = t.step("roll back", func() (string, error) {
 		swapped := map[string]bool{}
 		for _, e := range p.Undo {
-			paths, err := t.reverse(t.k.run(e.ID))
+			paths, err := t.reverse(t.k.in.Run(e.ID))
 			if err != nil {
 				return "", err
 			}
@@ -208,7 +209,7 @@ func (t *transaction) undo() error {
 		if err != nil {
 			return "", err
 		}
-		report, err := t.k.putBack(t.attempt(), set, t.k.rollbackScope(t.e.World, swapped), t.k.halt)
+		report, err := t.k.putBack(t.attempt(), set, t.k.rollbackScope(t.e.World, swapped), t.k.in.Halt)
 		if err != nil {
 			return "", err
 		}
@@ -223,14 +224,14 @@ func (t *transaction) undo() error {
 	if err != nil {
 		return t.revert("the rollback failed: "+err.Error(), nil)
 	}
-	if keep := t.k.Profile.Server.Keep; !t.e.World && len(keep) > 0 {
+	if keep := t.k.in.Profile.Server.Keep; !t.e.World && len(keep) > 0 {
 		hint := "freshkeel backup restore " + p.Backup
 		for _, pat := range keep {
 			hint += " --only '" + pat + "'"
 		}
 		t.e.Told = append(t.e.Told, "the world was left as it is now; to put it back too: "+hint)
 	}
-	if err := t.takeInventory(t.k.run(p.To.ID), inventoryBefore); err != nil {
+	if err := t.takeInventory(t.k.in.Run(p.To.ID), inventoryBefore); err != nil {
 		return stuck(err)
 	}
 	return t.settle()
@@ -244,14 +245,14 @@ func (t *transaction) undone() (*BackPlan, error) {
 // rollbackScope is what goes back by hand: the build's files, settings and
 // launch script, or all there is.
 func (k *Keel) rollbackScope(world bool, swapped map[string]bool) scope {
-	s := k.Profile.Server
+	s := k.in.Profile.Server
 	if world {
 		all := func(at string) bool { return at != profile.FileName }
 		return scope{within: all, takeAway: all, trusted: swapped}
 	}
 	return scope{
 		within: func(at string) bool {
-			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == k.Profile.Launch.Script)
+			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == k.in.Profile.Launch.Script)
 		},
 		takeAway: func(at string) bool { return swapped[at] && !s.Keep.Match(at) },
 		trusted:  swapped,
@@ -282,8 +283,8 @@ func (t *transaction) settle() error {
 
 // nobodyOutside refuses to go on beside a server that nobody here started (P7).
 func (k *Keel) nobodyOutside() error {
-	for _, p := range host.Outside(k.Dir, k.runDir().Status()) {
-		return &Advised{&host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}, p.HowToStop() + "; then try again"}
+	for _, p := range host.Outside(k.in.Dir, k.in.RunDir().Status()) {
+		return tell.Advise(&host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}, p.HowToStop()+"; then try again")
 	}
 	return nil
 }
@@ -315,7 +316,7 @@ func restoreScope(set *locker.Set, only tree.Patterns) scope {
 func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
 	set, err := k.backup(r.Backup)
 	if err != nil {
-		return nil, &Advised{err, "freshkeel backup list"}
+		return nil, tell.Advise(err, "freshkeel backup list")
 	}
 	p, err := k.planPutBack(set, restoreScope(set, r.Only))
 	if err != nil {
@@ -330,11 +331,11 @@ func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
 // a new folder; the entry is nil then.
 func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if err := r.Only.Check(); err != nil {
-		return nil, &Usage{err.Error(), ""}
+		return nil, tell.Misuse(err.Error(), "")
 	}
 	set, err := k.backup(r.Backup)
 	if err != nil {
-		return nil, &Advised{err, "freshkeel backup list"}
+		return nil, tell.Advise(err, "freshkeel backup list")
 	}
 	if r.To != "" {
 		return nil, k.restoreElsewhere(ctx, set.Entries, r)
@@ -391,7 +392,7 @@ func (t *transaction) restore() error {
 		}
 	}
 	err = t.step("put back", func() (string, error) {
-		report, err := t.k.putBack(t.attempt(), set, sc, t.k.halt)
+		report, err := t.k.putBack(t.attempt(), set, sc, t.k.in.Halt)
 		if err != nil {
 			return "", err
 		}
@@ -436,32 +437,32 @@ func (t *transaction) inventoryOf(ver string) error {
 	if err != nil || (inv.Version == ver && len(inv.Mixed) == 0) {
 		return err
 	}
-	all, err := t.k.book.All()
+	all, err := t.k.in.Book.All()
 	if err != nil {
 		return err
 	}
 	for i := len(all) - 1; i >= 0; i-- {
 		if e := all[i]; e.Kind == logbook.Refit && e.From == ver && e.ID != t.e.ID {
-			if err := t.takeInventory(t.k.run(e.ID), inventoryBefore); err == nil {
+			if err := t.takeInventory(t.k.in.Run(e.ID), inventoryBefore); err == nil {
 				t.e.Undid = undoneBy(all, e.ID, true)
 				return nil
 			}
 		}
 		if e := all[i]; e.Kind == logbook.Refit && e.To == ver && e.Outcome == logbook.Confirmed {
-			if err := t.takeInventory(t.k.run(e.ID), inventoryAfter); err == nil {
+			if err := t.takeInventory(t.k.in.Run(e.ID), inventoryAfter); err == nil {
 				t.e.Undid = undoneBy(all, e.ID, false)
 				return nil
 			}
 		}
 	}
-	return writeInventory(t.k.state("inventory.json"), &Inventory{Version: ver})
+	return writeInventory(t.k.in.State("inventory.json"), &Inventory{Version: ver})
 }
 
 // Logbook lists every run, oldest first.
-func (k *Keel) Logbook() ([]*logbook.Entry, error) { return k.book.All() }
+func (k *Keel) Logbook() ([]*logbook.Entry, error) { return k.in.Book.All() }
 
 // LogbookEntry is one run in full.
-func (k *Keel) LogbookEntry(id string) (*logbook.Entry, error) { return k.book.Get(id) }
+func (k *Keel) LogbookEntry(id string) (*logbook.Entry, error) { return k.in.Book.Get(id) }
 
 // RunDir is where a run keeps what it displaced.
-func (k *Keel) RunDir(id string) string { return filepath.Clean(k.run(id).Dir) }
+func (k *Keel) RunDir(id string) string { return filepath.Clean(k.in.Run(id).Dir) }

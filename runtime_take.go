@@ -17,9 +17,11 @@ import (
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
 	"freshkeel/internal/words"
@@ -36,7 +38,7 @@ func (k *Keel) TakeRuntimeFor(ctx context.Context, want Want) (rt *needs.Runtime
 	}
 	a, ok := c.build.RuntimeFor(needs.Java, feed.Machine(profile.Source{}))
 	if !ok {
-		return nil, false, &Advised{fmt.Errorf("the source names no runtime of this machine for %s", c.label()), "freshkeel runtimes take PATH|URL of an archive"}
+		return nil, false, tell.Advise(fmt.Errorf("the source names no runtime of this machine for %s", c.label()), "freshkeel runtimes take PATH|URL of an archive")
 	}
 	a.Wanted.Archive = true
 	return k.takeRuntime(ctx, a.Wanted, c.src)
@@ -57,7 +59,7 @@ func (k *Keel) TakeRuntime(ctx context.Context, where, digest string) (rt *needs
 		}
 		value, err := fetch.Digest(name, value)
 		if err != nil {
-			return nil, false, &Usage{err.Error(), "write it as sha256:HEX"}
+			return nil, false, tell.Misuse(err.Error(), "write it as sha256:HEX")
 		}
 		w.Digests = map[string]string{name: value}
 	}
@@ -81,19 +83,19 @@ func (k *Keel) takeRuntime(ctx context.Context, w fetch.Wanted, from profile.Sou
 		return nil, false, err
 	}
 	defer os.RemoveAll(work)
-	if _, err = k.step("fetch", func() (string, error) {
-		v, err := k.client(from).Download(ctx, w, filepath.Join(work, "archive.part"), k.moves("fetch"))
+	if _, err = k.in.Step("fetch", func() (string, error) {
+		v, err := k.client(from).Download(ctx, w, filepath.Join(work, "archive.part"), k.in.Moves("fetch"))
 		if err != nil {
 			return "", denied(err)
 		}
 		if len(v.By) == 0 && fetch.IsURL(where) {
-			k.warn("nothing vouches for %s: give its digest with --digest sha256:HEX", fetch.NameOf(where))
+			k.in.Warn("nothing vouches for %s: give its digest with --digest sha256:HEX", fetch.NameOf(where))
 		}
 		return words.Bytes(v.Size), layOut(ctx, v, work)
 	}); err != nil {
 		return nil, false, err
 	}
-	if _, err = k.step("try", func() (string, error) {
+	if _, err = k.in.Step("try", func() (string, error) {
 		if rt, err = tryRuntime(ctx, filepath.Join(work, "tree")); err != nil {
 			return "", err
 		}
@@ -122,18 +124,18 @@ func (k *Keel) takeRuntime(ctx context.Context, w fetch.Wanted, from profile.Sou
 // ownRuntimes is the folder of the runtimes that were taken in, held against
 // other commands that change it.
 func (k *Keel) ownRuntimes() (dir string, unlock func(), err error) {
-	dir = filepath.Join(k.o.Home, "runtimes")
+	dir = filepath.Join(k.in.Home, "runtimes")
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return "", nil, err
 	}
 	// Servers run as the owner of their install, who has to reach it; what else
 	// stands in this home is closed by itself.
-	if fi, err := os.Stat(k.o.Home); err == nil {
-		os.Chmod(k.o.Home, fi.Mode()|0o011)
+	if fi, err := os.Stat(k.in.Home); err == nil {
+		os.Chmod(k.in.Home, fi.Mode()|0o011)
 	}
 	lock := tree.NewLock(filepath.Join(dir, ".lock"))
 	if ok, err := lock.TryLock(); err != nil || !ok {
-		return "", nil, &Advised{errors.New("another command is changing the runtimes"), "wait for it to end"}
+		return "", nil, tell.Advise(errors.New("another command is changing the runtimes"), "wait for it to end")
 	}
 	// What a killed command left is of no use to anybody.
 	left, _ := filepath.Glob(filepath.Join(dir, ".taking-*"))
@@ -185,9 +187,9 @@ func tryRuntime(ctx context.Context, at string) (*needs.Runtime, error) {
 		if err != nil {
 			said, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
 			if p, ok := programOf(found[0]); ok && (p.OS != runtime.GOOS || p.Arch != runtime.GOARCH) {
-				return nil, &Advised{fmt.Errorf("it is a runtime for %s, and this machine is %s/%s", p, runtime.GOOS, runtime.GOARCH), "take the archive for this system and processor"}
+				return nil, tell.Advise(fmt.Errorf("it is a runtime for %s, and this machine is %s/%s", p, runtime.GOOS, runtime.GOARCH), "take the archive for this system and processor")
 			}
-			return nil, &Advised{fmt.Errorf("it does not start on this machine: %w: %s", err, said), "take the archive for this system and processor"}
+			return nil, tell.Advise(fmt.Errorf("it does not start on this machine: %w: %s", err, said), "take the archive for this system and processor")
 		}
 		rt, err := needs.ReadRuntime(ctx, found[0])
 		if err == nil {
@@ -195,7 +197,7 @@ func tryRuntime(ctx context.Context, at string) (*needs.Runtime, error) {
 		}
 		return rt, err
 	}
-	return nil, &Advised{errors.New("it holds no bin/java: it is no Java runtime"), "take an archive of a runtime (JRE or JDK) for this system"}
+	return nil, tell.Advise(errors.New("it holds no bin/java: it is no Java runtime"), "take an archive of a runtime (JRE or JDK) for this system")
 }
 
 // within refuses what stands, all links followed, outside the folder that the
@@ -209,7 +211,7 @@ func within(folder, what string) error {
 		return err
 	}
 	if !tree.Inside(folder, real) {
-		return &Advised{fmt.Errorf("its %s is a link to %s, outside the archive: it is refused", filepath.Base(what), real), "take an archive that holds the runtime itself"}
+		return tell.Advise(fmt.Errorf("its %s is a link to %s, outside the archive: it is refused", filepath.Base(what), real), "take an archive that holds the runtime itself")
 	}
 	return nil
 }
@@ -248,15 +250,15 @@ func (k *Keel) DropRuntime(name string, anyway bool) (path string, err error) {
 		have = append(have, d.Name())
 	}
 	if path == "" {
-		return "", &Usage{fmt.Sprintf("no runtime %q was taken in; these were: %s", name, cmp.Or(strings.Join(have, ", "), "none")), "freshkeel runtimes"}
+		return "", tell.Misuse(fmt.Sprintf("no runtime %q was taken in; these were: %s", name, cmp.Or(strings.Join(have, ", "), "none")), "freshkeel runtimes")
 	}
-	for _, install := range k.servers() {
-		if at := usesRuntime(install, path, k.o.Env); at != "" {
-			return "", &Advised{fmt.Errorf("%s is in use: %s runs it", filepath.Base(path), at), "let that server run another one first"}
+	for _, at := range k.in.Servers() {
+		if line := usesRuntime(at, path, k.in.Env); line != "" {
+			return "", tell.Advise(fmt.Errorf("%s is in use: %s runs it", filepath.Base(path), line), "let that server run another one first")
 		}
-		if needed := k.backupsThatRun(install, path); len(needed) > 0 && !anyway {
-			return "", &Advised{fmt.Errorf("%s is needed to go back: the launch script of %s runs it in %s: %s", filepath.Base(path), install, words.Plural(len(needed), "backup"), words.Some(needed, 4)),
-				fmt.Sprintf("keep it for as long as those are kept; or, where they are not wanted back: freshkeel runtimes drop %s --anyway", filepath.Base(path))}
+		if needed := k.backupsThatRun(at, path); len(needed) > 0 && !anyway {
+			return "", tell.Advise(fmt.Errorf("%s is needed to go back: the launch script of %s runs it in %s: %s", filepath.Base(path), at, words.Plural(len(needed), "backup"), words.Some(needed, 4)),
+				fmt.Sprintf("keep it for as long as those are kept; or, where they are not wanted back: freshkeel runtimes drop %s --anyway", filepath.Base(path)))
 		}
 	}
 	gone := filepath.Join(dir, ".taking-dropped")
@@ -268,20 +270,20 @@ func (k *Keel) DropRuntime(name string, anyway bool) (path string, err error) {
 
 // backupsThatRun lists the backups of an install whose launch script names something in
 // a folder.
-func (k *Keel) backupsThatRun(install, folder string) (out []string) {
-	p, err := profile.Read(install)
+func (k *Keel) backupsThatRun(dir, folder string) (out []string) {
+	p, err := profile.Read(dir)
 	if err != nil || p.Launch.Script == "" {
 		return nil
 	}
-	of := newKeel(install, p, k.o)
-	if _, err := tree.ReadOwn(of.state("identity")); err != nil {
+	of := newKeel(install.New(dir, p, k.in.Options))
+	if _, err := tree.ReadOwn(of.in.State("identity")); err != nil {
 		return nil // it has no backups
 	}
 	heads, err := of.Backups()
 	if err != nil {
 		return nil
 	}
-	l, err := of.locker()
+	l, err := of.in.Locker()
 	if err != nil {
 		return nil
 	}
@@ -291,7 +293,7 @@ func (k *Keel) backupsThatRun(install, folder string) (out []string) {
 			continue
 		}
 		f := set.Find(p.Launch.Script)
-		if f == nil || f.Kind != tree.File || f.Size > maxScript {
+		if f == nil || f.Kind != tree.File || f.Size > install.MaxScript {
 			continue
 		}
 		text, err := io.ReadAll(io.NewSectionReader(l.Content(*f), 0, f.Size))
@@ -304,41 +306,16 @@ func (k *Keel) backupsThatRun(install, folder string) (out []string) {
 
 // usesRuntime names the line of an install's launch script that runs something
 // in a folder; "" for none.
-func usesRuntime(install, folder string, env []string) string {
-	p, err := profile.Read(install)
+func usesRuntime(dir, folder string, env []string) string {
+	p, err := profile.Read(dir)
 	if err != nil || p.Launch.Script == "" {
 		return ""
 	}
-	lines, _ := launch.Read(install, p.Launch.Script, env)
+	lines, _ := launch.Read(dir, p.Launch.Script, env)
 	for _, c := range lines {
 		if real, err := filepath.EvalSymlinks(c.Path); err == nil && c.Path != "" && (tree.Inside(folder, real) || tree.Inside(folder, c.Path)) {
-			return fmt.Sprintf("%s, line %d", filepath.Join(install, filepath.FromSlash(c.File)), c.Line)
+			return fmt.Sprintf("%s, line %d", filepath.Join(dir, filepath.FromSlash(c.File)), c.Line)
 		}
 	}
 	return ""
-}
-
-// servers lists the installs that were ever changed from this home, this one
-// among them.
-func (k *Keel) servers() []string {
-	out := []string{k.Dir}
-	list, _ := filepath.Glob(filepath.Join(k.o.Home, "servers", "*"))
-	for _, at := range list {
-		if b, err := os.ReadFile(at); err == nil && strings.TrimSpace(string(b)) != k.Dir {
-			out = append(out, strings.TrimSpace(string(b)))
-		}
-	}
-	return out
-}
-
-// enlist remembers the install among this home's servers. It is only there to
-// be asked before something that they share is removed.
-func (k *Keel) enlist() {
-	at := filepath.Join(k.o.Home, "servers", tree.SumBytes([]byte(k.Dir)).String()[:16])
-	if _, err := os.Stat(at); err == nil {
-		return
-	}
-	if os.MkdirAll(filepath.Dir(at), 0o700) == nil {
-		tree.WriteFile(at, []byte(k.Dir+"\n"), 0o600)
-	}
 }

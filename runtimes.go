@@ -37,7 +37,7 @@ type Runtimes struct {
 }
 
 func (k *Keel) findRuntimes(ctx context.Context) []needs.Runtime {
-	list := needs.FindRuntimes(ctx, []string{filepath.Join(k.o.Home, "runtimes", "*")}, k.o.Env, k.Profile.Runtime.Search)
+	list := needs.FindRuntimes(ctx, []string{filepath.Join(k.in.Home, "runtimes", "*")}, k.in.Env, k.in.Profile.Runtime.Search)
 	// Root reaches everything; the server, which runs as the install's owner, may not.
 	return list
 }
@@ -70,7 +70,7 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 		if s.plan, err = k.plan(all[0], w); err != nil {
 			return nil, err
 		}
-		if s.store, err = k.locker(); err != nil {
+		if s.store, err = k.in.Locker(); err != nil {
 			return nil, err
 		}
 		s.cand, s.fetched, out.For = all[0].Candidate, all[0], all[0].Version
@@ -78,10 +78,10 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 	var need requirement
 	used := map[string]string{}
 	kind, host, framework := needs.Java, "", ""
-	if script := k.Profile.Launch.Script; script != "" {
-		lines, err := launch.Read(k.Dir, script, k.serverEnv())
+	if script := k.in.Profile.Launch.Script; script != "" {
+		lines, err := launch.Read(k.in.Dir, script, k.in.ServerEnv())
 		if err != nil {
-			k.warn("%s can't be read: %v", script, err)
+			k.in.Warn("%s can't be read: %v", script, err)
 		}
 		for _, c := range lines {
 			ofKind, n := s.required(c, out)
@@ -92,7 +92,7 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 			out.Where = fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
 			if d, ok := n.(dotnetNeed); ok {
 				host, framework = d.host, d.f.Name
-				for _, rt := range needs.FindFrameworks(framework, host, k.o.Env, k.Profile.Runtime.Search) {
+				for _, rt := range needs.FindFrameworks(framework, host, k.in.Env, k.in.Profile.Runtime.Search) {
 					if d.f.Pick([]string{rt.Version}) != "" && rt.Version == d.pick {
 						used[rt.Path] = fmt.Sprintf("%s:%d", c.File, c.Line)
 					}
@@ -114,9 +114,9 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 	case needs.Java:
 		found = k.findRuntimes(ctx)
 	case needs.Dotnet:
-		found = needs.FindFrameworks(framework, host, k.o.Env, k.Profile.Runtime.Search)
+		found = needs.FindFrameworks(framework, host, k.in.Env, k.in.Profile.Runtime.Search)
 	default:
-		found = needs.FindEngines(ctx, kind, k.o.Env, k.Profile.Runtime.Search)
+		found = needs.FindEngines(ctx, kind, k.in.Env, k.in.Profile.Runtime.Search)
 	}
 	for path, at := range used { // one that stands nowhere else is listed too
 		found = withRuntime(ctx, found, kind, path, at)
@@ -152,7 +152,7 @@ func (s *situation) required(c launch.Command, out *Runtimes) (kind string, n re
 		d := dotnetNeed{f: app.Frameworks[0], host: host}
 		d.feed, _ = s.declared(needs.Dotnet)
 		var have []string
-		for _, rt := range needs.FindFrameworks(d.f.Name, host, s.k.o.Env, s.k.Profile.Runtime.Search) {
+		for _, rt := range needs.FindFrameworks(d.f.Name, host, s.k.in.Env, s.k.in.Profile.Runtime.Search) {
 			if d.fits(&rt) {
 				have = append(have, rt.Version)
 			}
@@ -164,7 +164,7 @@ func (s *situation) required(c launch.Command, out *Runtimes) (kind string, n re
 	if engine := needs.EngineOf(c.Program); engine != "" {
 		asked, err := s.engineRanges(engine, c)
 		if err != nil {
-			s.k.warn("%v", err)
+			s.k.in.Warn("%v", err)
 		}
 		e := engineNeed{engine, asked}
 		out.Runs, out.Need = cmp.Or(c.Script, c.File), e.String()
@@ -175,7 +175,7 @@ func (s *situation) required(c launch.Command, out *Runtimes) (kind string, n re
 	}
 	at, jar, err := s.javaMain(c)
 	if err != nil {
-		s.k.warn("which Java the server needs can't be told: %v", err)
+		s.k.in.Warn("which Java the server needs can't be told: %v", err)
 		return needs.Java, nil
 	}
 	j := s.javaNeed(jar)

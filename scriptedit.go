@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"strings"
 
+	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
@@ -19,15 +20,15 @@ import (
 // of the script stays byte for byte; where the word can't be told, nothing
 // changes and the check of the runtime says what to do.
 func (k *Keel) planScript(p *Plan, f *Fetched) error {
-	script := k.Profile.Launch.Script
+	script := k.in.Profile.Launch.Script
 	if script == "" || f.Candidate.stays {
 		return nil
 	}
-	lines, err := launch.Read(k.Dir, script, k.serverEnv())
+	lines, err := launch.Read(k.in.Dir, script, k.in.ServerEnv())
 	if err != nil {
 		return nil // the check of the launch script tells
 	}
-	store, err := k.locker()
+	store, err := k.in.Locker()
 	if err != nil {
 		return err
 	}
@@ -61,7 +62,7 @@ func (p *Plan) editScript(k *Keel, c launch.Command, rt *needs.Runtime, why stri
 	if _, brought := p.files[c.File]; brought || !ours || here.Kind != tree.File || p.edit(c.File) != nil {
 		return nil // the build brings its own, or it is nothing that is swapped
 	}
-	text, err := tree.ReadUpTo(k.path(c.File), maxScript)
+	text, err := tree.ReadUpTo(k.in.Path(c.File), install.MaxScript)
 	if errors.Is(err, fs.ErrPermission) {
 		return nil
 	}

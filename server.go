@@ -8,8 +8,10 @@ import (
 	"time"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/watch"
 	"freshkeel/internal/words"
 )
@@ -47,10 +49,10 @@ type Status struct {
 // Rejoin gives a server whose minder was killed another one, where nobody else is at
 // work: its output goes nowhere until then. It settles nothing.
 func (k *Keel) Rejoin(ctx context.Context) {
-	if !k.runDir().Status().Left {
+	if !k.in.RunDir().Status().Left {
 		return
 	}
-	if unlock, err := k.lock("look"); err == nil {
+	if unlock, err := k.in.Lock("look"); err == nil {
 		k.takeOver(ctx)
 		unlock()
 	}
@@ -62,17 +64,17 @@ func (k *Keel) Status() (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	st := k.runDir().Status()
-	s := &Status{Name: k.Profile.Server.Name, Install: k.Dir, Version: inv.Version, Mixed: inv.Mixed, Server: st, Outside: host.Outside(k.Dir, st)}
-	all, err := k.book.All()
+	st := k.in.RunDir().Status()
+	s := &Status{Name: k.in.Profile.Server.Name, Install: k.in.Dir, Version: inv.Version, Mixed: inv.Mixed, Server: st, Outside: host.Outside(k.in.Dir, st)}
+	all, err := k.in.Book.All()
 	if err != nil {
 		return nil, err
 	}
 	if len(all) > 0 {
 		s.Last = all[len(all)-1]
 	}
-	s.Busy = k.busy()
-	if s.Run, err = k.book.Unfinished(); err != nil {
+	s.Busy = k.in.Busy()
+	if s.Run, err = k.in.Book.Unfinished(); err != nil {
 		return nil, err
 	}
 	switch {
@@ -92,7 +94,7 @@ func (k *Keel) Status() (*Status, error) {
 	if s.Run != nil && (s.Run.Phase == logbook.Watching || s.Run.Phase == logbook.Confirming) {
 		s.Version, s.Mixed = s.Run.To, nil // its files are in place, though not confirmed
 	}
-	if lines, err := host.Tail(k.runDir().Console(), 1); err == nil && len(lines) > 0 {
+	if lines, err := host.Tail(k.in.RunDir().Console(), 1); err == nil && len(lines) > 0 {
 		s.LastLine = lines[0]
 	}
 	return s, nil
@@ -106,7 +108,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 		return nil, err
 	}
 	defer unlock()
-	if st := k.runDir().Status(); st.Running {
+	if st := k.in.RunDir().Status(); st.Running {
 		return nil, &host.AlreadyRunning{PID: st.PID, Since: st.Since, How: st.How()}
 	}
 	if err := k.portFree(); err != nil {
@@ -116,7 +118,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 		return nil, err
 	}
 	var v *Verdict
-	_, err = k.step("start", func() (sum string, err error) {
+	_, err = k.in.Step("start", func() (sum string, err error) {
 		// No version is expected: a server that works is not stopped because somebody
 		// exchanged its files by hand.
 		if v, err = k.bringUp(ctx, ""); err != nil {
@@ -136,19 +138,19 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 // startable refuses to start what can be known not to come up by the launch script's own
 // words. One that can't be read, or is not there, fails by itself.
 func (k *Keel) startable() error {
-	script := k.Profile.Launch.Script
+	script := k.in.Profile.Launch.Script
 	if script == "" {
 		return nil
 	}
-	commands, err := launch.Read(k.Dir, script, k.serverEnv())
+	commands, err := launch.Read(k.in.Dir, script, k.in.ServerEnv())
 	if err != nil {
 		return nil
 	}
 	for _, f := range append(k.otherSystem(), k.ways(commands)...) {
 		if f.Level == Stop {
-			return &Advised{fmt.Errorf("%s (%s): %s", f.What, f.Where, f.Why), f.Do}
+			return tell.Advise(fmt.Errorf("%s (%s): %s", f.What, f.Where, f.Why), f.Do)
 		}
-		k.warn("%s (%s): %s", f.What, f.Where, f.Why)
+		k.in.Warn("%s (%s): %s", f.What, f.Where, f.Why)
 	}
 	return nil
 }
@@ -161,13 +163,13 @@ func (k *Keel) heardVersion(ver string) error {
 		return err
 	}
 	if inv.Version == "" {
-		k.note("the server says that it is %s: that is noted as what is installed", ver)
+		k.in.Note("the server says that it is %s: that is noted as what is installed", ver)
 	} else {
-		k.warn("the server says that it is %s, and %s was recorded: files were exchanged by other hands; %s is noted as what is installed", ver, inv.Version, ver)
+		k.in.Warn("the server says that it is %s, and %s was recorded: files were exchanged by other hands; %s is noted as what is installed", ver, inv.Version, ver)
 		inv.Build, inv.Channel = "", ""
 	}
 	inv.Version = ver
-	return writeInventory(k.state("inventory.json"), inv)
+	return writeInventory(k.in.State("inventory.json"), inv)
 }
 
 // Stop ends the server by the profile's order. It returns nil without a
@@ -179,13 +181,13 @@ func (k *Keel) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, e
 		return nil, 0, err
 	}
 	defer unlock()
-	if k.runDir().Status().Running {
+	if k.in.RunDir().Status().Running {
 		return k.stopServer(ctx)
 	}
 	// Only what a minder of ours holds is ever signalled (P4).
-	for _, p := range host.Outside(k.Dir, nil) {
-		return nil, 0, &Advised{fmt.Errorf("process %d runs from this install (%s), but not under Fresh Keel: it is not ours to stop", p.PID, p.Command),
-			p.HowToStop() + orKill(p)}
+	for _, p := range host.Outside(k.in.Dir, nil) {
+		return nil, 0, tell.Advise(fmt.Errorf("process %d runs from this install (%s), but not under Fresh Keel: it is not ours to stop", p.PID, p.Command),
+			p.HowToStop()+orKill(p))
 	}
 	return nil, 0, nil
 }
@@ -198,12 +200,12 @@ func orKill(p host.Process) string {
 }
 
 // Send puts one line on the server's console.
-func (k *Keel) Send(line string) error { return k.runDir().Send(line) }
+func (k *Keel) Send(line string) error { return k.in.RunDir().Send(line) }
 
 // Log calls each with the console's lines: the last n, and with follow all
 // that come until ctx or the server ends.
 func (k *Keel) Log(ctx context.Context, n int, follow bool, each func(string)) error {
-	path := k.runDir().Console()
+	path := k.in.RunDir().Console()
 	if !follow {
 		lines, err := host.Tail(path, n)
 		if err != nil {
@@ -218,7 +220,7 @@ func (k *Keel) Log(ctx context.Context, n int, follow bool, each func(string)) e
 	skip := max(0, len(lines)-n)
 	ended := make(chan struct{})
 	go func() {
-		k.runDir().Wait(ctx)
+		k.in.RunDir().Wait(ctx)
 		close(ended)
 	}()
 	return host.Follow(ctx, path, ended, func(l string) {
@@ -234,7 +236,7 @@ func (k *Keel) Log(ctx context.Context, n int, follow bool, each func(string)) e
 // started is only watched. The error is for a server that could not even be
 // started.
 func (k *Keel) bringUp(ctx context.Context, expect string) (*Verdict, error) {
-	if st := k.runDir().Status(); st.Running {
+	if st := k.in.RunDir().Status(); st.Running {
 		return k.watch(ctx, time.Now(), expect), nil
 	}
 	st, err := k.spawn(context.WithoutCancel(ctx))
@@ -249,32 +251,29 @@ func (k *Keel) spawn(ctx context.Context) (*host.Status, error) {
 	if err := k.nobodyOutside(); err != nil {
 		return nil, err
 	}
-	script := k.Profile.Launch.Script
+	script := k.in.Profile.Launch.Script
 	if script == "" {
-		return nil, &Advised{errors.New("no launch script is named"), "set [launch] script in freshkeel.toml"}
+		return nil, tell.Advise(errors.New("no launch script is named"), "set [launch] script in freshkeel.toml")
 	}
-	if err := trustedScript(k.path(script)); err != nil {
+	if err := install.TrustedScript(k.in.Path(script)); err != nil {
 		return nil, err
 	}
-	return host.Start(ctx, k.o.Self, host.Launch{Install: k.Dir, Script: script, Args: k.Profile.Launch.Args, RunDir: string(k.runDir()), Env: k.serverEnv()})
+	return host.Start(ctx, k.in.Self, host.Launch{Install: k.in.Dir, Script: script, Args: k.in.Profile.Launch.Args, RunDir: string(k.in.RunDir()), Env: k.in.ServerEnv()})
 }
-
-// serverEnv is the environment that the server gets.
-func (k *Keel) serverEnv() []string { return host.ServerEnv(k.o.Env, k.Profile.Launch.Pass) }
 
 // takeOver gives a server whose minder was killed another one. That it fails is
 // told, and no more: what needs the minder says so itself.
 func (k *Keel) takeOver(ctx context.Context) {
-	st := k.runDir().Status()
+	st := k.in.RunDir().Status()
 	if !st.Left {
 		return
 	}
-	_, err := host.Start(ctx, k.o.Self, host.Launch{Install: k.Dir, RunDir: string(k.runDir()), Env: k.serverEnv(), TakeOver: true})
+	_, err := host.Start(ctx, k.in.Self, host.Launch{Install: k.in.Dir, RunDir: string(k.in.RunDir()), Env: k.in.ServerEnv(), TakeOver: true})
 	if err != nil {
-		k.warn("the server runs on without its minder, which was killed, and another could not take over: %v", err)
+		k.in.Warn("the server runs on without its minder, which was killed, and another could not take over: %v", err)
 		return
 	}
-	k.warn("the server's minder had been killed: another one has taken over process %d", st.PID)
+	k.in.Warn("the server's minder had been killed: another one has taken over process %d", st.PID)
 }
 
 // portPause is how long the watch rests between looks at the port: each one
@@ -284,13 +283,13 @@ const portPause = 100 * time.Millisecond
 // watch judges the running server until there is a verdict. When ctx ends,
 // the verdict is that it was interrupted.
 func (k *Keel) watch(ctx context.Context, start time.Time, expect string) *Verdict {
-	j := watch.NewJudge(watch.Rules{Ready: k.Profile.Ready, Expect: expect}, start)
+	j := watch.NewJudge(watch.Rules{Ready: k.in.Profile.Ready, Expect: expect}, start)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	lines, ended := make(chan string), make(chan struct{})
 	var exit *host.Exit
 	go func() {
-		e, err := k.runDir().Wait(ctx)
+		e, err := k.in.RunDir().Wait(ctx)
 		if err == nil || ctx.Err() == nil {
 			exit = e
 			close(ended)
@@ -298,7 +297,7 @@ func (k *Keel) watch(ctx context.Context, start time.Time, expect string) *Verdi
 	}()
 	go func() {
 		defer close(lines)
-		host.Follow(ctx, k.runDir().Console(), ended, func(l string) {
+		host.Follow(ctx, k.in.RunDir().Console(), ended, func(l string) {
 			select {
 			case lines <- l:
 			case <-ctx.Done():
@@ -322,17 +321,17 @@ func (k *Keel) watch(ctx context.Context, start time.Time, expect string) *Verdi
 				}
 				return j.Exited(time.Now(), status)
 			}
-			k.tell(Event{Kind: ServerSaid, Text: l})
+			k.in.Tell(tell.Event{Kind: tell.ServerSaid, Text: l})
 			v = j.Line(time.Now(), l)
 		case <-tick.C:
-			if k.Profile.Ready.Port.Given() {
+			if k.in.Profile.Ready.Port.Given() {
 				v = j.Port(time.Now(), k.holdsPort())
 			} else {
 				v = j.Tick(time.Now())
 			}
 			if w := j.Awaits(); w != awaited {
 				awaited = w
-				k.tell(Event{Kind: StepMoves, Step: "watch", Text: w})
+				k.in.Tell(tell.Event{Kind: tell.StepMoves, Step: "watch", Text: w})
 			}
 		case <-ctx.Done():
 			return interrupted(start)
@@ -351,17 +350,17 @@ func interrupted(start time.Time) *Verdict {
 
 // holdsPort tells whether a process of this server holds the profile's port.
 func (k *Keel) holdsPort() bool {
-	p := k.Profile.Ready.Port
+	p := k.in.Profile.Ready.Port
 	pids, err := host.PortHolders(p.Net, p.Number)
 	if err != nil || len(pids) == 0 {
 		return false
 	}
-	mine := k.runDir().Status().Processes
+	mine := k.in.RunDir().Status().Processes
 	return slices.ContainsFunc(pids, func(pid int) bool { return slices.Contains(mine, pid) })
 }
 
 func (k *Keel) stopOrder() host.StopOrder {
-	s := k.Profile.Stop
+	s := k.in.Profile.Stop
 	return host.StopOrder{Send: s.Send, Wait: s.Wait.Std(), Terminate: s.Terminate.Std(), Kill: s.MayKill()}
 }
 
@@ -373,7 +372,7 @@ func (k *Keel) stopServer(ctx context.Context) (exit *host.Exit, took time.Durat
 		return nil, 0, err
 	}
 	told := time.Now()
-	defer context.AfterFunc(ctx, func() { k.note("the server was told to stop already, and stops: waiting for its end") })()
+	defer context.AfterFunc(ctx, func() { k.in.Note("the server was told to stop already, and stops: waiting for its end") })()
 	exit, err = k.stopBy(k.stopOrder(), false)
 	return exit, time.Since(told), err
 }
@@ -385,14 +384,14 @@ const noticeLook = 250 * time.Millisecond
 // tellPlayers puts the profile's warning on the console and waits as long as it
 // says. A console that does not take it is no reason not to stop.
 func (k *Keel) tellPlayers(ctx context.Context) error {
-	s := k.Profile.Stop
+	s := k.in.Profile.Stop
 	if err := ctx.Err(); err != nil {
 		return &Interrupted{}
 	}
 	if s.Tell == "" || k.Send(s.Tell) != nil {
 		return nil
 	}
-	k.note("players were told: %s", s.Tell)
+	k.in.Note("players were told: %s", s.Tell)
 	end := time.After(s.Notice.Std())
 	look := time.NewTicker(noticeLook)
 	defer look.Stop()
@@ -403,7 +402,7 @@ func (k *Keel) tellPlayers(ctx context.Context) error {
 		case <-ctx.Done():
 			return &Interrupted{Saw: s.Tell}
 		case <-look.C:
-			if !k.runDir().Status().Running {
+			if !k.in.RunDir().Status().Running {
 				return nil
 			}
 		}
@@ -440,18 +439,18 @@ func (k *Keel) halfStop() (*host.Exit, error) {
 // stopBy ends the server by an order, telling what it takes. Of a hopeless
 // server nobody expects that it still reads its console.
 func (k *Keel) stopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
-	return k.runDir().Stop(o, func(s host.StopStep) {
+	return k.in.RunDir().Stop(o, func(s host.StopStep) {
 		switch s.Do {
 		case "sent":
 			if s.Error != "" && !hopeless {
-				k.warn("the stop line %q did not get through: %s", o.Send, s.Error)
+				k.in.Warn("the stop line %q did not get through: %s", o.Send, s.Error)
 			}
 		case "terminate":
 			if o.Send != "" {
-				k.warn("it did not stop within %s: terminate signal to its processes %v", o.Wait, s.PIDs)
+				k.in.Warn("it did not stop within %s: terminate signal to its processes %v", o.Wait, s.PIDs)
 			}
 		case "kill":
-			k.warn("it did not end within %s of the terminate signal: killing its processes %v", o.Terminate, s.PIDs)
+			k.in.Warn("it did not end within %s of the terminate signal: killing its processes %v", o.Terminate, s.PIDs)
 		}
 	})
 }

@@ -17,6 +17,7 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/host"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
 	"freshkeel/internal/version"
@@ -48,18 +49,18 @@ type origin struct {
 }
 
 func (k *Keel) base() origin {
-	return origin{profile.Layer{Source: k.Profile.Source, Place: k.Profile.Place}}
+	return origin{profile.Layer{Source: k.in.Profile.Source, Place: k.in.Profile.Place}}
 }
 
 func (k *Keel) layer(name string) (origin, error) {
 	var have []string
-	for _, l := range k.Profile.Layers {
+	for _, l := range k.in.Profile.Layers {
 		if l.Name == name {
 			return origin{l}, nil
 		}
 		have = append(have, l.Name)
 	}
-	return origin{}, &Usage{fmt.Sprintf("there is no layer %q; the profile has %s", name, cmp.Or(strings.Join(have, ", "), "none")), "freshkeel builds"}
+	return origin{}, tell.Misuse(fmt.Sprintf("there is no layer %q; the profile has %s", name, cmp.Or(strings.Join(have, ", "), "none")), "freshkeel builds")
 }
 
 // memory is what is remembered of a source: what it offered when it was last
@@ -78,8 +79,8 @@ type memory struct {
 }
 
 func (k *Keel) memory(o origin) *memory {
-	id, _ := json.Marshal([]any{o.Source, feed.Where(o.Source, k.Dir)})
-	m := &memory{path: filepath.Join(k.o.Home, "sources", tree.SumBytes(id).String()[:16]+".json")}
+	id, _ := json.Marshal([]any{o.Source, feed.Where(o.Source, k.in.Dir)})
+	m := &memory{path: filepath.Join(k.in.Home, "sources", tree.SumBytes(id).String()[:16]+".json")}
 	if b, err := os.ReadFile(m.path); err != nil || json.Unmarshal(b, m) != nil {
 		*m = memory{path: m.path}
 	}
@@ -121,7 +122,7 @@ func (m *memory) remember(f *feed.Feed) {
 }
 
 func (k *Keel) client(s profile.Source) *fetch.Client {
-	return fetch.New(fetch.Options{Env: k.o.Env, Silence: s.Silence.Std(), Logins: loginsOf(k.Profile.Logins)})
+	return fetch.New(fetch.Options{Env: k.in.Env, Silence: s.Silence.Std(), Logins: loginsOf(k.in.Profile.Logins)})
 }
 
 func loginsOf(list []profile.Login) (out []fetch.Login) {
@@ -143,21 +144,21 @@ type offer struct {
 // last is the answer, and that is told.
 func (k *Keel) list(ctx context.Context, o origin) (*offer, error) {
 	if o.Source.Kind() == "" {
-		return nil, &Advised{errors.New("the profile names no source of builds: [source] is empty"), "set it in freshkeel.toml (docs/sources.md), or take a build from a path or URL with --from"}
+		return nil, tell.Advise(errors.New("the profile names no source of builds: [source] is empty"), "set it in freshkeel.toml (docs/sources.md), or take a build from a path or URL with --from")
 	}
 	m := k.memory(o)
 	if f, ok := k.offers[m.path]; ok { // one command sees one list, however often it looks
 		return f, nil
 	}
-	f, err := feed.List(ctx, o.Source, feed.Place{Dir: k.Dir, Memo: strings.TrimSuffix(m.path, ".json") + ".seen", Client: k.client(o.Source), Output: k.output})
+	f, err := feed.List(ctx, o.Source, feed.Place{Dir: k.in.Dir, Memo: strings.TrimSuffix(m.path, ".json") + ".seen", Client: k.client(o.Source), Output: k.output})
 	var off *fetch.Unreachable
 	if errors.As(err, &off) && m.Feed != nil {
-		k.warn("offline: %s can't be reached (%v); this is what it offered %s ago", fetch.Shown(off.URL), off.Err, words.Age(time.Since(m.At)))
+		k.in.Warn("offline: %s can't be reached (%v); this is what it offered %s ago", fetch.Shown(off.URL), off.Err, words.Age(time.Since(m.At)))
 		k.offers[m.path] = &offer{m.Feed, o, m, true}
 		return k.offers[m.path], nil
 	}
 	if errors.As(err, &off) {
-		return nil, &Advised{fmt.Errorf("read the %s %w", o.Source.Kind(), off), "try again when it can be reached; a build that is on this machine is taken with --from PATH"}
+		return nil, tell.Advise(fmt.Errorf("read the %s %w", o.Source.Kind(), off), "try again when it can be reached; a build that is on this machine is taken with --from PATH")
 	}
 	if err != nil {
 		return nil, denied(err)
@@ -177,18 +178,18 @@ func (k *Keel) list(ctx context.Context, o origin) (*offer, error) {
 func (k *Keel) heldAgainst(m *memory, f *feed.Feed) error {
 	where := fetch.Shown(f.Where())
 	if !m.Signed.IsZero() && !f.Signed() {
-		return &Advised{fmt.Errorf("%s is not signed, and was when it was last asked, on %s: it is not believed", where, m.Signed.Local().Format(time.DateTime)),
-			"ask its makers; if they have given signing up, change [source] key"}
+		return tell.Advise(fmt.Errorf("%s is not signed, and was when it was last asked, on %s: it is not believed", where, m.Signed.Local().Format(time.DateTime)),
+			"ask its makers; if they have given signing up, change [source] key")
 	}
 	switch made := f.MadeAt(); {
 	case !made.IsZero() && made.Before(m.Made):
-		k.warn("%s was written on %s, and a newer list of %s has been seen: an old one may be being served", where, made.Local().Format(time.DateTime), m.Made.Local().Format(time.DateTime))
+		k.in.Warn("%s was written on %s, and a newer list of %s has been seen: an old one may be being served", where, made.Local().Format(time.DateTime), m.Made.Local().Format(time.DateTime))
 	case f.Expired(time.Now()):
-		k.warn("%s has expired, on %s by its own word: an old list may be being served", where, f.Expires)
+		k.in.Warn("%s has expired, on %s by its own word: an old list may be being served", where, f.Expires)
 	case m.Feed != nil && len(m.Feed.Builds) > 0 && len(f.Builds) > 0:
 		was := m.Feed.Builds[len(m.Feed.Builds)-1].Version
 		if was != "" && f.Rank(was) < 0 && version.Compare(was, f.Builds[len(f.Builds)-1].Version) > 0 {
-			k.warn("%s offered %s on %s, and no longer does: it was withdrawn, or an old list is being served", where, was, m.At.Local().Format(time.DateTime))
+			k.in.Warn("%s offered %s on %s, and no longer does: it was withdrawn, or an old list is being served", where, was, m.At.Local().Format(time.DateTime))
 		}
 	}
 	return nil
@@ -197,7 +198,7 @@ func (k *Keel) heldAgainst(m *memory, f *feed.Feed) error {
 // output runs a command that only prints something.
 func (k *Keel) output(ctx context.Context, argv []string) ([]byte, error) {
 	var out strings.Builder
-	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: k.Dir, Env: k.o.Env, Limit: 5 * time.Minute}, func(l string) { out.WriteString(l + "\n") })
+	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: k.in.Dir, Env: k.in.Env, Limit: 5 * time.Minute}, func(l string) { out.WriteString(l + "\n") })
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s", err, strings.TrimSpace(out.String()))
 	}
@@ -208,7 +209,7 @@ func (k *Keel) output(ctx context.Context, argv []string) ([]byte, error) {
 func denied(err error) error {
 	var status *fetch.Status
 	if errors.As(err, &status) && (status.Code == 401 || status.Code == 403) {
-		return &Advised{err, fmt.Sprintf("add to freshkeel.toml: [[login]] host = %q, from = \"env:NAME\" (or file:PATH, or netrc); the secret itself stays outside", status.Host)}
+		return tell.Advise(err, fmt.Sprintf("add to freshkeel.toml: [[login]] host = %q, from = \"env:NAME\" (or file:PATH, or netrc); the secret itself stays outside", status.Host))
 	}
 	return err
 }
@@ -240,7 +241,7 @@ type Candidate struct {
 func (k *Keel) candidate(ctx context.Context, f *offer, b feed.Build) (*Candidate, error) {
 	c := &Candidate{Version: b.Version, Channel: b.Channel, Layer: f.from.Name, Source: fetch.Shown(f.Where()), Fits: cmp.Or(b.Fits, f.from.Fits), offer: f, src: f.from.Source, place: f.from.Place}
 	if f.stale {
-		c.Source, c.build = fetch.Shown(feed.Where(c.src, k.Dir)), b
+		c.Source, c.build = fetch.Shown(feed.Where(c.src, k.in.Dir)), b
 		if c.set = f.memory.Sets[b.Version]; b.Version == "" {
 			c.set = f.memory.Marks[f.memory.Mark]
 		}
@@ -251,7 +252,7 @@ func (k *Keel) candidate(ctx context.Context, f *offer, b feed.Build) (*Candidat
 	}
 	v, err := b.Choose(feed.Machine(c.src))
 	if err != nil {
-		return nil, &Advised{err, "set [source] variant (and for, for another machine) in freshkeel.toml, or take another version: freshkeel builds"}
+		return nil, tell.Advise(err, "set [source] variant (and for, for another machine) in freshkeel.toml, or take another version: freshkeel builds")
 	}
 	c.build, c.parts, c.list, c.Variant = b, v.Parts, v.Listing, v.String()
 	if b.Mark != "" {
@@ -266,7 +267,7 @@ func (k *Keel) candidate(ctx context.Context, f *offer, b feed.Build) (*Candidat
 func (k *Keel) resolve(ctx context.Context, w Want) (*Candidate, error) {
 	if w.From != "" {
 		if w.Version != "" {
-			return nil, &Usage{"a version and --from together: which one is meant?", "give the version of a build taken --from somewhere with --as"}
+			return nil, tell.Misuse("a version and --from together: which one is meant?", "give the version of a build taken --from somewhere with --as")
 		}
 		return k.fromPlace(w)
 	}
@@ -286,7 +287,7 @@ func (k *Keel) pick(ctx context.Context, f *offer, ver string, suits func(feed.B
 			return nil, nil
 		}
 		if !ok {
-			return nil, &Advised{fmt.Errorf("the source offers no build in channel %q; its channels are: %s", channel, strings.Join(f.Channels(), ", ")), "freshkeel builds"}
+			return nil, tell.Advise(fmt.Errorf("the source offers no build in channel %q; its channels are: %s", channel, strings.Join(f.Channels(), ", ")), "freshkeel builds")
 		}
 		return k.candidate(ctx, f, b)
 	}
@@ -296,19 +297,19 @@ func (k *Keel) pick(ctx context.Context, f *offer, ver string, suits func(feed.B
 		for _, b := range f.Builds {
 			have = append(have, b.Version)
 		}
-		return nil, &Advised{fmt.Errorf("the source has no build %s; it has %s", ver, words.Some(have, 12)), "freshkeel builds"}
+		return nil, tell.Advise(fmt.Errorf("the source has no build %s; it has %s", ver, words.Some(have, 12)), "freshkeel builds")
 	}
 	return k.candidate(ctx, f, b)
 }
 
 // fromPlace makes a candidate of a file, folder or URL.
 func (k *Keel) fromPlace(w Want) (*Candidate, error) {
-	c := &Candidate{Version: w.As, Source: fetch.Shown(w.From), guess: true, src: profile.Source{Silence: k.Profile.Source.Silence, Key: k.Profile.Source.Key}, place: k.Profile.Place}
+	c := &Candidate{Version: w.As, Source: fetch.Shown(w.From), guess: true, src: profile.Source{Silence: k.in.Profile.Source.Silence, Key: k.in.Profile.Source.Key}, place: k.in.Profile.Place}
 	if c.Version == "" {
 		c.Version = version.In(fetch.NameOf(w.From))
 	}
 	// A key in the profile holds for what is named by hand too.
-	key, err := feed.Key(k.Profile.Source, k.Dir)
+	key, err := feed.Key(k.in.Profile.Source, k.in.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -317,7 +318,7 @@ func (k *Keel) fromPlace(w Want) (*Candidate, error) {
 		return c, nil
 	}
 	if shown := fetch.Shown(w.From); strings.Contains(w.From, "://") && !strings.HasPrefix(w.From, "file://") {
-		return nil, &Usage{fmt.Sprintf("%s is no address that builds are fetched from", shown), "http, https and file addresses are, and paths"}
+		return nil, tell.Misuse(fmt.Sprintf("%s is no address that builds are fetched from", shown), "http, https and file addresses are, and paths")
 	}
 	full, err := filepath.Abs(w.From)
 	if err != nil {
@@ -325,15 +326,15 @@ func (k *Keel) fromPlace(w Want) (*Candidate, error) {
 	}
 	fi, err := os.Stat(full)
 	if err != nil {
-		return nil, &Advised{fmt.Errorf("take the build from %s: %w", w.From, errors.Unwrap(err)), "give the path of an archive, a file or a folder, or an address; paths count from the folder that you are in"}
+		return nil, tell.Advise(fmt.Errorf("take the build from %s: %w", w.From, errors.Unwrap(err)), "give the path of an archive, a file or a folder, or an address; paths count from the folder that you are in")
 	}
 	c.Source = full
 	if fi.IsDir() && key != "" {
-		return nil, &Advised{fmt.Errorf("%s is a folder, which can't be signed, and [source] key asks for a signature", w.From), "take a signed archive, or the key out of freshkeel.toml if you trust the folder"}
+		return nil, tell.Advise(fmt.Errorf("%s is a folder, which can't be signed, and [source] key asks for a signature", w.From), "take a signed archive, or the key out of freshkeel.toml if you trust the folder")
 	}
 	if fi.IsDir() {
-		if tree.Inside(k.Dir, full) && full == k.Dir {
-			return nil, &Usage{"that is the install itself, not a build for it", "give the folder that the new build was unpacked into"}
+		if tree.Inside(k.in.Dir, full) && full == k.in.Dir {
+			return nil, tell.Misuse("that is the install itself, not a build for it", "give the folder that the new build was unpacked into")
 		}
 		c.folder = full
 		return c, nil

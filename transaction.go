@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/swap"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
@@ -36,22 +37,22 @@ type transaction struct {
 // transact opens a transaction: from here on a crash is something to recover.
 func (k *Keel) transact(e *logbook.Entry) (*transaction, error) {
 	e.Phase = logbook.Preparing
-	st := k.runDir().Status()
+	st := k.in.RunDir().Status()
 	e.WasRunning, e.RanSince = st.Running, st.Since
 	e.EndRunning = e.EndRunning || e.WasRunning
-	if err := k.book.Begin(e); err != nil {
+	if err := k.in.Book.Begin(e); err != nil {
 		return nil, err
 	}
 	t := k.resume(e)
 	if err := tree.MakeDirs(t.dir.Dir, 0o700); err != nil {
 		return nil, t.abandon(err)
 	}
-	return t, k.halt("begun")
+	return t, k.in.Halt("begun")
 }
 
 // resume is transact for an entry that a crash left.
 func (k *Keel) resume(e *logbook.Entry) *transaction {
-	return &transaction{k: k, e: e, dir: k.run(e.ID)}
+	return &transaction{k: k, e: e, dir: k.in.Run(e.ID)}
 }
 
 func (t *transaction) close() {
@@ -64,12 +65,12 @@ func (t *transaction) close() {
 // step runs a step, tells of it, and records its time.
 func (t *transaction) step(name string, run func() (sum string, err error)) error {
 	var sum string
-	took, err := t.k.step(name, func() (s string, err error) { sum, err = run(); return sum, err })
+	took, err := t.k.in.Step(name, func() (s string, err error) { sum, err = run(); return sum, err })
 	if err != nil {
 		if sum = err.Error(); errors.Is(err, context.Canceled) {
 			sum = "interrupted"
 		}
-		t.k.tell(Event{Kind: StepFailed, Step: name, Text: sum, Took: took})
+		t.k.in.Tell(tell.Event{Kind: tell.StepFailed, Step: name, Text: sum, Took: took})
 	}
 	t.e.Steps = append(t.e.Steps, logbook.Step{Name: name, Took: took, Note: sum})
 	return err
@@ -78,20 +79,20 @@ func (t *transaction) step(name string, run func() (sum string, err error)) erro
 // enter makes the next phase durable before anything of it is done.
 func (t *transaction) enter(p logbook.Phase) error {
 	t.e.Phase = p
-	if err := t.k.book.Save(t.e); err != nil {
+	if err := t.k.in.Book.Save(t.e); err != nil {
 		return err
 	}
-	return t.k.halt("phase:" + string(p))
+	return t.k.in.Halt("phase:" + string(p))
 }
 
 func (t *transaction) finish(o logbook.Outcome) error {
 	t.e.Stuck = ""
 	t.e.Phase, t.e.Outcome, t.e.Ended = logbook.Done, o, time.Now().Round(0)
-	if err := t.k.book.Save(t.e); err != nil {
+	if err := t.k.in.Book.Save(t.e); err != nil {
 		return err
 	}
 	t.k.prune()
-	return t.k.halt("finished")
+	return t.k.in.Halt("finished")
 }
 
 // abandon ends a transaction that has changed nothing: staging goes, and the
@@ -122,7 +123,7 @@ func (t *transaction) abandon(why error) error {
 // runsOn tells whether the server has been running since before the
 // transaction. One that was started within it is not known to be up yet.
 func (t *transaction) runsOn() bool {
-	st := t.k.runDir().Status()
+	st := t.k.in.RunDir().Status()
 	return st.Running && st.Since.Before(t.e.Started)
 }
 
@@ -140,7 +141,7 @@ func (t *transaction) dropStaging() {
 // attempts are the folders of the attempts at putting files back, oldest first.
 func (t *transaction) attempts() (out []swap.Run) {
 	for n := 1; ; n++ {
-		run := t.k.run(t.e.ID)
+		run := t.k.in.Run(t.e.ID)
 		run.Dir = filepath.Join(run.Dir, fmt.Sprintf("back-%d", n))
 		if _, err := os.Stat(run.Dir); err != nil {
 			return out
@@ -162,10 +163,10 @@ func (k *Keel) sides(run swap.Run) []string {
 // second one little to do.
 func (t *transaction) preCopy(ctx context.Context) error {
 	return t.step("pre-copy", func() (string, error) {
-		if err := t.k.halt("pre-copy"); err != nil {
+		if err := t.k.in.Halt("pre-copy"); err != nil {
 			return "", err
 		}
-		l, err := t.k.locker()
+		l, err := t.k.in.Locker()
 		if err != nil {
 			return "", err
 		}
@@ -175,7 +176,7 @@ func (t *transaction) preCopy(ctx context.Context) error {
 		}
 		t.writer = l.Writer()
 		t.writer.PiecesAlone = true
-		t.copied, err = t.writer.Take(ctx, t.k.Dir, t.k.Profile.Server.Skip, nil, base, t.k.moves("pre-copy"))
+		t.copied, err = t.writer.Take(ctx, t.k.in.Dir, t.k.in.Profile.Server.Skip, nil, base, t.k.in.Moves("pre-copy"))
 		if err != nil {
 			return "", err
 		}
@@ -196,7 +197,7 @@ func (t *transaction) stop(ctx context.Context) error {
 	if err := t.enter(logbook.Stopping); err != nil {
 		return err
 	}
-	if !t.k.runDir().Status().Running {
+	if !t.k.in.RunDir().Status().Running {
 		return nil
 	}
 	return t.step("stop", func() (string, error) {
@@ -214,22 +215,22 @@ func (t *transaction) stop(ctx context.Context) error {
 			t.gone = exit.At
 			sum += " (" + exit.Status + ")"
 		}
-		return sum, t.k.halt("stopped")
+		return sum, t.k.in.Halt("stopped")
 	})
 }
 
 // backUp is the second pass: with the server down it is consistent.
 func (t *transaction) backUp(ctx context.Context, label string) error {
 	return t.step("backup", func() (string, error) {
-		if err := t.k.halt("backup"); err != nil {
+		if err := t.k.in.Halt("backup"); err != nil {
 			return "", err
 		}
-		taken, err := t.writer.Take(ctx, t.k.Dir, t.k.Profile.Server.Skip, nil, t.copied.Base(), t.k.moves("backup"))
+		taken, err := t.writer.Take(ctx, t.k.in.Dir, t.k.in.Profile.Server.Skip, nil, t.copied.Base(), t.k.in.Moves("backup"))
 		if err != nil {
 			return "", err
 		}
 		if len(taken.Moving) > 0 {
-			return "", &Advised{fmt.Errorf("%s keeps changing although the server is stopped: something else writes to the install", words.Some(taken.Moving, 3)), "find what writes there, end it, and try again"}
+			return "", tell.Advise(fmt.Errorf("%s keeps changing although the server is stopped: something else writes to the install", words.Some(taken.Moving, 3)), "find what writes there, end it, and try again")
 		}
 		if err := t.k.dumpData(ctx, t.writer, taken); err != nil {
 			return "", err
@@ -240,7 +241,7 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 		}
 		t.close() // what the passes found of a large install takes much room
 		t.e.Backup, t.e.BackupTaken = set.ID, set.Taken
-		if l, err := t.k.locker(); err == nil {
+		if l, err := t.k.in.Locker(); err == nil {
 			t.e.Locker = l.Dir()
 		}
 		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, words.Plural(set.Files, "file"), words.Bytes(set.Bytes), words.Bytes(set.New)), nil
@@ -253,7 +254,7 @@ func (t *transaction) comeBack(ver string) error {
 	return t.step("start old server", func() (string, error) {
 		v, err := t.k.bringUp(context.Background(), ver)
 		if err == nil && v.Late { // a machine that was busy a moment ago may not be now
-			t.k.warn("%s; it is given one more try", v.Why)
+			t.k.in.Warn("%s; it is given one more try", v.Why)
 			if _, err = t.k.halfStop(); err == nil {
 				v, err = t.k.bringUp(context.Background(), ver)
 			}
@@ -292,7 +293,7 @@ func (t *transaction) comeBack(ver string) error {
 func (t *transaction) down(v *Verdict) {
 	if !t.told.IsZero() {
 		t.e.Down = time.Since(t.told) // the steady time is not players' loss
-		if s := t.k.Profile.Ready.Steady.Std(); v.Up && t.e.Down > s {
+		if s := t.k.in.Profile.Ready.Steady.Std(); v.Up && t.e.Down > s {
 			t.e.Down -= s
 		}
 	}
@@ -308,13 +309,13 @@ func (t *transaction) goBack(why string, lines []string) error {
 	// A disk too full for the logbook must not keep renames from going back:
 	// from the phase before, recover leads to the same place.
 	t.e.Phase = logbook.RollingBack
-	if err := t.k.book.Save(t.e); err != nil {
-		t.k.warn("%v", err)
+	if err := t.k.in.Book.Save(t.e); err != nil {
+		t.k.in.Warn("%v", err)
 	}
-	if err := t.k.halt("phase:rolling-back"); err != nil {
+	if err := t.k.in.Halt("phase:rolling-back"); err != nil {
 		return stuck(err)
 	}
-	if t.k.runDir().Status().Running {
+	if t.k.in.RunDir().Status().Running {
 		if err := t.step("stop new server", func() (string, error) {
 			exit, err := t.k.halfStop()
 			if exit == nil {
@@ -351,7 +352,7 @@ func (t *transaction) goBack(why string, lines []string) error {
 
 // loadBack loads the data outside the install back from a backup.
 func (t *transaction) loadBack(set *locker.Set) error {
-	if len(t.k.Profile.Data) == 0 {
+	if len(t.k.in.Profile.Data) == 0 {
 		return nil
 	}
 	loaded, err := t.k.loadData(context.Background(), set)
@@ -365,8 +366,8 @@ func (t *transaction) loadBack(set *locker.Set) error {
 // entry stays open, and recover goes on from it once the cause is mended.
 func (t *transaction) stuck(doing string, err error) error {
 	t.e.Stuck = err.Error()
-	if serr := t.k.book.Save(t.e); serr != nil {
-		t.k.warn("%v", serr)
+	if serr := t.k.in.Book.Save(t.e); serr != nil {
+		t.k.in.Warn("%v", serr)
 	}
 	return &NeedsHands{What: doing + " did not end well: " + err.Error(), State: "everything is kept under " + t.dir.Dir + "; the state before is backup " + t.e.Backup,
 		Do: []string{"mend what it says, then: freshkeel recover", "or, to leave everything as it is now: freshkeel recover --leave-as-is"}}
@@ -378,7 +379,7 @@ func (t *transaction) returned() error {
 		if err := t.comeBack(t.e.From); err != nil {
 			return err
 		}
-	} else if t.k.runDir().Status().Running {
+	} else if t.k.in.RunDir().Status().Running {
 		if _, _, err := t.k.stopServer(context.Background()); err != nil {
 			return t.stuck("going back", err)
 		}
@@ -396,7 +397,7 @@ func (t *transaction) reverse(run swap.Run) (map[string]bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	return p.Paths(), run.Reverse(p, t.k.halt)
+	return p.Paths(), run.Reverse(p, t.k.in.Halt)
 }
 
 // toBackup makes the whole install, skip aside, what the transaction's backup
@@ -407,7 +408,7 @@ func (t *transaction) toBackup(trusted map[string]bool) (*putBackReport, error) 
 		return nil, err
 	}
 	all := func(string) bool { return true }
-	return t.k.putBack(t.attempt(), set, scope{within: all, takeAway: all, trusted: trusted}, t.k.halt)
+	return t.k.putBack(t.attempt(), set, scope{within: all, takeAway: all, trusted: trusted}, t.k.in.Halt)
 }
 
 // attempt is a fresh folder for one attempt at putting files back: each begins
@@ -420,7 +421,7 @@ func (t *transaction) attempt() swap.Run {
 			os.RemoveAll(filepath.Join(side, "folders"))
 		}
 	}
-	run := t.k.run(t.e.ID)
+	run := t.k.in.Run(t.e.ID)
 	run.Dir = filepath.Join(run.Dir, fmt.Sprintf("back-%d", len(old)+1))
 	return run
 }
@@ -431,12 +432,12 @@ const keptRuns = 6
 // prune drops what old runs displaced. Their plans, inventories and backups
 // stay, so that a rollback to before them is still possible from the locker.
 func (k *Keel) prune() {
-	all, err := k.book.All()
+	all, err := k.in.Book.All()
 	if err != nil || len(all) <= keptRuns {
 		return
 	}
 	for _, e := range all[:len(all)-keptRuns] {
-		for _, dir := range k.sides(k.run(e.ID)) {
+		for _, dir := range k.sides(k.in.Run(e.ID)) {
 			list, _ := os.ReadDir(dir)
 			for _, d := range list {
 				if d.IsDir() {
@@ -480,12 +481,12 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 		o.SeenAt = 0
 		// Only a file that provably still is what was put there is noted with
 		// its identity; any other is read when next it is compared.
-		now, ok, err := tree.Describe(t.k.path(o.Path), o.Path)
+		now, ok, err := tree.Describe(t.k.in.Path(o.Path), o.Path)
 		if err == nil && ok && now.Kind == o.Kind && now.Size == o.Size && o.Mtime != 0 && now.Mtime == o.Mtime && (o.Inode == 0 || o.Inode == now.Inode) {
 			o.Entry, o.SeenAt = now, time.Now().UnixNano()
 		}
 	}
-	return writeInventory(t.k.state("inventory.json"), inv)
+	return writeInventory(t.k.in.State("inventory.json"), inv)
 }
 
 // samePlan tells whether two plans do the same to the same files.

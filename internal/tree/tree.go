@@ -375,3 +375,17 @@ func Inside(root, path string) bool {
 	rel, err := filepath.Rel(root, path)
 	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
 }
+
+// OpenSized opens a regular file for reading, and tells its size. done closes it.
+func OpenSized(full string) (r io.ReaderAt, size int64, done func(), err error) {
+	f, err := OpenRegular(full)
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	fi, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, 0, nil, err
+	}
+	return f, fi.Size(), func() { f.Close() }, nil
+}

@@ -1,4 +1,4 @@
-package freshkeel
+package install
 
 import (
 	"fmt"
@@ -8,6 +8,7 @@ import (
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 )
 
@@ -37,20 +38,20 @@ func BecomeOwner(dir, self string, answer []string) (name string, err error) {
 	}
 	o := host.OwnerOf(e.UID, e.GID)
 	if o.Home == "" && os.Getenv("FRESHKEEL_HOME") == "" {
-		return "", &Advised{fmt.Errorf("%s belongs to %s, who has no home folder on this machine for a locker", dir, o.Name),
-			"name a folder of that user's: FRESHKEEL_HOME=/var/lib/freshkeel/" + filepath.Base(real)}
+		return "", tell.Advise(fmt.Errorf("%s belongs to %s, who has no home folder on this machine for a locker", dir, o.Name),
+			"name a folder of that user's: FRESHKEEL_HOME=/var/lib/freshkeel/"+filepath.Base(real))
 	}
 	if err := host.Become(o, self, answer); err != nil {
-		return "", &Advised{fmt.Errorf("%s belongs to %s, and root does not work in a folder that somebody else decides on: %w", dir, o.Name, err),
-			"run the command as that user, with a program that the user can run"}
+		return "", tell.Advise(fmt.Errorf("%s belongs to %s, and root does not work in a folder that somebody else decides on: %w", dir, o.Name, err),
+			"run the command as that user, with a program that the user can run")
 	}
 	return o.Name, nil
 }
 
-// trusted refuses an install in which somebody else than the caller and root
+// Trusted refuses an install in which somebody else than the caller and root
 // decides what a command does: by its profile, by Fresh Keel's own folder, or by
 // exchanging one of the folders above them.
-func trusted(dir string) error {
+func Trusted(dir string) error {
 	me := os.Geteuid()
 	if me < 0 { // this system has no such users
 		return nil
@@ -69,7 +70,7 @@ func trusted(dir string) error {
 			continue // none yet, or told by whoever reads it
 		}
 		if e.Kind == tree.Link && (me == 0 || filepath.Base(at) == tree.StateFolder) {
-			return &Advised{fmt.Errorf("%s is a link to %s: Fresh Keel works in the install's own folder alone", at, e.Target), "put the real thing in its place"}
+			return tell.Advise(fmt.Errorf("%s is a link to %s: Fresh Keel works in the install's own folder alone", at, e.Target), "put the real thing in its place")
 		}
 		if e.Kind == tree.Link { // whoever writes to its target decides
 			to, err := filepath.EvalSymlinks(at)
@@ -83,9 +84,9 @@ func trusted(dir string) error {
 		}
 		if me != 0 && filepath.Base(at) == tree.StateFolder && e.UID == 0 { // of no use here
 			if top.UID != me {
-				return &Advised{fmt.Errorf("%s belongs to root: permission denied", real), fmt.Sprintf("run it as the install's owner, user %d, or as root", top.UID)}
+				return tell.Advise(fmt.Errorf("%s belongs to root: permission denied", real), fmt.Sprintf("run it as the install's owner, user %d, or as root", top.UID))
 			}
-			return &Advised{fmt.Errorf("%s belongs to root: an earlier command made it", at), fmt.Sprintf("sudo chown -R %d %s", me, at)}
+			return tell.Advise(fmt.Errorf("%s belongs to root: an earlier command made it", at), fmt.Sprintf("sudo chown -R %d %s", me, at))
 		}
 		if err := decides(at, e, me); err != nil {
 			return err
@@ -101,8 +102,8 @@ func trusted(dir string) error {
 			return err
 		}
 		if e.UID != 0 || (others(e) && e.Mode&fs.ModeSticky == 0) {
-			return &Advised{fmt.Errorf("%s can be exchanged by %s, and root must not be led elsewhere through it", at, writers(e)),
-				fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; Fresh Keel then works as that user; or: sudo chown root:root %s && sudo chmod go-w %s", real, at, at)}
+			return tell.Advise(fmt.Errorf("%s can be exchanged by %s, and root must not be led elsewhere through it", at, writers(e)),
+				fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; Fresh Keel then works as that user; or: sudo chown root:root %s && sudo chmod go-w %s", real, at, at))
 		}
 		if at == filepath.Dir(at) {
 			return nil
@@ -119,8 +120,8 @@ func decides(at string, e tree.Entry, me int) error {
 	default:
 		return nil
 	}
-	return &Advised{fmt.Errorf("%s can be written to by %s, who could have this command do anything in your name", at, writers(e)),
-		fmt.Sprintf("run it as that user; or, if that is only an oversight: chown %d %s && chmod go-w %s", me, at, at)}
+	return tell.Advise(fmt.Errorf("%s can be written to by %s, who could have this command do anything in your name", at, writers(e)),
+		fmt.Sprintf("run it as that user; or, if that is only an oversight: chown %d %s && chmod go-w %s", me, at, at))
 }
 
 // others tells whether somebody else than the owner and root may write.
@@ -138,8 +139,8 @@ func writers(e tree.Entry) string {
 	return host.OwnerOf(e.UID, e.GID).Name
 }
 
-// trustedScript refuses to run as root what somebody else may write to.
-func trustedScript(path string) error {
+// TrustedScript refuses to run as root what somebody else may write to.
+func TrustedScript(path string) error {
 	if os.Geteuid() != 0 {
 		return nil
 	}
@@ -152,8 +153,8 @@ func trustedScript(path string) error {
 		return err
 	}
 	if e, _, err := tree.Describe(real, ""); err == nil && fi.Mode().IsRegular() && (e.UID != 0 || others(e)) {
-		return &Advised{fmt.Errorf("%s can be written to by %s, and would be run as root", path, writers(e)),
-			fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; or: sudo chown root:root %s && sudo chmod go-w %s", filepath.Dir(path), path, path)}
+		return tell.Advise(fmt.Errorf("%s can be written to by %s, and would be run as root", path, writers(e)),
+			fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; or: sudo chown root:root %s && sudo chmod go-w %s", filepath.Dir(path), path, path))
 	}
 	return nil
 }

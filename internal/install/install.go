@@ -1,0 +1,165 @@
+// Package install is the folder under care: its paths, its own folder of ours, its
+// lock, its identity, its owner, and the home that holds locker and runtimes.
+//
+// Every room above takes an *Install. It knows nothing of builds, plans or backups.
+package install
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/logbook"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
+)
+
+// Options are what the core needs from outside.
+type Options struct {
+	Home    string                // holds the locker; see DefaultHome
+	Self    []string              // command that becomes a minder: this program and its hidden word
+	Env     []string              // the environment, "NAME=value"
+	Observe func(tell.Event)      // hears what happens; may be nil
+	Halt    func(at string) error // asked at every step a crash could fall between; for tests, may be nil
+}
+
+// Install is one install under care.
+type Install struct {
+	Dir     string // absolute
+	Profile *profile.Profile
+	Options
+	tell.Teller
+	Book logbook.Book // every run
+
+	store *locker.Locker
+	as    string // whose backups are read, where it isn't this folder's: see Instead
+}
+
+// Open is the install at dir, which must have a profile. The error is a
+// profile.ErrNone where it has none, a profile.Error where that can't be read, and a
+// tell.Advised where somebody else decides what it says.
+func Open(dir string, o Options) (*Install, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := Trusted(dir); err != nil {
+		return nil, err
+	}
+	p, err := profile.Read(dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := Apart(dir, o.Home); err != nil {
+		return nil, err
+	}
+	return New(dir, p, o), nil
+}
+
+// New is the install at dir with a profile that is known; dir is absolute.
+func New(dir string, p *profile.Profile, o Options) *Install {
+	in := &Install{Dir: dir, Profile: p, Options: o, Teller: o.Observe}
+	in.Book = logbook.Book{Dir: in.State("logbook")}
+	return in
+}
+
+// Instead has backups read from another locker, where they are kept under an identity.
+func (in *Install) Instead(l *locker.Locker, as string) { in.store, in.as = l, as }
+
+// Elsewhere tells whether backups are read from another locker: a copy's.
+func (in *Install) Elsewhere() bool { return in.as != "" }
+
+// State is a path in the install's own folder of ours.
+func (in *Install) State(elem ...string) string {
+	return filepath.Join(append([]string{in.Dir, tree.StateFolder}, elem...)...)
+}
+
+// RunDir is where the minder keeps the socket, the console and the server's state.
+func (in *Install) RunDir() host.Dir { return host.Dir(in.State("run")) }
+
+// Run is the folder in which one run stages and keeps files.
+func (in *Install) Run(id string) swap.Run {
+	return swap.Run{Root: in.Dir, Dir: in.State("refits", id)}
+}
+
+// Locker is the locker that builds and backups stand in, opened once.
+func (in *Install) Locker() (*locker.Locker, error) {
+	if in.store == nil {
+		l, err := locker.Open(filepath.Join(in.Home, "locker"))
+		if err != nil {
+			return nil, err
+		}
+		in.store = l
+	}
+	return in.store, nil
+}
+
+// Identity is the install's own, under which its backups are kept.
+func (in *Install) Identity() (string, error) {
+	if in.as != "" {
+		return in.as, nil
+	}
+	path := in.State("identity")
+	if b, err := tree.ReadOwn(path); err == nil && len(strings.TrimSpace(string(b))) > 0 {
+		return strings.TrimSpace(string(b)), nil
+	}
+	if err := tree.MakeDirs(in.State(), 0o700); err != nil {
+		return "", err
+	}
+	var b [6]byte
+	rand.Read(b[:])
+	id := "server-" + hex.EncodeToString(b[:])
+	return id, tree.WriteFile(path, []byte(id+"\n"), 0o600)
+}
+
+// Halt is asked at every step a crash could fall between: see Options.
+func (in *Install) Halt(at string) error {
+	if in.Options.Halt == nil {
+		return nil
+	}
+	return in.Options.Halt(at)
+}
+
+// Exists tells whether something stands at a path of the install.
+func (in *Install) Exists(p string) bool {
+	_, err := os.Lstat(in.Path(p))
+	return !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) // which is "file/sub"
+}
+
+// Open opens a file of the install to be read, no link being followed.
+func (in *Install) Open(p string) (*os.File, error) {
+	root, err := tree.OpenRoot(in.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return root.Open(p)
+}
+
+// Path is the full path of a path of the install.
+func (in *Install) Path(p string) string { return filepath.Join(in.Dir, filepath.FromSlash(p)) }
+
+// MaxScript bounds a script or a text of the install that is read whole, in bytes.
+const MaxScript = 16 << 20
+
+// LeadsOut tells whether a link of the install leads out of it, all links on the way
+// followed.
+func (in *Install) LeadsOut(e tree.Entry) bool {
+	to := e.Target
+	if !filepath.IsAbs(to) {
+		to = filepath.Dir(in.Path(e.Path)) + string(filepath.Separator) + to // and not cleaned: a link may stand before a ".."
+	}
+	return !tree.Inside(tree.Real(in.Dir), tree.Real(to))
+}
+
+// ServerEnv is the environment that the server gets.
+func (in *Install) ServerEnv() []string { return host.ServerEnv(in.Env, in.Profile.Launch.Pass) }

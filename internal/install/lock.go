@@ -1,0 +1,100 @@
+package install
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"time"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
+)
+
+// holder is who has an install's lock.
+type holder struct {
+	PID   int       `json:"pid"`
+	Doing string    `json:"doing"`
+	Since time.Time `json:"since"`
+}
+
+// Lock keeps every other command that changes the install out (P7). It returns
+// the unlock function, or Busy.
+func (in *Install) Lock(doing string) (unlock func(), err error) {
+	if err := tree.MakeDirs(in.State(), 0o700); err != nil {
+		return nil, in.notMine(err)
+	}
+	l := tree.NewLock(in.State("lock"))
+	// Tried for a moment: a status command may be looking at the lock.
+	for try := 0; ; try++ {
+		ok, err := l.TryLock()
+		if err != nil {
+			return nil, in.notMine(err)
+		}
+		if ok {
+			break
+		}
+		if try == 5 {
+			return nil, in.holder()
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	// Who holds it is only for telling others: a full disk must not keep
+	// anybody from the lock.
+	if b, err := json.Marshal(holder{os.Getpid(), doing, time.Now().Round(0)}); err == nil {
+		tree.WriteFile(in.State("holder.json"), b, 0o600)
+	}
+	in.enlist()
+	return func() {
+		os.Remove(in.State("holder.json"))
+		l.Unlock()
+	}, nil
+}
+
+// holder tells who has the lock. Whoever has just taken it may not have said
+// so yet, and a dead holder's word may still stand there.
+func (in *Install) holder() *Busy {
+	var h holder
+	for range 20 {
+		if b, err := tree.ReadOwn(in.State("holder.json")); err == nil && json.Unmarshal(b, &h) == nil && host.Alive(h.PID) {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return &Busy{h.PID, h.Doing, h.Since}
+}
+
+// Busy tells what another command is doing here, "" for nothing.
+func (in *Install) Busy() string {
+	if _, err := os.Stat(in.State("holder.json")); err != nil {
+		return ""
+	}
+	l := tree.NewLock(in.State("lock"))
+	if ok, err := l.TryRLock(); err != nil || ok { // a dead command's word
+		l.Unlock()
+		return ""
+	}
+	return in.holder().Error()
+}
+
+// notMine explains why the install can't be locked.
+func (in *Install) notMine(err error) error {
+	err = fmt.Errorf("lock the install: %w", err)
+	if e, _, derr := tree.Describe(in.Dir, ""); derr == nil && errors.Is(err, fs.ErrPermission) {
+		return tell.Advise(err, fmt.Sprintf("run it as the install's owner, user %d, or as root", e.UID))
+	}
+	return err
+}
+
+// Busy refuses a second run on one install at a time.
+type Busy struct {
+	PID   int
+	Doing string
+	Since time.Time
+}
+
+func (b *Busy) Error() string {
+	return fmt.Sprintf("another command is at work here: %s, process %d, since %s", b.Doing, b.PID, b.Since.Format("15:04:05"))
+}

@@ -1,0 +1,87 @@
+package freshkeel
+
+// What callers meet of the rooms below, by the names that they know it by here.
+
+import (
+	"io"
+	"time"
+
+	"freshkeel/internal/fetch"
+	"freshkeel/internal/host"
+	"freshkeel/internal/install"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/store"
+	"freshkeel/internal/tell"
+	"freshkeel/internal/words"
+)
+
+// Options are what the core needs from outside.
+type Options = install.Options
+
+// Event is one thing that happened during a run.
+type Event = tell.Event
+
+// What an Event reports: see internal/tell.
+const (
+	StepBegun  = tell.StepBegun
+	StepMoves  = tell.StepMoves
+	StepEnded  = tell.StepEnded
+	StepFailed = tell.StepFailed
+	ServerSaid = tell.ServerSaid
+	ToolSaid   = tell.ToolSaid
+	Noted      = tell.Noted
+	Warned     = tell.Warned
+)
+
+// Errors on which a caller decides.
+type (
+	Usage          = tell.Usage      // a request that makes no sense as it is
+	Advised        = tell.Advised    // an error with a next step
+	ToolFailed     = tell.ToolFailed // a command of the profile, or of a build, failed
+	Busy           = install.Busy    // another command is at work on the install
+	ProfileError   = profile.Error
+	AlreadyRunning = host.AlreadyRunning
+	Unreachable    = store.Unreachable // a place that can't be used: Do is what helps
+)
+
+// What a check of backups found.
+type (
+	Damage  = locker.Damage
+	Checked = locker.Checked
+)
+
+// Find is the nearest folder from start upwards that has a profile.
+func Find(start string) (string, error) { return install.Find(start) }
+
+// DefaultHome is where locker and runtimes stand when nobody says otherwise.
+func DefaultHome() (string, error) { return install.DefaultHome() }
+
+// BecomeOwner is what a command that root runs over somebody else's folder does
+// first: it becomes that user for good.
+func BecomeOwner(dir, self string, answer []string) (name string, err error) {
+	return install.BecomeOwner(dir, self, answer)
+}
+
+// Bytes writes a size as the core's own messages do.
+func Bytes(n int64) string { return words.Bytes(n) }
+
+// Age is how long something lasted, as a person reads it.
+func Age(d time.Duration) string { return words.Age(d) }
+
+// Near is the word of a list that a mistyped one may be meant for, "" for none.
+func Near(word string, list []string) string { return words.Near(word, list) }
+
+// Shown is an address without what opens it: names, passwords, tokens.
+func Shown(where string) string { return fetch.Shown(where) }
+
+// Printable is a text without anything that a terminal would obey: what comes from
+// a console, a feed or a file's name is shown as that.
+func Printable(s string) string { return words.Printable(s) }
+
+// Answer turns this process into the one that stays root: see BecomeOwner.
+func Answer(in io.Reader, out io.Writer) error { return host.Answer(in, out) }
+
+// Mind turns this process into a minder: see Options.Self. It reads its order
+// from in, answers on out, and returns when the server is gone.
+func Mind(in io.Reader, out io.WriteCloser) error { return host.Mind(in, out) }
