@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
@@ -174,7 +175,7 @@ func (p *Plan) leaveOut(top string) {
 			delete(p.files, at)
 		}
 	}
-	p.owned = slices.DeleteFunc(p.owned, func(o Owned) bool { return below(o.Path) })
+	p.owned = slices.DeleteFunc(p.owned, func(o inventory.Owned) bool { return below(o.Path) })
 	p.Kept = slices.DeleteFunc(p.Kept, below)
 	for _, e := range p.before {
 		at := e.Path

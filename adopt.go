@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/install"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
@@ -89,7 +90,7 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if len(list) == 0 {
 		return nil, tell.Misuse(dir+" is empty", "name the folder that the server runs from")
 	}
-	l := &lookout{a: a, k: k, dir: dir, list: list, files: list, content: k.sums(nil), build: map[string]locker.File{}}
+	l := &lookout{a: a, k: k, dir: dir, list: list, files: list, content: k.inv.Sums(nil), build: map[string]locker.File{}}
 	if a.Build != "" {
 		if err := l.readBuild(ctx); err != nil {
 			return nil, err
@@ -136,7 +137,7 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if _, err := k.in.Identity(); err != nil {
 		return nil, err
 	}
-	if err := writeInventory(k.in.State("inventory.json"), inv); err != nil {
+	if err := inventory.Write(k.in.State("inventory.json"), inv); err != nil {
 		return nil, err
 	}
 	if stays {
@@ -237,8 +238,8 @@ func (l *lookout) readBuild(ctx context.Context) error {
 
 // inventory records what is there. With a build known its files are the
 // inventory, each as the build has it; without one, all that was found is.
-func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory, error) {
-	inv := &Inventory{Version: l.version, At: time.Now().Round(0), Known: l.known}
+func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*inventory.Inventory, error) {
+	inv := &inventory.Inventory{Version: l.version, At: time.Now().Round(0), Known: l.known}
 	if l.known {
 		inv.Build, inv.Channel = l.set.ID, l.set.Channel
 		place := p.Place
@@ -246,7 +247,7 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory
 			place = map[string]string{}
 			for _, rule := range l.place {
 				place[rule[0]] = rule[1]
-				inv.Names = append(inv.Names, Move{rule[0], rule[1]})
+				inv.Names = append(inv.Names, Move{From: rule[0], To: rule[1]})
 			}
 		}
 		files, bad, _ := placed(l.set, place)
@@ -261,13 +262,13 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory
 			if f.Kind == tree.Dir || p.Server.Skip.Match(at) {
 				continue
 			}
-			o := Owned{Entry: f.Entry, Sum: f.Sum}
+			o := inventory.Owned{Entry: f.Entry, Sum: f.Sum}
 			here, ok := l.files.Get(at)
 			same := false
 			if ok {
 				var err error
 				seen := time.Now().UnixNano()
-				if same, err = l.content.sameAs(here, f); err != nil {
+				if same, err = l.content.SameAs(here, f); err != nil {
 					return nil, err
 				}
 				if same {
@@ -298,7 +299,7 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*Inventory
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		o := Owned{Entry: e, SeenAt: time.Now().UnixNano()}
+		o := inventory.Owned{Entry: e, SeenAt: time.Now().UnixNano()}
 		if e.Kind == tree.File {
 			var err error
 			if o.Sum, err = tree.SumFile(filepath.Join(l.dir, filepath.FromSlash(e.Path))); err != nil {

@@ -38,7 +38,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 	if err != nil {
 		return nil, nil, err
 	}
-	inv, err := k.installed()
+	inv, err := k.inv.Head()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -12,6 +12,7 @@ import (
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
@@ -64,7 +65,7 @@ type Offer struct {
 
 // Builds lists what the sources of the build and of its layers offer.
 func (k *Keel) Builds(ctx context.Context) (out []*Offer, err error) {
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
 	}
@@ -90,21 +91,12 @@ func (k *Keel) origins() []origin {
 	return out
 }
 
-// installedOf is what is installed of a layer, or of the build itself.
-func (inv *Inventory) installedOf(layer string) Laid {
-	if layer == "" {
-		return Laid{Version: inv.Version, Channel: inv.Channel, Build: inv.Build}
-	}
-	laid, _ := inv.laid(layer)
-	return laid
-}
-
-func (k *Keel) offered(ctx context.Context, f *offer, inv *Inventory) (*Offer, error) {
+func (k *Keel) offered(ctx context.Context, f *offer, inv *inventory.Inventory) (*Offer, error) {
 	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
 	}
-	here := inv.installedOf(f.from.Name)
+	here := inv.Of(f.from.Name)
 	src := f.from.Source
 	out := &Offer{Layer: f.from.Name, Source: fetch.Shown(feed.Where(src, k.in.Dir)), Kind: src.Kind(), Channel: src.Channel, Installed: here.Version, From: here.Channel}
 	if out.Layer == "" {
@@ -182,7 +174,7 @@ func (f *offer) cant(b feed.Build, fits, installed, build string) string {
 }
 
 // changes holds a folder's content against what is installed.
-func (k *Keel) changes(held map[string]tree.Sum, o origin, inv *Inventory) (*Changes, error) {
+func (k *Keel) changes(held map[string]tree.Sum, o origin, inv *inventory.Inventory) (*Changes, error) {
 	c := &Changes{}
 	cand := &Candidate{place: o.Place, offer: &offer{from: o}}
 	old := map[string]tree.Sum{}
@@ -219,7 +211,7 @@ func (k *Keel) changes(held map[string]tree.Sum, o origin, inv *Inventory) (*Cha
 		case had:
 			c.Changed = append(c.Changed, to)
 		case moved && inv.Known:
-			c.Moved = append(c.Moved, Move{from, to})
+			c.Moved = append(c.Moved, Move{From: from, To: to})
 			delete(old, from)
 		default:
 			c.Added = append(c.Added, to)
@@ -246,12 +238,12 @@ type News struct {
 // News tells what newer things the followed channels offer. Where versions do
 // not tell, content does: it is fetched then, and a refit finds it here.
 func (k *Keel) News(ctx context.Context) (out []News, err error) {
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
 	}
 	for _, o := range k.origins() {
-		here := inv.installedOf(o.Name)
+		here := inv.Of(o.Name)
 		if o.Name != "" && here.Name == "" {
 			continue // not laid
 		}

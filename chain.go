@@ -12,7 +12,7 @@ import (
 // route is the chain of builds to the one that is wanted: that one alone, where
 // the maker lets the installed version step to it.
 func (k *Keel) route(ctx context.Context, r *resolved, w Want) ([]*resolved, error) {
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
 	}

@@ -17,8 +17,8 @@ import (
 	"context"
 
 	"freshkeel/internal/install"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/profile"
-	"freshkeel/internal/tree"
 )
 
 // Keel is one install under care.
@@ -27,10 +27,8 @@ type Keel struct {
 	Profile *profile.Profile
 
 	in     *install.Install
+	inv    *inventory.Kept
 	offers map[string]*offer // what sources offer, asked once
-
-	known   *Inventory // as last read,
-	knownAs tree.Entry // from this file
 }
 
 // ErrNotAdopted says that a folder has no profile.
@@ -46,7 +44,7 @@ func Open(dir string, o Options) (*Keel, error) {
 }
 
 func newKeel(in *install.Install) *Keel {
-	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, offers: map[string]*offer{}}
+	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inventory.New(in), offers: map[string]*offer{}}
 }
 
 // begin is how every command that changes the install starts: alone, and with

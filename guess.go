@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/feed"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
@@ -32,7 +33,7 @@ type lookout struct {
 	dir     string
 	list    []tree.Entry
 	files   tree.List
-	content sums // of the installed files, each read once
+	content inventory.Sums // of the installed files, each read once
 
 	set   *locker.Set // the build it was made from
 	known bool
@@ -217,7 +218,7 @@ func (l *lookout) lookForPlace() {
 			continue
 		}
 		for _, e := range here[b.Size] {
-			if ok, err := l.content.sameAs(e, b); err == nil && ok {
+			if ok, err := l.content.SameAs(e, b); err == nil && ok {
 				l.place = append(l.place, [3]string{patternFor(at), e.Path, fmt.Sprintf("%s of the build has the content of %s", at, e.Path)})
 				break
 			}
@@ -272,11 +273,11 @@ func (l *lookout) lookForOwnFiles() {
 		case l.writtenNow(e):
 			from = "it was written while the server ran"
 		case l.known && ships:
-			if same, err := l.content.sameAs(e, b); err == nil && same && !settingsKind.MatchString(e.Path) {
+			if same, err := l.content.SameAs(e, b); err == nil && same && !settingsKind.MatchString(e.Path) {
 				continue
 			}
 			from = "the build ships it; settings are yours to change"
-			if same, _ := l.content.sameAs(e, b); !same {
+			if same, _ := l.content.SameAs(e, b); !same {
 				from = "it is not as the build ships it"
 			}
 		case l.known:
@@ -308,7 +309,7 @@ func (l *lookout) lookAtScript() {
 	}
 	from := "the launch script: its flags are yours"
 	if b, ships := l.build[l.script]; ships {
-		if same, err := l.content.sameAs(l.files.At(l.script), b); err == nil && same {
+		if same, err := l.content.SameAs(l.files.At(l.script), b); err == nil && same {
 			return
 		}
 		from += "; it is not as the build ships it"

@@ -10,21 +10,13 @@ import (
 	"sort"
 
 	"freshkeel/internal/feed"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
-
-// Laid is one layer as it lies over the build.
-type Laid struct {
-	Name    string `json:"name"`
-	Version string `json:"version"`
-	Channel string `json:"channel,omitempty"`
-	Build   string `json:"build"` // set in the locker
-	Fits    string `json:"fits,omitempty"`
-}
 
 // Overlaid is a path that two layers bring: the later one's file is used.
 type Overlaid struct {
@@ -52,7 +44,7 @@ type gone struct {
 // that is not named stays at its version; one that is not laid yet is laid, in
 // the newest version that fits.
 func (k *Keel) resolveAll(ctx context.Context, w Want) (*resolved, error) {
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +71,7 @@ func (k *Keel) resolveAll(ctx context.Context, w Want) (*resolved, error) {
 }
 
 // resolveLayers finds the layers over a build that is found.
-func (k *Keel) resolveLayers(ctx context.Context, r *resolved, w Want, inv *Inventory) error {
+func (k *Keel) resolveLayers(ctx context.Context, r *resolved, w Want, inv *inventory.Inventory) error {
 	for _, l := range k.in.Profile.Layers {
 		if slices.Contains(w.Without, l.Name) {
 			r.gone = append(r.gone, gone{l.Name, true, "as you said"})
@@ -98,9 +90,9 @@ func (k *Keel) resolveLayers(ctx context.Context, r *resolved, w Want, inv *Inve
 	return nil
 }
 
-func (k *Keel) resolveLayer(ctx context.Context, o origin, w Want, inv *Inventory, base string) (c *Candidate, why string, err error) {
+func (k *Keel) resolveLayer(ctx context.Context, o origin, w Want, inv *inventory.Inventory, base string) (c *Candidate, why string, err error) {
 	ver, named := w.Layers[o.Name]
-	laid, isLaid := inv.laid(o.Name)
+	laid, isLaid := inv.Laid(o.Name)
 	if !named && isLaid {
 		c, err := k.staying(ctx, o, laid)
 		return c, "", err
@@ -148,7 +140,7 @@ func (k *Keel) staying(ctx context.Context, o origin, laid Laid) (*Candidate, er
 // installedSet is the build as the inventory has it, where the locker holds
 // none: good for being left as it is, and for nothing else.
 func (k *Keel) installedSet() (*locker.Set, error) {
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
 	}
@@ -184,19 +176,9 @@ func (k *Keel) fetchAll(ctx context.Context, r *resolved) (f *Fetched, err error
 	return f, nil
 }
 
-// laid finds a layer of the inventory.
-func (inv *Inventory) laid(name string) (Laid, bool) {
-	for _, l := range inv.Layers {
-		if l.Name == name {
-			return l, true
-		}
-	}
-	return Laid{}, false
-}
-
 // compose puts the build and its layers together: every path knows whose file
 // it holds, and where two bring one, the later layer's is used.
-func (k *Keel) compose(p *Plan, f *Fetched, old map[string]Owned) map[string]locker.File {
+func (k *Keel) compose(p *Plan, f *Fetched, old map[string]inventory.Owned) map[string]locker.File {
 	build, bad, unfound := placed(f.Set, f.Candidate.place)
 	p.Hidden = hides(f.Set, f.Candidate.place)
 	if !f.Candidate.stays && len(unfound) == len(f.Candidate.place) { // no rule speaks of the names as they are
@@ -231,7 +213,7 @@ func (k *Keel) compose(p *Plan, f *Fetched, old map[string]Owned) map[string]loc
 			}
 			build[at], p.layerOf[at] = file, lf.Layer
 		}
-		p.Layers = append(p.Layers, Laid{lf.Layer, lf.Version, cmp.Or(lf.Candidate.Channel, lf.Set.Channel), lf.Set.ID, lf.Candidate.Fits})
+		p.Layers = append(p.Layers, Laid{Name: lf.Layer, Version: lf.Version, Channel: cmp.Or(lf.Candidate.Channel, lf.Set.Channel), Build: lf.Set.ID, Fits: lf.Candidate.Fits})
 	}
 	for _, g := range f.gone {
 		p.Without = append(p.Without, g.layer)
@@ -299,7 +281,7 @@ func checkLayers(ctx context.Context, s *situation) (out []Finding) {
 	for _, lf := range s.fetched.Layers {
 		c := lf.Candidate
 		where := c.Source
-		if was, ok := s.inv.laid(lf.Layer); ok && was.Version != "" && lf.Version != "" && was.Version != lf.Version && !s.want.Back {
+		if was, ok := s.inv.Laid(lf.Layer); ok && was.Version != "" && lf.Version != "" && was.Version != lf.Version && !s.want.Back {
 			if newer, known := c.newer(was.Version); known && !newer {
 				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s %s is older than the installed %s", lf.Layer, lf.Version, was.Version), Where: where,
 					Why: "a step back is never an accident", Do: "add --back if it is meant"})

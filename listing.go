@@ -14,6 +14,7 @@ import (
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
@@ -38,11 +39,11 @@ func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writ
 	if err != nil {
 		return nil, err
 	}
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
 	}
-	t := &lister{k: k, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.byPath(tree.Spelling{}), known: k.knownContent(l, c, inv), moves: k.in.Moves("fetch")}
+	t := &lister{k: k, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.ByPath(tree.Spelling{}), known: k.knownContent(l, c, inv), moves: k.in.Moves("fetch")}
 	for _, f := range doc.Files {
 		t.total += f.Size
 	}
@@ -133,42 +134,14 @@ func listed(s *locker.Set) []feed.ListedFile {
 
 // knownContent finds the locker's content by its hash, among what this source
 // and this install have had before.
-func (k *Keel) knownContent(l *locker.Locker, c *Candidate, inv *Inventory) map[tree.Sum]locker.File {
-	ids := inv.sets()
+func (k *Keel) knownContent(l *locker.Locker, c *Candidate, inv *inventory.Inventory) map[tree.Sum]locker.File {
+	ids := inv.Sets()
 	if c.offer != nil {
 		for _, id := range c.offer.memory.Sets {
 			ids = append(ids, id)
 		}
 	}
-	return contentOf(l, ids)
-}
-
-// sets are the builds that the installed files came from.
-func (inv *Inventory) sets() []string {
-	out := []string{inv.Build}
-	for _, laid := range inv.Layers {
-		out = append(out, laid.Build)
-	}
-	return out
-}
-
-// contentOf finds the files of some builds by their hash. A build that is not
-// there, or damaged, is passed over.
-func contentOf(l *locker.Locker, ids []string) map[tree.Sum]locker.File {
-	slices.Sort(ids)
-	out := map[tree.Sum]locker.File{}
-	for _, id := range slices.Compact(ids) {
-		s, err := l.Read(locker.Builds, id)
-		if err != nil {
-			continue // it only saves fetching
-		}
-		for _, f := range s.Entries {
-			if f.Kind == tree.File {
-				out[f.Sum] = f
-			}
-		}
-	}
-	return out
+	return inventory.ContentOf(l, ids)
 }
 
 // lister takes the files of one listing.
@@ -179,7 +152,7 @@ type lister struct {
 	c        *Candidate
 	client   *fetch.Client
 	incoming string
-	old      map[string]Owned
+	old      map[string]inventory.Owned
 	known    map[tree.Sum]locker.File
 	moves    func(done, total int64)
 

@@ -6,6 +6,8 @@ import (
 	"io"
 	"time"
 
+	"freshkeel/internal/inventory"
+
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
@@ -85,3 +87,9 @@ func Answer(in io.Reader, out io.Writer) error { return host.Answer(in, out) }
 // Mind turns this process into a minder: see Options.Self. It reads its order
 // from in, answers on out, and returns when the server is gone.
 func Mind(in io.Reader, out io.WriteCloser) error { return host.Mind(in, out) }
+
+// Of the room inventory.
+type (
+	Laid = inventory.Laid
+	Move = inventory.Move
+)

@@ -97,13 +97,13 @@ func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]st
 		f.Path = at
 		delete(build, of[0])
 		build[at] = f
-		p.Renamed = append(p.Renamed, Move{of[0], at})
+		p.Renamed = append(p.Renamed, Move{From: of[0], To: at})
 	}
 	p.named = slices.DeleteFunc(p.named, func(rule Move) bool {
 		return slices.ContainsFunc(p.Renamed, func(m Move) bool { return m.To == rule.To })
 	})
 	for _, m := range p.Renamed {
-		p.named = append(p.named, Move{patternFor(m.From), m.To})
+		p.named = append(p.named, Move{From: patternFor(m.From), To: m.To})
 	}
 }
 

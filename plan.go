@@ -15,6 +15,7 @@ import (
 	"sort"
 	"strings"
 
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
@@ -56,7 +57,7 @@ type Plan struct {
 
 	set      *locker.Set
 	files    map[string]locker.File   // what is staged, by path in the install
-	owned    []Owned                  // the inventory afterwards
+	owned    []inventory.Owned        // the inventory afterwards
 	before   tree.List                // the install as the plan saw it
 	unfound  []string                 // [place] patterns that match nothing
 	known    bool                     // the old build's files are known
@@ -80,12 +81,6 @@ type Edit struct {
 	text    []byte // the whole file, edited
 	runtime needs.Runtime
 	consent bool
-}
-
-// Move is content that the new build has under another name.
-type Move struct {
-	From string `json:"from"`
-	To   string `json:"to"`
 }
 
 // blocked is a path where the plan can't be carried out.
@@ -163,7 +158,7 @@ func hides(set *locker.Set, place map[string]string) (out []Move) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(laid)) {
 		if f := set.Find(name); f != nil && f.Kind == tree.File && !moved[name] && f.Sum != laid[name].Sum {
-			out = append(out, Move{laid[name].Path, name})
+			out = append(out, Move{From: laid[name].Path, To: name})
 		}
 	}
 	return out
@@ -171,7 +166,7 @@ func hides(set *locker.Set, place map[string]string) (out []Move) {
 
 // plan compares a build with the install and decides for every path.
 func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
 	}
@@ -180,14 +175,14 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
 	p := &Plan{From: inv.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: list,
-		oldSets: inv.sets(), named: slices.Clone(inv.Names), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
+		oldSets: inv.Sets(), named: slices.Clone(inv.Names), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
 	p.Places, p.Mounted = tree.Places(k.in.Dir, list)
 	if tree.FoldsCase(k.in.Path(profile.FileName)) {
 		p.spelling = tree.SpelledAs(list)
 	}
-	old := inv.byPath(p.spelling)
+	old := inv.ByPath(p.spelling)
 	build := k.compose(p, f, old)
-	look := k.sums(old)
+	look := k.inv.Sums(old)
 	replaceDrift := slices.Contains(w.Accept, "drift")
 
 	for _, at := range slices.Sorted(maps.Keys(build)) {
@@ -229,7 +224,7 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 }
 
 // planFile decides what becomes of one file of the new build.
-func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums, replaceDrift bool) error {
+func (k *Keel) planFile(p *Plan, f locker.File, old map[string]inventory.Owned, look inventory.Sums, replaceDrift bool) error {
 	at := f.Path
 	if profile.Reserved(at) {
 		p.Reserved = append(p.Reserved, at)
@@ -262,7 +257,7 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 		}
 		// That the build ships it is noted all the same: one that the operator
 		// deleted is not new in the next build either.
-		p.owned = append(p.owned, Owned{Entry: f.Entry, Sum: f.Sum})
+		p.owned = append(p.owned, inventory.Owned{Entry: f.Entry, Sum: f.Sum})
 		return nil
 	case !exists:
 		p.take(swap.Add, at, f)
@@ -272,17 +267,17 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 		p.Blocked = append(p.Blocked, blocked{at, "the build has a file there, the install has a folder", k.otherKind(at, here, "/**")})
 		return nil
 	}
-	same, err := look.sameAs(here, f)
+	same, err := look.SameAs(here, f)
 	if err != nil {
 		return fmt.Errorf("compare %s: %w", at, err)
 	}
 	if same {
 		p.Unchanged++
-		p.owned = append(p.owned, Owned{Entry: here, Sum: f.Sum})
+		p.owned = append(p.owned, inventory.Owned{Entry: here, Sum: f.Sum})
 		return nil
 	}
 	if had && was.Kind == tree.File && here.Kind == tree.File {
-		sum, err := look.of(here)
+		sum, err := look.Of(here)
 		if err != nil {
 			return fmt.Errorf("compare %s: %w", at, err)
 		}
@@ -295,7 +290,7 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 				p.Mended = append(p.Mended, at)
 			case f.Sum == was.Sum:
 				p.Left = append(p.Left, at)
-				p.owned = append(p.owned, Owned{Entry: was.Entry, Sum: f.Sum})
+				p.owned = append(p.owned, inventory.Owned{Entry: was.Entry, Sum: f.Sum})
 				return nil
 			default:
 				p.Drifted = append(p.Drifted, at)
@@ -321,13 +316,13 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]Owned, look sums,
 func (p *Plan) take(do, at string, f locker.File) {
 	p.Steps = append(p.Steps, swap.Step{Do: do, Path: at})
 	p.files[at] = f
-	p.owned = append(p.owned, Owned{Entry: f.Entry, Sum: f.Sum})
+	p.owned = append(p.owned, inventory.Owned{Entry: f.Entry, Sum: f.Sum})
 }
 
 // heldBack notes a file of the build that stays out because it is the operator's own by
 // the profile. Where nobody changed it since the old build brought it, the new program
 // runs with what belongs to the old one.
-func (p *Plan) heldBack(f locker.File, here tree.Entry, was Owned, had bool, look sums) error {
+func (p *Plan) heldBack(f locker.File, here tree.Entry, was inventory.Owned, had bool, look inventory.Sums) error {
 	if f.Kind != tree.File {
 		return nil
 	}
@@ -337,7 +332,7 @@ func (p *Plan) heldBack(f locker.File, here tree.Entry, was Owned, had bool, loo
 		}
 		return nil
 	}
-	sum, err := look.of(here)
+	sum, err := look.Of(here)
 	if err != nil {
 		return fmt.Errorf("compare %s: %w", f.Path, err)
 	}
@@ -383,7 +378,7 @@ func (k *Keel) otherKind(at string, here tree.Entry, below string) string {
 
 // planRemovals takes out what the old build put there and the new one no
 // longer has. Without knowledge of the old build nothing is removed.
-func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[string]Owned, look sums) error {
+func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[string]inventory.Owned, look inventory.Sums) error {
 	for _, at := range slices.Sorted(maps.Keys(old)) {
 		was := old[at]
 		if !p.known && was.Layer == "" {
@@ -397,7 +392,7 @@ func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[strin
 			continue
 		}
 		if here.Kind == tree.File {
-			sum, err := look.of(here)
+			sum, err := look.Of(here)
 			if err != nil {
 				return fmt.Errorf("compare %s: %w", at, err)
 			}
@@ -415,7 +410,7 @@ func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[strin
 // there, was not changed by anybody: its times say that nobody wrote to it, or
 // it is a program or data that was cut short. What a person or the server
 // wrote is another thing, and stays.
-func (k *Keel) damaged(p *Plan, was Owned, here tree.Entry) (bool, error) {
+func (k *Keel) damaged(p *Plan, was inventory.Owned, here tree.Entry) (bool, error) {
 	if was.Mtime != 0 && here.Mtime == was.Mtime {
 		return true, nil
 	}
@@ -427,7 +422,7 @@ func (k *Keel) damaged(p *Plan, was Owned, here tree.Entry) (bool, error) {
 		return false, err
 	}
 	if p.stored == nil {
-		p.stored = contentOf(l, p.oldSets)
+		p.stored = inventory.ContentOf(l, p.oldSets)
 	}
 	f, ok := p.stored[was.Sum]
 	if !ok {
@@ -464,7 +459,7 @@ func (k *Keel) damaged(p *Plan, was Owned, here tree.Entry) (bool, error) {
 
 // findMoves finds content that the new build has under another name than the
 // installed one had.
-func (p *Plan) findMoves(old map[string]Owned) {
+func (p *Plan) findMoves(old map[string]inventory.Owned) {
 	gone := map[tree.Sum]string{}
 	for _, s := range p.Steps {
 		if o, ok := old[s.Path]; ok && s.Do == swap.Remove && o.Kind == tree.File && o.Size > 0 {
@@ -474,7 +469,7 @@ func (p *Plan) findMoves(old map[string]Owned) {
 	for _, s := range p.Steps {
 		if f := p.files[s.Path]; s.Do == swap.Add && f.Kind == tree.File {
 			if from, ok := gone[f.Sum]; ok {
-				p.Moved = append(p.Moved, Move{from, s.Path})
+				p.Moved = append(p.Moved, Move{From: from, To: s.Path})
 				delete(gone, f.Sum)
 			}
 		}
@@ -566,7 +561,7 @@ func (k *Keel) stage(run swap.Run, p *Plan, progress func(done, total int64)) er
 	if err != nil {
 		return err
 	}
-	owned := map[string]*Owned{}
+	owned := map[string]*inventory.Owned{}
 	for i := range p.owned {
 		owned[p.owned[i].Path] = &p.owned[i]
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"freshkeel/internal/install"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
@@ -81,11 +82,11 @@ func (s *stand) build(ver string, files map[string]string) *Fetched {
 // installed records files as what the old build put there.
 func (s *stand) installed(ver string, files map[string]string) {
 	s.t.Helper()
-	inv := &Inventory{Version: ver, Known: true}
+	inv := &inventory.Inventory{Version: ver, Known: true}
 	for at, body := range files {
-		inv.Files = append(inv.Files, Owned{Entry: tree.Entry{Path: at, Kind: tree.File, Size: int64(len(body)), Mode: 0o644}, Sum: tree.SumBytes([]byte(body))})
+		inv.Files = append(inv.Files, inventory.Owned{Entry: tree.Entry{Path: at, Kind: tree.File, Size: int64(len(body)), Mode: 0o644}, Sum: tree.SumBytes([]byte(body))})
 	}
-	require.NoError(s.t, writeInventory(s.k.in.State("inventory.json"), inv))
+	require.NoError(s.t, inventory.Write(s.k.in.State("inventory.json"), inv))
 }
 
 // Whose file it is decides what becomes of it: every case of the guide's table.
@@ -159,8 +160,8 @@ func TestDeletedOwnFileDoesNotComeBack(t *testing.T) {
 		p, err := s.k.plan(s.build(ver, ships), Want{})
 		require.NoError(t, err)
 		assert.NotContains(t, p.files, "gardens/sample", "build %s", ver)
-		inv := &Inventory{Version: ver, Known: true, Files: p.owned}
-		require.NoError(t, writeInventory(s.k.in.State("inventory.json"), inv))
+		inv := &inventory.Inventory{Version: ver, Known: true, Files: p.owned}
+		require.NoError(t, inventory.Write(s.k.in.State("inventory.json"), inv))
 		s.put(map[string]string{"jar": ver})
 	}
 }
@@ -367,7 +368,7 @@ func TestDamageIsToldFromWhatSomebodyWrote(t *testing.T) {
 			s.build("1", map[string]string{"f": c.was})
 			s.installed("1", map[string]string{"f": c.was})
 			s.put(map[string]string{"f": c.here})
-			inv, err := s.k.inventory()
+			inv, err := s.k.inv.Read()
 			require.NoError(t, err)
 			inv.Build = "build-1"
 			if c.sameTimes {
@@ -375,7 +376,7 @@ func TestDamageIsToldFromWhatSomebodyWrote(t *testing.T) {
 				require.NoError(t, err)
 				inv.Files[0].Mtime = e.Mtime
 			}
-			require.NoError(t, writeInventory(s.k.in.State("inventory.json"), inv))
+			require.NoError(t, inventory.Write(s.k.in.State("inventory.json"), inv))
 			p, err := s.k.plan(s.build("2", map[string]string{"f": c.next}), Want{Mend: c.mend})
 			require.NoError(t, err)
 			got := ""
@@ -410,7 +411,7 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 	assert.Equal(t, []string{"b", "", ""}, []string{p.LayerOf("lib/f"), p.LayerOf("lib/own"), p.LayerOf("new/map")})
 	require.Len(t, p.Blocked, 1)
 	assert.Contains(t, p.Blocked[0].why, "layer a brings it, and the build brings a file called flat")
-	assert.Equal(t, []Move{{"old/map", "new/map"}}, p.Moved)
+	assert.Equal(t, []Move{{From: "old/map", To: "new/map"}}, p.Moved)
 	for _, o := range p.owned {
 		assert.Equal(t, p.LayerOf(o.Path), o.Layer, o.Path)
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tell"
@@ -96,7 +97,7 @@ type situation struct {
 	want    Want
 	cand    *Candidate
 	fetched *Fetched
-	inv     *Inventory
+	inv     *inventory.Inventory
 	hop     int // of a chain: how many steps come before this one
 	plan    *Plan
 	status  *host.Status
@@ -280,7 +281,7 @@ func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflig
 	if err != nil {
 		return nil, err
 	}
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
 	}

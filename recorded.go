@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
@@ -22,11 +23,11 @@ import (
 // one that was put back and the one that the restore took before: so that it is the same
 // after a crash.
 type restored struct {
-	now     *Inventory
-	was     map[string]Owned    // of now
-	before  map[string]tree.Sum // of the build's files, as the restore found them
-	after   map[string]tree.Sum // and as it left them
-	changed []string            // where those differ
+	now     *inventory.Inventory
+	was     map[string]inventory.Owned // of now
+	before  map[string]tree.Sum        // of the build's files, as the restore found them
+	after   map[string]tree.Sum        // and as it left them
+	changed []string                   // where those differ
 }
 
 // reckon records which build is installed after part of a backup was put back: the one
@@ -41,8 +42,8 @@ func (t *transaction) reckon(set *locker.Set) error {
 	if len(r.changed) == 0 || r.holds(r.now, r.was) {
 		return nil
 	}
-	of, other := map[string]bool{}, map[string]Owned{} // versions, and their files by path
-	left := slices.Clone(r.changed)                    // files that are of no build so far
+	of, other := map[string]bool{}, map[string]inventory.Owned{} // versions, and their files by path
+	left := slices.Clone(r.changed)                              // files that are of no build so far
 	all, err := t.k.in.Book.All()
 	if err != nil {
 		return err
@@ -58,11 +59,11 @@ func (t *transaction) reckon(set *locker.Set) error {
 			if err != nil {
 				continue // of an old run, or one of version 0.1
 			}
-			inv, err := readInventory(b, path)
+			inv, err := inventory.Parse(b, path)
 			if err != nil {
 				return err
 			}
-			files := inv.byPath(tree.Spelling{})
+			files := inv.ByPath(tree.Spelling{})
 			if inv.Version != r.now.Version && r.holds(inv, files) {
 				t.e.To = inv.Version
 				t.e.Undid = undoneBy(all, e.ID, name == inventoryBefore)
@@ -99,14 +100,14 @@ func (t *transaction) reckon(set *locker.Set) error {
 		o.SeenAt = 0
 		mixed.Files = append(mixed.Files, o)
 	}
-	return writeInventory(t.k.in.State("inventory.json"), &mixed)
+	return inventory.Write(t.k.in.State("inventory.json"), &mixed)
 }
 
 // restored compares the build's files before and after the restore.
 func (t *transaction) restored(set *locker.Set) (*restored, error) {
 	r := &restored{before: map[string]tree.Sum{}, after: map[string]tree.Sum{}}
 	var err error
-	if r.now, err = t.k.inventory(); err != nil {
+	if r.now, err = t.k.inv.Read(); err != nil {
 		return nil, err
 	}
 	sc := restoreScope(set, t.e.Only)
@@ -133,7 +134,7 @@ func (t *transaction) restored(set *locker.Set) (*restored, error) {
 			r.after[f.Path] = f.Sum
 		}
 	}
-	r.was = r.now.byPath(tree.Spelling{})
+	r.was = r.now.ByPath(tree.Spelling{})
 	for at, sum := range r.after {
 		if r.before[at] != sum {
 			r.changed = append(r.changed, at)
@@ -151,7 +152,7 @@ func (t *transaction) restored(set *locker.Set) (*restored, error) {
 // holds tells whether the files are those of an inventory: every one that the restore
 // changed, and every one in which it differs from the inventory before. What somebody
 // had changed before the restore, and the restore left, speaks for no build.
-func (r *restored) holds(inv *Inventory, files map[string]Owned) bool {
+func (r *restored) holds(inv *inventory.Inventory, files map[string]inventory.Owned) bool {
 	is := func(at string) bool {
 		o, has := files[at]
 		sum, stands := r.after[at]

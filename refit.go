@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/tell"
@@ -107,7 +108,7 @@ func (k *Keel) tellBefore(pre *Preflight) {
 
 // nothingToChange notes a build and a version that the files turn out to be already.
 func (k *Keel) nothingToChange(pre *Preflight) error {
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return err
 	}
@@ -131,7 +132,7 @@ func (k *Keel) nothingToChange(pre *Preflight) error {
 	if !changed {
 		return nil
 	}
-	return writeInventory(k.in.State("inventory.json"), inv)
+	return inventory.Write(k.in.State("inventory.json"), inv)
 }
 
 // stage lays the new files out beside the install and writes down the plan.

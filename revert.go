@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
@@ -132,11 +133,11 @@ const (
 
 // keepInventory notes the inventory that holds now, for a way back.
 func (t *transaction) keepInventory() error {
-	inv, err := t.k.inventory()
+	inv, err := t.k.inv.Read()
 	if err != nil {
 		return err
 	}
-	return writeInventory(filepath.Join(t.dir.Dir, inventoryBefore), inv)
+	return inventory.Write(filepath.Join(t.dir.Dir, inventoryBefore), inv)
 }
 
 // before names the inventory that was kept; "" where a version of before kept none.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
@@ -141,7 +142,7 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
 	}
@@ -345,7 +346,7 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 		return nil, err
 	}
 	defer unlock()
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
 	}
@@ -433,7 +434,7 @@ func (k *Keel) targetOf(e *logbook.Entry) (*locker.Set, error) {
 // inventoryOf takes the inventory of a version that was installed before, when
 // a whole restore went back to it. One that is not known is said to be so.
 func (t *transaction) inventoryOf(ver string) error {
-	inv, err := t.k.inventory()
+	inv, err := t.k.inv.Read()
 	if err != nil || (inv.Version == ver && len(inv.Mixed) == 0) {
 		return err
 	}
@@ -455,7 +456,7 @@ func (t *transaction) inventoryOf(ver string) error {
 			}
 		}
 	}
-	return writeInventory(t.k.in.State("inventory.json"), &Inventory{Version: ver})
+	return inventory.Write(t.k.in.State("inventory.json"), &inventory.Inventory{Version: ver})
 }
 
 // Logbook lists every run, oldest first.

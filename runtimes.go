@@ -56,7 +56,7 @@ type requirement interface {
 // that build would have it. They are those of the kind that the script runs;
 // Java's, where it runs none.
 func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
 	}

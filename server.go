@@ -9,6 +9,7 @@ import (
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/tell"
@@ -60,7 +61,7 @@ func (k *Keel) Rejoin(ctx context.Context) {
 
 // Status looks; it changes nothing, and settles nothing that was interrupted.
 func (k *Keel) Status() (*Status, error) {
-	inv, err := k.installed()
+	inv, err := k.inv.Head()
 	if err != nil {
 		return nil, err
 	}
@@ -158,7 +159,7 @@ func (k *Keel) startable() error {
 // heardVersion keeps the version that a server has said by the profile's rule, where
 // none was known, or another.
 func (k *Keel) heardVersion(ver string) error {
-	inv, err := k.inventory()
+	inv, err := k.inv.Read()
 	if err != nil || ver == "" || inv.Version == ver {
 		return err
 	}
@@ -169,7 +170,7 @@ func (k *Keel) heardVersion(ver string) error {
 		inv.Build, inv.Channel = "", ""
 	}
 	inv.Version = ver
-	return writeInventory(k.in.State("inventory.json"), inv)
+	return inventory.Write(k.in.State("inventory.json"), inv)
 }
 
 // Stop ends the server by the profile's order. It returns nil without a

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/swap"
@@ -451,14 +452,14 @@ func (k *Keel) prune() {
 // saveInventories keeps, beside the plan, the inventory as it is and as it
 // will be: a crash between swap and confirmation loses neither.
 func (t *transaction) saveInventories(p *Plan) error {
-	before, err := t.k.inventory()
+	before, err := t.k.inv.Read()
 	if err != nil {
 		return err
 	}
-	if err := writeInventory(filepath.Join(t.dir.Dir, inventoryBefore), before); err != nil {
+	if err := inventory.Write(filepath.Join(t.dir.Dir, inventoryBefore), before); err != nil {
 		return err
 	}
-	return writeInventory(filepath.Join(t.dir.Dir, inventoryAfter), &Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: p.sure, Layers: p.Layers, Without: p.Without, Names: p.named, Files: p.owned})
+	return inventory.Write(filepath.Join(t.dir.Dir, inventoryAfter), &inventory.Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: p.sure, Layers: p.Layers, Without: p.Without, Names: p.named, Files: p.owned})
 }
 
 // takeInventory makes one of the saved inventories the install's own.
@@ -468,7 +469,7 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 	if err != nil {
 		return err
 	}
-	inv, err := readInventory(b, path)
+	inv, err := inventory.Parse(b, path)
 	if err != nil {
 		return err
 	}
@@ -486,7 +487,7 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 			o.Entry, o.SeenAt = now, time.Now().UnixNano()
 		}
 	}
-	return writeInventory(t.k.in.State("inventory.json"), inv)
+	return inventory.Write(t.k.in.State("inventory.json"), inv)
 }
 
 // samePlan tells whether two plans do the same to the same files.

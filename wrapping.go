@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tree"
 )
@@ -51,7 +52,7 @@ func wrapping(paths []string, has func(string) bool) string {
 
 // unwrap drops the folders around a build's files that the install does not have. into
 // is where a layer is laid.
-func (p *Plan) unwrap(files map[string]locker.File, layer, into string, old map[string]Owned) map[string]locker.File {
+func (p *Plan) unwrap(files map[string]locker.File, layer, into string, old map[string]inventory.Owned) map[string]locker.File {
 	var paths []string
 	for at, f := range files {
 		if f.Kind != tree.Dir {

@@ -1,4 +1,10 @@
-package freshkeel
+// Package inventory is what was put into an install: by the last refit, or found there
+// when it was adopted. It tells which build and which layers are there, and of each
+// file what it was, so that what was changed since can be told from it.
+//
+// An inventory is a file of lines of JSON: a head, a line a file, and a line with
+// their number.
+package inventory
 
 import (
 	"bufio"
@@ -7,14 +13,35 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"sort"
 	"time"
 
+	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tree"
 )
 
-const inventoryFormat = "freshkeel-inventory/2"
+// Of is what is installed of a layer, or of the build itself.
+func (inv *Inventory) Of(layer string) Laid {
+	if layer == "" {
+		return Laid{Version: inv.Version, Channel: inv.Channel, Build: inv.Build}
+	}
+	laid, _ := inv.Laid(layer)
+	return laid
+}
+
+const format = "freshkeel-inventory/2"
+
+// Kept is the inventory of one install, as it is kept in a file there.
+type Kept struct {
+	*install.Install
+	known   *Inventory // as last read,
+	knownAs tree.Entry // from this file
+}
+
+// New is the inventory of an install.
+func New(in *install.Install) *Kept { return &Kept{Install: in} }
 
 // Inventory is what was put into the install: by the last refit, or found
 // there by Adopt.
@@ -40,8 +67,8 @@ type Owned struct {
 	SeenAt int64    `json:"seen_at"`         // nanoseconds since 1970, when its identity was noted
 }
 
-// byPath is the inventory by path, each as the install spells it.
-func (inv *Inventory) byPath(as tree.Spelling) map[string]Owned {
+// ByPath is the inventory by path, each as the install spells it.
+func (inv *Inventory) ByPath(as tree.Spelling) map[string]Owned {
 	m := make(map[string]Owned, len(inv.Files))
 	for _, o := range inv.Files {
 		o.Path = as.Of(o.Path)
@@ -50,20 +77,20 @@ func (inv *Inventory) byPath(as tree.Spelling) map[string]Owned {
 	return m
 }
 
-// inventory reads what was put into the install. It is kept as long as its file
+// Read reads what was put into the install. It is kept as long as its file
 // is the same: many steps of one command ask for it.
-func (k *Keel) inventory() (*Inventory, error) {
-	path := k.in.State("inventory.json")
+func (k *Kept) Read() (*Inventory, error) {
+	path := k.State("inventory.json")
 	is, _, err := tree.Describe(path, "")
 	if errors.Is(err, fs.ErrNotExist) {
-		return &Inventory{Format: inventoryFormat}, nil
+		return &Inventory{Format: format}, nil
 	}
 	if k.known == nil || is.Inode == 0 || !is.SameIdentity(k.knownAs) {
 		b, err := tree.ReadOwn(path)
 		if err != nil {
 			return nil, err
 		}
-		if k.known, err = readInventory(b, path); err != nil {
+		if k.known, err = Parse(b, path); err != nil {
 			k.known = nil
 			return nil, err
 		}
@@ -73,11 +100,11 @@ func (k *Keel) inventory() (*Inventory, error) {
 	return &inv, nil
 }
 
-// installed is the head of the inventory alone: which version, and from where.
-func (k *Keel) installed() (*Inventory, error) {
-	f, err := tree.OpenRegular(k.in.State("inventory.json"))
+// Head is the head of the inventory alone: which version, and from where.
+func (k *Kept) Head() (*Inventory, error) {
+	f, err := tree.OpenRegular(k.State("inventory.json"))
 	if errors.Is(err, fs.ErrNotExist) {
-		return &Inventory{Format: inventoryFormat}, nil
+		return &Inventory{Format: format}, nil
 	}
 	if err != nil {
 		return nil, err
@@ -87,20 +114,20 @@ func (k *Keel) installed() (*Inventory, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read %s: %w", f.Name(), err)
 	}
-	return inventoryHead(line, f.Name())
+	return head(line, f.Name())
 }
 
-func inventoryHead(line []byte, path string) (*Inventory, error) {
+func head(line []byte, path string) (*Inventory, error) {
 	inv := &Inventory{}
-	if err := json.Unmarshal(line, inv); err != nil || inv.Format != inventoryFormat {
-		return nil, fmt.Errorf("read %s: not an inventory of format %s (%v)", path, inventoryFormat, err)
+	if err := json.Unmarshal(line, inv); err != nil || inv.Format != format {
+		return nil, fmt.Errorf("read %s: not an inventory of format %s (%v)", path, format, err)
 	}
 	return inv, nil
 }
 
-func readInventory(b []byte, path string) (*Inventory, error) {
+func Parse(b []byte, path string) (*Inventory, error) {
 	line, rest, _ := bytes.Cut(b, []byte("\n"))
-	inv, err := inventoryHead(line, path)
+	inv, err := head(line, path)
 	if err != nil {
 		return nil, err
 	}
@@ -145,8 +172,8 @@ func readOwned(line []byte) (o Owned, err error) {
 	return o, json.Unmarshal(line, &o)
 }
 
-func writeInventory(path string, inv *Inventory) error {
-	inv.Format = inventoryFormat
+func Write(path string, inv *Inventory) error {
+	inv.Format = format
 	sort.Slice(inv.Files, func(i, j int) bool { return inv.Files[i].Path < inv.Files[j].Path })
 	b, err := json.Marshal(inv)
 	if err != nil {
@@ -175,47 +202,55 @@ func writeInventory(path string, inv *Inventory) error {
 	return tree.WriteFile(path, fmt.Appendf(b, "{\"end\":%d}\n", len(inv.Files)), 0o600)
 }
 
-// sums tells the content of installed files, reading only those whose times
-// don't prove that they are what the inventory says.
-type sums struct {
-	k    *Keel
-	seen map[string]Owned
-	read map[string]tree.Sum // what had to be read, once
+// Laid is one layer as it lies over the build.
+type Laid struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Channel string `json:"channel,omitempty"`
+	Build   string `json:"build"` // set in the locker
+	Fits    string `json:"fits,omitempty"`
 }
 
-func (k *Keel) sums(seen map[string]Owned) sums { return sums{k, seen, map[string]tree.Sum{}} }
-
-func (s sums) of(e tree.Entry) (tree.Sum, error) {
-	if o, ok := s.seen[e.Path]; ok && o.SeenAt != 0 && e.SameIdentity(o.Entry) && e.Settled(o.SeenAt) {
-		return o.Sum, nil
+// Laid finds a layer of the inventory.
+func (inv *Inventory) Laid(name string) (Laid, bool) {
+	for _, l := range inv.Layers {
+		if l.Name == name {
+			return l, true
+		}
 	}
-	if sum, ok := s.read[e.Path]; ok {
-		return sum, nil
-	}
-	f, err := s.k.in.Open(e.Path)
-	if err != nil {
-		return tree.Sum{}, err
-	}
-	defer f.Close()
-	sum, err := tree.SumOf(f)
-	if err == nil {
-		s.read[e.Path] = sum
-	}
-	return sum, err
+	return Laid{}, false
 }
 
-// sameAs tells whether an installed entry has the content of a stored file.
-func (s sums) sameAs(e tree.Entry, f locker.File) (bool, error) {
-	switch {
-	case e.Kind != f.Kind:
-		return false, nil
-	case e.Kind == tree.Dir:
-		return true, nil
-	case e.Kind == tree.Link:
-		return e.Target == f.Target, nil
-	case e.Size != f.Size:
-		return false, nil
+// Sets are the builds that the installed files came from.
+func (inv *Inventory) Sets() []string {
+	out := []string{inv.Build}
+	for _, laid := range inv.Layers {
+		out = append(out, laid.Build)
 	}
-	got, err := s.of(e)
-	return got == f.Sum, err
+	return out
+}
+
+// ContentOf finds the files of some builds by their hash. A build that is not
+// there, or damaged, is passed over.
+func ContentOf(l *locker.Locker, ids []string) map[tree.Sum]locker.File {
+	slices.Sort(ids)
+	out := map[tree.Sum]locker.File{}
+	for _, id := range slices.Compact(ids) {
+		s, err := l.Read(locker.Builds, id)
+		if err != nil {
+			continue // it only saves fetching
+		}
+		for _, f := range s.Entries {
+			if f.Kind == tree.File {
+				out[f.Sum] = f
+			}
+		}
+	}
+	return out
+}
+
+// Move is content that the new build has under another name.
+type Move struct {
+	From string `json:"from"`
+	To   string `json:"to"`
 }
