@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -132,7 +133,7 @@ func (k *Keel) holdBack(p *Plan, w Want) error {
 	if err != nil {
 		return err
 	}
-	s := &situation{k: k, cand: &Candidate{}, plan: p, store: store}
+	s := &situation{k: k, cand: &resolve.Candidate{}, plan: p, store: store}
 	all := s.addons(append(p.before.Paths(), slices.Sorted(maps.Keys(p.files))...), false)
 	for _, name := range w.Hold {
 		n := slices.IndexFunc(all, func(a Addon) bool { return a.Path == name || a.Name == name || path.Base(a.Path) == name })

@@ -195,7 +195,7 @@ func (l *lookout) lookAtSource(ctx context.Context) {
 	if l.a.Source == "" {
 		return
 	}
-	client := l.k.client(profile.Source{})
+	client := l.k.res.Client(profile.Source{})
 	p, err := feed.Propose(ctx, l.a.Source, feed.Place{Dir: l.dir, Client: client})
 	if err != nil {
 		l.guess("source", "", "it could not be read: "+err.Error())
@@ -204,7 +204,7 @@ func (l *lookout) lookAtSource(ctx context.Context) {
 	l.source = p
 	l.guess("source", p.Source.Kind(), p.From)
 	l.k.in.Profile.Source = p.Source
-	f, err := l.k.list(ctx, l.k.base())
+	f, err := l.k.res.List(ctx, l.k.res.Base())
 	if err != nil {
 		l.guess("source.channel", "", "its builds could not be listed: "+err.Error())
 		return
@@ -218,11 +218,11 @@ func (l *lookout) lookAtSource(ctx context.Context) {
 // readBuild brings the build that the install was made from into the locker,
 // as any other build, and finds which installed file is which of its files.
 func (l *lookout) readBuild(ctx context.Context) error {
-	c, err := l.k.fromPlace(Want{From: l.a.Build, As: l.a.Version})
+	c, err := l.k.res.FromPlace(Want{From: l.a.Build, As: l.a.Version})
 	if err != nil {
 		return err
 	}
-	f, err := l.k.fetch(ctx, c)
+	f, err := l.k.acq.Fetch(ctx, c)
 	if err != nil {
 		return err
 	}

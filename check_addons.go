@@ -46,7 +46,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 			mute = append(mute, fmt.Sprintf("%s (%v)", a.Path, err))
 		case fits:
 			fine = append(fine, a.Path)
-		case s.staysAsIs(a.Path) && (s.cand.stays || s.saidThatBefore(a)):
+		case s.staysAsIs(a.Path) && (s.cand.Stays || s.saidThatBefore(a)):
 			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, ver), Where: field,
 				Why: "nothing of that changes now: it says the same of what is installed", Do: "nothing, if the server runs well with it; else take another version of it"})
 		default:

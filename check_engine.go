@@ -17,6 +17,7 @@ import (
 
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
@@ -40,7 +41,7 @@ func checkEngine(ctx context.Context, s *situation) (out []Finding) {
 func (s *situation) engineRanges(kind string, c launch.Command) (list []needs.Range, err error) {
 	at := c.Script
 	if at == "" || filepath.IsAbs(at) {
-		at = path.Join(cmp.Or(relTo(s.k.in.Dir, c.Dir), "."), "-")
+		at = path.Join(cmp.Or(tree.Rel(s.k.in.Dir, c.Dir), "."), "-")
 	}
 	r, ok, err := needs.EngineRange(kind, at, s.text)
 	if ok {
@@ -54,7 +55,7 @@ func (s *situation) engineRanges(kind string, c launch.Command) (list []needs.Ra
 
 // declared is what the feed says of a runtime, and where.
 func (s *situation) declared(kind string) (want, where string) {
-	for name, want := range s.cand.build.Needs {
+	for name, want := range s.cand.Build.Needs {
 		if strings.EqualFold(name, kind) && version.CheckRange(want) == nil {
 			return want, "the feed"
 		}
@@ -140,7 +141,7 @@ func fitsAll(rt *needs.Runtime, asked []needs.Range) bool {
 // dotnetApp is the .NET application that a command runs: by its host, or by the
 // program that stands beside it. at is its runtimeconfig; "" for none.
 func (s *situation) dotnetApp(c launch.Command) (app *needs.DotnetApp, at, host string, err error) {
-	file := relTo(s.k.in.Dir, c.Path)
+	file := tree.Rel(s.k.in.Dir, c.Path)
 	switch {
 	case strings.HasPrefix(path.Base(filepath.ToSlash(c.Program)), "dotnet") && c.Script != "":
 		file, host = c.Script, c.Path
@@ -214,9 +215,9 @@ func checkNeeds(_ context.Context, s *situation) (out []Finding) {
 			known[needs.Dotnet] = true
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(s.cand.build.Needs)) {
+	for _, name := range slices.Sorted(maps.Keys(s.cand.Build.Needs)) {
 		if !known[strings.ToLower(name)] {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the feed says that %s needs %s %s, and the launch script runs none", s.plan.To, name, s.cand.build.Needs[name]), Where: s.cand.Source,
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the feed says that %s needs %s %s, and the launch script runs none", s.plan.To, name, s.cand.Build.Needs[name]), Where: s.cand.Source,
 				Why: "what is not run by the script can't be looked at", Do: "make sure of it by hand"})
 		}
 	}

@@ -117,13 +117,13 @@ func checkWorld(_ context.Context, s *situation) []Finding {
 // checkClock tells of a clock that is behind the day on which the build was
 // published.
 func checkClock(_ context.Context, s *situation) []Finding {
-	day, err := time.Parse(time.DateOnly, s.cand.build.Date)
+	day, err := time.Parse(time.DateOnly, s.cand.Build.Date)
 	if err != nil {
 		return nil
 	}
 	if now := time.Now(); day.After(now.Add(36 * time.Hour)) {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("this machine's clock says %s, and %s is of %s", now.Format(time.DateOnly), s.plan.To, s.cand.build.Date), Where: s.cand.Source,
+		return []Finding{{Level: Warn, What: fmt.Sprintf("this machine's clock says %s, and %s is of %s", now.Format(time.DateOnly), s.plan.To, s.cand.Build.Date), Where: s.cand.Source,
 			Why: "with a clock that is wrong, certificates and the times of backups are wrong too", Do: "set the clock, if it is not the feed that is wrong"}}
 	}
-	return ok("the clock is past the day of the build, %s", s.cand.build.Date)
+	return ok("the clock is past the day of the build, %s", s.cand.Build.Date)
 }

@@ -93,7 +93,7 @@ func (s *situation) nativePrograms() (out []program) {
 		if full == "" && !filepath.IsAbs(c.Program) && strings.Contains(c.Program, "/") {
 			full = filepath.Join(c.Dir, c.Program)
 		}
-		if at := relTo(s.k.in.Dir, full); at != "" && !c.Java() {
+		if at := tree.Rel(s.k.in.Dir, full); at != "" && !c.Java() {
 			out = append(out, program{at, fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text), c.Libraries})
 		} else if strings.HasSuffix(strings.ToLower(c.Script), ".exe") { // what runs Windows programs here is given one
 			out = append(out, program{c.Script, fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text), nil})
@@ -116,7 +116,7 @@ func (s *situation) readNative(at string) (*needs.Native, error) {
 
 // brings tells whether a file will stand in the install after the swap.
 func (s *situation) brings(full string) bool {
-	return tree.Inside(s.k.in.Dir, full) && s.willBe(relTo(s.k.in.Dir, full))
+	return tree.Inside(s.k.in.Dir, full) && s.willBe(tree.Rel(s.k.in.Dir, full))
 }
 
 func libraries(n int) string {

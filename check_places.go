@@ -31,7 +31,7 @@ func checkOpen(_ context.Context, s *situation) (out []Finding) {
 	for _, h := range host.OpenElsewhere(s.k.in.Dir, s.status) {
 		var files []string
 		for _, full := range h.Files {
-			if at := relTo(s.realDir(), full); !s.k.in.Profile.Server.Skip.Match(at) && (touched[at] || s.k.in.Profile.Server.Own(at)) {
+			if at := tree.Rel(s.realDir(), full); !s.k.in.Profile.Server.Skip.Match(at) && (touched[at] || s.k.in.Profile.Server.Own(at)) {
 				files = append(files, at)
 			}
 		}

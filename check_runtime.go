@@ -119,7 +119,7 @@ type javaNeed struct {
 
 func (s *situation) javaNeed(jar *needs.Jar) javaNeed {
 	n := javaNeed{release: jar.Release, exactly: jar.Preview, jar: jar}
-	for runtime, want := range s.cand.build.Needs {
+	for runtime, want := range s.cand.Build.Needs {
 		if strings.EqualFold(runtime, "java") && version.CheckRange(want) == nil {
 			n.feed = want
 		}
@@ -170,7 +170,7 @@ func (n javaNeed) why(rt *needs.Runtime) string {
 // fitting advises a runtime of this machine that would do.
 func (s *situation) fitting(ctx context.Context, need javaNeed) string {
 	best := need.best(s.k.findRuntimes(ctx))
-	if a, named := s.cand.build.RuntimeFor(needs.Java, feed.Machine(profile.Source{})); best == nil && named && s.cand.offer != nil {
+	if a, named := s.cand.Build.RuntimeFor(needs.Java, feed.Machine(profile.Source{})); best == nil && named && s.cand.Offer != nil {
 		return fmt.Sprintf("freshkeel runtimes take --for %s, which fetches the %s that its makers name (no administrator's rights needed); then preflight again", s.plan.To, strings.TrimSpace("Java "+a.Version))
 	}
 	if best == nil {

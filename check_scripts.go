@@ -146,13 +146,13 @@ func (s *situation) started() (out []startedFile) {
 	add(script, s.k.in.Path(script), false) // one that may not be run is run with sh
 	for _, c := range s.lines.commands {
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
-		at := relTo(s.k.in.Dir, c.Path)
+		at := tree.Rel(s.k.in.Dir, c.Path)
 		if at == "" && strings.Contains(c.Program, "/") && !filepath.IsAbs(c.Program) {
-			at = relTo(s.k.in.Dir, filepath.Join(c.Dir, c.Program))
+			at = tree.Rel(s.k.in.Dir, filepath.Join(c.Dir, c.Program))
 		}
 		add(at, where, !c.Given)
 		for by := c.By; by != nil; by = by.By {
-			add(relTo(s.k.in.Dir, by.Path), fmt.Sprintf("%s:%d: %s", by.File, by.Line, by.Text), true)
+			add(tree.Rel(s.k.in.Dir, by.Path), fmt.Sprintf("%s:%d: %s", by.File, by.Line, by.Text), true)
 		}
 		add(c.File, where, false)
 	}

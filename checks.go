@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -39,7 +40,7 @@ func checkDirection(_ context.Context, s *situation) []Finding {
 	case from == to || s.want.Back:
 		return nil
 	}
-	if newer, _ := s.cand.newer(from); newer || s.hop > 0 || version.Compare(to, from) == 0 {
+	if newer, _ := s.cand.Newer(from); newer || s.hop > 0 || version.Compare(to, from) == 0 {
 		return ok("%s is newer than the installed %s", to, from)
 	}
 	return []Finding{{Level: Stop, What: fmt.Sprintf("%s is older than the installed %s", to, from), Where: s.cand.Source,
@@ -49,16 +50,16 @@ func checkDirection(_ context.Context, s *situation) []Finding {
 
 // checkSteps holds the build to the versions that its maker lets step to it.
 func checkSteps(_ context.Context, s *situation) []Finding {
-	f := s.cand.offer
-	if s.hop > 0 || f == nil || s.plan.From == "" || s.plan.From == s.plan.To || s.want.Back || f.MayStep(s.plan.From, s.cand.build) {
+	f := s.cand.Offer
+	if s.hop > 0 || f == nil || s.plan.From == "" || s.plan.From == s.plan.To || s.want.Back || f.MayStep(s.plan.From, s.cand.Build) {
 		return nil
 	}
-	if newer, known := s.cand.newer(s.plan.From); known && !newer {
+	if newer, known := s.cand.Newer(s.plan.From); known && !newer {
 		return nil // a step back is told by itself
 	}
 	why, do := "its maker allows updates only from the version directly before it", "say what is installed, if that is not known rightly; else ask the makers"
-	if len(s.cand.build.From) > 0 {
-		why = "it is to be reached from " + strings.Join(s.cand.build.From, " or ") + ", which converts what it needs"
+	if len(s.cand.Build.From) > 0 {
+		why = "it is to be reached from " + strings.Join(s.cand.Build.From, " or ") + ", which converts what it needs"
 		do = "no chain of builds that the source offers leads there; refit to one of those first, with --from PATH"
 	}
 	return []Finding{{Level: Stop, What: fmt.Sprintf("the maker does not let %s step to %s directly", s.plan.From, s.plan.To), Where: s.cand.Source, Why: why, Do: do}}
@@ -177,15 +178,7 @@ func (s *situation) alike(at string) string {
 	if len(found) != 1 {
 		return ""
 	}
-	return patternFor(found[0])
-}
-
-// patternFor makes a pattern that goes on matching when the version changes.
-func patternFor(name string) string {
-	if v := version.In(name); v != "" {
-		return strings.Replace(name, v, "*", 1)
-	}
-	return name
+	return resolve.PatternFor(found[0])
 }
 
 // checkReady looks whether there is a way to tell that the server came up.

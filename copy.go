@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/store"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -53,7 +54,7 @@ type where struct {
 
 // open opens the place. dir and home must lie apart from it.
 func (w where) open(o Options, logins []profile.Login, dir string) (*locker.Copy, error) {
-	c := fetch.New(fetch.Options{Env: o.Env, Logins: loginsOf(logins)})
+	c := fetch.New(fetch.Options{Env: o.Env, Logins: resolve.LoginsOf(logins)})
 	var place store.Store
 	if store.IsAddress(w.to) {
 		a, err := store.ParseAddress(w.to)
@@ -126,7 +127,7 @@ func (k *Keel) Copied() (has map[string]bool, at time.Time) {
 	}
 	if a, err := store.ParseAddress(to); err == nil {
 		to = a.String()
-	} else if to, err = k.client(profile.Source{}).Folder(to); err != nil {
+	} else if to, err = k.res.Client(profile.Source{}).Folder(to); err != nil {
 		return nil, at
 	}
 	known := locker.KnownOf(filepath.Join(k.in.Home, "copies"), to)

@@ -16,6 +16,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"freshkeel/internal/acquire"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
@@ -214,7 +215,7 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 	defer os.RemoveAll(work)
 	v := &fetch.Verified{Path: from, URL: from, Name: filepath.Base(from), Size: fi.Size()}
 	rule := unpack.Rule{}
-	top, err := k.wrapper(ctx, v, rule, work)
+	top, err := k.acq.Wrapper(ctx, v, rule, work)
 	if err != nil {
 		return nil, err
 	}
@@ -241,7 +242,7 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 		}
 		mu.Lock()
 		defer mu.Unlock()
-		got = append(got, itemEntry(f, it, it.Path))
+		got = append(got, acquire.EntryOf(f, it, it.Path))
 		return nil
 	})
 	if err != nil {

@@ -16,9 +16,11 @@ package freshkeel
 import (
 	"context"
 
+	"freshkeel/internal/acquire"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
 )
 
 // Keel is one install under care.
@@ -26,9 +28,10 @@ type Keel struct {
 	Dir     string // absolute
 	Profile *profile.Profile
 
-	in     *install.Install
-	inv    *inventory.Kept
-	offers map[string]*offer // what sources offer, asked once
+	in  *install.Install
+	inv *inventory.Kept
+	res *resolve.Resolver
+	acq *acquire.Acquirer
 }
 
 // ErrNotAdopted says that a folder has no profile.
@@ -44,7 +47,9 @@ func Open(dir string, o Options) (*Keel, error) {
 }
 
 func newKeel(in *install.Install) *Keel {
-	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inventory.New(in), offers: map[string]*offer{}}
+	inv := inventory.New(in)
+	res := resolve.New(in, inv)
+	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acquire.New(inv, res)}
 }
 
 // begin is how every command that changes the install starts: alone, and with

@@ -21,6 +21,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
@@ -109,7 +110,7 @@ func (l *lookout) lookForScripts() error {
 		for _, c := range cmds {
 			what := c.Jar
 			if what == "" {
-				what = relTo(l.dir, c.Path)
+				what = tree.Rel(l.dir, c.Path)
 			}
 			if what == "" {
 				continue
@@ -164,7 +165,7 @@ func (l *lookout) lookForArtifact() {
 	for _, c := range l.others {
 		at := c.Jar
 		if at == "" {
-			at = relTo(l.dir, c.Path)
+			at = tree.Rel(l.dir, c.Path)
 		}
 		if c.File == l.script && at != "" {
 			l.artifact = at
@@ -219,7 +220,7 @@ func (l *lookout) lookForPlace() {
 		}
 		for _, e := range here[b.Size] {
 			if ok, err := l.content.SameAs(e, b); err == nil && ok {
-				l.place = append(l.place, [3]string{patternFor(at), e.Path, fmt.Sprintf("%s of the build has the content of %s", at, e.Path)})
+				l.place = append(l.place, [3]string{resolve.PatternFor(at), e.Path, fmt.Sprintf("%s of the build has the content of %s", at, e.Path)})
 				break
 			}
 		}
@@ -540,14 +541,6 @@ func clip(s string, n int) string {
 		return string(r[:n-1]) + "…"
 	}
 	return s
-}
-
-func relTo(dir, full string) string {
-	if full == "" || !tree.Inside(dir, full) {
-		return ""
-	}
-	r, _ := filepath.Rel(dir, full)
-	return filepath.ToSlash(r)
 }
 
 func headOf(full string) []byte {

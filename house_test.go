@@ -42,9 +42,11 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 	require.GreaterOrEqual(t, len(rooms), 9)
 	ground := []string{"tree", "words", "version"} // which every room may use
 	mayUse := map[string][]string{                 // rooms that need another besides
+		"acquire":   {"feed", "fetch", "host", "install", "inventory", "locker", "needs", "profile", "resolve", "tell", "unpack"},
+		"resolve":   {"feed", "fetch", "host", "install", "inventory", "locker", "profile", "tell", "unpack"},
 		"inventory": {"install", "locker"},
-		"install": {"host", "locker", "logbook", "profile", "swap", "tell"},
-		"host":    {"launch"}, "watch": {"profile"}, "locker": {"store"}, "profile": {"store"},
+		"install":   {"host", "locker", "logbook", "profile", "swap", "tell"},
+		"host":      {"launch"}, "watch": {"profile"}, "locker": {"store"}, "profile": {"store"},
 		"feed": {"fetch", "profile", "unpack"}, "unpack": {"fetch"}, // the way of a build, from list to files
 	}
 	for _, dir := range append(rooms, ".") {

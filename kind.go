@@ -29,7 +29,7 @@ var installers = []string{".exe", ".msi", ".jar", ".sh", ".run", ".dmg", ".pkg",
 // package, a client, a build for another system or processor, or of another
 // edition.
 func checkKind(_ context.Context, s *situation) []Finding {
-	if s.cand.stays {
+	if s.cand.Stays {
 		return nil
 	}
 	stop := func(why, do, format string, a ...any) []Finding {

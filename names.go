@@ -6,6 +6,8 @@ import (
 	"io"
 	"time"
 
+	"freshkeel/internal/resolve"
+
 	"freshkeel/internal/inventory"
 
 	"freshkeel/internal/fetch"
@@ -92,4 +94,12 @@ func Mind(in io.Reader, out io.WriteCloser) error { return host.Mind(in, out) }
 type (
 	Laid = inventory.Laid
 	Move = inventory.Move
+)
+
+// Of the room resolve.
+type (
+	Build   = resolve.Build
+	Changes = resolve.Changes
+	Offer   = resolve.Offer
+	Want    = resolve.Want
 )

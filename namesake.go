@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
@@ -103,7 +104,7 @@ func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]st
 		return slices.ContainsFunc(p.Renamed, func(m Move) bool { return m.To == rule.To })
 	})
 	for _, m := range p.Renamed {
-		p.named = append(p.named, Move{From: patternFor(m.From), To: m.To})
+		p.named = append(p.named, Move{From: resolve.PatternFor(m.From), To: m.To})
 	}
 }
 
@@ -139,7 +140,7 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 		out = append(out, ok("%s of the build becomes %s, which the launch script runs", m.From, m.To)...)
 	}
 	runs := s.k.runs()
-	if len(runs) == 0 || s.cand.stays || len(s.plan.Steps) == 0 {
+	if len(runs) == 0 || s.cand.Stays || len(s.plan.Steps) == 0 {
 		return out
 	}
 	adds := 0

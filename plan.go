@@ -15,6 +15,7 @@ import (
 	"sort"
 	"strings"
 
+	"freshkeel/internal/acquire"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
@@ -165,7 +166,7 @@ func hides(set *locker.Set, place map[string]string) (out []Move) {
 }
 
 // plan compares a build with the install and decides for every path.
-func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
+func (k *Keel) plan(f *acquire.Fetched, w Want) (*Plan, error) {
 	inv, err := k.inv.Read()
 	if err != nil {
 		return nil, err
@@ -175,7 +176,7 @@ func (k *Keel) plan(f *Fetched, w Want) (*Plan, error) {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
 	p := &Plan{From: inv.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: list,
-		oldSets: inv.Sets(), named: slices.Clone(inv.Names), mend: w.Mend, sure: !f.Candidate.asInstalled || inv.Known}
+		oldSets: inv.Sets(), named: slices.Clone(inv.Names), mend: w.Mend, sure: !f.Candidate.AsInstalled || inv.Known}
 	p.Places, p.Mounted = tree.Places(k.in.Dir, list)
 	if tree.FoldsCase(k.in.Path(profile.FileName)) {
 		p.spelling = tree.SpelledAs(list)

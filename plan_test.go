@@ -12,10 +12,12 @@ import (
 	"testing"
 	"time"
 
+	"freshkeel/internal/acquire"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 
@@ -54,7 +56,7 @@ func (s *stand) put(files map[string]string) {
 }
 
 // build stores files as a build in the locker.
-func (s *stand) build(ver string, files map[string]string) *Fetched {
+func (s *stand) build(ver string, files map[string]string) *acquire.Fetched {
 	s.t.Helper()
 	l, err := s.k.in.Locker()
 	require.NoError(s.t, err)
@@ -76,7 +78,7 @@ func (s *stand) build(ver string, files map[string]string) *Fetched {
 		set.Entries = append(set.Entries, f)
 	}
 	require.NoError(s.t, w.Publish(set))
-	return &Fetched{Set: set, Version: ver, Candidate: &Candidate{Version: ver, place: s.k.in.Profile.Place}}
+	return &acquire.Fetched{Set: set, Version: ver, Candidate: &resolve.Candidate{Version: ver, Place: s.k.in.Profile.Place}}
 }
 
 // installed records files as what the old build put there.
@@ -403,7 +405,7 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 		lf.Layer = name
 		f.Layers = append(f.Layers, lf)
 	}
-	slices.SortFunc(f.Layers, func(a, b *Fetched) int { return strings.Compare(a.Layer, b.Layer) })
+	slices.SortFunc(f.Layers, func(a, b *acquire.Fetched) int { return strings.Compare(a.Layer, b.Layer) })
 	p, err := s.k.plan(f, Want{})
 	require.NoError(t, err)
 	assert.Equal(t, []Overlaid{{"lib/f", "", "a"}, {"lib/f", "a", "b"}}, p.Overlaid)

@@ -8,12 +8,13 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/acquire"
 	"freshkeel/internal/host"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/tell"
-	"freshkeel/internal/words"
 )
 
 // Level is how much a finding weighs.
@@ -44,15 +45,15 @@ var routine = []string{"owner", "everybody", "limits", "clock", "links", "memory
 
 // Preflight is what a refit would meet and do.
 type Preflight struct {
-	From     string     `json:"from"`
-	To       string     `json:"to"`
-	Findings []Finding  `json:"findings"` // stops first, then warnings, then what is fine
-	Running  bool       `json:"running"`
-	Chain    []string   `json:"chain,omitempty"`  // versions to step through, the last being the one that is wanted
-	Ran      []CheckRun `json:"checks"`           // every check that was made, in the order of the list
-	Layers   []string   `json:"layers,omitempty"` // what becomes of each layer that changes
-	Plan     *Plan      `json:"-"`
-	Fetched  *Fetched   `json:"-"`
+	From     string           `json:"from"`
+	To       string           `json:"to"`
+	Findings []Finding        `json:"findings"` // stops first, then warnings, then what is fine
+	Running  bool             `json:"running"`
+	Chain    []string         `json:"chain,omitempty"`  // versions to step through, the last being the one that is wanted
+	Ran      []CheckRun       `json:"checks"`           // every check that was made, in the order of the list
+	Layers   []string         `json:"layers,omitempty"` // what becomes of each layer that changes
+	Plan     *Plan            `json:"-"`
+	Fetched  *acquire.Fetched `json:"-"`
 }
 
 // CheckRun is one check that was made.
@@ -95,8 +96,8 @@ type launched struct {
 type situation struct {
 	k       *Keel
 	want    Want
-	cand    *Candidate
-	fetched *Fetched
+	cand    *resolve.Candidate
+	fetched *acquire.Fetched
 	inv     *inventory.Inventory
 	hop     int // of a chain: how many steps come before this one
 	plan    *Plan
@@ -166,7 +167,7 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 			return nil, tell.Misuse(fmt.Sprintf("check %q can't be accepted; these can: %s", a, strings.Join(acceptable, ", ")), "freshkeel preflight --all")
 		}
 	}
-	fetched, err := k.gather(ctx, w, true)
+	fetched, err := k.acq.Gather(ctx, w, true)
 	if err != nil {
 		return nil, err
 	}
@@ -189,60 +190,6 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 		return fmt.Sprintf("%d checks: %d stop, %d warn", len(checks)*len(fetched), len(pre.Stops()), len(pre.Warnings())), nil
 	})
 	return pre, err
-}
-
-// gather finds what is wanted and brings it into the locker: the first two steps
-// of every refit. With chain it is every build to step through, that which is
-// wanted being the last.
-func (k *Keel) gather(ctx context.Context, w Want, chain bool) ([]*Fetched, error) {
-	var r *resolved
-	var hops []*resolved
-	if _, err := k.in.Step("resolve", func() (sum string, err error) {
-		if r, err = k.resolveAll(ctx, w); err != nil {
-			return "", err
-		}
-		hops = []*resolved{r}
-		if chain {
-			if hops, err = k.route(ctx, r, w); err != nil {
-				return "", err
-			}
-		}
-		sum = "found " + r.base.label()
-		if r.base.stays {
-			sum = r.base.label() + " stays"
-		}
-		for _, c := range r.layers {
-			sum += ", " + c.label()
-		}
-		if len(hops) > 1 {
-			sum += fmt.Sprintf(", %d steps away", len(hops))
-		}
-		return sum, nil
-	}); err != nil {
-		return nil, err
-	}
-	var fetched []*Fetched
-	if _, err := k.in.Step("fetch", func() (sum string, err error) {
-		cached := true
-		for _, hop := range hops {
-			f, err := k.fetchAll(ctx, hop)
-			if err != nil {
-				return "", err
-			}
-			fetched = append(fetched, f)
-			for _, one := range append([]*Fetched{f}, f.Layers...) {
-				cached = cached && one.Cached
-			}
-		}
-		f := fetched[len(fetched)-1]
-		if cached {
-			return fmt.Sprintf("%s is in the locker already, verified", f.Candidate.label()), nil
-		}
-		return fmt.Sprintf("%s, %s", words.Plural(f.Files, "file"), words.Bytes(f.Bytes)), nil
-	}); err != nil {
-		return nil, err
-	}
-	return fetched, nil
 }
 
 // later adds what the checks of a later step of a chain found: what stops it
@@ -272,7 +219,7 @@ func (p *Preflight) sort() {
 	sort.SliceStable(p.Findings, func(i, j int) bool { return weight(p.Findings[i]) < weight(p.Findings[j]) })
 }
 
-func (k *Keel) check(ctx context.Context, w Want, f *Fetched, hop int) (*Preflight, error) {
+func (k *Keel) check(ctx context.Context, w Want, f *acquire.Fetched, hop int) (*Preflight, error) {
 	plan, err := k.plan(f, w)
 	if err != nil {
 		return nil, err

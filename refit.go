@@ -113,7 +113,7 @@ func (k *Keel) nothingToChange(pre *Preflight) error {
 		return err
 	}
 	changed := false
-	if set := pre.Fetched.Set.ID; !pre.Fetched.Candidate.stays && set != "" && (set != inv.Build || len(inv.Mixed) > 0) {
+	if set := pre.Fetched.Set.ID; !pre.Fetched.Candidate.Stays && set != "" && (set != inv.Build || len(inv.Mixed) > 0) {
 		inv.Build, inv.Mixed, changed = set, nil, true
 	}
 	if len(pre.Layers) > 0 { // the same files, known by another version
@@ -123,7 +123,7 @@ func (k *Keel) nothingToChange(pre *Preflight) error {
 	case inv.Version == pre.To || pre.To == "":
 	// A feed knows what it lists; a file's name alone does not outweigh what
 	// the installed server has said.
-	case inv.Version != "" && pre.Fetched.Candidate.offer == nil:
+	case inv.Version != "" && pre.Fetched.Candidate.Offer == nil:
 		k.in.Note("the installed files are those of that build already; they are known as %s", inv.Version)
 	default:
 		k.in.Note("the installed files are those of %s already", pre.To)

@@ -21,6 +21,7 @@ import (
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
@@ -32,16 +33,16 @@ const startLimit = 30 * time.Second
 
 // TakeRuntimeFor takes in the Java runtime that the source names for a build.
 func (k *Keel) TakeRuntimeFor(ctx context.Context, want Want) (rt *needs.Runtime, there bool, err error) {
-	c, err := k.resolve(ctx, want)
+	c, err := k.res.Build(ctx, want)
 	if err != nil {
 		return nil, false, err
 	}
-	a, ok := c.build.RuntimeFor(needs.Java, feed.Machine(profile.Source{}))
+	a, ok := c.Build.RuntimeFor(needs.Java, feed.Machine(profile.Source{}))
 	if !ok {
-		return nil, false, tell.Advise(fmt.Errorf("the source names no runtime of this machine for %s", c.label()), "freshkeel runtimes take PATH|URL of an archive")
+		return nil, false, tell.Advise(fmt.Errorf("the source names no runtime of this machine for %s", c.Label()), "freshkeel runtimes take PATH|URL of an archive")
 	}
 	a.Wanted.Archive = true
-	return k.takeRuntime(ctx, a.Wanted, c.src)
+	return k.takeRuntime(ctx, a.Wanted, c.Src)
 }
 
 // TakeRuntime takes a Java runtime in from an archive at a path or URL, into a
@@ -84,9 +85,9 @@ func (k *Keel) takeRuntime(ctx context.Context, w fetch.Wanted, from profile.Sou
 	}
 	defer os.RemoveAll(work)
 	if _, err = k.in.Step("fetch", func() (string, error) {
-		v, err := k.client(from).Download(ctx, w, filepath.Join(work, "archive.part"), k.in.Moves("fetch"))
+		v, err := k.res.Client(from).Download(ctx, w, filepath.Join(work, "archive.part"), k.in.Moves("fetch"))
 		if err != nil {
-			return "", denied(err)
+			return "", resolve.Denied(err)
 		}
 		if len(v.By) == 0 && fetch.IsURL(where) {
 			k.in.Warn("nothing vouches for %s: give its digest with --digest sha256:HEX", fetch.NameOf(where))

@@ -11,6 +11,7 @@ import (
 
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/version"
 )
 
@@ -60,10 +61,10 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &situation{k: k, want: w, inv: inv, cand: &Candidate{}, plan: &Plan{}}
+	s := &situation{k: k, want: w, inv: inv, cand: &resolve.Candidate{}, plan: &Plan{}}
 	out := &Runtimes{For: inv.Version, All: []Runtime{}}
 	if w.Version != "" || w.From != "" {
-		all, err := k.gather(ctx, w, false)
+		all, err := k.acq.Gather(ctx, w, false)
 		if err != nil {
 			return nil, err
 		}

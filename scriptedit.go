@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"strings"
 
+	"freshkeel/internal/acquire"
 	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
@@ -19,9 +20,9 @@ import (
 // which can't run the new build, where this machine has one that can. The rest
 // of the script stays byte for byte; where the word can't be told, nothing
 // changes and the check of the runtime says what to do.
-func (k *Keel) planScript(p *Plan, f *Fetched) error {
+func (k *Keel) planScript(p *Plan, f *acquire.Fetched) error {
 	script := k.in.Profile.Launch.Script
-	if script == "" || f.Candidate.stays {
+	if script == "" || f.Candidate.Stays {
 		return nil
 	}
 	lines, err := launch.Read(k.in.Dir, script, k.in.ServerEnv())

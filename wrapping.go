@@ -6,6 +6,7 @@ import (
 
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/tree"
 )
 
@@ -18,36 +19,6 @@ type Drop struct {
 
 func (d Drop) String() string {
 	return fmt.Sprintf("everything of %s lies in one folder, %s: its content is taken, since the install has those files without it", whose(d.Layer), d.Folder)
-}
-
-// mostWrapped bounds how many folders around a build are looked through.
-const mostWrapped = 4
-
-// wrapping finds the folders around everything of a build that the install does not
-// have: without them, names are those of installed files, and with them none is. has
-// tells whether the install has a file of a name. "" is for none.
-func wrapping(paths []string, has func(string) bool) string {
-	prefix := ""
-	for range mostWrapped {
-		top := ""
-		for _, at := range paths {
-			rest := strings.TrimPrefix(at, prefix)
-			if has(rest) {
-				return strings.TrimSuffix(prefix, "/")
-			}
-			first, _, below := strings.Cut(rest, "/")
-			if !below || (top != "" && first != top) {
-				top = "/" // not all lie in one folder
-			} else if top == "" {
-				top = first
-			}
-		}
-		if top == "" || top == "/" {
-			return ""
-		}
-		prefix += top + "/"
-	}
-	return ""
 }
 
 // unwrap drops the folders around a build's files that the install does not have. into
@@ -68,7 +39,7 @@ func (p *Plan) unwrap(files map[string]locker.File, layer, into string, old map[
 		o, was := old[at]
 		return (here && e.Kind != tree.Dir) || (was && o.Kind != tree.Dir)
 	}
-	folder := wrapping(paths, has)
+	folder := resolve.Wrapping(paths, has)
 	if folder == "" {
 		return files
 	}

@@ -376,6 +376,16 @@ func Inside(root, path string) bool {
 	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator))
 }
 
+// Rel is a full path as the path of a tree that it lies in, with slashes; "" where it
+// lies outside.
+func Rel(root, full string) string {
+	if full == "" || !Inside(root, full) {
+		return ""
+	}
+	r, _ := filepath.Rel(root, full)
+	return filepath.ToSlash(r)
+}
+
 // OpenSized opens a regular file for reading, and tells its size. done closes it.
 func OpenSized(full string) (r io.ReaderAt, size int64, done func(), err error) {
 	f, err := OpenRegular(full)

@@ -1,10 +1,9 @@
-package freshkeel
+package acquire
 
 import (
 	"bytes"
 	"context"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -12,15 +11,16 @@ import (
 	"slices"
 	"sync"
 
+	"golang.org/x/sync/errgroup"
+
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
 	"freshkeel/internal/words"
-
-	"golang.org/x/sync/errgroup"
 )
 
 // smallFile is up to which size a listed file is fetched in memory, in bytes.
@@ -29,21 +29,21 @@ const smallFile = 2 << 20
 // takeListing brings a build here file by file: only what neither the install
 // nor the locker holds crosses the wire. Everything is held against the
 // listing, wherever it came from.
-func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writer, c *Candidate, got map[string]locker.File) (damaged []string, err error) {
+func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writer, c *resolve.Candidate, got map[string]locker.File) (damaged []string, err error) {
 	incoming := filepath.Join(l.Dir(), "incoming")
 	if err := os.MkdirAll(incoming, 0o700); err != nil {
 		return nil, err
 	}
-	client := k.client(c.src)
-	doc, err := k.readListing(ctx, l, client, c, incoming)
+	client := aq.res.Client(c.Src)
+	doc, err := aq.readListing(ctx, l, client, c, incoming)
 	if err != nil {
 		return nil, err
 	}
-	inv, err := k.inv.Read()
+	inv, err := aq.inv.Read()
 	if err != nil {
 		return nil, err
 	}
-	t := &lister{k: k, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.ByPath(tree.Spelling{}), known: k.knownContent(l, c, inv), moves: k.in.Moves("fetch")}
+	t := &lister{k: aq, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.ByPath(tree.Spelling{}), known: aq.knownContent(l, c, inv), moves: aq.Moves("fetch")}
 	for _, f := range doc.Files {
 		t.total += f.Size
 	}
@@ -52,7 +52,7 @@ func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writ
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(max(8, runtime.GOMAXPROCS(0)))
 	var mu sync.Mutex
-	over := feed.Over(c.src)
+	over := feed.Over(c.Src)
 	for _, lf := range doc.Files {
 		to := over.Path(lf.Path)
 		if to == "" {
@@ -73,17 +73,17 @@ func (k *Keel) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writ
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	k.in.Note("%s of %s fetched; the rest, %s, was here already and is what the listing says", words.Bytes(t.fetched), words.Bytes(t.total), words.Bytes(t.total-t.fetched))
+	aq.Note("%s of %s fetched; the rest, %s, was here already and is what the listing says", words.Bytes(t.fetched), words.Bytes(t.total), words.Bytes(t.total-t.fetched))
 	if len(t.damaged) > 0 {
 		slices.Sort(t.damaged)
-		k.in.Note("not what was put there: %s", words.Some(t.damaged, 6))
+		aq.Note("not what was put there: %s", words.Some(t.damaged, 6))
 	}
 	return t.damaged, nil
 }
 
 // readListing fetches the listing: what changed since a version that the locker
 // holds, where the feed has that, or else the whole.
-func (k *Keel) readListing(ctx context.Context, l *locker.Locker, client *fetch.Client, c *Candidate, incoming string) (*feed.Files, error) {
+func (aq *Acquirer) readListing(ctx context.Context, l *locker.Locker, client *fetch.Client, c *resolve.Candidate, incoming string) (*feed.Files, error) {
 	read := func(w fetch.Wanted, old []feed.ListedFile) (*feed.Files, error) {
 		name := filepath.Join(incoming, "listing-"+tree.SumBytes([]byte(w.URL)).String()[:16]+".part")
 		v, err := client.Download(ctx, w, name, nil)
@@ -91,7 +91,7 @@ func (k *Keel) readListing(ctx context.Context, l *locker.Locker, client *fetch.
 			return nil, err
 		}
 		defer os.Remove(name)
-		doc, err := feed.ReadListing(v.Path, c.list, old)
+		doc, err := feed.ReadListing(v.Path, c.List, old)
 		if err != nil {
 			return nil, fmt.Errorf("read the listing %s: %w", fetch.Shown(w.URL), err)
 		}
@@ -100,12 +100,12 @@ func (k *Keel) readListing(ctx context.Context, l *locker.Locker, client *fetch.
 		}
 		return doc, nil
 	}
-	changes := c.list.Changes
-	if !reflect.DeepEqual(feed.Over(c.src), unpack.Rule{}) {
+	changes := c.List.Changes
+	if !reflect.DeepEqual(feed.Over(c.Src), unpack.Rule{}) {
 		changes = nil // what the locker holds is not the whole of what was listed
 	}
 	for _, change := range slices.Backward(changes) {
-		s, err := l.Read(locker.Builds, c.offer.memory.Sets[change.Over])
+		s, err := l.Read(locker.Builds, c.Offer.Memory.Sets[change.Over])
 		if err != nil {
 			continue
 		}
@@ -116,9 +116,9 @@ func (k *Keel) readListing(ctx context.Context, l *locker.Locker, client *fetch.
 		if ctx.Err() != nil {
 			return nil, err
 		}
-		k.in.Note("what changed since %s can't be used: %v", change.Over, err)
+		aq.Note("what changed since %s can't be used: %v", change.Over, err)
 	}
-	return read(c.list.Wanted, nil)
+	return read(c.List.Wanted, nil)
 }
 
 // listed is a fetched build as a listing has it.
@@ -134,10 +134,10 @@ func listed(s *locker.Set) []feed.ListedFile {
 
 // knownContent finds the locker's content by its hash, among what this source
 // and this install have had before.
-func (k *Keel) knownContent(l *locker.Locker, c *Candidate, inv *inventory.Inventory) map[tree.Sum]locker.File {
+func (aq *Acquirer) knownContent(l *locker.Locker, c *resolve.Candidate, inv *inventory.Inventory) map[tree.Sum]locker.File {
 	ids := inv.Sets()
-	if c.offer != nil {
-		for _, id := range c.offer.memory.Sets {
+	if c.Offer != nil {
+		for _, id := range c.Offer.Memory.Sets {
 			ids = append(ids, id)
 		}
 	}
@@ -146,10 +146,10 @@ func (k *Keel) knownContent(l *locker.Locker, c *Candidate, inv *inventory.Inven
 
 // lister takes the files of one listing.
 type lister struct {
-	k        *Keel
+	k        *Acquirer
 	l        *locker.Locker
 	w        *locker.Writer
-	c        *Candidate
+	c        *resolve.Candidate
 	client   *fetch.Client
 	incoming string
 	old      map[string]inventory.Owned
@@ -202,8 +202,8 @@ func (t *lister) take(ctx context.Context, lf feed.ListedFile, to string, doc *f
 // what the listing says. It is read even where its times say that nobody has
 // written to it: disks forget.
 func (t *lister) installed(ctx context.Context, lf feed.ListedFile, to string) (f locker.File, same bool, err error) {
-	at := t.c.nameOf(to)
-	full := t.k.in.Path(at)
+	at := t.c.NameOf(to)
+	full := t.k.Path(at)
 	here, ok, err := tree.Describe(full, at)
 	was, had := t.old[at]
 	if err != nil || !ok || here.Kind != tree.File || lf.Blake3.IsZero() {
@@ -227,7 +227,7 @@ func (t *lister) installed(ctx context.Context, lf feed.ListedFile, to string) (
 			return f, err == nil && f.Sum == sum, err
 		}
 	}
-	if had && was.Sum == lf.Blake3 && !t.k.in.Profile.Server.Own(at) {
+	if had && was.Sum == lf.Blake3 && !t.k.Profile.Server.Own(at) {
 		t.mu.Lock()
 		t.damaged = append(t.damaged, at)
 		t.mu.Unlock()
@@ -256,18 +256,4 @@ func (t *lister) fetch(ctx context.Context, lf feed.ListedFile, doc *feed.Files)
 	}
 	defer src.Close()
 	return t.w.Add(ctx, src, nil)
-}
-
-// nameOf is the name that the install uses for a file of the build.
-func (c *Candidate) nameOf(at string) string {
-	for _, pat := range slices.Sorted(maps.Keys(c.place)) {
-		if (tree.Patterns{pat}).Match(at) {
-			at = c.place[pat]
-			break
-		}
-	}
-	if c.offer != nil && c.offer.from.Into != "" {
-		at = c.offer.from.Into + "/" + at
-	}
-	return at
 }

@@ -1,4 +1,4 @@
-package freshkeel
+package acquire
 
 import (
 	"cmp"
@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/host"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
@@ -22,8 +23,8 @@ import (
 // make runs the command that makes a build, in a work folder of its own that
 // stays from run to run, since such tools keep what they fetched there. What
 // an earlier run made is taken away first: only what this run makes counts.
-func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, error) {
-	work, err := k.workFolder(c)
+func (aq *Acquirer) make(ctx context.Context, c *resolve.Candidate, m *feed.Make) (string, error) {
+	work, err := aq.workFolder(c)
 	if err != nil {
 		return "", err
 	}
@@ -37,7 +38,7 @@ func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, er
 	defer lock.Unlock()
 	// What an earlier run left there is no product of this one: but a run that ended well
 	// and whose product was only not named rightly is not done again (it may take long).
-	if made, err := k.madeBefore(work, c, m); err != nil || made != "" {
+	if made, err := aq.madeBefore(work, c, m); err != nil || made != "" {
 		return made, err
 	}
 	for _, old := range picked(work, m.Pick) {
@@ -53,16 +54,16 @@ func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, er
 	defer log.Close()
 	argv := slices.Clone(m.Run)
 	if strings.Contains(argv[0], "/") && !filepath.IsAbs(argv[0]) { // a tool that stands in the install
-		argv[0] = k.in.Path(argv[0])
+		argv[0] = aq.Path(argv[0])
 	}
-	env := append(slices.Clone(k.in.Env), "FRESHKEEL_VERSION="+c.Version, "FRESHKEEL_INSTALL="+k.in.Dir)
+	env := append(slices.Clone(aq.Env), "FRESHKEEL_VERSION="+c.Version, "FRESHKEEL_INSTALL="+aq.Dir)
 	var last []string
 	err = host.RunTool(ctx, host.Tool{Argv: argv, Dir: work, Env: env, Limit: m.Limit}, func(l string) {
 		fmt.Fprintln(log, l)
 		if last = append(last, l); len(last) > 12 {
 			last = last[1:]
 		}
-		k.in.Tell(tell.Event{Kind: tell.ToolSaid, Text: l})
+		aq.Tell(tell.Event{Kind: tell.ToolSaid, Text: l})
 	})
 	if ctx.Err() != nil {
 		return "", ctx.Err()
@@ -71,23 +72,23 @@ func (k *Keel) make(ctx context.Context, c *Candidate, m *feed.Make) (string, er
 	if err == nil && len(made) != 1 {
 		// Only for the next run: a full disk costs time and no more.
 		tree.WriteFile(filepath.Join(work, endedWell), []byte(runMark(c, m)), 0o600)
-		err = fmt.Errorf("it ended well, and %s", k.notOne(work, m, made))
+		err = fmt.Errorf("it ended well, and %s", aq.notOne(work, m, made))
 	}
 	if err != nil {
-		return "", &ToolFailed{What: fmt.Sprintf("make %s: %v", c.label(), err), Lines: last, Log: filepath.Join(work, "output.log")}
+		return "", &tell.ToolFailed{What: fmt.Sprintf("make %s: %v", c.Label(), err), Lines: last, Log: filepath.Join(work, "output.log")}
 	}
 	return made[0], nil
 }
 
 // workFolder is where a command works: the same for as long as the command is the same,
 // whatever else of [source] is changed. What such a tool fetched there is hours of work.
-func (k *Keel) workFolder(c *Candidate) (string, error) {
-	id, err := json.Marshal([]any{k.in.Dir, c.src.Command.Run})
+func (aq *Acquirer) workFolder(c *resolve.Candidate) (string, error) {
+	id, err := json.Marshal([]any{aq.Dir, c.Src.Command.Run})
 	if err != nil {
 		return "", err
 	}
-	work := filepath.Join(k.in.Home, "sources", tree.SumBytes(id).String()[:16]+".work")
-	was := strings.TrimSuffix(c.offer.memory.path, ".json") + ".work" // of version 0.1
+	work := filepath.Join(aq.Home, "sources", tree.SumBytes(id).String()[:16]+".work")
+	was := strings.TrimSuffix(c.Offer.Memory.Path, ".json") + ".work" // of version 0.1
 	if _, err := os.Stat(work); err != nil {
 		if _, err := os.Stat(was); err == nil {
 			return work, os.Rename(was, work)
@@ -99,12 +100,14 @@ func (k *Keel) workFolder(c *Candidate) (string, error) {
 // endedWell is a note in a work folder of which run ended well there last.
 const endedWell = ".ended-well"
 
-func runMark(c *Candidate, m *feed.Make) string { return fmt.Sprintf("%q %q", c.Version, m.Run) }
+func runMark(c *resolve.Candidate, m *feed.Make) string {
+	return fmt.Sprintf("%q %q", c.Version, m.Run)
+}
 
 // madeBefore is what the last run made, where it ended well, was the same as this one
 // would be, and was given up only because pick named none or several of its files; "" for
 // none. Its product is taken once: the next run makes a new one.
-func (k *Keel) madeBefore(work string, c *Candidate, m *feed.Make) (string, error) {
+func (aq *Acquirer) madeBefore(work string, c *resolve.Candidate, m *feed.Make) (string, error) {
 	note := filepath.Join(work, endedWell)
 	b, err := os.ReadFile(note)
 	if err != nil || string(b) != runMark(c, m) {
@@ -119,16 +122,16 @@ func (k *Keel) madeBefore(work string, c *Candidate, m *feed.Make) (string, erro
 	if len(made) != 1 {
 		return "", nil
 	}
-	k.in.Note("%s ended well before, and pick names one file of what it made: it is not run again", m.Run[0])
+	aq.Note("%s ended well before, and pick names one file of what it made: it is not run again", m.Run[0])
 	os.Remove(note)
 	return made[0], nil
 }
 
 // notOne says how pick fails to name one file, and what there is.
-func (k *Keel) notOne(work string, m *feed.Make, made []string) string {
+func (aq *Acquirer) notOne(work string, m *feed.Make, made []string) string {
 	var names []string
 	for _, at := range made {
-		names = append(names, relTo(work, at))
+		names = append(names, tree.Rel(work, at))
 	}
 	if len(made) > 0 {
 		return fmt.Sprintf("pick = %s matches %s, and one is wanted; correct pick, and what was made is used without another run", words.Quote(m.Pick), strings.Join(names, " and "))
@@ -153,9 +156,9 @@ func picked(work, pattern string) (out []string) {
 }
 
 // madeAs holds what a command made against the version that was asked for.
-func (k *Keel) madeAs(c *Candidate, v *fetch.Verified) error {
+func (aq *Acquirer) madeAs(c *resolve.Candidate, v *fetch.Verified) error {
 	said, from := version.In(v.Name), "its name"
-	if j := jarVersion(v.Path); j != "" && c.src.Version != "name" {
+	if j := jarVersion(v.Path); j != "" && c.Src.Version != "name" {
 		said, from = j, "its manifest"
 	}
 	if said != "" && said != c.Version {

@@ -1,0 +1,290 @@
+// Package acquire leads from what is to be had to a verified build in the locker: it
+// downloads parts, opens archives, follows listings, and runs the command that makes a
+// build where the profile names one.
+//
+// Gather is the whole of it, from what is wanted to what is here.
+package acquire
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"freshkeel/internal/feed"
+	"freshkeel/internal/fetch"
+	"freshkeel/internal/install"
+	"freshkeel/internal/inventory"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
+	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/unpack"
+	"freshkeel/internal/words"
+)
+
+// Acquirer brings builds into the locker for one install.
+type Acquirer struct {
+	*install.Install
+	inv *inventory.Kept
+	res *resolve.Resolver
+}
+
+// New is an acquirer for an install.
+func New(inv *inventory.Kept, res *resolve.Resolver) *Acquirer {
+	return &Acquirer{inv.Install, inv, res}
+}
+
+// Fetched is a build that stands verified in the locker.
+type Fetched struct {
+	Set       *locker.Set        `json:"-"`
+	Version   string             `json:"version"`
+	Layer     string             `json:"layer,omitempty"`
+	Bytes     int64              `json:"bytes"`
+	Files     int                `json:"files"`
+	Cached    bool               `json:"cached"`
+	Damaged   []string           `json:"damaged,omitempty"` // installed files that are not what was put there
+	Candidate *resolve.Candidate `json:"-"`
+	Layers    []*Fetched         `json:"layers,omitempty"` // to be laid over it, in order
+
+	Gone []resolve.Gone `json:"-"`
+}
+
+// Gather finds what is wanted and brings it into the locker: the first two steps
+// of every refit. With chain it is every build to step through, that which is
+// wanted being the last.
+func (aq *Acquirer) Gather(ctx context.Context, w resolve.Want, chain bool) ([]*Fetched, error) {
+	var r *resolve.Resolved
+	var hops []*resolve.Resolved
+	if _, err := aq.Step("resolve", func() (sum string, err error) {
+		if r, err = aq.res.All(ctx, w); err != nil {
+			return "", err
+		}
+		hops = []*resolve.Resolved{r}
+		if chain {
+			if hops, err = aq.res.Route(ctx, r, w); err != nil {
+				return "", err
+			}
+		}
+		sum = "found " + r.Base.Label()
+		if r.Base.Stays {
+			sum = r.Base.Label() + " stays"
+		}
+		for _, c := range r.Layers {
+			sum += ", " + c.Label()
+		}
+		if len(hops) > 1 {
+			sum += fmt.Sprintf(", %d steps away", len(hops))
+		}
+		return sum, nil
+	}); err != nil {
+		return nil, err
+	}
+	var fetched []*Fetched
+	if _, err := aq.Step("fetch", func() (sum string, err error) {
+		cached := true
+		for _, hop := range hops {
+			f, err := aq.fetchAll(ctx, hop)
+			if err != nil {
+				return "", err
+			}
+			fetched = append(fetched, f)
+			for _, one := range append([]*Fetched{f}, f.Layers...) {
+				cached = cached && one.Cached
+			}
+		}
+		f := fetched[len(fetched)-1]
+		if cached {
+			return fmt.Sprintf("%s is in the locker already, verified", f.Candidate.Label()), nil
+		}
+		return fmt.Sprintf("%s, %s", words.Plural(f.Files, "file"), words.Bytes(f.Bytes)), nil
+	}); err != nil {
+		return nil, err
+	}
+	return fetched, nil
+}
+
+// fetchAll brings the build and its layers into the locker.
+func (aq *Acquirer) fetchAll(ctx context.Context, r *resolve.Resolved) (f *Fetched, err error) {
+	if r.Base.AsInstalled {
+		s, err := aq.installedSet()
+		if err != nil {
+			return nil, err
+		}
+		f = &Fetched{Set: s, Version: r.Base.Version, Bytes: s.Bytes, Files: s.Files, Cached: true, Candidate: r.Base}
+	} else if f, err = aq.Fetch(ctx, r.Base); err != nil {
+		return nil, err
+	}
+	for _, c := range r.Layers {
+		lf, err := aq.Fetch(ctx, c)
+		if err != nil {
+			return nil, fmt.Errorf("layer %s: %w", c.Layer, err)
+		}
+		f.Layers = append(f.Layers, lf)
+	}
+	f.Gone = r.Gone
+	return f, nil
+}
+
+// installedSet is the build as the inventory has it, where the locker holds
+// none: good for being left as it is, and for nothing else.
+func (aq *Acquirer) installedSet() (*locker.Set, error) {
+	inv, err := aq.inv.Read()
+	if err != nil {
+		return nil, err
+	}
+	s := &locker.Set{ID: inv.Build, Version: inv.Version, Channel: inv.Channel}
+	for _, o := range inv.Files {
+		if o.Layer == "" && aq.Exists(o.Path) {
+			s.Entries = append(s.Entries, locker.File{Entry: o.Entry, Sum: o.Sum})
+		}
+	}
+	s.Tally()
+	return s, nil
+}
+
+func (aq *Acquirer) Fetch(ctx context.Context, c *resolve.Candidate) (*Fetched, error) {
+	l, err := aq.Locker()
+	if err != nil {
+		return nil, err
+	}
+	done := func(s *locker.Set, cached bool) *Fetched {
+		if c.Version == "" {
+			c.Version = s.Version
+		}
+		return &Fetched{Set: s, Version: c.Version, Layer: c.Layer, Bytes: s.Bytes, Files: s.Files, Cached: cached, Candidate: c}
+	}
+	key, err := feed.Key(c.Src, aq.Dir)
+	if err != nil {
+		return nil, err
+	}
+	by := fetch.KeyMark(key)
+	if c.Stays { // it is installed: nothing is brought in
+		by = ""
+	}
+	if c.Set != "" {
+		// Another command may be fetching the same: whoever comes second finds
+		// it there.
+		unlock, err := aq.alone(ctx, l, c)
+		if err != nil {
+			return nil, err
+		}
+		defer unlock()
+		s, err := l.Read(locker.Builds, c.Set)
+		if err == nil && by != "" && s.Vouched != by {
+			aq.Note("%s is in the locker, but was not signed by [source] key when it was fetched: it is fetched again", c.Label())
+			err = locker.ErrNoSet
+		}
+		if err == nil {
+			aq.fetched(c, s)
+			return done(s, true), nil
+		}
+		if !errors.Is(err, locker.ErrNoSet) {
+			return nil, err
+		}
+	}
+	if c.Offer != nil && c.Offer.Stale {
+		return nil, tell.Advise(fmt.Errorf("%s is not in the locker, and its source can't be reached", c.Label()), "try again when it can be; what is fetched already: freshkeel builds")
+	}
+	w := l.Writer()
+	defer w.Close()
+	s := &locker.Set{Owner: locker.Builds, Version: c.Version, Channel: c.Channel, Source: c.Source, Taken: time.Now().Round(0), Vouched: by}
+	got := map[string]locker.File{}
+	var damaged []string
+	switch {
+	case c.Folder != "":
+		err = aq.takeFolder(ctx, w, c.Folder, unpack.Rule{}, got)
+	case c.List != nil:
+		damaged, err = aq.takeListing(ctx, l, w, c, got)
+	default:
+		err = aq.takeParts(ctx, l, w, c, got)
+	}
+	if err != nil {
+		return nil, resolve.Denied(err)
+	}
+	var left []string
+	for at, f := range got {
+		if profile.Reserved(at) {
+			left = append(left, at)
+			continue
+		}
+		s.Entries = append(s.Entries, f)
+	}
+	if len(left) > 0 {
+		slices.Sort(left)
+		aq.Note("left out, since it is Fresh Keel's own, of another install: %s", words.Some(left, 3))
+	}
+	slices.SortFunc(s.Entries, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })
+	s.Tally()
+	if s.Files == 0 {
+		return nil, fmt.Errorf("fetch %s: it holds no files", c.Source)
+	}
+	s.ID = c.Set
+	if s.ID == "" || c.Build.Mark != "" { // nothing but its content tells it from another
+		s.ID = contentID(s)
+	}
+	if old, err := l.Read(locker.Builds, s.ID); err == nil && s.Vouched == "" && s.ID == contentID(s) {
+		s.Vouched = old.Vouched // the same content, which another server has a key for
+	}
+	if c.Version == "" {
+		// Its own files tell it, so they have to be readable first. The set appears once,
+		// with its version: a crash before leaves no build that has none.
+		if err := w.Flush(); err != nil {
+			return nil, err
+		}
+		c.Version = versionInside(l, s, c.Src.Version)
+		s.Version = c.Version
+	}
+	if err := w.Publish(s); err != nil {
+		return nil, err
+	}
+	aq.fetched(c, s)
+	f := done(s, false)
+	f.Damaged = damaged
+	return f, nil
+}
+
+// alone waits until no other command fetches the same build.
+func (aq *Acquirer) alone(ctx context.Context, l *locker.Locker, c *resolve.Candidate) (unlock func(), err error) {
+	if l.Has(locker.Builds, c.Set) {
+		return func() {}, nil
+	}
+	dir := filepath.Join(l.Dir(), "incoming")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	lock := tree.NewLock(filepath.Join(dir, c.Set+".lock"))
+	if ok, err := lock.TryLockContext(ctx, 100*time.Millisecond); err != nil || !ok {
+		return nil, fmt.Errorf("wait for another download of %s: %w", c.Label(), err)
+	}
+	return func() { lock.Unlock() }, nil
+}
+
+// contentID names a set by what is in it.
+func contentID(s *locker.Set) string {
+	h := tree.NewHash()
+	for _, f := range s.Entries {
+		h.WriteString(fmt.Sprintf("%q %s %s %s\n", f.Path, f.Kind, f.Sum, f.Target))
+	}
+	return "taken-" + h.Sum().String()[:16]
+}
+
+// fetched remembers what was fetched of a source.
+func (aq *Acquirer) fetched(c *resolve.Candidate, s *locker.Set) {
+	if c.Offer == nil || c.Offer.Stale {
+		return
+	}
+	m := c.Offer.Memory
+	old := m.Sets[c.Version]
+	if mark := c.Build.Mark; mark != "" && mark != "?" {
+		m.Marks[mark] = s.ID
+	}
+	if m.Sets[c.Version] = s.ID; old != s.ID || c.Build.Mark != "" {
+		m.Save()
+	}
+}
