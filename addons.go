@@ -12,7 +12,6 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
-	"freshkeel/internal/resolve"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -32,15 +31,8 @@ type Addon struct {
 	newer bool // a version alone means that one and newer
 }
 
-// addons lists what of the paths given is an add-on by the profile, and reads
-// what each says: as it will stand there, or for gone as it stands there now.
-func (s *situation) addons(paths []string, gone bool) (out []Addon) {
-	if gone {
-		now := *s
-		now.plan = &Plan{before: s.plan.before, layerOf: s.plan.layerOf}
-		s = &now
-	}
-	rules := s.k.in.Profile.Addons
+// Addons lists what of some paths is an add-on by the profile, and reads what each says.
+func (a *Ahead) Addons(rules profile.Addons, paths []string) (out []Addon) {
 	seen := map[string]bool{}
 	for _, at := range paths {
 		for _, p := range []string{at, path.Dir(at)} {
@@ -48,56 +40,50 @@ func (s *situation) addons(paths []string, gone bool) (out []Addon) {
 				continue
 			}
 			seen[p] = true
-			out = append(out, s.addon(p))
+			out = append(out, a.addon(rules, p))
 		}
 	}
-	slices.SortFunc(out, func(a, b Addon) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(out, func(x, y Addon) int { return strings.Compare(x.Path, y.Path) })
 	return out
 }
 
-func (s *situation) addon(at string) Addon {
-	rules := s.k.in.Profile.Addons
-	a := Addon{Path: at, Name: path.Base(at), Layer: s.plan.layerOf[at], newer: rules.Bare == profile.BareAtLeast}
-	if _, brought := s.plan.files[at]; !brought && s.plan.before.At(at).Kind == tree.Link {
-		a.Lacks = "it is a link, and what lies behind it is not looked at"
-		return a
+func (a *Ahead) addon(rules profile.Addons, at string) (add Addon) {
+	add = Addon{Path: at, Name: path.Base(at), Layer: a.layerOf[at], newer: rules.Bare == profile.BareAtLeast}
+	if !a.Brings(at) && a.before.At(at).Kind == tree.Link {
+		add.Lacks = "it is a link, and what lies behind it is not looked at"
+		return add
 	}
 	var d needs.Descriptor
-	b, err := s.text(path.Join(at, rules.Descriptor))
+	b, err := a.Text(path.Join(at, rules.Descriptor))
 	switch {
 	case err == nil:
 		d, err = needs.ReadDescriptor(rules.Descriptor, b)
-	case s.folderAt(at):
+	case a.Folder(at):
 		err = needs.ErrNoDescriptor
 	default:
-		r, size, done, cerr := s.content(at)
+		r, size, done, cerr := a.Content(at)
 		if err = cerr; err == nil {
 			d, err = needs.DescriptorIn(r, size, rules.Descriptor)
 			done()
 		}
 	}
 	if err != nil {
-		a.Lacks = err.Error()
+		add.Lacks = err.Error()
 		if errors.Is(err, needs.ErrNoDescriptor) || errors.Is(err, fs.ErrNotExist) {
-			a.Lacks = "it has no " + rules.Descriptor
+			add.Lacks = "it has no " + rules.Descriptor
 		}
-		return a
+		return add
 	}
 	if name := d.Field(rules.Name); len(name) > 0 {
-		a.Name = name[0]
+		add.Name = name[0]
 	}
 	if v := d.Field(rules.Version); len(v) > 0 {
-		a.Version = v[0]
+		add.Version = v[0]
 	}
-	if a.Fits = d.Field(rules.Fits); len(a.Fits) == 0 {
-		a.Lacks = fmt.Sprintf("%s has no field %s", rules.Descriptor, rules.Fits)
+	if add.Fits = d.Field(rules.Fits); len(add.Fits) == 0 {
+		add.Lacks = fmt.Sprintf("%s has no field %s", rules.Descriptor, rules.Fits)
 	}
-	return a
-}
-
-func (s *situation) folderAt(at string) bool {
-	_, file := s.plan.files[at]
-	return !file && (s.plan.before.At(at).Kind == tree.Dir || s.willBeFolder(at))
+	return add
 }
 
 // fits holds the add-on against a version; text is the range that decided.
@@ -129,12 +115,7 @@ func (k *Keel) holdBack(p *Plan, w Want) error {
 	if len(k.in.Profile.Addons.Files) == 0 {
 		return tell.Misuse("this profile does not say which files are add-ons", "name them in freshkeel.toml under [addons] files, descriptor and fits")
 	}
-	store, err := k.in.Locker()
-	if err != nil {
-		return err
-	}
-	s := &situation{k: k, cand: &resolve.Candidate{}, plan: p, store: store}
-	all := s.addons(append(p.before.Paths(), slices.Sorted(maps.Keys(p.files))...), false)
+	all := p.Addons(k.in.Profile.Addons, append(p.before.Paths(), slices.Sorted(maps.Keys(p.files))...))
 	for _, name := range w.Hold {
 		n := slices.IndexFunc(all, func(a Addon) bool { return a.Path == name || a.Name == name || path.Base(a.Path) == name })
 		if n < 0 {
@@ -185,7 +166,7 @@ func (p *Plan) leaveOut(top string) {
 		case e.Kind == tree.Dir:
 			p.Steps = append(p.Steps, swap.Step{Do: swap.DropDir, Path: at})
 		default:
-			p.Steps = append(p.Steps, swap.Step{Do: swap.Remove, Path: at})
+			p.remove(at)
 		}
 	}
 }

@@ -24,7 +24,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 	for _, st := range s.plan.Steps {
 		removed[st.Path] = st.Do == swap.Remove || st.Do == swap.DropDir
 	}
-	for _, e := range s.plan.before {
+	for _, e := range s.ahead.before {
 		at := e.Path
 		if removed[at] {
 			gone = append(gone, at)
@@ -32,11 +32,11 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 			stay = append(stay, at)
 		}
 	}
-	for at := range s.plan.files {
+	for at := range s.ahead.files {
 		stay = append(stay, at)
 	}
 	var mute, fine []string
-	for _, a := range s.addons(stay, false) {
+	for _, a := range s.ahead.Addons(rules, stay) {
 		field := fmt.Sprintf("%s, %s: %s = %s", s.k.in.Path(a.Path), rules.Descriptor, rules.Fits, strings.Join(a.Fits, " or "))
 		fits, text, err := a.fits(ver)
 		switch {
@@ -62,7 +62,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not tell which versions they fit: %s", words.Does(len(mute), "add-on"), words.Some(mute, 3)), Where: s.k.in.Dir,
 			Why: "whether the new build loads them is known only when it starts", Do: "look on their makers' pages"})
 	}
-	for _, a := range s.addons(gone, true) {
+	for _, a := range s.ahead.Now().Addons(rules, gone) {
 		held := false
 		for _, h := range s.plan.HeldBack {
 			held = held || h == a.Path
@@ -82,8 +82,8 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 
 // staysAsIs tells whether the plan brings nothing of an add-on.
 func (s *situation) staysAsIs(at string) bool {
-	_, brought := s.plan.files[at]
-	return !brought && !s.touchesBelow(at)
+	_, brought := s.ahead.files[at]
+	return !brought && !s.ahead.BringsBelow(at)
 }
 
 // saidThatBefore tells whether an add-on's word is against the version that is installed
@@ -94,15 +94,6 @@ func (s *situation) saidThatBefore(a Addon) bool {
 	}
 	fits, _, err := a.fits(s.plan.From)
 	return err == nil && !fits
-}
-
-func (s *situation) touchesBelow(folder string) bool {
-	for at := range s.plan.files {
-		if strings.HasPrefix(at, folder+"/") {
-			return true
-		}
-	}
-	return false
 }
 
 func agree(n int) string {

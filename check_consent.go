@@ -25,7 +25,7 @@ func checkConsent(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	for _, at := range append(slices.Clone(s.want.Consent), s.k.in.Profile.Server.Consent...) {
-		if !slices.ContainsFunc(s.plan.Edits, func(e Edit) bool { return e.consent && e.Path == at }) && !s.willBe(at) {
+		if !slices.ContainsFunc(s.plan.Edits, func(e Edit) bool { return e.consent && e.Path == at }) && !s.ahead.Has(at) {
 			out = append(out, ok("should the server write %s and end, its line is changed and the server started once more", at)...)
 		}
 	}

@@ -3,10 +3,7 @@ package freshkeel
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"maps"
 	"os"
 	"path"
@@ -17,7 +14,6 @@ import (
 
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
-	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
@@ -36,33 +32,6 @@ func checkEngine(ctx context.Context, s *situation) (out []Finding) {
 	return out
 }
 
-// engineRanges is what is asked of an interpreter: by the build, and by the
-// feed.
-func (s *situation) engineRanges(kind string, c launch.Command) (list []needs.Range, err error) {
-	at := c.Script
-	if at == "" || filepath.IsAbs(at) {
-		at = path.Join(cmp.Or(tree.Rel(s.k.in.Dir, c.Dir), "."), "-")
-	}
-	r, ok, err := needs.EngineRange(kind, at, s.text)
-	if ok {
-		list = append(list, r)
-	}
-	if want, source := s.declared(kind); want != "" {
-		list = append(list, needs.Range{Kind: "", Text: want, Where: source})
-	}
-	return list, err
-}
-
-// declared is what the feed says of a runtime, and where.
-func (s *situation) declared(kind string) (want, where string) {
-	for name, want := range s.cand.Build.Needs {
-		if strings.EqualFold(name, kind) && version.CheckRange(want) == nil {
-			return want, "the feed"
-		}
-	}
-	return "", ""
-}
-
 // rangeFits holds a version against a range: of a feed's notation, or of the
 // runtime's own.
 func rangeFits(r needs.Range, ver string) (bool, error) {
@@ -75,7 +44,7 @@ func rangeFits(r needs.Range, ver string) (bool, error) {
 func (s *situation) engine(ctx context.Context, kind string, c launch.Command, where string) []Finding {
 	name := needs.Named(kind)
 	what := cmp.Or(c.Script, c.File)
-	asked, err := s.engineRanges(kind, c)
+	asked, err := s.programs.engineRanges(kind, c)
 	if err != nil {
 		return []Finding{{Level: Warn, What: fmt.Sprintf("what %s needs of %s can't be told: %v", what, name, err), Where: where,
 			Why: "a version that does not fit would end it at once", Do: "look into that file; ask the makers"}}
@@ -138,37 +107,8 @@ func fitsAll(rt *needs.Runtime, asked []needs.Range) bool {
 	})
 }
 
-// dotnetApp is the .NET application that a command runs: by its host, or by the
-// program that stands beside it. at is its runtimeconfig; "" for none.
-func (s *situation) dotnetApp(c launch.Command) (app *needs.DotnetApp, at, host string, err error) {
-	file := tree.Rel(s.k.in.Dir, c.Path)
-	switch {
-	case strings.HasPrefix(path.Base(filepath.ToSlash(c.Program)), "dotnet") && c.Script != "":
-		file, host = c.Script, c.Path
-	case file == "":
-		return nil, "", "", nil
-	}
-	for _, ext := range []string{".dll", ".exe", ""} {
-		stem, cut := strings.CutSuffix(file, ext)
-		if !cut {
-			continue
-		}
-		at = stem + ".runtimeconfig.json"
-		b, err := s.text(at)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return nil, at, host, err
-		}
-		app, err = needs.ReadDotnet(b, s.k.in.Env)
-		return app, at, host, err
-	}
-	return nil, "", host, nil
-}
-
 func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
-	app, at, host, err := s.dotnetApp(c)
+	app, at, host, err := s.programs.dotnetApp(c)
 	if err != nil {
 		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", at, err), Where: where, Why: "the host reads the same file, and would end", Do: "ask the makers, or take another file of this build"}}
 	}
@@ -183,7 +123,7 @@ func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
 				have = append(have, rt.Version)
 			}
 		}
-		want, _ := s.declared(needs.Dotnet)
+		want, _ := s.programs.declared(needs.Dotnet)
 		pick := f.Pick(slices.DeleteFunc(slices.Clone(have), func(v string) bool { return want != "" && !version.Fits(want, v) }))
 		if pick != "" {
 			out = append(out, ok("%s: %s is run with %s", at, f, pick)...)
@@ -211,7 +151,7 @@ func checkNeeds(_ context.Context, s *situation) (out []Finding) {
 	known := map[string]bool{needs.Java: s.runsJava()}
 	for _, c := range s.lines.commands {
 		known[needs.EngineOf(c.Program)] = true
-		if app, _, _, _ := s.dotnetApp(c); app != nil {
+		if app, _, _, _ := s.programs.dotnetApp(c); app != nil {
 			known[needs.Dotnet] = true
 		}
 	}
@@ -228,7 +168,7 @@ func checkNeeds(_ context.Context, s *situation) (out []Finding) {
 // or with Windows. On another system what else is there can't be told.
 func checkWindows(_ context.Context, s *situation) (out []Finding) {
 	for _, c := range s.nativePrograms() {
-		r, _, done, err := s.content(c.at)
+		r, _, done, err := s.ahead.Content(c.at)
 		if err != nil {
 			continue
 		}
@@ -239,7 +179,7 @@ func checkWindows(_ context.Context, s *situation) (out []Finding) {
 		}
 		var lacks []string
 		for _, lib := range w.Needs {
-			if !needs.WindowsOwn(lib) && !s.bringsAnyCase(path.Join(path.Dir(c.at), lib)) && !s.systemHas(lib) {
+			if !needs.WindowsOwn(lib) && !s.ahead.HasAnyCase(path.Join(path.Dir(c.at), lib)) && !s.systemHas(lib) {
 				lacks = append(lacks, lib)
 			}
 		}
@@ -257,22 +197,6 @@ func checkWindows(_ context.Context, s *situation) (out []Finding) {
 	return out
 }
 
-// bringsAnyCase is willBe for names that differ in case, as Windows finds them.
-func (s *situation) bringsAnyCase(at string) bool {
-	for p := range s.plan.files {
-		if strings.EqualFold(p, at) {
-			return true
-		}
-	}
-	for _, e := range s.plan.before {
-		p := e.Path
-		if strings.EqualFold(p, at) && !s.removed(p) {
-			return true
-		}
-	}
-	return false
-}
-
 // systemHas tells whether a library stands in Windows' own folder.
 func (s *situation) systemHas(lib string) bool {
 	for _, kv := range s.k.in.Env {
@@ -282,25 +206,4 @@ func (s *situation) systemHas(lib string) bool {
 		}
 	}
 	return false
-}
-
-// maxText bounds a file of the build that is read as text, in bytes.
-const maxText = 1 << 20
-
-// text is the content of a small file as it will stand in the install.
-func (s *situation) text(at string) ([]byte, error) {
-	if e := s.plan.edit(at); e != nil {
-		return e.text, nil
-	}
-	r, size, done, err := s.content(at)
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	if size > maxText {
-		return nil, fmt.Errorf("%s is of %s, more than %s", at, words.Bytes(size), words.Bytes(maxText))
-	}
-	b := make([]byte, size)
-	_, err = io.ReadFull(io.NewSectionReader(r, 0, size), b)
-	return b, err
 }

@@ -25,7 +25,7 @@ func checkNative(_ context.Context, s *situation) (out []Finding) {
 		return out
 	}
 	for _, c := range s.nativePrograms() {
-		n, err := s.readNative(c.at)
+		n, err := s.ahead.Native(c.at)
 		if errors.Is(err, needs.ErrNotNative) || errors.Is(err, fs.ErrNotExist) {
 			continue // a script, or one that checkNames tells of
 		}
@@ -40,7 +40,7 @@ func checkNative(_ context.Context, s *situation) (out []Finding) {
 		if n.Arch != runtime.GOARCH {
 			continue // checkKind tells
 		}
-		lacks := n.Lacks(filepath.Dir(s.k.in.Path(c.at)), s.brings, c.libraries)
+		lacks := n.Lacks(filepath.Dir(s.k.in.Path(c.at)), s.ahead.HasFull, c.libraries)
 		// What no package mends comes first: who reads on from there need not install
 		// anything for it.
 		slices.SortStableFunc(lacks, func(a, b needs.Lack) int { return hopeless(b) - hopeless(a) })
@@ -66,8 +66,8 @@ const cutShortLook = 400
 // headers say so: a copy that was broken off, before its maker took its checksum.
 func (s *situation) cutShort() (out []Finding) {
 	looked := 0
-	for _, at := range slices.Sorted(maps.Keys(s.plan.files)) {
-		f := s.plan.files[at]
+	for _, at := range slices.Sorted(maps.Keys(s.ahead.files)) {
+		f := s.ahead.files[at]
 		if f.Kind != tree.File || f.Size < 64 || !mayRun(f) || s.plan.edit(at) != nil || looked == cutShortLook {
 			continue
 		}
@@ -103,20 +103,6 @@ func (s *situation) nativePrograms() (out []program) {
 		out = append(out, program{script, "[launch] script", nil})
 	}
 	return
-}
-
-func (s *situation) readNative(at string) (*needs.Native, error) {
-	r, _, done, err := s.content(at)
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	return needs.ReadNative(r)
-}
-
-// brings tells whether a file will stand in the install after the swap.
-func (s *situation) brings(full string) bool {
-	return tree.Inside(s.k.in.Dir, full) && s.willBe(tree.Rel(s.k.in.Dir, full))
 }
 
 func libraries(n int) string {

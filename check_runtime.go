@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"path/filepath"
@@ -12,11 +11,9 @@ import (
 	"strings"
 
 	"freshkeel/internal/feed"
-	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
-	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
@@ -30,7 +27,7 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 			continue
 		}
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
-		at, jar, err := s.javaMain(c)
+		at, jar, err := s.programs.javaMain(c)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // checkNames tells
 		}
@@ -47,7 +44,7 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 				Why: "the runtime would refuse it, too, after the old server is gone", Do: "ask the makers, or take another file of this build"})
 			continue
 		}
-		need := s.javaNeed(jar)
+		need := s.programs.javaNeed(jar)
 		if c.Path == "" {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is not found", c.Program), Where: where,
 				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.words()), Do: s.fitting(ctx, need)})
@@ -86,7 +83,7 @@ func (s *situation) runtimeFits(c launch.Command, of string, jar *needs.Jar, rt 
 	}
 	var gone []string
 	for _, name := range jar.ClassPath {
-		if at := path.Join(path.Dir(of), name); !strings.Contains(name, ":") && !filepath.IsAbs(at) && !s.willBe(strings.TrimSuffix(at, "/")) && !s.willBeFolder(at) {
+		if at := path.Join(path.Dir(of), name); !strings.Contains(name, ":") && !filepath.IsAbs(at) && !s.ahead.Has(strings.TrimSuffix(at, "/")) && !s.ahead.HasBelow(at) {
 			gone = append(gone, at)
 		}
 	}
@@ -115,16 +112,6 @@ type javaNeed struct {
 	exactly bool   // a preview class file: this release alone
 	feed    string // the feed's range, "" for none
 	jar     *needs.Jar
-}
-
-func (s *situation) javaNeed(jar *needs.Jar) javaNeed {
-	n := javaNeed{release: jar.Release, exactly: jar.Preview, jar: jar}
-	for runtime, want := range s.cand.Build.Needs {
-		if strings.EqualFold(runtime, "java") && version.CheckRange(want) == nil {
-			n.feed = want
-		}
-	}
-	return n
 }
 
 func (n javaNeed) fitsClasses(rt *needs.Runtime) bool {
@@ -177,149 +164,4 @@ func (s *situation) fitting(ctx context.Context, need javaNeed) string {
 		return fmt.Sprintf("get a Java runtime of %s (none is here): freshkeel runtimes take PATH|URL of its archive, then preflight again", need.words())
 	}
 	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.in.Profile.Launch.Script, best.Path, best.Version)
-}
-
-// untold says why it can't be told what a Java runtime would run.
-type untold struct{ why string }
-
-func (u *untold) Error() string { return u.why }
-
-// javaMain finds the jar whose main class a line runs, as it will stand after the swap,
-// and looks at it. The error is an untold where the line runs something that is no jar.
-func (s *situation) javaMain(c launch.Command) (at string, jar *needs.Jar, err error) {
-	line, err := c.JavaLine(func(name string) ([]byte, error) {
-		r, size, done, err := s.content(c.At(s.k.in.Dir, name))
-		if err != nil {
-			return nil, err
-		}
-		defer done()
-		return io.ReadAll(io.NewSectionReader(r, 0, min(size, install.MaxScript)))
-	})
-	switch {
-	case err != nil:
-		return "", nil, &untold{err.Error()}
-	case line.Jar != "":
-		at = c.At(s.k.in.Dir, line.Jar)
-		jar, err = s.scanJar(at, "")
-		return at, jar, err
-	case line.Main == "" && line.Module != "":
-		return "", nil, &untold{"the line runs the module " + line.Module}
-	case line.Source != "":
-		return "", nil, &untold{"the line runs the source file " + line.Source}
-	case line.Main == "":
-		return "", nil, &untold{"the line names nothing that it runs, as far as it can be read"}
-	}
-	class := strings.ReplaceAll(line.Main, ".", "/") + ".class"
-	path := line.ClassPath
-	if len(path) == 0 {
-		path = []string{"."}
-	}
-	jars, foreign := s.classPath(c, path)
-	for _, at := range jars {
-		if strings.HasSuffix(at, "/") { // a folder of classes
-			if r, _, done, err := s.content(at + class); err == nil {
-				defer done()
-				major, _, err := needs.ClassVersion(io.NewSectionReader(r, 0, 64))
-				if err != nil {
-					return "", nil, fmt.Errorf("%s: %w", at+class, err)
-				}
-				return at + class, &needs.Jar{MainClass: line.Main, Entry: class, Major: major, Release: needs.Release(major)}, nil
-			}
-			continue
-		}
-		if r, size, done, err := s.content(at); err == nil {
-			holds := needs.Holds(r, size, class)
-			done()
-			if holds {
-				jar, err := s.scanJar(at, line.Main)
-				return at, jar, err
-			}
-		}
-	}
-	if foreign > 0 || len(jars) == 0 {
-		return "", nil, &untold{fmt.Sprintf("the class %s is in none of %s of the class path that lie in the install", line.Main, words.Plural(len(jars), "jar"))}
-	}
-	return strings.Join(line.ClassPath, ":"), nil, fmt.Errorf("the line runs the class %s, and none of %s of its class path will hold it", line.Main, words.Plural(len(jars), "jar"))
-}
-
-// classPath lists the jars of a class path, and its folders with a slash behind, as they
-// will stand after the swap; foreign counts what lies outside the install.
-func (s *situation) classPath(c launch.Command, elems []string) (jars []string, foreign int) {
-	for _, e := range elems {
-		at := c.At(s.k.in.Dir, e)
-		switch {
-		case filepath.IsAbs(at):
-			foreign++
-		case path.Base(at) == "*":
-			jars = append(jars, s.willBeIn(strings.TrimPrefix(path.Dir(at)+"/", "./"), ".jar")...)
-		case s.willBe(at):
-			jars = append(jars, at)
-		case at == "." || s.willBeFolder(at):
-			jars = append(jars, strings.TrimPrefix(at+"/", "./"))
-		}
-	}
-	return jars, foreign
-}
-
-// willBeIn lists the files with an ending that will stand in a folder after the swap;
-// folder ends with a slash, or is the top, "".
-func (s *situation) willBeIn(folder, ending string) (out []string) {
-	in := func(at string) bool {
-		name, below := strings.CutPrefix(at, folder)
-		return below && !strings.Contains(name, "/") && strings.HasSuffix(strings.ToLower(name), ending)
-	}
-	for at := range s.plan.files {
-		if in(at) {
-			out = append(out, at)
-		}
-	}
-	for _, e := range s.plan.before {
-		if e.Kind != tree.Dir && in(e.Path) && !s.removed(e.Path) {
-			out = append(out, e.Path)
-		}
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
-}
-
-// scanJar looks at the jar that will stand at a path of the install; main is the class
-// that the line runs, where it names one.
-func (s *situation) scanJar(at, main string) (*needs.Jar, error) {
-	r, size, done, err := s.content(at)
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	return needs.ScanMain(r, size, main)
-}
-
-// content opens the file that will stand at a path of the install.
-func (s *situation) content(at string) (r io.ReaderAt, size int64, done func(), err error) {
-	if f, ok := s.plan.files[at]; ok && s.plan.edit(at) == nil {
-		return s.store.Content(f), f.Size, func() {}, nil
-	}
-	if filepath.IsAbs(at) { // outside the install, and not the build's to change
-		return tree.OpenSized(at)
-	}
-	if s.removed(at) {
-		return nil, 0, nil, fs.ErrNotExist
-	}
-	return tree.OpenSized(s.k.in.Path(at))
-}
-
-// willBeFolder tells whether something will stand below a path after the swap.
-func (s *situation) willBeFolder(at string) bool {
-	at = strings.TrimSuffix(at, "/") + "/"
-	for p := range s.plan.files {
-		if strings.HasPrefix(p, at) {
-			return true
-		}
-	}
-	for _, e := range s.plan.before {
-		p := e.Path
-		if strings.HasPrefix(p, at) && !s.removed(p) {
-			return true
-		}
-	}
-	return false
 }

@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"io"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -15,7 +14,6 @@ import (
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
-	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
@@ -28,16 +26,16 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 	}
 	looked := 0
 	for _, st := range s.started() {
-		head, err := s.head(st.at)
+		head, err := s.ahead.Head(st.at)
 		if err != nil || strings.HasSuffix(strings.ToLower(st.at), ".exe") || isBatch(st.at) {
 			continue // checkNames tells what is missing; the others are for another system
 		}
 		looked++
 		full := s.k.in.Path(st.at)
-		if st.byName && s.modeOf(st.at)&0o111 == 0 {
+		if st.byName && s.ahead.Mode(st.at)&0o111 == 0 {
 			f := Finding{Level: Stop, What: fmt.Sprintf("%s may not be run: it has no execute bit", st.at), Where: st.where,
 				Why: "the shell says «permission denied», and the server does not start", Do: "chmod +x " + full}
-			if _, comes := s.plan.files[st.at]; comes {
+			if s.ahead.Brings(st.at) {
 				f.Do = fmt.Sprintf("let the script run it by its interpreter (sh %s); or ask the makers for an archive that keeps modes", st.at)
 			}
 			out = append(out, f)
@@ -119,7 +117,7 @@ func hidden(c launch.Command) string {
 }
 
 func (s *situation) withoutReturns(at string) string {
-	if s.touches(at) {
+	if s.ahead.Brings(at) {
 		return "ask the makers; or name it in [server] settings, and put one with plain line ends there"
 	}
 	return withoutReturns(s.k.in.Path(at))
@@ -159,28 +157,6 @@ func (s *situation) started() (out []startedFile) {
 	return out
 }
 
-// head is the first bytes of a file as it will stand in the install.
-func (s *situation) head(at string) ([]byte, error) {
-	r, _, done, err := s.content(at)
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	b := make([]byte, 512)
-	n, err := r.ReadAt(b, 0)
-	if err == io.EOF {
-		err = nil
-	}
-	return b[:n], err
-}
-
-func (s *situation) modeOf(at string) (m uint32) {
-	if f, comes := s.plan.files[at]; comes {
-		return uint32(f.Mode)
-	}
-	return uint32(s.plan.before.At(at).Mode)
-}
-
 func isBatch(at string) bool {
 	ext := strings.ToLower(path.Ext(at))
 	return ext == ".bat" || ext == ".cmd"
@@ -198,10 +174,10 @@ func checkOtherScripts(_ context.Context, s *situation) (out []Finding) {
 		seen[c.File] = true
 	}
 	looked := 0
-	for _, e := range s.plan.before {
+	for _, e := range s.ahead.before {
 		at := e.Path
 		shell := strings.HasSuffix(at, ".sh")
-		if strings.Contains(at, "/") || e.Kind != tree.File || seen[at] || e.Size > 64<<10 || !(shell || isBatch(at)) || slices.Contains(s.plan.Steps, swap.Step{Do: swap.Remove, Path: at}) {
+		if strings.Contains(at, "/") || e.Kind != tree.File || seen[at] || e.Size > 64<<10 || !(shell || isBatch(at)) || s.ahead.Removed(at) {
 			continue
 		}
 		list, err := launch.Read(s.k.in.Dir, at, s.k.in.ServerEnv())
@@ -233,7 +209,7 @@ func (s *situation) disagree(a, b launch.Command, sameKind bool) string {
 	var how []string
 	if a.Jar != b.Jar {
 		gone := ""
-		if !filepath.IsAbs(b.Jar) && !s.willBe(b.Jar) {
+		if !filepath.IsAbs(b.Jar) && !s.ahead.Has(b.Jar) {
 			gone = ", which will not exist"
 		}
 		how = append(how, fmt.Sprintf("%s runs %s, %s runs %s%s", a.File, a.Jar, b.File, b.Jar, gone))

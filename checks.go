@@ -85,23 +85,6 @@ func checkDamage(_ context.Context, s *situation) []Finding {
 	return nil
 }
 
-func (s *situation) removed(at string) bool {
-	return slices.Contains(s.plan.Steps, swap.Step{Do: swap.Remove, Path: at})
-}
-
-// willBe tells whether a file will stand at a path after the swap.
-func (s *situation) willBe(at string) bool {
-	at = s.plan.spelling.Of(at)
-	if _, ok := s.plan.files[at]; ok {
-		return true
-	}
-	e, ok := s.plan.before.Get(at)
-	if !ok && s.k.in.Exists(at) {
-		return true // in a skipped folder
-	}
-	return ok && e.Kind != tree.Dir && !s.removed(at)
-}
-
 // checkLaunch looks whether the launch script can be run at all.
 func checkLaunch(_ context.Context, s *situation) []Finding {
 	script := s.k.in.Profile.Launch.Script
@@ -109,7 +92,7 @@ func checkLaunch(_ context.Context, s *situation) []Finding {
 		return []Finding{{Level: Stop, What: "no launch script is named", Where: s.k.in.Path(profile.FileName) + ", [launch] script",
 			Why: "the new build is only known to work once it was started", Do: "set script to the file that starts the server"}}
 	}
-	if !s.willBe(script) {
+	if !s.ahead.Has(script) {
 		return []Finding{{Level: Stop, What: script + " will not exist", Where: s.k.in.Path(script), Why: "it is what starts the server", Do: "correct [launch] script in " + profile.FileName}}
 	}
 	if s.lines.err != nil {
@@ -130,7 +113,7 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 			continue
 		}
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
-		if s.willBe(at) {
+		if s.ahead.Has(at) {
 			out = append(out, ok("%s, which %s runs, will exist", at, c.File)...)
 			continue
 		}
@@ -145,7 +128,7 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 		pats tree.Patterns
 	}{{"keep", s.k.in.Profile.Server.Keep}, {"settings", s.k.in.Profile.Server.Settings}, {"skip", s.k.in.Profile.Server.Skip}} {
 		for _, pat := range list.pats {
-			if like := s.plan.spelling.Like(pat); like != "" {
+			if like := s.ahead.spelling.Like(pat); like != "" {
 				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("the %s pattern %s matches nothing, and %s is spelled otherwise", list.key, words.Quote(pat), like), Where: s.k.in.Path(profile.FileName),
 					Why: "this file system takes both for the same name; the pattern would not protect the file", Do: fmt.Sprintf("write the pattern under %s with the letters as in %s", list.key, like)})
 			}
@@ -160,17 +143,17 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 
 // whichIs advises how to tell which file of the build is to have a name.
 func (s *situation) whichIs(at string) string {
-	if like := s.alike(at); like != "" {
+	if like := alikeIn(s.plan.set, at); like != "" {
 		return fmt.Sprintf("add to [place] in %s: %q = %q", s.k.in.Path(profile.FileName), like, at)
 	}
 	return fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, at)
 }
 
-// alike proposes a [place] pattern: the one file of the build with the same
+// alikeIn proposes a [place] pattern: the one file of the build with the same
 // extension as at.
-func (s *situation) alike(at string) string {
+func alikeIn(set *locker.Set, at string) string {
 	var found []string
-	for _, f := range s.plan.set.Entries {
+	for _, f := range set.Entries {
 		if f.Kind == tree.File && endingOf(f.Path) == endingOf(at) && !strings.Contains(f.Path, "/") {
 			found = append(found, f.Path)
 		}
@@ -279,7 +262,7 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 	if len(removed) == 0 {
 		return nil
 	}
-	for _, e := range s.plan.before {
+	for _, e := range s.ahead.before {
 		if e.Kind != tree.File || !s.k.in.Profile.Server.Settings.Match(e.Path) || e.Size > maxText {
 			continue
 		}
@@ -412,7 +395,7 @@ func checkWritable(_ context.Context, s *situation) (out []Finding) {
 			if d == "." {
 				break
 			}
-			if _, ok := s.plan.before.Get(d); ok {
+			if _, ok := s.ahead.before.Get(d); ok {
 				dirs[d] = true
 				break
 			}
@@ -515,7 +498,7 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 	if err != nil {
 		return []Finding{{Level: Warn, What: "what the backup needs can't be told: " + err.Error(), Where: s.store.Dir(), Why: "a full disk would end it before anything is changed", Do: "freshkeel backup list"}}
 	}
-	backup := base.Unproven(s.plan.before)
+	backup := base.Unproven(s.ahead.before)
 	// A new file and, on the way, its folder: what is displaced needs none.
 	for place, n := range s.plan.staging() {
 		spare := int64(slack)
@@ -583,7 +566,7 @@ func checkStopping(_ context.Context, s *situation) []Finding {
 // checkLinks tells of what a backup can't hold: it stores a link, not what
 // lies behind it.
 func checkLinks(_ context.Context, s *situation) (out []Finding) {
-	for _, e := range s.plan.before {
+	for _, e := range s.ahead.before {
 		at := e.Path
 		if e.Kind != tree.Link {
 			continue

@@ -110,10 +110,6 @@ func (k *Keel) consents(at string, w Want) (by string) {
 // line of one that the operator accepts by name is changed with the build, and
 // goes back with it; any other is told by its check.
 func (k *Keel) planConsents(p *Plan, w Want) error {
-	store, err := k.in.Locker()
-	if err != nil {
-		return err
-	}
 	found := k.openConsents()
 	for _, st := range p.Steps { // what the build brings
 		f := p.files[st.Path]
@@ -121,7 +117,7 @@ func (k *Keel) planConsents(p *Plan, w Want) error {
 			continue
 		}
 		b := make([]byte, f.Size)
-		if _, err := store.Content(f).ReadAt(b, 0); err != nil && f.Size > 0 {
+		if _, err := p.store.Content(f).ReadAt(b, 0); err != nil && f.Size > 0 {
 			continue
 		}
 		found = slices.DeleteFunc(found, func(c Consent) bool { return c.Path == st.Path })
@@ -130,7 +126,7 @@ func (k *Keel) planConsents(p *Plan, w Want) error {
 		}
 	}
 	for _, c := range found {
-		if slices.Contains(p.Steps, swap.Step{Do: swap.Remove, Path: c.Path}) {
+		if p.Removed(c.Path) {
 			continue
 		}
 		by := k.consents(c.Path, w)
@@ -138,7 +134,8 @@ func (k *Keel) planConsents(p *Plan, w Want) error {
 			p.Asked = append(p.Asked, c)
 			continue
 		}
-		p.Edits = append(p.Edits, Edit{Path: c.Path, Line: c.Line, Old: c.Says, New: c.yes, Why: by, text: c.agreed, consent: true})
+		p.Edits = append(p.Edits, Edit{Path: c.Path, Line: c.Line, Old: c.Says, New: c.yes, Why: by, consent: true})
+		p.texts[c.Path] = c.agreed
 		if _, comes := p.files[c.Path]; !comes {
 			f := locker.File{Entry: p.before.At(c.Path)}
 			f.Size = int64(len(c.agreed))

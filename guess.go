@@ -230,8 +230,7 @@ func (l *lookout) lookForPlace() {
 	}
 	// The installed artifact may be of another build of the same kind of file.
 	if _, ok := l.build[l.artifact]; !ok {
-		s := situation{plan: &Plan{set: l.set}}
-		if pat := s.alike(l.artifact); pat != "" {
+		if pat := alikeIn(l.set, l.artifact); pat != "" {
 			l.place = append(l.place, [3]string{pat, l.artifact, "it is the build's only " + path.Ext(l.artifact) + " file, and the script runs " + l.artifact})
 		}
 	}

@@ -87,7 +87,7 @@ func checkKind(_ context.Context, s *situation) []Finding {
 // whichFile advises what to do about a build of which no name is installed.
 func (s *situation) whichFile() string {
 	for _, at := range s.k.runs() {
-		if like := s.alike(at); like != "" {
+		if like := alikeIn(s.plan.set, at); like != "" {
 			return fmt.Sprintf("if %s of it is the new %s, %s", like, at, s.whichIs(at))
 		}
 	}
@@ -116,10 +116,10 @@ func (s *situation) runsJava() bool {
 // of the jar that it takes the place of.
 func (s *situation) otherEdition() *Finding {
 	for _, st := range s.plan.Steps {
-		if st.Do != swap.Replace || !strings.HasSuffix(st.Path, ".jar") || s.plan.layerOf[st.Path] != "" {
+		if st.Do != swap.Replace || !strings.HasSuffix(st.Path, ".jar") || s.ahead.layerOf[st.Path] != "" {
 			continue
 		}
-		f := s.plan.files[st.Path]
+		f := s.ahead.files[st.Path]
 		now, err := needs.ReadJar(s.store.Content(f), f.Size)
 		if err != nil {
 			continue // checkRuntime tells, where it matters
@@ -143,22 +143,16 @@ func (s *situation) otherEdition() *Finding {
 	return nil
 }
 
-// touches tells whether the build brings a file of that path.
-func (s *situation) touches(at string) bool {
-	_, ok := s.plan.files[at]
-	return ok
-}
-
 // hasProgram tells whether the install holds any file of a server yet, besides what is
 // the operator's own.
 func (s *situation) hasProgram() bool {
-	return slices.ContainsFunc(s.plan.before, func(e tree.Entry) bool {
+	return slices.ContainsFunc(s.ahead.before, func(e tree.Entry) bool {
 		return e.Kind == tree.File && !s.k.in.Profile.Server.Own(e.Path) && e.Path != s.k.in.Profile.Launch.Script && e.Path != profile.FileName && !strings.HasPrefix(e.Path, profile.FileName+".before-")
 	})
 }
 
 func (s *situation) sharesNames() bool {
-	if s.plan.Unchanged > 0 || len(s.plan.Kept) > 0 || s.touches(s.k.in.Profile.Launch.Script) {
+	if s.plan.Unchanged > 0 || len(s.plan.Kept) > 0 || s.ahead.Brings(s.k.in.Profile.Launch.Script) {
 		return true
 	}
 	for _, st := range s.plan.Steps {

@@ -35,7 +35,6 @@ func (k *Keel) compose(p *Plan, f *acquire.Fetched, old map[string]inventory.Own
 	}
 	build = respelled(build, p.spelling)
 	p.Blocked, p.unfound = bad, unfound
-	p.layerOf = map[string]string{}
 	if !f.Candidate.Stays {
 		k.rename(p, build, f.Candidate.Place)
 	}

@@ -153,7 +153,7 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	for _, at := range runs {
-		if _, changes := s.plan.files[at]; changes || s.plan.set.Find(at) != nil {
+		if _, changes := s.ahead.files[at]; changes || s.plan.set.Find(at) != nil {
 			return out
 		}
 	}

@@ -28,6 +28,8 @@ import (
 // Plan is what a refit would do to the files of the install, each by name. The
 // refit follows it to the letter, or not at all.
 type Plan struct {
+	*Ahead // the install as it will stand
+
 	From, To string
 	Channel  string
 
@@ -56,19 +58,15 @@ type Plan struct {
 	Places    []string // folders of the install on file systems of their own
 	Mounted   []string // files that are mounted one by one: nothing can be exchanged there
 
-	set      *locker.Set
-	files    map[string]locker.File   // what is staged, by path in the install
-	owned    []inventory.Owned        // the inventory afterwards
-	before   tree.List                // the install as the plan saw it
-	unfound  []string                 // [place] patterns that match nothing
-	known    bool                     // the old build's files are known
-	layerOf  map[string]string        // path → layer; "": the build
-	oldSets  []string                 // where the installed files came from
-	stored   map[tree.Sum]locker.File // their content, once it is asked for
-	named    []Move                   // rules by which files get the name that the launch script runs
-	mend     bool                     // put changed files back as the build has them
-	spelling tree.Spelling            // of the install, where its file system ignores case
-	sure     bool                     // the new build's files are all known
+	set     *locker.Set
+	owned   []inventory.Owned        // the inventory afterwards
+	unfound []string                 // [place] patterns that match nothing
+	known   bool                     // the old build's files are known
+	oldSets []string                 // where the installed files came from
+	stored  map[tree.Sum]locker.File // their content, once it is asked for
+	named   []Move                   // rules by which files get the name that the launch script runs
+	mend    bool                     // put changed files back as the build has them
+	sure    bool                     // the new build's files are all known
 }
 
 // Edit is one line of a script, or of a consent, that is changed.
@@ -79,17 +77,12 @@ type Edit struct {
 	New  string `json:"new"`
 	Why  string `json:"why"`
 
-	text    []byte // the whole file, edited
 	runtime needs.Runtime
 	consent bool
 }
 
 // blocked is a path where the plan can't be carried out.
 type blocked struct{ path, why, do string }
-
-// LayerOf tells whose file the plan brings to a path: a layer's, or the build's
-// ("").
-func (p *Plan) LayerOf(at string) string { return p.layerOf[at] }
 
 // Changes counts the plan's steps by kind.
 func (p *Plan) Changes() (replaced, added, removed int) {
@@ -175,7 +168,11 @@ func (k *Keel) plan(f *acquire.Fetched, w Want) (*Plan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
-	p := &Plan{From: inv.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, files: map[string]locker.File{}, before: list,
+	store, err := k.in.Locker()
+	if err != nil {
+		return nil, err
+	}
+	p := &Plan{From: inv.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, Ahead: newAhead(k.in, store, list),
 		oldSets: inv.Sets(), named: slices.Clone(inv.Names), mend: w.Mend, sure: !f.Candidate.AsInstalled || inv.Known}
 	p.Places, p.Mounted = tree.Places(k.in.Dir, list)
 	if tree.FoldsCase(k.in.Path(profile.FileName)) {
@@ -314,6 +311,13 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]inventory.Owned, 
 	return nil
 }
 
+// remove has what stands at a path moved aside by the swap.
+func (p *Plan) remove(at string) {
+	p.Steps = append(p.Steps, swap.Step{Do: swap.Remove, Path: at})
+	p.gone[at] = true
+}
+
+// take has a file come to a path.
 func (p *Plan) take(do, at string, f locker.File) {
 	p.Steps = append(p.Steps, swap.Step{Do: do, Path: at})
 	p.files[at] = f
@@ -402,7 +406,7 @@ func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[strin
 				continue
 			}
 		}
-		p.Steps = append(p.Steps, swap.Step{Do: swap.Remove, Path: at})
+		p.remove(at)
 	}
 	return nil
 }
@@ -586,8 +590,8 @@ func (k *Keel) stage(run swap.Run, p *Plan, progress func(done, total int64)) er
 		if f.UID < 0 {
 			f.UID, f.GID = owner.UID, owner.GID
 		}
-		if e := p.edit(s.Path); e != nil {
-			if err := layStaged(run, f, func(at string) error { return layText(at, e.text, f.Entry) }); err != nil {
+		if text, edited := p.texts[s.Path]; edited {
+			if err := layStaged(run, f, func(at string) error { return layText(at, text, f.Entry) }); err != nil {
 				return fmt.Errorf("stage %s: %w", s.Path, err)
 			}
 			noted(s.Path, &f)

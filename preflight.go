@@ -94,16 +94,18 @@ type launched struct {
 
 // situation is all that checks look at. They change nothing.
 type situation struct {
-	k       *Keel
-	want    Want
-	cand    *resolve.Candidate
-	fetched *acquire.Fetched
-	inv     *inventory.Inventory
-	hop     int // of a chain: how many steps come before this one
-	plan    *Plan
-	status  *host.Status
-	lines   launched
-	store   *locker.Locker
+	k        *Keel
+	want     Want
+	cand     *resolve.Candidate
+	fetched  *acquire.Fetched
+	inv      *inventory.Inventory
+	hop      int // of a chain: how many steps come before this one
+	plan     *Plan
+	ahead    *Ahead // the plan's: the install as it will stand
+	programs *programs
+	status   *host.Status
+	lines    launched
+	store    *locker.Locker
 }
 
 // check looks at one thing. No finding means that it does not apply.
@@ -232,7 +234,7 @@ func (k *Keel) check(ctx context.Context, w Want, f *acquire.Fetched, hop int) (
 	if err != nil {
 		return nil, err
 	}
-	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: plan, status: k.in.RunDir().Status(), store: l}
+	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: plan, ahead: plan.Ahead, programs: &programs{k.in, plan.Ahead, f.Candidate.Build.Needs}, status: k.in.RunDir().Status(), store: l}
 	if script := k.in.Profile.Launch.Script; script != "" {
 		s.lines.commands, s.lines.err = launch.Read(k.in.Dir, script, k.in.ServerEnv())
 	}

@@ -11,7 +11,6 @@ import (
 
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
-	"freshkeel/internal/resolve"
 	"freshkeel/internal/version"
 )
 
@@ -61,20 +60,18 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &situation{k: k, want: w, inv: inv, cand: &resolve.Candidate{}, plan: &Plan{}}
+	p := &programs{in: k.in, ahead: newAhead(k.in, nil, nil)}
 	out := &Runtimes{For: inv.Version, All: []Runtime{}}
 	if w.Version != "" || w.From != "" {
 		all, err := k.acq.Gather(ctx, w, false)
 		if err != nil {
 			return nil, err
 		}
-		if s.plan, err = k.plan(all[0], w); err != nil {
+		plan, err := k.plan(all[0], w)
+		if err != nil {
 			return nil, err
 		}
-		if s.store, err = k.in.Locker(); err != nil {
-			return nil, err
-		}
-		s.cand, s.fetched, out.For = all[0].Candidate, all[0], all[0].Version
+		p.ahead, p.needs, out.For = plan.Ahead, all[0].Candidate.Build.Needs, all[0].Version
 	}
 	var need requirement
 	used := map[string]string{}
@@ -85,7 +82,7 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 			k.in.Warn("%s can't be read: %v", script, err)
 		}
 		for _, c := range lines {
-			ofKind, n := s.required(c, out)
+			ofKind, n := p.required(c, out)
 			if ofKind == "" {
 				continue
 			}
@@ -148,12 +145,12 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 
 // required is the kind of runtime that a command is run by, and what is asked of
 // it; "" for a command that no runtime runs, nil where nothing is asked.
-func (s *situation) required(c launch.Command, out *Runtimes) (kind string, n requirement) {
-	if app, at, host, err := s.dotnetApp(c); err == nil && app != nil && len(app.Frameworks) > 0 {
+func (p *programs) required(c launch.Command, out *Runtimes) (kind string, n requirement) {
+	if app, at, host, err := p.dotnetApp(c); err == nil && app != nil && len(app.Frameworks) > 0 {
 		d := dotnetNeed{f: app.Frameworks[0], host: host}
-		d.feed, _ = s.declared(needs.Dotnet)
+		d.feed, _ = p.declared(needs.Dotnet)
 		var have []string
-		for _, rt := range needs.FindFrameworks(d.f.Name, host, s.k.in.Env, s.k.in.Profile.Runtime.Search) {
+		for _, rt := range needs.FindFrameworks(d.f.Name, host, p.in.Env, p.in.Profile.Runtime.Search) {
 			if d.fits(&rt) {
 				have = append(have, rt.Version)
 			}
@@ -163,9 +160,9 @@ func (s *situation) required(c launch.Command, out *Runtimes) (kind string, n re
 		return needs.Dotnet, d
 	}
 	if engine := needs.EngineOf(c.Program); engine != "" {
-		asked, err := s.engineRanges(engine, c)
+		asked, err := p.engineRanges(engine, c)
 		if err != nil {
-			s.k.in.Warn("%v", err)
+			p.in.Warn("%v", err)
 		}
 		e := engineNeed{engine, asked}
 		out.Runs, out.Need = cmp.Or(c.Script, c.File), e.String()
@@ -174,12 +171,12 @@ func (s *situation) required(c launch.Command, out *Runtimes) (kind string, n re
 	if !c.Java() {
 		return "", nil
 	}
-	at, jar, err := s.javaMain(c)
+	at, jar, err := p.javaMain(c)
 	if err != nil {
-		s.k.in.Warn("which Java the server needs can't be told: %v", err)
+		p.in.Warn("which Java the server needs can't be told: %v", err)
 		return needs.Java, nil
 	}
-	j := s.javaNeed(jar)
+	j := p.javaNeed(jar)
 	out.Runs, out.Need = at, j.String()
 	return needs.Java, j
 }

@@ -29,20 +29,16 @@ func (k *Keel) planScript(p *Plan, f *acquire.Fetched) error {
 	if err != nil {
 		return nil // the check of the launch script tells
 	}
-	store, err := k.in.Locker()
-	if err != nil {
-		return err
-	}
-	s := &situation{k: k, cand: f.Candidate, plan: p, store: store}
+	runs := &programs{in: k.in, ahead: p.Ahead, needs: f.Candidate.Build.Needs}
 	for _, c := range lines {
 		if !c.Java() || c.Path == "" { // what runs nothing is a mistake that is not the build's
 			continue
 		}
-		at, jar, err := s.javaMain(c)
+		at, jar, err := runs.javaMain(c)
 		if err != nil {
 			continue // told by the check
 		}
-		need := s.javaNeed(jar)
+		need := runs.javaNeed(jar)
 		rt, err := needs.ReadRuntime(context.Background(), c.Path)
 		if err != nil || need.fits(rt) {
 			continue
@@ -81,7 +77,8 @@ func (p *Plan) editScript(k *Keel, c launch.Command, rt *needs.Runtime, why stri
 		}
 		return strings.TrimSpace(all[c.Line-1])
 	}
-	p.Edits = append(p.Edits, Edit{Path: c.File, Line: c.Line, Old: line(text), New: line(edited), Why: why, text: edited, runtime: *rt})
+	p.Edits = append(p.Edits, Edit{Path: c.File, Line: c.Line, Old: line(text), New: line(edited), Why: why, runtime: *rt})
+	p.texts[c.File] = edited
 	p.Steps = append(p.Steps, swap.Step{Do: swap.Replace, Path: c.File})
 	f := locker.File{Entry: here}
 	f.Size = int64(len(edited))

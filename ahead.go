@@ -1,0 +1,204 @@
+package freshkeel
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/install"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/needs"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
+)
+
+// Ahead is an install as it will stand after a swap: what is there now, less what goes,
+// with what comes. Paths are the install's, with slashes.
+type Ahead struct {
+	in       *install.Install
+	store    *locker.Locker // holds the content of what comes; nil where nothing does
+	before   tree.List      // what is there now
+	spelling tree.Spelling  // of the install, where its file system ignores case
+	files    map[string]locker.File
+	texts    map[string][]byte // of files whose text was edited
+	gone     map[string]bool
+	layerOf  map[string]string // path → layer; "": the build
+}
+
+// newAhead is an install with nothing coming and nothing going. store may be nil as long
+// as nothing comes.
+func newAhead(in *install.Install, store *locker.Locker, now tree.List) *Ahead {
+	return &Ahead{in: in, store: store, before: now, files: map[string]locker.File{}, texts: map[string][]byte{}, gone: map[string]bool{}, layerOf: map[string]string{}}
+}
+
+// Now is the install as it stands.
+func (a *Ahead) Now() *Ahead {
+	now := newAhead(a.in, nil, a.before)
+	now.spelling, now.layerOf = a.spelling, a.layerOf
+	return now
+}
+
+// LayerOf tells whose file comes to a path: a layer's, or the build's ("").
+func (a *Ahead) LayerOf(at string) string { return a.layerOf[at] }
+
+// Removed tells whether what stands at a path goes.
+func (a *Ahead) Removed(at string) bool { return a.gone[at] }
+
+// Brings tells whether a file, folder or link comes to a path.
+func (a *Ahead) Brings(at string) bool {
+	_, comes := a.files[at]
+	return comes
+}
+
+// BringsBelow tells whether anything comes into a folder.
+func (a *Ahead) BringsBelow(folder string) bool {
+	for at := range a.files {
+		if strings.HasPrefix(at, folder+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// Has tells whether a file or link will stand at a path.
+func (a *Ahead) Has(at string) bool {
+	at = a.spelling.Of(at)
+	if a.Brings(at) {
+		return true
+	}
+	e, ok := a.before.Get(at)
+	if !ok && a.in.Exists(at) {
+		return true // in a skipped folder
+	}
+	return ok && e.Kind != tree.Dir && !a.Removed(at)
+}
+
+// HasFull is Has for a full path, which may lie outside the install.
+func (a *Ahead) HasFull(full string) bool {
+	return tree.Inside(a.in.Dir, full) && a.Has(tree.Rel(a.in.Dir, full))
+}
+
+// HasAnyCase is Has for names that differ in case, as Windows finds them.
+func (a *Ahead) HasAnyCase(at string) bool {
+	for p := range a.files {
+		if strings.EqualFold(p, at) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(a.before, func(e tree.Entry) bool { return strings.EqualFold(e.Path, at) && !a.Removed(e.Path) })
+}
+
+// HasBelow tells whether anything will stand in a folder.
+func (a *Ahead) HasBelow(folder string) bool {
+	folder = strings.TrimSuffix(folder, "/")
+	return a.BringsBelow(folder) || slices.ContainsFunc(a.before.Below(folder), func(e tree.Entry) bool { return !a.Removed(e.Path) })
+}
+
+// Folder tells whether a folder will stand at a path.
+func (a *Ahead) Folder(at string) bool {
+	return !a.Brings(at) && (a.before.At(at).Kind == tree.Dir || a.HasBelow(at))
+}
+
+// In lists the files with an ending that will stand in a folder, itself and no deeper;
+// folder ends with a slash, or is the top, "".
+func (a *Ahead) In(folder, ending string) (out []string) {
+	in := func(at string) bool {
+		name, below := strings.CutPrefix(at, folder)
+		return below && !strings.Contains(name, "/") && strings.HasSuffix(strings.ToLower(name), ending)
+	}
+	for at := range a.files {
+		if in(at) {
+			out = append(out, at)
+		}
+	}
+	for _, e := range a.before {
+		if e.Kind != tree.Dir && in(e.Path) && !a.Removed(e.Path) {
+			out = append(out, e.Path)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Mode is the mode of what will stand at a path.
+func (a *Ahead) Mode(at string) fs.FileMode {
+	if f, comes := a.files[at]; comes {
+		return f.Mode
+	}
+	return a.before.At(at).Mode
+}
+
+// Content opens what will stand at a path; a full path is one outside the install, which
+// stays as it is. The error is fs.ErrNotExist where nothing will stand there. done closes it.
+func (a *Ahead) Content(at string) (r io.ReaderAt, size int64, done func(), err error) {
+	if text, edited := a.texts[at]; edited {
+		return bytes.NewReader(text), int64(len(text)), func() {}, nil
+	}
+	if f, comes := a.files[at]; comes {
+		return a.store.Content(f), f.Size, func() {}, nil
+	}
+	if filepath.IsAbs(at) {
+		return tree.OpenSized(at)
+	}
+	if a.Removed(at) {
+		return nil, 0, nil, fs.ErrNotExist
+	}
+	return tree.OpenSized(a.in.Path(at))
+}
+
+// maxText bounds a file that is read as text, in bytes.
+const maxText = 1 << 20
+
+// Text is the content of a file of at most 1 MiB.
+func (a *Ahead) Text(at string) ([]byte, error) {
+	r, size, done, err := a.Content(at)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	if size > maxText {
+		return nil, fmt.Errorf("%s is of %s, more than %s", at, words.Bytes(size), words.Bytes(maxText))
+	}
+	b := make([]byte, size)
+	_, err = io.ReadFull(io.NewSectionReader(r, 0, size), b)
+	return b, err
+}
+
+// Head is the first 512 bytes of a file, or all of a shorter one.
+func (a *Ahead) Head(at string) ([]byte, error) {
+	r, _, done, err := a.Content(at)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	b := make([]byte, 512)
+	n, err := r.ReadAt(b, 0)
+	if err == io.EOF {
+		err = nil
+	}
+	return b[:n], err
+}
+
+// Jar looks at a jar; main is the class that a command runs of it, where it names one.
+func (a *Ahead) Jar(at, main string) (*needs.Jar, error) {
+	r, size, done, err := a.Content(at)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	return needs.ScanMain(r, size, main)
+}
+
+// Native looks at a native program.
+func (a *Ahead) Native(at string) (*needs.Native, error) {
+	r, _, done, err := a.Content(at)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	return needs.ReadNative(r)
+}
