@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"freshkeel/internal/ahead"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/version"
@@ -24,7 +25,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 	for _, st := range s.plan.Steps {
 		removed[st.Path] = st.Do == swap.Remove || st.Do == swap.DropDir
 	}
-	for _, e := range s.ahead.before {
+	for _, e := range s.ahead.Before {
 		at := e.Path
 		if removed[at] {
 			gone = append(gone, at)
@@ -32,13 +33,13 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 			stay = append(stay, at)
 		}
 	}
-	for at := range s.ahead.files {
+	for at := range s.ahead.Files {
 		stay = append(stay, at)
 	}
 	var mute, fine []string
 	for _, a := range s.ahead.Addons(rules, stay) {
 		field := fmt.Sprintf("%s, %s: %s = %s", s.k.in.Path(a.Path), rules.Descriptor, rules.Fits, strings.Join(a.Fits, " or "))
-		fits, text, err := a.fits(ver)
+		fits, text, err := a.FitsVersion(ver)
 		switch {
 		case a.Lacks != "":
 			mute = append(mute, fmt.Sprintf("%s (%s)", a.Path, a.Lacks))
@@ -51,7 +52,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 				Why: "nothing of that changes now: it says the same of what is installed", Do: "nothing, if the server runs well with it; else take another version of it"})
 		default:
 			do := fmt.Sprintf("take a newer one; or leave it out this time: --hold-back %s", a.Path)
-			if version.IsBare(text) && !a.newer {
+			if version.IsBare(text) && !a.Newer {
 				do += fmt.Sprintf("; if a version alone means \"that or newer\" there: bare = %q under [addons]", profile.BareAtLeast)
 			}
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, ver), Where: field,
@@ -82,17 +83,17 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 
 // staysAsIs tells whether the plan brings nothing of an add-on.
 func (s *situation) staysAsIs(at string) bool {
-	_, brought := s.ahead.files[at]
+	_, brought := s.ahead.Files[at]
 	return !brought && !s.ahead.BringsBelow(at)
 }
 
 // saidThatBefore tells whether an add-on's word is against the version that is installed
 // too.
-func (s *situation) saidThatBefore(a Addon) bool {
+func (s *situation) saidThatBefore(a ahead.Addon) bool {
 	if s.plan.From == "" {
 		return false
 	}
-	fits, _, err := a.fits(s.plan.From)
+	fits, _, err := a.FitsVersion(s.plan.From)
 	return err == nil && !fits
 }
 

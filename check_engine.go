@@ -14,6 +14,7 @@ import (
 
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/runtimes"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
@@ -32,19 +33,10 @@ func checkEngine(ctx context.Context, s *situation) (out []Finding) {
 	return out
 }
 
-// rangeFits holds a version against a range: of a feed's notation, or of the
-// runtime's own.
-func rangeFits(r needs.Range, ver string) (bool, error) {
-	if r.Kind == "" {
-		return version.Fits(r.Text, ver), nil
-	}
-	return r.Fits(ver)
-}
-
 func (s *situation) engine(ctx context.Context, kind string, c launch.Command, where string) []Finding {
 	name := needs.Named(kind)
 	what := cmp.Or(c.Script, c.File)
-	asked, err := s.programs.engineRanges(kind, c)
+	asked, err := s.programs.EngineRanges(kind, c)
 	if err != nil {
 		return []Finding{{Level: Warn, What: fmt.Sprintf("what %s needs of %s can't be told: %v", what, name, err), Where: where,
 			Why: "a version that does not fit would end it at once", Do: "look into that file; ask the makers"}}
@@ -64,7 +56,7 @@ func (s *situation) engine(ctx context.Context, kind string, c launch.Command, w
 			Why: fmt.Sprintf("%s asks for %s", what, cmp.Or(wants, "no version of its own")), Do: "run it with --version by hand"}}
 	}
 	for _, r := range asked {
-		fits, err := rangeFits(r, rt.Version)
+		fits, err := runtimes.RangeFits(r, rt.Version)
 		if err != nil {
 			return []Finding{{Level: Warn, What: fmt.Sprintf("%q is no range that could be held against %s %s", r.Text, name, rt.Version), Where: r.Where,
 				Why: "a version that does not fit would end the server at once", Do: "compare them by hand; tell the makers"}}
@@ -82,33 +74,15 @@ func (s *situation) engine(ctx context.Context, kind string, c launch.Command, w
 
 // otherEngine advises an interpreter of this machine that would do.
 func (s *situation) otherEngine(ctx context.Context, kind string, asked []needs.Range) string {
-	best := bestEngine(needs.FindEngines(ctx, kind, s.k.in.Env, s.k.in.Profile.Runtime.Search), asked)
+	best := runtimes.BestEngine(needs.FindEngines(ctx, kind, s.k.in.Env, s.k.in.Profile.Runtime.Search), asked)
 	if best == nil {
 		return fmt.Sprintf("get a %s that fits (none is here), and name its folder in [runtime] search", needs.Named(kind))
 	}
 	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.in.Profile.Launch.Script, best.Path, best.Version)
 }
 
-// bestEngine is the lowest version that fits: what the makers tried.
-func bestEngine(list []needs.Runtime, asked []needs.Range) (best *needs.Runtime) {
-	for i := range list {
-		rt := &list[i]
-		if rt.Broken == "" && fitsAll(rt, asked) && (best == nil || version.Compare(rt.Version, best.Version) < 0) {
-			best = rt
-		}
-	}
-	return best
-}
-
-func fitsAll(rt *needs.Runtime, asked []needs.Range) bool {
-	return !slices.ContainsFunc(asked, func(r needs.Range) bool {
-		fits, err := rangeFits(r, rt.Version)
-		return err != nil || !fits
-	})
-}
-
 func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
-	app, at, host, err := s.programs.dotnetApp(c)
+	app, at, host, err := s.programs.Dotnet(c)
 	if err != nil {
 		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", at, err), Where: where, Why: "the host reads the same file, and would end", Do: "ask the makers, or take another file of this build"}}
 	}
@@ -123,7 +97,7 @@ func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
 				have = append(have, rt.Version)
 			}
 		}
-		want, _ := s.programs.declared(needs.Dotnet)
+		want, _ := s.programs.Declared(needs.Dotnet)
 		pick := f.Pick(slices.DeleteFunc(slices.Clone(have), func(v string) bool { return want != "" && !version.Fits(want, v) }))
 		if pick != "" {
 			out = append(out, ok("%s: %s is run with %s", at, f, pick)...)
@@ -151,7 +125,7 @@ func checkNeeds(_ context.Context, s *situation) (out []Finding) {
 	known := map[string]bool{needs.Java: s.runsJava()}
 	for _, c := range s.lines.commands {
 		known[needs.EngineOf(c.Program)] = true
-		if app, _, _, _ := s.programs.dotnetApp(c); app != nil {
+		if app, _, _, _ := s.programs.Dotnet(c); app != nil {
 			known[needs.Dotnet] = true
 		}
 	}

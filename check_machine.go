@@ -102,7 +102,7 @@ func checkWorld(_ context.Context, s *situation) []Finding {
 		return nil
 	}
 	var open []string
-	for _, e := range s.ahead.before {
+	for _, e := range s.ahead.Before {
 		if at := e.Path; e.Kind != "link" && e.Mode&0o002 != 0 && e.Mode&fs.ModeSticky == 0 {
 			open = append(open, at)
 		}

@@ -66,8 +66,8 @@ const cutShortLook = 400
 // headers say so: a copy that was broken off, before its maker took its checksum.
 func (s *situation) cutShort() (out []Finding) {
 	looked := 0
-	for _, at := range slices.Sorted(maps.Keys(s.ahead.files)) {
-		f := s.ahead.files[at]
+	for _, at := range slices.Sorted(maps.Keys(s.ahead.Files)) {
+		f := s.ahead.Files[at]
 		if f.Kind != tree.File || f.Size < 64 || !mayRun(f) || s.plan.edit(at) != nil || looked == cutShortLook {
 			continue
 		}

@@ -79,7 +79,7 @@ func checkFrozen(_ context.Context, s *situation) (out []Finding) {
 				look("")
 				break
 			}
-			if s.ahead.before.At(dir).Kind == tree.Dir {
+			if s.ahead.Before.At(dir).Kind == tree.Dir {
 				look(dir)
 			}
 		}
@@ -98,7 +98,7 @@ func checkStrangers(_ context.Context, s *situation) (out []Finding) {
 		return nil
 	}
 	var closed, others []string
-	for _, e := range s.ahead.before {
+	for _, e := range s.ahead.Before {
 		at := e.Path
 		switch {
 		case e.Kind == tree.Link:

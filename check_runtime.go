@@ -14,7 +14,7 @@ import (
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
-	"freshkeel/internal/version"
+	"freshkeel/internal/runtimes"
 	"freshkeel/internal/words"
 )
 
@@ -27,12 +27,12 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 			continue
 		}
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
-		at, jar, err := s.programs.javaMain(c)
+		at, jar, err := s.programs.Java(c)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // checkNames tells
 		}
-		if unseen := (*untold)(nil); errors.As(err, &unseen) {
-			out = append(out, Finding{Level: Warn, What: "which Java the new build needs can't be told: " + unseen.why, Where: where,
+		if unseen := (*runtimes.Untold)(nil); errors.As(err, &unseen) {
+			out = append(out, Finding{Level: Warn, What: "which Java the new build needs can't be told: " + unseen.Why, Where: where,
 				Why: "a runtime that is too old would be found out only at the start, with the old server gone", Do: "ask its makers which Java it needs; freshkeel runtimes tells which one the script runs"})
 			continue
 		}
@@ -44,10 +44,10 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 				Why: "the runtime would refuse it, too, after the old server is gone", Do: "ask the makers, or take another file of this build"})
 			continue
 		}
-		need := s.programs.javaNeed(jar)
+		need := s.programs.NeedOf(jar)
 		if c.Path == "" {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is not found", c.Program), Where: where,
-				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.words()), Do: s.fitting(ctx, need)})
+				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.Words()), Do: s.fitting(ctx, need)})
 			continue
 		}
 		if e := s.plan.edit(c.File); e != nil && e.Line == c.Line {
@@ -60,17 +60,17 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 		rt, err := needs.ReadRuntime(ctx, c.Path)
 		if err != nil {
 			out = append(out, Finding{Level: Warn, What: "the runtime's version can't be told: " + err.Error(), Where: where,
-				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.words()), Do: "run it with -version by hand"})
+				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.Words()), Do: "run it with -version by hand"})
 			continue
 		}
-		if need.fits(rt) {
+		if need.Fits(rt) {
 			out = append(out, s.runtimeFits(c, at, jar, rt, where)...)
 			continue
 		}
 		out = append(out, Finding{Level: Stop,
 			What:  fmt.Sprintf("%s needs %s, the launch script runs Java %d", at, need, rt.Release),
 			Where: fmt.Sprintf("%s\nruns %s, version %s", where, rt.Path, rt.Version),
-			Why:   need.why(rt), Do: s.fitting(ctx, need)})
+			Why:   need.Why(rt), Do: s.fitting(ctx, need)})
 	}
 	return out
 }
@@ -105,63 +105,14 @@ func (s *situation) runtimeFits(c launch.Command, of string, jar *needs.Jar, rt 
 	return out
 }
 
-// javaNeed is which Java runtimes will do: by the class files, and by the
-// feed's word where that asks for more.
-type javaNeed struct {
-	release int
-	exactly bool   // a preview class file: this release alone
-	feed    string // the feed's range, "" for none
-	jar     *needs.Jar
-}
-
-func (n javaNeed) fitsClasses(rt *needs.Runtime) bool {
-	return rt.Release == n.release || (rt.Release > n.release && !n.exactly)
-}
-
-func (n javaNeed) fits(rt *needs.Runtime) bool {
-	return rt.Broken == "" && n.fitsClasses(rt) && (n.feed == "" || version.Fits(n.feed, rt.Version))
-}
-
-func (n javaNeed) String() string {
-	s := fmt.Sprintf("Java %d", n.release)
-	if n.exactly {
-		s = fmt.Sprintf("exactly Java %d", n.release)
-	}
-	if n.feed != "" && !version.Fits(n.feed, fmt.Sprint(n.release)) {
-		s = "Java " + n.feed
-	}
-	return s
-}
-
-func (n javaNeed) words() string {
-	switch {
-	case n.feed != "" && !version.Fits(n.feed, fmt.Sprint(n.release)):
-		return "version " + n.feed
-	case n.exactly:
-		return fmt.Sprintf("release %d exactly", n.release)
-	}
-	return fmt.Sprintf("release %d or newer", n.release)
-}
-
-// why tells a runtime that does not fit what it lacks, with both numbers.
-func (n javaNeed) why(rt *needs.Runtime) string {
-	switch {
-	case n.fitsClasses(rt):
-		return fmt.Sprintf("the feed says so of this build; its class files alone would do with %d", n.release)
-	case n.exactly && rt.Release > n.release:
-		return fmt.Sprintf("%s is a preview class file of release %d (version %d), which that release alone reads", n.jar.Entry, n.release, n.jar.Major)
-	}
-	return fmt.Sprintf("%s is class file version %d; this runtime reads up to %d and would end with an error", n.jar.Entry, n.jar.Major, rt.Release+44)
-}
-
 // fitting advises a runtime of this machine that would do.
-func (s *situation) fitting(ctx context.Context, need javaNeed) string {
-	best := need.best(s.k.findRuntimes(ctx))
+func (s *situation) fitting(ctx context.Context, need runtimes.JavaNeed) string {
+	best := need.Best(s.k.rts.Java(ctx))
 	if a, named := s.cand.Build.RuntimeFor(needs.Java, feed.Machine(profile.Source{})); best == nil && named && s.cand.Offer != nil {
 		return fmt.Sprintf("freshkeel runtimes take --for %s, which fetches the %s that its makers name (no administrator's rights needed); then preflight again", s.plan.To, strings.TrimSpace("Java "+a.Version))
 	}
 	if best == nil {
-		return fmt.Sprintf("get a Java runtime of %s (none is here): freshkeel runtimes take PATH|URL of its archive, then preflight again", need.words())
+		return fmt.Sprintf("get a Java runtime of %s (none is here): freshkeel runtimes take PATH|URL of its archive, then preflight again", need.Words())
 	}
 	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.in.Profile.Launch.Script, best.Path, best.Version)
 }

@@ -174,7 +174,7 @@ func checkOtherScripts(_ context.Context, s *situation) (out []Finding) {
 		seen[c.File] = true
 	}
 	looked := 0
-	for _, e := range s.ahead.before {
+	for _, e := range s.ahead.Before {
 		at := e.Path
 		shell := strings.HasSuffix(at, ".sh")
 		if strings.Contains(at, "/") || e.Kind != tree.File || seen[at] || e.Size > 64<<10 || !(shell || isBatch(at)) || s.ahead.Removed(at) {

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/ahead"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
@@ -128,7 +129,7 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 		pats tree.Patterns
 	}{{"keep", s.k.in.Profile.Server.Keep}, {"settings", s.k.in.Profile.Server.Settings}, {"skip", s.k.in.Profile.Server.Skip}} {
 		for _, pat := range list.pats {
-			if like := s.ahead.spelling.Like(pat); like != "" {
+			if like := s.ahead.Spelling.Like(pat); like != "" {
 				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("the %s pattern %s matches nothing, and %s is spelled otherwise", list.key, words.Quote(pat), like), Where: s.k.in.Path(profile.FileName),
 					Why: "this file system takes both for the same name; the pattern would not protect the file", Do: fmt.Sprintf("write the pattern under %s with the letters as in %s", list.key, like)})
 			}
@@ -262,11 +263,11 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 	if len(removed) == 0 {
 		return nil
 	}
-	for _, e := range s.ahead.before {
-		if e.Kind != tree.File || !s.k.in.Profile.Server.Settings.Match(e.Path) || e.Size > maxText {
+	for _, e := range s.ahead.Before {
+		if e.Kind != tree.File || !s.k.in.Profile.Server.Settings.Match(e.Path) || e.Size > ahead.MaxText {
 			continue
 		}
-		b, err := tree.ReadUpTo(s.k.in.Path(e.Path), maxText)
+		b, err := tree.ReadUpTo(s.k.in.Path(e.Path), ahead.MaxText)
 		if err != nil {
 			continue
 		}
@@ -395,7 +396,7 @@ func checkWritable(_ context.Context, s *situation) (out []Finding) {
 			if d == "." {
 				break
 			}
-			if _, ok := s.ahead.before.Get(d); ok {
+			if _, ok := s.ahead.Before.Get(d); ok {
 				dirs[d] = true
 				break
 			}
@@ -498,7 +499,7 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 	if err != nil {
 		return []Finding{{Level: Warn, What: "what the backup needs can't be told: " + err.Error(), Where: s.store.Dir(), Why: "a full disk would end it before anything is changed", Do: "freshkeel backup list"}}
 	}
-	backup := base.Unproven(s.ahead.before)
+	backup := base.Unproven(s.ahead.Before)
 	// A new file and, on the way, its folder: what is displaced needs none.
 	for place, n := range s.plan.staging() {
 		spare := int64(slack)
@@ -547,7 +548,7 @@ func (p *Plan) staging() map[string]staged {
 			}
 		}
 		n := out[on]
-		n.bytes += p.files[st.Path].Size
+		n.bytes += p.Files[st.Path].Size
 		n.steps++
 		out[on] = n
 	}
@@ -566,7 +567,7 @@ func checkStopping(_ context.Context, s *situation) []Finding {
 // checkLinks tells of what a backup can't hold: it stores a link, not what
 // lies behind it.
 func checkLinks(_ context.Context, s *situation) (out []Finding) {
-	for _, e := range s.ahead.before {
+	for _, e := range s.ahead.Before {
 		at := e.Path
 		if e.Kind != tree.Link {
 			continue

@@ -112,12 +112,12 @@ func (k *Keel) consents(at string, w Want) (by string) {
 func (k *Keel) planConsents(p *Plan, w Want) error {
 	found := k.openConsents()
 	for _, st := range p.Steps { // what the build brings
-		f := p.files[st.Path]
+		f := p.Files[st.Path]
 		if (st.Do != swap.Add && st.Do != swap.Replace) || strings.Contains(st.Path, "/") || f.Kind != tree.File || f.Size > maxConsent || !consentName.MatchString(st.Path) {
 			continue
 		}
 		b := make([]byte, f.Size)
-		if _, err := p.store.Content(f).ReadAt(b, 0); err != nil && f.Size > 0 {
+		if _, err := p.Store.Content(f).ReadAt(b, 0); err != nil && f.Size > 0 {
 			continue
 		}
 		found = slices.DeleteFunc(found, func(c Consent) bool { return c.Path == st.Path })
@@ -135,11 +135,11 @@ func (k *Keel) planConsents(p *Plan, w Want) error {
 			continue
 		}
 		p.Edits = append(p.Edits, Edit{Path: c.Path, Line: c.Line, Old: c.Says, New: c.yes, Why: by, consent: true})
-		p.texts[c.Path] = c.agreed
-		if _, comes := p.files[c.Path]; !comes {
-			f := locker.File{Entry: p.before.At(c.Path)}
+		p.Texts[c.Path] = c.agreed
+		if _, comes := p.Files[c.Path]; !comes {
+			f := locker.File{Entry: p.Before.At(c.Path)}
 			f.Size = int64(len(c.agreed))
-			p.files[c.Path] = f
+			p.Files[c.Path] = f
 			p.Steps = append(p.Steps, swap.Step{Do: swap.Replace, Path: c.Path})
 			p.Bytes += f.Size
 		}

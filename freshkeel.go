@@ -21,6 +21,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
+	"freshkeel/internal/runtimes"
 )
 
 // Keel is one install under care.
@@ -32,6 +33,7 @@ type Keel struct {
 	inv *inventory.Kept
 	res *resolve.Resolver
 	acq *acquire.Acquirer
+	rts *runtimes.Rack
 }
 
 // ErrNotAdopted says that a folder has no profile.
@@ -49,7 +51,7 @@ func Open(dir string, o Options) (*Keel, error) {
 func newKeel(in *install.Install) *Keel {
 	inv := inventory.New(in)
 	res := resolve.New(in, inv)
-	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acquire.New(inv, res)}
+	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acquire.New(inv, res), rts: runtimes.New(in, res)}
 }
 
 // begin is how every command that changes the install starts: alone, and with

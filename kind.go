@@ -116,10 +116,10 @@ func (s *situation) runsJava() bool {
 // of the jar that it takes the place of.
 func (s *situation) otherEdition() *Finding {
 	for _, st := range s.plan.Steps {
-		if st.Do != swap.Replace || !strings.HasSuffix(st.Path, ".jar") || s.ahead.layerOf[st.Path] != "" {
+		if st.Do != swap.Replace || !strings.HasSuffix(st.Path, ".jar") || s.ahead.Whose[st.Path] != "" {
 			continue
 		}
-		f := s.ahead.files[st.Path]
+		f := s.ahead.Files[st.Path]
 		now, err := needs.ReadJar(s.store.Content(f), f.Size)
 		if err != nil {
 			continue // checkRuntime tells, where it matters
@@ -146,7 +146,7 @@ func (s *situation) otherEdition() *Finding {
 // hasProgram tells whether the install holds any file of a server yet, besides what is
 // the operator's own.
 func (s *situation) hasProgram() bool {
-	return slices.ContainsFunc(s.ahead.before, func(e tree.Entry) bool {
+	return slices.ContainsFunc(s.ahead.Before, func(e tree.Entry) bool {
 		return e.Kind == tree.File && !s.k.in.Profile.Server.Own(e.Path) && e.Path != s.k.in.Profile.Launch.Script && e.Path != profile.FileName && !strings.HasPrefix(e.Path, profile.FileName+".before-")
 	})
 }

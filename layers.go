@@ -33,7 +33,7 @@ func (k *Keel) compose(p *Plan, f *acquire.Fetched, old map[string]inventory.Own
 	if !f.Candidate.Stays && len(unfound) == len(f.Candidate.Place) { // no rule speaks of the names as they are
 		build = p.unwrap(build, "", "", old)
 	}
-	build = respelled(build, p.spelling)
+	build = respelled(build, p.Spelling)
 	p.Blocked, p.unfound = bad, unfound
 	if !f.Candidate.Stays {
 		k.rename(p, build, f.Candidate.Place)
@@ -54,12 +54,12 @@ func (k *Keel) compose(p *Plan, f *acquire.Fetched, old map[string]inventory.Own
 			if o.Into != "" {
 				at = o.Into + "/" + at
 			}
-			at = p.spelling.Of(at)
+			at = p.Spelling.Of(at)
 			file.Path = at
 			if under, twice := build[at]; twice && (under.Kind != tree.Dir || file.Kind != tree.Dir) {
-				p.Overlaid = append(p.Overlaid, Overlaid{at, p.layerOf[at], lf.Layer})
+				p.Overlaid = append(p.Overlaid, Overlaid{at, p.Whose[at], lf.Layer})
 			}
-			build[at], p.layerOf[at] = file, lf.Layer
+			build[at], p.Whose[at] = file, lf.Layer
 		}
 		p.Layers = append(p.Layers, Laid{Name: lf.Layer, Version: lf.Version, Channel: cmp.Or(lf.Candidate.Channel, lf.Set.Channel), Build: lf.Set.ID, Fits: lf.Candidate.Fits})
 	}
@@ -69,8 +69,8 @@ func (k *Keel) compose(p *Plan, f *acquire.Fetched, old map[string]inventory.Own
 	for at, file := range build {
 		for dir := path.Dir(at); dir != "."; dir = path.Dir(dir) {
 			if up, ok := build[dir]; ok && up.Kind != tree.Dir {
-				p.Blocked = append(p.Blocked, blocked{at, fmt.Sprintf("%s brings it, and %s brings a file called %s", whose(p.layerOf[at]), whose(p.layerOf[dir]), dir),
-					fmt.Sprintf("ask their makers which of the two is right; [layer] into lays a layer into another folder, and --without %s goes without it", cmp.Or(p.layerOf[at], p.layerOf[dir]))})
+				p.Blocked = append(p.Blocked, blocked{at, fmt.Sprintf("%s brings it, and %s brings a file called %s", whose(p.Whose[at]), whose(p.Whose[dir]), dir),
+					fmt.Sprintf("ask their makers which of the two is right; [layer] into lays a layer into another folder, and --without %s goes without it", cmp.Or(p.Whose[at], p.Whose[dir]))})
 				delete(build, file.Path)
 				break
 			}

@@ -6,6 +6,8 @@ import (
 	"io"
 	"time"
 
+	"freshkeel/internal/runtimes"
+
 	"freshkeel/internal/resolve"
 
 	"freshkeel/internal/inventory"
@@ -102,4 +104,11 @@ type (
 	Changes = resolve.Changes
 	Offer   = resolve.Offer
 	Want    = resolve.Want
+)
+
+// Of the room runtimes.
+type (
+	FoundRuntime = runtimes.FoundRuntime
+	Runtime      = runtimes.Runtime
+	Runtimes     = runtimes.Runtimes
 )

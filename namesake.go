@@ -69,8 +69,8 @@ func (k *Keel) runs() (out []string) {
 // a later build has several files of that kind.
 func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]string) {
 	for _, at := range k.runs() {
-		at = p.spelling.Of(at)
-		here, is := p.before.Get(at)
+		at = p.Spelling.Of(at)
+		here, is := p.Before.Get(at)
 		if _, brought := build[at]; brought || !is || here.Kind != tree.File || k.in.Profile.Server.Own(at) || k.in.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
 			continue
 		}
@@ -91,7 +91,7 @@ func (k *Keel) rename(p *Plan, build map[string]locker.File, rules map[string]st
 		if len(of) != 1 || strings.Contains(of[0], "/") {
 			continue
 		}
-		if _, stands := p.before.Get(of[0]); stands {
+		if _, stands := p.Before.Get(of[0]); stands {
 			continue
 		}
 		f := build[of[0]]
@@ -153,7 +153,7 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	for _, at := range runs {
-		if _, changes := s.ahead.files[at]; changes || s.plan.set.Find(at) != nil {
+		if _, changes := s.ahead.Files[at]; changes || s.plan.set.Find(at) != nil {
 			return out
 		}
 	}
@@ -169,7 +169,7 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 func (t *transaction) seenToRun(p *Plan) {
 	var brought []string
 	for _, at := range t.k.runs() {
-		if f, ok := p.files[at]; ok && f.Kind == tree.File {
+		if f, ok := p.Files[at]; ok && f.Kind == tree.File {
 			brought = append(brought, at)
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/acquire"
+	"freshkeel/internal/ahead"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
@@ -28,7 +29,7 @@ import (
 // Plan is what a refit would do to the files of the install, each by name. The
 // refit follows it to the letter, or not at all.
 type Plan struct {
-	*Ahead // the install as it will stand
+	*ahead.Ahead // the install as it will stand
 
 	From, To string
 	Channel  string
@@ -172,13 +173,13 @@ func (k *Keel) plan(f *acquire.Fetched, w Want) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{From: inv.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, Ahead: newAhead(k.in, store, list),
+	p := &Plan{From: inv.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), set: f.Set, known: inv.Known, Ahead: ahead.New(k.in, store, list),
 		oldSets: inv.Sets(), named: slices.Clone(inv.Names), mend: w.Mend, sure: !f.Candidate.AsInstalled || inv.Known}
 	p.Places, p.Mounted = tree.Places(k.in.Dir, list)
 	if tree.FoldsCase(k.in.Path(profile.FileName)) {
-		p.spelling = tree.SpelledAs(list)
+		p.Spelling = tree.SpelledAs(list)
 	}
-	old := inv.ByPath(p.spelling)
+	old := inv.ByPath(p.Spelling)
 	build := k.compose(p, f, old)
 	look := k.inv.Sums(old)
 	replaceDrift := slices.Contains(w.Accept, "drift")
@@ -200,7 +201,7 @@ func (k *Keel) plan(f *acquire.Fetched, w Want) (*Plan, error) {
 		}
 	}
 	for i := range p.owned {
-		p.owned[i].Layer = p.layerOf[p.owned[i].Path]
+		p.owned[i].Layer = p.Whose[p.owned[i].Path]
 	}
 	if err := k.holdBack(p, w); err != nil {
 		return nil, err
@@ -231,7 +232,7 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]inventory.Owned, 
 	if k.in.Profile.Server.Skip.Match(at) {
 		return nil
 	}
-	here, exists := p.before.Get(at)
+	here, exists := p.Before.Get(at)
 	was, had := old[at]
 	own := k.in.Profile.Server.Own(at)
 	if f.Kind == tree.Dir {
@@ -314,13 +315,13 @@ func (k *Keel) planFile(p *Plan, f locker.File, old map[string]inventory.Owned, 
 // remove has what stands at a path moved aside by the swap.
 func (p *Plan) remove(at string) {
 	p.Steps = append(p.Steps, swap.Step{Do: swap.Remove, Path: at})
-	p.gone[at] = true
+	p.Ahead.Remove(at)
 }
 
 // take has a file come to a path.
 func (p *Plan) take(do, at string, f locker.File) {
 	p.Steps = append(p.Steps, swap.Step{Do: do, Path: at})
-	p.files[at] = f
+	p.Files[at] = f
 	p.owned = append(p.owned, inventory.Owned{Entry: f.Entry, Sum: f.Sum})
 }
 
@@ -355,7 +356,7 @@ func (p *Plan) heldBack(f locker.File, here tree.Entry, was inventory.Owned, had
 // folders alone, never through a link to somewhere else.
 func (p *Plan) behind(at string) (why string, by tree.Entry) {
 	for dir := path.Dir(at); dir != "."; dir = path.Dir(dir) {
-		if e, ok := p.before.Get(dir); ok && e.Kind != tree.Dir {
+		if e, ok := p.Before.Get(dir); ok && e.Kind != tree.Dir {
 			if e.Kind == tree.Link {
 				return fmt.Sprintf("%s is a link to %s, and files behind a link are not exchanged", dir, e.Target), e
 			}
@@ -389,7 +390,7 @@ func (k *Keel) planRemovals(p *Plan, build map[string]locker.File, old map[strin
 		if !p.known && was.Layer == "" {
 			continue
 		}
-		here, exists := p.before.Get(at)
+		here, exists := p.Before.Get(at)
 		if _, stays := build[at]; stays || !exists || was.Kind == tree.Dir || here.Kind != was.Kind || k.in.Profile.Server.Own(at) || at == k.in.Profile.Launch.Script {
 			continue
 		}
@@ -472,7 +473,7 @@ func (p *Plan) findMoves(old map[string]inventory.Owned) {
 		}
 	}
 	for _, s := range p.Steps {
-		if f := p.files[s.Path]; s.Do == swap.Add && f.Kind == tree.File {
+		if f := p.Files[s.Path]; s.Do == swap.Add && f.Kind == tree.File {
 			if from, ok := gone[f.Sum]; ok {
 				p.Moved = append(p.Moved, Move{From: from, To: s.Path})
 				delete(gone, f.Sum)
@@ -492,7 +493,7 @@ func (k *Keel) planFolders(p *Plan, build map[string]locker.File) {
 		}
 	}
 	for at, f := range build {
-		if _, exists := p.before.Get(at); f.Kind == tree.Dir && !exists && !profile.Reserved(at) && !k.in.Profile.Server.Own(at) && !k.in.Profile.Server.Skip.Match(at) && !p.isBehind(at) {
+		if _, exists := p.Before.Get(at); f.Kind == tree.Dir && !exists && !profile.Reserved(at) && !k.in.Profile.Server.Own(at) && !k.in.Profile.Server.Skip.Match(at) && !p.isBehind(at) {
 			need[at] = true
 			above(at, func(dir string) { need[dir] = true })
 		}
@@ -510,7 +511,7 @@ func (k *Keel) planFolders(p *Plan, build map[string]locker.File) {
 		delete(drop, at)
 	}
 	for dir := range need {
-		if _, exists := p.before.Get(dir); exists {
+		if _, exists := p.Before.Get(dir); exists {
 			continue
 		}
 		f := locker.File{Entry: tree.Entry{Path: dir, Kind: tree.Dir, Mode: 0o755, UID: -1, GID: -1}}
@@ -518,7 +519,7 @@ func (k *Keel) planFolders(p *Plan, build map[string]locker.File) {
 			f.Mode = b.Mode | 0o700
 		}
 		p.Steps = append(p.Steps, swap.Step{Do: swap.MakeDir, Path: dir})
-		p.files[dir] = f
+		p.Files[dir] = f
 	}
 	for dir := range drop {
 		p.Steps = append(p.Steps, swap.Step{Do: swap.DropDir, Path: dir})
@@ -530,12 +531,12 @@ func (k *Keel) planFolders(p *Plan, build map[string]locker.File) {
 func (p *Plan) checked() {
 	var kept tree.List
 	for _, s := range p.Steps {
-		if e, ok := p.before.Get(s.Path); ok {
+		if e, ok := p.Before.Get(s.Path); ok {
 			kept = append(kept, e)
 		}
 	}
 	slices.SortFunc(kept, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
-	p.before = slices.CompactFunc(kept, func(a, b tree.Entry) bool { return a.Path == b.Path })
+	p.Before = slices.CompactFunc(kept, func(a, b tree.Entry) bool { return a.Path == b.Path })
 }
 
 // still tells whether the install is what the plan saw, as far as the plan
@@ -545,7 +546,7 @@ func (k *Keel) still(p *Plan) error {
 		if s.Do == swap.MakeDir || s.Do == swap.DropDir {
 			continue
 		}
-		was, had := p.before.Get(s.Path)
+		was, had := p.Before.Get(s.Path)
 		now, ok, err := tree.Describe(k.in.Path(s.Path), s.Path)
 		gone := err != nil || !ok
 		if had == gone || (had && !(now.SameIdentity(was) || (was.Inode == 0 && now.Size == was.Size && now.Mtime == was.Mtime))) {
@@ -583,14 +584,14 @@ func (k *Keel) stage(run swap.Run, p *Plan, progress func(done, total int64)) er
 	}
 	mine := map[string]*locker.File{} // each as it is laid out; edited texts are laid out here
 	for _, s := range p.Steps {
-		f, ok := p.files[s.Path]
+		f, ok := p.Files[s.Path]
 		if !ok {
 			continue
 		}
 		if f.UID < 0 {
 			f.UID, f.GID = owner.UID, owner.GID
 		}
-		if text, edited := p.texts[s.Path]; edited {
+		if text, edited := p.Texts[s.Path]; edited {
 			if err := layStaged(run, f, func(at string) error { return layText(at, text, f.Entry) }); err != nil {
 				return fmt.Errorf("stage %s: %w", s.Path, err)
 			}

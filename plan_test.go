@@ -161,7 +161,7 @@ func TestDeletedOwnFileDoesNotComeBack(t *testing.T) {
 		ships["jar"] = ver
 		p, err := s.k.plan(s.build(ver, ships), Want{})
 		require.NoError(t, err)
-		assert.NotContains(t, p.files, "gardens/sample", "build %s", ver)
+		assert.NotContains(t, p.Files, "gardens/sample", "build %s", ver)
 		inv := &inventory.Inventory{Version: ver, Known: true, Files: p.owned}
 		require.NoError(t, inventory.Write(s.k.in.State("inventory.json"), inv))
 		s.put(map[string]string{"jar": ver})
@@ -409,7 +409,7 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 	p, err := s.k.plan(f, Want{})
 	require.NoError(t, err)
 	assert.Equal(t, []Overlaid{{"lib/f", "", "a"}, {"lib/f", "a", "b"}}, p.Overlaid)
-	assert.Equal(t, tree.SumBytes([]byte("from b")), p.files["lib/f"].Sum, "the later layer's")
+	assert.Equal(t, tree.SumBytes([]byte("from b")), p.Files["lib/f"].Sum, "the later layer's")
 	assert.Equal(t, []string{"b", "", ""}, []string{p.LayerOf("lib/f"), p.LayerOf("lib/own"), p.LayerOf("new/map")})
 	require.Len(t, p.Blocked, 1)
 	assert.Contains(t, p.Blocked[0].why, "layer a brings it, and the build brings a file called flat")

@@ -9,11 +9,13 @@ import (
 	"time"
 
 	"freshkeel/internal/acquire"
+	"freshkeel/internal/ahead"
 	"freshkeel/internal/host"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/resolve"
+	"freshkeel/internal/runtimes"
 	"freshkeel/internal/tell"
 )
 
@@ -101,8 +103,8 @@ type situation struct {
 	inv      *inventory.Inventory
 	hop      int // of a chain: how many steps come before this one
 	plan     *Plan
-	ahead    *Ahead // the plan's: the install as it will stand
-	programs *programs
+	ahead    *ahead.Ahead // the plan's: the install as it will stand
+	programs *runtimes.Programs
 	status   *host.Status
 	lines    launched
 	store    *locker.Locker
@@ -234,7 +236,7 @@ func (k *Keel) check(ctx context.Context, w Want, f *acquire.Fetched, hop int) (
 	if err != nil {
 		return nil, err
 	}
-	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: plan, ahead: plan.Ahead, programs: &programs{k.in, plan.Ahead, f.Candidate.Build.Needs}, status: k.in.RunDir().Status(), store: l}
+	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: plan, ahead: plan.Ahead, programs: &runtimes.Programs{In: k.in, Ahead: plan.Ahead, Needs: f.Candidate.Build.Needs}, status: k.in.RunDir().Status(), store: l}
 	if script := k.in.Profile.Launch.Script; script != "" {
 		s.lines.commands, s.lines.err = launch.Read(k.in.Dir, script, k.in.ServerEnv())
 	}

@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/runtimes"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 )
@@ -29,21 +30,21 @@ func (k *Keel) planScript(p *Plan, f *acquire.Fetched) error {
 	if err != nil {
 		return nil // the check of the launch script tells
 	}
-	runs := &programs{in: k.in, ahead: p.Ahead, needs: f.Candidate.Build.Needs}
+	runs := &runtimes.Programs{In: k.in, Ahead: p.Ahead, Needs: f.Candidate.Build.Needs}
 	for _, c := range lines {
 		if !c.Java() || c.Path == "" { // what runs nothing is a mistake that is not the build's
 			continue
 		}
-		at, jar, err := runs.javaMain(c)
+		at, jar, err := runs.Java(c)
 		if err != nil {
 			continue // told by the check
 		}
-		need := runs.javaNeed(jar)
+		need := runs.NeedOf(jar)
 		rt, err := needs.ReadRuntime(context.Background(), c.Path)
-		if err != nil || need.fits(rt) {
+		if err != nil || need.Fits(rt) {
 			continue
 		}
-		best := need.best(k.findRuntimes(context.Background()))
+		best := need.Best(k.rts.Java(context.Background()))
 		if best == nil {
 			continue
 		}
@@ -55,8 +56,8 @@ func (k *Keel) planScript(p *Plan, f *acquire.Fetched) error {
 }
 
 func (p *Plan) editScript(k *Keel, c launch.Command, rt *needs.Runtime, why string) error {
-	here, ours := p.before.Get(c.File)
-	if _, brought := p.files[c.File]; brought || !ours || here.Kind != tree.File || p.edit(c.File) != nil {
+	here, ours := p.Before.Get(c.File)
+	if _, brought := p.Files[c.File]; brought || !ours || here.Kind != tree.File || p.edit(c.File) != nil {
 		return nil // the build brings its own, or it is nothing that is swapped
 	}
 	text, err := tree.ReadUpTo(k.in.Path(c.File), install.MaxScript)
@@ -78,11 +79,11 @@ func (p *Plan) editScript(k *Keel, c launch.Command, rt *needs.Runtime, why stri
 		return strings.TrimSpace(all[c.Line-1])
 	}
 	p.Edits = append(p.Edits, Edit{Path: c.File, Line: c.Line, Old: line(text), New: line(edited), Why: why, runtime: *rt})
-	p.texts[c.File] = edited
+	p.Texts[c.File] = edited
 	p.Steps = append(p.Steps, swap.Step{Do: swap.Replace, Path: c.File})
 	f := locker.File{Entry: here}
 	f.Size = int64(len(edited))
-	p.files[c.File] = f
+	p.Files[c.File] = f
 	p.Bytes += f.Size
 	for i := range p.owned { // it is the operator's now, if it was the build's
 		if p.owned[i].Path == c.File {

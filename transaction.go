@@ -494,5 +494,5 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 
 // samePlan tells whether two plans do the same to the same files.
 func samePlan(a, b *Plan) bool {
-	return slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted) && slices.Equal(a.Mended, b.Mended) && maps.EqualFunc(a.texts, b.texts, bytes.Equal)
+	return slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted) && slices.Equal(a.Mended, b.Mended) && maps.EqualFunc(a.Texts, b.Texts, bytes.Equal)
 }

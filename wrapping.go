@@ -34,8 +34,8 @@ func (p *Plan) unwrap(files map[string]locker.File, layer, into string, old map[
 		if into != "" {
 			at = into + "/" + at
 		}
-		at = p.spelling.Of(at)
-		e, here := p.before.Get(at)
+		at = p.Spelling.Of(at)
+		e, here := p.Before.Get(at)
 		o, was := old[at]
 		return (here && e.Kind != tree.Dir) || (was && o.Kind != tree.Dir)
 	}

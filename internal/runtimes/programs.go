@@ -1,4 +1,4 @@
-package freshkeel
+package runtimes
 
 import (
 	"cmp"
@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"freshkeel/internal/ahead"
 	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
@@ -20,22 +21,22 @@ import (
 
 // Programs are what a launch script runs of an install as it will stand, and what each
 // asks of the runtime that runs it.
-type programs struct {
-	in    *install.Install
-	ahead *Ahead
-	needs map[string]string // runtime → range of versions, as the build's list says; may be nil
+type Programs struct {
+	In    *install.Install
+	Ahead *ahead.Ahead
+	Needs map[string]string // runtime → range of versions, as the build's list says; may be nil
 }
 
-// untold says why it can't be told what a Java runtime would run.
-type untold struct{ why string }
+// Untold says why it can't be told what a Java runtime would run.
+type Untold struct{ Why string }
 
-func (u *untold) Error() string { return u.why }
+func (u *Untold) Error() string { return u.Why }
 
-// javaMain finds the jar whose main class a line runs, as it will stand after the swap,
+// Java finds the jar whose main class a line runs, as it will stand after the swap,
 // and looks at it. The error is an untold where the line runs something that is no jar.
-func (p *programs) javaMain(c launch.Command) (at string, jar *needs.Jar, err error) {
+func (p *Programs) Java(c launch.Command) (at string, jar *needs.Jar, err error) {
 	line, err := c.JavaLine(func(name string) ([]byte, error) {
-		r, size, done, err := p.ahead.Content(c.At(p.in.Dir, name))
+		r, size, done, err := p.Ahead.Content(c.At(p.In.Dir, name))
 		if err != nil {
 			return nil, err
 		}
@@ -44,17 +45,17 @@ func (p *programs) javaMain(c launch.Command) (at string, jar *needs.Jar, err er
 	})
 	switch {
 	case err != nil:
-		return "", nil, &untold{err.Error()}
+		return "", nil, &Untold{err.Error()}
 	case line.Jar != "":
-		at = c.At(p.in.Dir, line.Jar)
-		jar, err = p.ahead.Jar(at, "")
+		at = c.At(p.In.Dir, line.Jar)
+		jar, err = p.Ahead.Jar(at, "")
 		return at, jar, err
 	case line.Main == "" && line.Module != "":
-		return "", nil, &untold{"the line runs the module " + line.Module}
+		return "", nil, &Untold{"the line runs the module " + line.Module}
 	case line.Source != "":
-		return "", nil, &untold{"the line runs the source file " + line.Source}
+		return "", nil, &Untold{"the line runs the source file " + line.Source}
 	case line.Main == "":
-		return "", nil, &untold{"the line names nothing that it runs, as far as it can be read"}
+		return "", nil, &Untold{"the line names nothing that it runs, as far as it can be read"}
 	}
 	class := strings.ReplaceAll(line.Main, ".", "/") + ".class"
 	path := line.ClassPath
@@ -64,7 +65,7 @@ func (p *programs) javaMain(c launch.Command) (at string, jar *needs.Jar, err er
 	jars, foreign := p.classPath(c, path)
 	for _, at := range jars {
 		if strings.HasSuffix(at, "/") { // a folder of classes
-			if r, _, done, err := p.ahead.Content(at + class); err == nil {
+			if r, _, done, err := p.Ahead.Content(at + class); err == nil {
 				defer done()
 				major, _, err := needs.ClassVersion(io.NewSectionReader(r, 0, 64))
 				if err != nil {
@@ -74,43 +75,43 @@ func (p *programs) javaMain(c launch.Command) (at string, jar *needs.Jar, err er
 			}
 			continue
 		}
-		if r, size, done, err := p.ahead.Content(at); err == nil {
+		if r, size, done, err := p.Ahead.Content(at); err == nil {
 			holds := needs.Holds(r, size, class)
 			done()
 			if holds {
-				jar, err := p.ahead.Jar(at, line.Main)
+				jar, err := p.Ahead.Jar(at, line.Main)
 				return at, jar, err
 			}
 		}
 	}
 	if foreign > 0 || len(jars) == 0 {
-		return "", nil, &untold{fmt.Sprintf("the class %s is in none of %s of the class path that lie in the install", line.Main, words.Plural(len(jars), "jar"))}
+		return "", nil, &Untold{fmt.Sprintf("the class %s is in none of %s of the class path that lie in the install", line.Main, words.Plural(len(jars), "jar"))}
 	}
 	return strings.Join(line.ClassPath, ":"), nil, fmt.Errorf("the line runs the class %s, and none of %s of its class path will hold it", line.Main, words.Plural(len(jars), "jar"))
 }
 
 // classPath lists the jars of a class path, and its folders with a slash behind, as they
 // will stand after the swap; foreign counts what lies outside the install.
-func (p *programs) classPath(c launch.Command, elems []string) (jars []string, foreign int) {
+func (p *Programs) classPath(c launch.Command, elems []string) (jars []string, foreign int) {
 	for _, e := range elems {
-		at := c.At(p.in.Dir, e)
+		at := c.At(p.In.Dir, e)
 		switch {
 		case filepath.IsAbs(at):
 			foreign++
 		case path.Base(at) == "*":
-			jars = append(jars, p.ahead.In(strings.TrimPrefix(path.Dir(at)+"/", "./"), ".jar")...)
-		case p.ahead.Has(at):
+			jars = append(jars, p.Ahead.In(strings.TrimPrefix(path.Dir(at)+"/", "./"), ".jar")...)
+		case p.Ahead.Has(at):
 			jars = append(jars, at)
-		case at == "." || p.ahead.HasBelow(at):
+		case at == "." || p.Ahead.HasBelow(at):
 			jars = append(jars, strings.TrimPrefix(at+"/", "./"))
 		}
 	}
 	return jars, foreign
 }
 
-func (p *programs) javaNeed(jar *needs.Jar) javaNeed {
-	n := javaNeed{release: jar.Release, exactly: jar.Preview, jar: jar}
-	for runtime, want := range p.needs {
+func (p *Programs) NeedOf(jar *needs.Jar) JavaNeed {
+	n := JavaNeed{release: jar.Release, exactly: jar.Preview, jar: jar}
+	for runtime, want := range p.Needs {
 		if strings.EqualFold(runtime, "java") && version.CheckRange(want) == nil {
 			n.feed = want
 		}
@@ -118,26 +119,26 @@ func (p *programs) javaNeed(jar *needs.Jar) javaNeed {
 	return n
 }
 
-// engineRanges is what is asked of an interpreter: by the build, and by the
+// EngineRanges is what is asked of an interpreter: by the build, and by the
 // feed.
-func (p *programs) engineRanges(kind string, c launch.Command) (list []needs.Range, err error) {
+func (p *Programs) EngineRanges(kind string, c launch.Command) (list []needs.Range, err error) {
 	at := c.Script
 	if at == "" || filepath.IsAbs(at) {
-		at = path.Join(cmp.Or(tree.Rel(p.in.Dir, c.Dir), "."), "-")
+		at = path.Join(cmp.Or(tree.Rel(p.In.Dir, c.Dir), "."), "-")
 	}
-	r, ok, err := needs.EngineRange(kind, at, p.ahead.Text)
+	r, ok, err := needs.EngineRange(kind, at, p.Ahead.Text)
 	if ok {
 		list = append(list, r)
 	}
-	if want, source := p.declared(kind); want != "" {
+	if want, source := p.Declared(kind); want != "" {
 		list = append(list, needs.Range{Kind: "", Text: want, Where: source})
 	}
 	return list, err
 }
 
-// declared is what the feed says of a runtime, and where.
-func (p *programs) declared(kind string) (want, where string) {
-	for name, want := range p.needs {
+// Declared is what the feed says of a runtime, and where.
+func (p *Programs) Declared(kind string) (want, where string) {
+	for name, want := range p.Needs {
 		if strings.EqualFold(name, kind) && version.CheckRange(want) == nil {
 			return want, "the feed"
 		}
@@ -145,10 +146,10 @@ func (p *programs) declared(kind string) (want, where string) {
 	return "", ""
 }
 
-// dotnetApp is the .NET application that a command runs: by its host, or by the
+// Dotnet is the .NET application that a command runs: by its host, or by the
 // program that stands beside it. at is its runtimeconfig; "" for none.
-func (p *programs) dotnetApp(c launch.Command) (app *needs.DotnetApp, at, host string, err error) {
-	file := tree.Rel(p.in.Dir, c.Path)
+func (p *Programs) Dotnet(c launch.Command) (app *needs.DotnetApp, at, host string, err error) {
+	file := tree.Rel(p.In.Dir, c.Path)
 	switch {
 	case strings.HasPrefix(path.Base(filepath.ToSlash(c.Program)), "dotnet") && c.Script != "":
 		file, host = c.Script, c.Path
@@ -161,14 +162,14 @@ func (p *programs) dotnetApp(c launch.Command) (app *needs.DotnetApp, at, host s
 			continue
 		}
 		at = stem + ".runtimeconfig.json"
-		b, err := p.ahead.Text(at)
+		b, err := p.Ahead.Text(at)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err != nil {
 			return nil, at, host, err
 		}
-		app, err = needs.ReadDotnet(b, p.in.Env)
+		app, err = needs.ReadDotnet(b, p.In.Env)
 		return app, at, host, err
 	}
 	return nil, "", host, nil

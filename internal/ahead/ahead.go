@@ -1,4 +1,7 @@
-package freshkeel
+// Package ahead is the install as it will stand after a swap. Whoever wants to know
+// whether a file will be there, with which content, which mode, in which folder, asks
+// it: checks, add-ons, scripts, runtimes. It decides nothing; the plan does.
+package ahead
 
 import (
 	"bytes"
@@ -20,43 +23,46 @@ import (
 // with what comes. Paths are the install's, with slashes.
 type Ahead struct {
 	in       *install.Install
-	store    *locker.Locker // holds the content of what comes; nil where nothing does
-	before   tree.List      // what is there now
-	spelling tree.Spelling  // of the install, where its file system ignores case
-	files    map[string]locker.File
-	texts    map[string][]byte // of files whose text was edited
+	Store    *locker.Locker // holds the content of what comes; nil where nothing does
+	Before   tree.List      // what is there now
+	Spelling tree.Spelling  // of the install, where its file system ignores case
+	Files    map[string]locker.File
+	Texts    map[string][]byte // of files whose text was edited
 	gone     map[string]bool
-	layerOf  map[string]string // path → layer; "": the build
+	Whose    map[string]string // path → layer; "": the build
 }
 
-// newAhead is an install with nothing coming and nothing going. store may be nil as long
+// New is an install with nothing coming and nothing going. store may be nil as long
 // as nothing comes.
-func newAhead(in *install.Install, store *locker.Locker, now tree.List) *Ahead {
-	return &Ahead{in: in, store: store, before: now, files: map[string]locker.File{}, texts: map[string][]byte{}, gone: map[string]bool{}, layerOf: map[string]string{}}
+func New(in *install.Install, store *locker.Locker, now tree.List) *Ahead {
+	return &Ahead{in: in, Store: store, Before: now, Files: map[string]locker.File{}, Texts: map[string][]byte{}, gone: map[string]bool{}, Whose: map[string]string{}}
 }
 
 // Now is the install as it stands.
 func (a *Ahead) Now() *Ahead {
-	now := newAhead(a.in, nil, a.before)
-	now.spelling, now.layerOf = a.spelling, a.layerOf
+	now := New(a.in, nil, a.Before)
+	now.Spelling, now.Whose = a.Spelling, a.Whose
 	return now
 }
 
 // LayerOf tells whose file comes to a path: a layer's, or the build's ("").
-func (a *Ahead) LayerOf(at string) string { return a.layerOf[at] }
+func (a *Ahead) LayerOf(at string) string { return a.Whose[at] }
 
 // Removed tells whether what stands at a path goes.
 func (a *Ahead) Removed(at string) bool { return a.gone[at] }
 
+// Remove notes that what stands at a path goes.
+func (a *Ahead) Remove(at string) { a.gone[at] = true }
+
 // Brings tells whether a file, folder or link comes to a path.
 func (a *Ahead) Brings(at string) bool {
-	_, comes := a.files[at]
+	_, comes := a.Files[at]
 	return comes
 }
 
 // BringsBelow tells whether anything comes into a folder.
 func (a *Ahead) BringsBelow(folder string) bool {
-	for at := range a.files {
+	for at := range a.Files {
 		if strings.HasPrefix(at, folder+"/") {
 			return true
 		}
@@ -66,11 +72,11 @@ func (a *Ahead) BringsBelow(folder string) bool {
 
 // Has tells whether a file or link will stand at a path.
 func (a *Ahead) Has(at string) bool {
-	at = a.spelling.Of(at)
+	at = a.Spelling.Of(at)
 	if a.Brings(at) {
 		return true
 	}
-	e, ok := a.before.Get(at)
+	e, ok := a.Before.Get(at)
 	if !ok && a.in.Exists(at) {
 		return true // in a skipped folder
 	}
@@ -84,23 +90,23 @@ func (a *Ahead) HasFull(full string) bool {
 
 // HasAnyCase is Has for names that differ in case, as Windows finds them.
 func (a *Ahead) HasAnyCase(at string) bool {
-	for p := range a.files {
+	for p := range a.Files {
 		if strings.EqualFold(p, at) {
 			return true
 		}
 	}
-	return slices.ContainsFunc(a.before, func(e tree.Entry) bool { return strings.EqualFold(e.Path, at) && !a.Removed(e.Path) })
+	return slices.ContainsFunc(a.Before, func(e tree.Entry) bool { return strings.EqualFold(e.Path, at) && !a.Removed(e.Path) })
 }
 
 // HasBelow tells whether anything will stand in a folder.
 func (a *Ahead) HasBelow(folder string) bool {
 	folder = strings.TrimSuffix(folder, "/")
-	return a.BringsBelow(folder) || slices.ContainsFunc(a.before.Below(folder), func(e tree.Entry) bool { return !a.Removed(e.Path) })
+	return a.BringsBelow(folder) || slices.ContainsFunc(a.Before.Below(folder), func(e tree.Entry) bool { return !a.Removed(e.Path) })
 }
 
 // Folder tells whether a folder will stand at a path.
 func (a *Ahead) Folder(at string) bool {
-	return !a.Brings(at) && (a.before.At(at).Kind == tree.Dir || a.HasBelow(at))
+	return !a.Brings(at) && (a.Before.At(at).Kind == tree.Dir || a.HasBelow(at))
 }
 
 // In lists the files with an ending that will stand in a folder, itself and no deeper;
@@ -110,12 +116,12 @@ func (a *Ahead) In(folder, ending string) (out []string) {
 		name, below := strings.CutPrefix(at, folder)
 		return below && !strings.Contains(name, "/") && strings.HasSuffix(strings.ToLower(name), ending)
 	}
-	for at := range a.files {
+	for at := range a.Files {
 		if in(at) {
 			out = append(out, at)
 		}
 	}
-	for _, e := range a.before {
+	for _, e := range a.Before {
 		if e.Kind != tree.Dir && in(e.Path) && !a.Removed(e.Path) {
 			out = append(out, e.Path)
 		}
@@ -126,20 +132,20 @@ func (a *Ahead) In(folder, ending string) (out []string) {
 
 // Mode is the mode of what will stand at a path.
 func (a *Ahead) Mode(at string) fs.FileMode {
-	if f, comes := a.files[at]; comes {
+	if f, comes := a.Files[at]; comes {
 		return f.Mode
 	}
-	return a.before.At(at).Mode
+	return a.Before.At(at).Mode
 }
 
 // Content opens what will stand at a path; a full path is one outside the install, which
 // stays as it is. The error is fs.ErrNotExist where nothing will stand there. done closes it.
 func (a *Ahead) Content(at string) (r io.ReaderAt, size int64, done func(), err error) {
-	if text, edited := a.texts[at]; edited {
+	if text, edited := a.Texts[at]; edited {
 		return bytes.NewReader(text), int64(len(text)), func() {}, nil
 	}
-	if f, comes := a.files[at]; comes {
-		return a.store.Content(f), f.Size, func() {}, nil
+	if f, comes := a.Files[at]; comes {
+		return a.Store.Content(f), f.Size, func() {}, nil
 	}
 	if filepath.IsAbs(at) {
 		return tree.OpenSized(at)
@@ -150,8 +156,8 @@ func (a *Ahead) Content(at string) (r io.ReaderAt, size int64, done func(), err 
 	return tree.OpenSized(a.in.Path(at))
 }
 
-// maxText bounds a file that is read as text, in bytes.
-const maxText = 1 << 20
+// MaxText bounds a file that is read as text, in bytes.
+const MaxText = 1 << 20
 
 // Text is the content of a file of at most 1 MiB.
 func (a *Ahead) Text(at string) ([]byte, error) {
@@ -160,8 +166,8 @@ func (a *Ahead) Text(at string) ([]byte, error) {
 		return nil, err
 	}
 	defer done()
-	if size > maxText {
-		return nil, fmt.Errorf("%s is of %s, more than %s", at, words.Bytes(size), words.Bytes(maxText))
+	if size > MaxText {
+		return nil, fmt.Errorf("%s is of %s, more than %s", at, words.Bytes(size), words.Bytes(MaxText))
 	}
 	b := make([]byte, size)
 	_, err = io.ReadFull(io.NewSectionReader(r, 0, size), b)
