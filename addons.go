@@ -2,79 +2,11 @@ package freshkeel
 
 import (
 	"fmt"
-	"maps"
-	"path"
-	"slices"
-	"strings"
-
-	"freshkeel/internal/ahead"
-	"freshkeel/internal/inventory"
-	"freshkeel/internal/swap"
-	"freshkeel/internal/tell"
-	"freshkeel/internal/tree"
 )
-
-// holdBack leaves add-ons out of this refit, by path, file name or their own
-// name: their files go out with the swap, and stand in its backup.
-func (k *Keel) holdBack(p *Plan, w Want) error {
-	if len(w.Hold) == 0 {
-		return nil
-	}
-	if len(k.in.Profile.Addons.Files) == 0 {
-		return tell.Misuse("this profile does not say which files are add-ons", "name them in freshkeel.toml under [addons] files, descriptor and fits")
-	}
-	all := p.Addons(k.in.Profile.Addons, append(p.Before.Paths(), slices.Sorted(maps.Keys(p.Files))...))
-	for _, name := range w.Hold {
-		n := slices.IndexFunc(all, func(a ahead.Addon) bool { return a.Path == name || a.Name == name || path.Base(a.Path) == name })
-		if n < 0 {
-			var have []string
-			for _, a := range all {
-				have = append(have, path.Base(a.Path))
-			}
-			return tell.Misuse(fmt.Sprintf("there is no add-on %q", name), "these are here: "+strings.Join(have, ", "))
-		}
-		p.leaveOut(all[n].Path)
-	}
-	return nil
-}
 
 // tellHeldBack tells how what was left out of a refit comes back.
 func (t *transaction) tellHeldBack(p *Plan) {
 	for _, at := range p.HeldBack {
-		t.e.Told = append(t.e.Told, fmt.Sprintf("held back: %s; once it fits: freshkeel backup restore %s --only '%s'", at, t.e.Backup, p.onlyThat(at)))
-	}
-}
-
-// onlyThat is the pattern that a restore takes for a path: a folder with all in it.
-func (p *Plan) onlyThat(at string) string {
-	if p.Before.At(at).Kind == tree.Dir {
-		return at + "/**"
-	}
-	return at
-}
-
-// leaveOut takes a path, and all below it, out of what will stand in the
-// install.
-func (p *Plan) leaveOut(top string) {
-	below := func(at string) bool { return at == top || strings.HasPrefix(at, top+"/") }
-	p.HeldBack = append(p.HeldBack, top)
-	p.Steps = slices.DeleteFunc(p.Steps, func(st swap.Step) bool { return below(st.Path) })
-	for at, f := range p.Files {
-		if below(at) {
-			p.Bytes -= f.Size
-			delete(p.Files, at)
-		}
-	}
-	p.owned = slices.DeleteFunc(p.owned, func(o inventory.Owned) bool { return below(o.Path) })
-	p.Kept = slices.DeleteFunc(p.Kept, below)
-	for _, e := range p.Before {
-		at := e.Path
-		switch {
-		case !below(at):
-		case e.Kind == tree.Dir:
-			p.Steps = append(p.Steps, swap.Step{Do: swap.DropDir, Path: at})
-		default:
-			p.remove(at)
-		}
+		t.e.Told = append(t.e.Told, fmt.Sprintf("held back: %s; once it fits: freshkeel backup restore %s --only '%s'", at, t.e.Backup, p.OnlyThat(at)))
 	}
 }

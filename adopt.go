@@ -17,6 +17,7 @@ import (
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -250,12 +251,12 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*inventory
 				inv.Names = append(inv.Names, Move{From: rule[0], To: rule[1]})
 			}
 		}
-		files, bad, _ := placed(l.set, place)
+		files, bad, _ := plan.Placed(l.set, place)
 		if len(bad) > 0 {
-			return nil, errors.New(bad[0].why)
+			return nil, errors.New(bad[0].Why)
 		}
 		if tree.FoldsCase(filepath.Join(l.dir, l.anyFile())) {
-			files = respelled(files, tree.SpelledAs(l.list))
+			files = plan.Respelled(files, tree.SpelledAs(l.list))
 		}
 		for _, at := range slices.Sorted(maps.Keys(files)) {
 			f := files[at]

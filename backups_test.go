@@ -10,6 +10,7 @@ import (
 
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/tree"
 
 	"github.com/stretchr/testify/assert"
@@ -37,11 +38,11 @@ func TestConsentsAreToldFromOtherFiles(t *testing.T) {
 		"long":             {"consent.txt", "agreed=false\n" + strings.Repeat("and so on\n", 4000), 0, ""},
 		"word for a value": {"consent.txt", "agreed=perhaps\n", 0, ""},
 	} {
-		got, ok := readConsent(c.at, []byte(c.text))
+		got, ok := plan.ReadConsent(c.at, []byte(c.text))
 		assert.Equal(t, c.line > 0, ok, name)
 		if c.line > 0 {
 			assert.Equal(t, c.line, got.Line, name)
-			assert.Equal(t, c.agreed, string(got.agreed), name)
+			assert.Equal(t, c.agreed, string(got.Agreed), name)
 		}
 	}
 }

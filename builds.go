@@ -77,7 +77,7 @@ func (k *Keel) differs(ctx context.Context, c *resolve.Candidate, here Laid) (bo
 	if c.Layer != "" || here.Build != "" {
 		return true, nil
 	}
-	p, err := k.plan(f, Want{})
+	p, err := k.planner.Make(f, Want{})
 	if err != nil {
 		return false, err
 	}

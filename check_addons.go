@@ -71,7 +71,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		f := Finding{Level: Warn, What: fmt.Sprintf("%s is left behind", a), Where: s.k.in.Path(a.Path), Why: "what brought it has it no longer", Do: "nothing, if that is right; the backup that the refit takes has it"}
 		if held {
 			f.What, f.Why = fmt.Sprintf("%s is held back", a), "it was asked for with --hold-back"
-			f.Do = fmt.Sprintf("once it fits, take it back from the backup: freshkeel backup restore BACKUP --only '%s'", s.plan.onlyThat(a.Path))
+			f.Do = fmt.Sprintf("once it fits, take it back from the backup: freshkeel backup restore BACKUP --only '%s'", s.plan.OnlyThat(a.Path))
 		}
 		out = append(out, f)
 	}

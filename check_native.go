@@ -68,7 +68,7 @@ func (s *situation) cutShort() (out []Finding) {
 	looked := 0
 	for _, at := range slices.Sorted(maps.Keys(s.ahead.Files)) {
 		f := s.ahead.Files[at]
-		if f.Kind != tree.File || f.Size < 64 || !mayRun(f) || s.plan.edit(at) != nil || looked == cutShortLook {
+		if f.Kind != tree.File || f.Size < 64 || !mayRun(f) || s.plan.Edit(at) != nil || looked == cutShortLook {
 			continue
 		}
 		looked++

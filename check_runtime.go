@@ -50,11 +50,11 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.Words()), Do: s.fitting(ctx, need)})
 			continue
 		}
-		if e := s.plan.edit(c.File); e != nil && e.Line == c.Line {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("line %d of %s is changed: it will run Java %s", e.Line, e.Path, e.runtime.Version),
+		if e := s.plan.Edit(c.File); e != nil && e.Line == c.Line {
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("line %d of %s is changed: it will run Java %s", e.Line, e.Path, e.Runtime.Version),
 				Where: fmt.Sprintf("%s:%d\n- %s\n+ %s", e.Path, e.Line, e.Old, e.New), Why: e.Why,
 				Do: "nothing, if that is right; going back puts the old line back"})
-			out = append(out, s.runtimeFits(c, at, jar, &e.runtime, where)...)
+			out = append(out, s.runtimeFits(c, at, jar, &e.Runtime, where)...)
 			continue
 		}
 		rt, err := needs.ReadRuntime(ctx, c.Path)

@@ -15,8 +15,9 @@ import (
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
-	"freshkeel/internal/resolve"
+	"freshkeel/internal/staging"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -135,7 +136,7 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 			}
 		}
 	}
-	for _, pat := range s.plan.unfound {
+	for _, pat := range s.plan.Unfound {
 		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the [place] pattern %s matches no file of the build", words.Quote(pat)), Where: s.k.in.Path(profile.FileName),
 			Why: "makers rename files; the file may now come under another name", Do: "compare it with the build's files, and change the pattern"})
 	}
@@ -144,25 +145,10 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 
 // whichIs advises how to tell which file of the build is to have a name.
 func (s *situation) whichIs(at string) string {
-	if like := alikeIn(s.plan.set, at); like != "" {
+	if like := plan.AlikeIn(s.plan.Set, at); like != "" {
 		return fmt.Sprintf("add to [place] in %s: %q = %q", s.k.in.Path(profile.FileName), like, at)
 	}
 	return fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, at)
-}
-
-// alikeIn proposes a [place] pattern: the one file of the build with the same
-// extension as at.
-func alikeIn(set *locker.Set, at string) string {
-	var found []string
-	for _, f := range set.Entries {
-		if f.Kind == tree.File && endingOf(f.Path) == endingOf(at) && !strings.Contains(f.Path, "/") {
-			found = append(found, f.Path)
-		}
-	}
-	if len(found) != 1 {
-		return ""
-	}
-	return resolve.PatternFor(found[0])
 }
 
 // checkReady looks whether there is a way to tell that the server came up.
@@ -211,7 +197,7 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	for _, b := range s.plan.Blocked {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.path), Where: s.k.in.Path(b.path), Why: b.why, Do: b.do})
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.Path), Where: s.k.in.Path(b.Path), Why: b.Why, Do: b.Do})
 	}
 	return out
 }
@@ -232,7 +218,7 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 }
 
 func checkRemovals(_ context.Context, s *situation) (out []Finding) {
-	if !s.plan.known {
+	if !s.plan.Known {
 		out = append(out, Finding{Level: Warn, Routine: true, What: "which files the old build put there is not known: none will be removed", Where: s.k.in.State("inventory.json"),
 			Why: "left-over files of an old build are sometimes loaded by a new one", Do: "freshkeel adopt --build PATH " + s.k.in.Dir + " (the archive or folder it was made from; your profile stays as it is)"})
 		return out
@@ -421,7 +407,7 @@ func checkWritable(_ context.Context, s *situation) (out []Finding) {
 // staged on by itself, since only a rename within one is atomic.
 func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
 	for _, at := range s.plan.Places {
-		if err := s.k.usable([]string{at}); err != nil {
+		if err := staging.Usable(s.k.in, []string{at}); err != nil {
 			out = append(out, Finding{Level: Stop, What: err.Error(), Where: s.k.in.Path(at),
 				Why: "what is exchanged there, or put back after a failure, has to be laid out on that file system first",
 				Do:  fmt.Sprintf("let the install's owner write to %s; or name it in [server] skip: it is then neither replaced nor backed up", s.k.in.Path(at))})
@@ -445,25 +431,6 @@ func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
 		return ok("%s on file systems of their own, where files are staged by themselves: %s", words.Is(n, "folder"), words.Some(s.plan.Places, 3))
 	}
 	return out
-}
-
-// usable tells why files can't be staged in folders that are on file systems of
-// their own.
-func (k *Keel) usable(places []string) error {
-	for _, at := range places {
-		e, _, err := tree.Describe(k.in.Path(at), at)
-		if err != nil {
-			return err
-		}
-		if err := tree.Writable(k.in.Path(at)); err != nil {
-			return fmt.Errorf("%s is on a file system of its own, and can't be written to: %w", at, err)
-		}
-		// What root stages must not lie where somebody else can exchange it.
-		if os.Geteuid() == 0 && e.UID > 0 {
-			return fmt.Errorf("%s is on a file system of its own and belongs to user %d, while root is to stage files there", at, e.UID)
-		}
-	}
-	return nil
 }
 
 // slack is what a file system should keep free besides, in bytes.
@@ -501,12 +468,12 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 	}
 	backup := base.Unproven(s.ahead.Before)
 	// A new file and, on the way, its folder: what is displaced needs none.
-	for place, n := range s.plan.staging() {
+	for place, n := range s.plan.Staging() {
 		spare := int64(slack)
 		if place != "" { // nothing else of ours grows there
-			spare = n.bytes / 8
+			spare = n.Bytes / 8
 		}
-		add(s.k.in.Path(place), "staging", n.bytes, spare, 2*n.steps+64)
+		add(s.k.in.Path(place), "staging", n.Bytes, spare, 2*n.Steps+64)
 	}
 	add(s.store.Dir(), "backup (at most)", backup, slack, int(backup/locker.PackSize)+64)
 	var out []Finding
@@ -526,31 +493,6 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 	}
 	if out == nil {
 		return ok("disk space: %s for staging, at most %s for the backup", words.Bytes(s.plan.Bytes), words.Bytes(backup))
-	}
-	return out
-}
-
-// staged is what a plan lays out on one file system.
-type staged struct {
-	bytes int64
-	steps int
-}
-
-// staging is what the plan lays out, by the folder in which each file system
-// begins; "" is the install itself.
-func (p *Plan) staging() map[string]staged {
-	out := map[string]staged{"": {}}
-	for _, st := range p.Steps {
-		on := ""
-		for _, place := range p.Places {
-			if strings.HasPrefix(st.Path, place+"/") && len(place) > len(on) {
-				on = place
-			}
-		}
-		n := out[on]
-		n.bytes += p.Files[st.Path].Size
-		n.steps++
-		out[on] = n
 	}
 	return out
 }

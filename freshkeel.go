@@ -19,6 +19,7 @@ import (
 	"freshkeel/internal/acquire"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/runtimes"
@@ -29,11 +30,12 @@ type Keel struct {
 	Dir     string // absolute
 	Profile *profile.Profile
 
-	in  *install.Install
-	inv *inventory.Kept
-	res *resolve.Resolver
-	acq *acquire.Acquirer
-	rts *runtimes.Rack
+	in      *install.Install
+	inv     *inventory.Kept
+	res     *resolve.Resolver
+	acq     *acquire.Acquirer
+	rts     *runtimes.Rack
+	planner *plan.Planner
 }
 
 // ErrNotAdopted says that a folder has no profile.
@@ -51,7 +53,8 @@ func Open(dir string, o Options) (*Keel, error) {
 func newKeel(in *install.Install) *Keel {
 	inv := inventory.New(in)
 	res := resolve.New(in, inv)
-	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acquire.New(inv, res), rts: runtimes.New(in, res)}
+	rts := runtimes.New(in, res)
+	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acquire.New(inv, res), rts: rts, planner: plan.New(inv, res, rts)}
 }
 
 // begin is how every command that changes the install starts: alone, and with

@@ -20,6 +20,7 @@ import (
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/tree"
@@ -230,7 +231,7 @@ func (l *lookout) lookForPlace() {
 	}
 	// The installed artifact may be of another build of the same kind of file.
 	if _, ok := l.build[l.artifact]; !ok {
-		if pat := alikeIn(l.set, l.artifact); pat != "" {
+		if pat := plan.AlikeIn(l.set, l.artifact); pat != "" {
 			l.place = append(l.place, [3]string{pat, l.artifact, "it is the build's only " + path.Ext(l.artifact) + " file, and the script runs " + l.artifact})
 		}
 	}

@@ -41,13 +41,21 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 	require.NoError(t, err)
 	require.GreaterOrEqual(t, len(rooms), 9)
 	ground := []string{"tree", "words", "version"} // which every room may use
-	mayUse := map[string][]string{                 // rooms that need another besides
+	mayUse := map[string][]string{                 // which room may use which others besides: one way alone
 		"acquire":   {"feed", "fetch", "host", "install", "inventory", "locker", "needs", "profile", "resolve", "tell", "unpack"},
-		"resolve":   {"feed", "fetch", "host", "install", "inventory", "locker", "profile", "tell", "unpack"},
-		"inventory": {"install", "locker"},
+		"ahead":     {"install", "locker", "needs", "profile"},
+		"feed":      {"fetch", "profile", "unpack"},
+		"host":      {"launch"},
 		"install":   {"host", "locker", "logbook", "profile", "swap", "tell"},
-		"host":      {"launch"}, "watch": {"profile"}, "locker": {"store"}, "profile": {"store"},
-		"feed": {"fetch", "profile", "unpack"}, "unpack": {"fetch"}, // the way of a build, from list to files
+		"inventory": {"install", "locker"},
+		"locker":    {"store"},
+		"plan":      {"acquire", "ahead", "install", "inventory", "launch", "locker", "needs", "profile", "resolve", "runtimes", "staging", "swap", "tell"},
+		"profile":   {"store"},
+		"resolve":   {"feed", "fetch", "host", "install", "inventory", "locker", "profile", "tell", "unpack"},
+		"runtimes":  {"ahead", "fetch", "install", "launch", "needs", "profile", "resolve", "tell", "unpack"},
+		"staging":   {"install", "locker", "swap"},
+		"unpack":    {"fetch"},
+		"watch":     {"profile"},
 	}
 	for _, dir := range append(rooms, ".") {
 		list, text := imports(t, dir)

@@ -11,6 +11,7 @@ import (
 	"freshkeel/internal/feed"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
@@ -37,7 +38,7 @@ func checkKind(_ context.Context, s *situation) []Finding {
 	}
 	take := "take the dedicated server's file for this machine instead; " + profile.FileName + " says in [source] which variant and system are followed"
 	var files []locker.File
-	for _, f := range s.plan.set.Entries {
+	for _, f := range s.plan.Set.Entries {
 		if f.Kind == tree.File {
 			files = append(files, f)
 		}
@@ -86,8 +87,8 @@ func checkKind(_ context.Context, s *situation) []Finding {
 
 // whichFile advises what to do about a build of which no name is installed.
 func (s *situation) whichFile() string {
-	for _, at := range s.k.runs() {
-		if like := alikeIn(s.plan.set, at); like != "" {
+	for _, at := range s.k.planner.Runs() {
+		if like := plan.AlikeIn(s.plan.Set, at); like != "" {
 			return fmt.Sprintf("if %s of it is the new %s, %s", like, at, s.whichIs(at))
 		}
 	}

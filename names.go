@@ -6,6 +6,8 @@ import (
 	"io"
 	"time"
 
+	"freshkeel/internal/plan"
+
 	"freshkeel/internal/runtimes"
 
 	"freshkeel/internal/resolve"
@@ -111,4 +113,12 @@ type (
 	FoundRuntime = runtimes.FoundRuntime
 	Runtime      = runtimes.Runtime
 	Runtimes     = runtimes.Runtimes
+)
+
+// Of the room plan.
+type (
+	Drop     = plan.Drop
+	Edit     = plan.Edit
+	Overlaid = plan.Overlaid
+	Plan     = plan.Plan
 )

@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/swap"
@@ -129,7 +130,7 @@ func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 			}
 			s.installed("1", of(c.old))
 			s.put(of(c.here))
-			p, err := s.k.plan(s.build("2", of(c.next)), Want{})
+			p, err := s.k.planner.Make(s.build("2", of(c.next)), Want{})
 			require.NoError(t, err)
 			got := ""
 			for _, st := range p.Steps {
@@ -159,10 +160,10 @@ func TestDeletedOwnFileDoesNotComeBack(t *testing.T) {
 	s.put(map[string]string{"gardens/mine": "m"})
 	for _, ver := range []string{"2", "3"} {
 		ships["jar"] = ver
-		p, err := s.k.plan(s.build(ver, ships), Want{})
+		p, err := s.k.planner.Make(s.build(ver, ships), Want{})
 		require.NoError(t, err)
 		assert.NotContains(t, p.Files, "gardens/sample", "build %s", ver)
-		inv := &inventory.Inventory{Version: ver, Known: true, Files: p.owned}
+		inv := &inventory.Inventory{Version: ver, Known: true, Files: p.Owned}
 		require.NoError(t, inventory.Write(s.k.in.State("inventory.json"), inv))
 		s.put(map[string]string{"jar": ver})
 	}
@@ -174,7 +175,7 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 	s.installed("1", old)
 	s.put(old)
 	s.put(map[string]string{"half/mine": "m", "worlds/w": "w"})
-	p, err := s.k.plan(s.build("2", map[string]string{"stays/b": "b", "new/er/d": "d", "hollow/": "", "stays/more/e": "e"}), Want{})
+	p, err := s.k.planner.Make(s.build("2", map[string]string{"stays/b": "b", "new/er/d": "d", "hollow/": "", "stays/more/e": "e"}), Want{})
 	require.NoError(t, err)
 	assert.Equal(t, []swap.Step{
 		{Do: swap.Remove, Path: "gone/deep/a"}, {Do: swap.Remove, Path: "half/c"},
@@ -183,7 +184,7 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 		{Do: swap.Add, Path: "new/er/d"}, {Do: swap.Add, Path: "stays/more/e"},
 	}, p.Steps)
 	run := s.k.in.Run("r0001")
-	require.NoError(t, s.k.stage(run, p, func(int64, int64) {}))
+	require.NoError(t, s.k.planner.Stage(run, p, func(int64, int64) {}))
 	require.NoError(t, run.Write(run.Plan(p.Steps)))
 	require.NoError(t, run.Apply(run.Plan(p.Steps), nil))
 	list, err := tree.Walk(s.k.in.Dir, nil)
@@ -213,7 +214,7 @@ func TestPlanSeesWhatStandsInItsWay(t *testing.T) {
 			if c.link != "" {
 				require.NoError(t, os.Symlink("elsewhere", s.k.in.Path(c.link)))
 			}
-			p, err := s.k.plan(s.build("2", c.next), Want{})
+			p, err := s.k.planner.Make(s.build("2", c.next), Want{})
 			require.NoError(t, err)
 			if c.where == "" {
 				assert.Empty(t, p.Blocked)
@@ -221,8 +222,8 @@ func TestPlanSeesWhatStandsInItsWay(t *testing.T) {
 				return
 			}
 			require.Len(t, p.Blocked, 1)
-			assert.Equal(t, c.where, p.Blocked[0].path)
-			assert.Contains(t, p.Blocked[0].why, c.why)
+			assert.Equal(t, c.where, p.Blocked[0].Path)
+			assert.Contains(t, p.Blocked[0].Why, c.why)
 		})
 	}
 }
@@ -234,9 +235,9 @@ func TestPlanNoticesWhatChangedSince(t *testing.T) {
 	s.installed("1", old)
 	s.put(old)
 	f := s.build("2", map[string]string{"f": "b", "new": "n"})
-	p, err := s.k.plan(f, Want{})
+	p, err := s.k.planner.Make(f, Want{})
 	require.NoError(t, err)
-	require.NoError(t, s.k.still(p))
+	require.NoError(t, s.k.planner.Still(p))
 	for name, change := range map[string]func() error{
 		"written to": func() error { return os.WriteFile(s.k.in.Path("f"), []byte("c"), 0o644) },
 		"appeared":   func() error { return os.WriteFile(s.k.in.Path("new"), nil, 0o644) },
@@ -244,10 +245,10 @@ func TestPlanNoticesWhatChangedSince(t *testing.T) {
 	} {
 		s.put(old)
 		os.Remove(s.k.in.Path("new"))
-		p, err := s.k.plan(f, Want{})
+		p, err := s.k.planner.Make(f, Want{})
 		require.NoError(t, err)
 		require.NoError(t, change(), name)
-		assert.ErrorContains(t, s.k.still(p), "changed while the refit was prepared", name)
+		assert.ErrorContains(t, s.k.planner.Still(p), "changed while the refit was prepared", name)
 	}
 }
 
@@ -379,7 +380,7 @@ func TestDamageIsToldFromWhatSomebodyWrote(t *testing.T) {
 				inv.Files[0].Mtime = e.Mtime
 			}
 			require.NoError(t, inventory.Write(s.k.in.State("inventory.json"), inv))
-			p, err := s.k.plan(s.build("2", map[string]string{"f": c.next}), Want{Mend: c.mend})
+			p, err := s.k.planner.Make(s.build("2", map[string]string{"f": c.next}), Want{Mend: c.mend})
 			require.NoError(t, err)
 			got := ""
 			for word, list := range map[string][]string{"left": p.Left, "drifted": p.Drifted, "mended": p.Mended} {
@@ -406,18 +407,18 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 		f.Layers = append(f.Layers, lf)
 	}
 	slices.SortFunc(f.Layers, func(a, b *acquire.Fetched) int { return strings.Compare(a.Layer, b.Layer) })
-	p, err := s.k.plan(f, Want{})
+	p, err := s.k.planner.Make(f, Want{})
 	require.NoError(t, err)
-	assert.Equal(t, []Overlaid{{"lib/f", "", "a"}, {"lib/f", "a", "b"}}, p.Overlaid)
+	assert.Equal(t, []Overlaid{{Path: "lib/f", Under: "", Over: "a"}, {Path: "lib/f", Under: "a", Over: "b"}}, p.Overlaid)
 	assert.Equal(t, tree.SumBytes([]byte("from b")), p.Files["lib/f"].Sum, "the later layer's")
 	assert.Equal(t, []string{"b", "", ""}, []string{p.LayerOf("lib/f"), p.LayerOf("lib/own"), p.LayerOf("new/map")})
 	require.Len(t, p.Blocked, 1)
-	assert.Contains(t, p.Blocked[0].why, "layer a brings it, and the build brings a file called flat")
+	assert.Contains(t, p.Blocked[0].Why, "layer a brings it, and the build brings a file called flat")
 	assert.Equal(t, []Move{{From: "old/map", To: "new/map"}}, p.Moved)
-	for _, o := range p.owned {
+	for _, o := range p.Owned {
 		assert.Equal(t, p.LayerOf(o.Path), o.Layer, o.Path)
 	}
-	assert.Equal(t, []string{"a: 1 → 2", "b: 1 taken off", "c: 3 laid"}, layerChanges([]Laid{{Name: "a", Version: "1"}, {Name: "b", Version: "1"}, {Name: "d", Version: "1"}},
+	assert.Equal(t, []string{"a: 1 → 2", "b: 1 taken off", "c: 3 laid"}, plan.LayerChanges([]Laid{{Name: "a", Version: "1"}, {Name: "b", Version: "1"}, {Name: "d", Version: "1"}},
 		[]Laid{{Name: "a", Version: "2"}, {Name: "c", Version: "3"}, {Name: "d", Version: "1"}}))
 }
 

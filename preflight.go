@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/runtimes"
 	"freshkeel/internal/tell"
@@ -224,7 +225,7 @@ func (p *Preflight) sort() {
 }
 
 func (k *Keel) check(ctx context.Context, w Want, f *acquire.Fetched, hop int) (*Preflight, error) {
-	plan, err := k.plan(f, w)
+	pl, err := k.planner.Make(f, w)
 	if err != nil {
 		return nil, err
 	}
@@ -236,11 +237,11 @@ func (k *Keel) check(ctx context.Context, w Want, f *acquire.Fetched, hop int) (
 	if err != nil {
 		return nil, err
 	}
-	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: plan, ahead: plan.Ahead, programs: &runtimes.Programs{In: k.in, Ahead: plan.Ahead, Needs: f.Candidate.Build.Needs}, status: k.in.RunDir().Status(), store: l}
+	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: pl, ahead: pl.Ahead, programs: &runtimes.Programs{In: k.in, Ahead: pl.Ahead, Needs: f.Candidate.Build.Needs}, status: k.in.RunDir().Status(), store: l}
 	if script := k.in.Profile.Launch.Script; script != "" {
 		s.lines.commands, s.lines.err = launch.Read(k.in.Dir, script, k.in.ServerEnv())
 	}
-	pre := &Preflight{From: plan.From, To: plan.To, Running: s.status.Running, Plan: plan, Fetched: f, Layers: layerChanges(inv.Layers, plan.Layers)}
+	pre := &Preflight{From: pl.From, To: pl.To, Running: s.status.Running, Plan: pl, Fetched: f, Layers: plan.LayerChanges(inv.Layers, pl.Layers)}
 	for _, c := range checks {
 		if err := ctx.Err(); err != nil {
 			return nil, err

@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/staging"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -80,7 +81,7 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 	slices.SortFunc(list, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
 	p := &backPlan{set: set}
 	p.places, _ = tree.Places(k.in.Dir, list)
-	if err := k.usable(p.places); err != nil {
+	if err := staging.Usable(k.in, p.places); err != nil {
 		return nil, err
 	}
 	in, err := tree.OpenRoot(k.in.Dir)
@@ -163,7 +164,7 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 		return nil, err
 	}
 	run.Places = p.places
-	if err := stageSteps(context.Background(), l, run, p.steps, set.Find, nil); err != nil {
+	if err := staging.Steps(context.Background(), l, run, p.steps, set.Find, nil); err != nil {
 		return nil, fmt.Errorf("put back %w", err)
 	}
 	if len(p.steps) > 0 {
@@ -188,34 +189,6 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 	report := &putBackReport{set: set, asideDir: filepath.Join(run.Dir, "displaced")}
 	report.restored, report.aside = p.count()
 	return report, nil
-}
-
-// stageSteps lays out what steps bring in, beside the install: new folders one by
-// one, files and links many at a time.
-func stageSteps(ctx context.Context, l *locker.Locker, run swap.Run, steps []swap.Step, find func(path string) *locker.File, each func(locker.Laying)) error {
-	var list []locker.Laying
-	for _, s := range steps {
-		f := find(s.Path)
-		switch {
-		case f == nil || s.Do == swap.Remove || s.Do == swap.DropDir:
-		case f.Kind == tree.Dir:
-			if err := layStaged(run, *f, func(at string) error { return l.Lay(at, *f) }); err != nil {
-				return fmt.Errorf("%s: %w", s.Path, err)
-			}
-		default:
-			list = append(list, locker.Laying{Full: run.Staged(s.Path), File: f})
-		}
-	}
-	if len(list) == 0 {
-		return nil
-	}
-	tops := run.Sides()
-	for _, top := range tops {
-		if err := tree.MakeDirs(top, 0o700); err != nil {
-			return err
-		}
-	}
-	return l.LayAll(ctx, list, 0o700, tops, each)
 }
 
 // unchanged tells whether an installed entry still is what was backed up,

@@ -9,6 +9,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
@@ -49,12 +50,12 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 		return nil, k.nothingToChange(pre)
 	}
 	k.tellBefore(pre)
-	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.consents(), HeldBack: pre.Plan.HeldBack})
+	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.Consents(), HeldBack: pre.Plan.HeldBack})
 	if err != nil {
 		return nil, err
 	}
 	defer t.close()
-	pre.Plan.checked()
+	pre.Plan.Checked()
 	if err := t.stage(pre.Plan); err != nil {
 		return t.e, t.abandon(err)
 	}
@@ -143,7 +144,7 @@ func (t *transaction) stage(p *Plan) error {
 			return "", err
 		}
 		t.dir.Places = p.Places
-		if err := t.k.stage(t.dir, p, t.k.in.Moves("stage")); err != nil {
+		if err := t.k.planner.Stage(t.dir, p, t.k.in.Moves("stage")); err != nil {
 			return "", err
 		}
 		if err := t.saveInventories(p); err != nil {
@@ -160,15 +161,15 @@ func (t *transaction) stage(p *Plan) error {
 // recheck holds the plan against the install as the stopping server left it.
 // What the server rewrote meanwhile is fine as long as the same plan follows.
 func (t *transaction) recheck(pre *Preflight, w Want) error {
-	changed := t.k.still(pre.Plan)
+	changed := t.k.planner.Still(pre.Plan)
 	if changed == nil {
 		return nil
 	}
-	again, err := t.k.plan(pre.Fetched, w)
+	again, err := t.k.planner.Make(pre.Fetched, w)
 	if err != nil {
 		return err
 	}
-	if !samePlan(again, pre.Plan) {
+	if !plan.Same(again, pre.Plan) {
 		return tell.Advise(fmt.Errorf("%w, and the plan no longer holds", changed), "run the refit again; it will plan with what is there now")
 	}
 	return nil

@@ -23,7 +23,7 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 		if err != nil {
 			return nil, err
 		}
-		plan, err := k.plan(all[0], w)
+		plan, err := k.planner.Make(all[0], w)
 		if err != nil {
 			return nil, err
 		}

@@ -1,14 +1,11 @@
 package freshkeel
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -461,7 +458,7 @@ func (t *transaction) saveInventories(p *Plan) error {
 	if err := inventory.Write(filepath.Join(t.dir.Dir, inventoryBefore), before); err != nil {
 		return err
 	}
-	return inventory.Write(filepath.Join(t.dir.Dir, inventoryAfter), &inventory.Inventory{Version: p.To, Channel: p.Channel, Build: p.set.ID, Known: p.sure, Layers: p.Layers, Without: p.Without, Names: p.named, Files: p.owned})
+	return inventory.Write(filepath.Join(t.dir.Dir, inventoryAfter), &inventory.Inventory{Version: p.To, Channel: p.Channel, Build: p.Set.ID, Known: p.Sure, Layers: p.Layers, Without: p.Without, Names: p.Named, Files: p.Owned})
 }
 
 // takeInventory makes one of the saved inventories the install's own.
@@ -490,9 +487,4 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 		}
 	}
 	return inventory.Write(t.k.in.State("inventory.json"), inv)
-}
-
-// samePlan tells whether two plans do the same to the same files.
-func samePlan(a, b *Plan) bool {
-	return slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted) && slices.Equal(a.Mended, b.Mended) && maps.EqualFunc(a.Texts, b.Texts, bytes.Equal)
 }

@@ -1,0 +1,142 @@
+package plan
+
+import (
+	"maps"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/install"
+	"freshkeel/internal/inventory"
+	"freshkeel/internal/launch"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
+)
+
+// Runs lists the files of the install that the launch script runs, by their paths.
+func (k *Planner) Runs() (out []string) {
+	script := k.Profile.Launch.Script
+	if script == "" {
+		return nil
+	}
+	commands, err := launch.Read(k.Dir, script, k.ServerEnv())
+	if err != nil {
+		return nil // which the checks tell
+	}
+	for _, c := range commands {
+		named := []string{c.Jar, c.Script, c.Program}
+		if line, err := c.JavaLine(func(name string) ([]byte, error) {
+			return tree.ReadUpTo(filepath.Join(c.Dir, filepath.FromSlash(name)), install.MaxScript)
+		}); c.Java() && err == nil && c.Jar == "" {
+			for _, e := range line.ClassPath {
+				if strings.HasSuffix(strings.ToLower(e), ".jar") {
+					named = append(named, c.At(k.Dir, e))
+				}
+			}
+		}
+		for _, at := range named {
+			if at == c.Program {
+				if c.Path == "" || !tree.Inside(k.Dir, c.Path) {
+					continue
+				}
+				at, _ = filepath.Rel(k.Dir, c.Path)
+				at = filepath.ToSlash(at)
+			}
+			if at = path.Clean(at); tree.Local(at) && at != script && !slices.Contains(out, at) {
+				out = append(out, at)
+			}
+		}
+	}
+	return out
+}
+
+// rename gives a build's file the name that the launch script runs, where there is
+// one file of that kind and it can't be meant for anything else: nothing of the build
+// has that name, no rule of the profile speaks of either, and the install has no file
+// of the new name. What was so once is kept as a rule, in the inventory: it decides where
+// a later build has several files of that kind.
+func (k *Planner) rename(p *Plan, build map[string]locker.File, rules map[string]string) {
+	for _, at := range k.Runs() {
+		at = p.Spelling.Of(at)
+		here, is := p.Before.Get(at)
+		if _, brought := build[at]; brought || !is || here.Kind != tree.File || k.Profile.Server.Own(at) || k.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
+			continue
+		}
+		var of []string
+		for _, name := range slices.Sorted(maps.Keys(build)) {
+			if f := build[name]; f.Kind == tree.File && endingOf(name) == endingOf(at) && (endingOf(at) != "" || f.Mode&0o111 != 0 || k.isProgram(f)) {
+				of = append(of, name)
+			}
+		}
+		if len(rules) > 0 { // the operator's own
+			continue
+		}
+		for _, rule := range p.Named {
+			if named := matching(of, rule.From); rule.To == at && len(named) == 1 {
+				of = named
+			}
+		}
+		if len(of) != 1 || strings.Contains(of[0], "/") {
+			continue
+		}
+		if _, stands := p.Before.Get(of[0]); stands {
+			continue
+		}
+		f := build[of[0]]
+		f.Path = at
+		delete(build, of[0])
+		build[at] = f
+		p.Renamed = append(p.Renamed, inventory.Move{From: of[0], To: at})
+	}
+	p.Named = slices.DeleteFunc(p.Named, func(rule inventory.Move) bool {
+		return slices.ContainsFunc(p.Renamed, func(m inventory.Move) bool { return m.To == rule.To })
+	})
+	for _, m := range p.Renamed {
+		p.Named = append(p.Named, inventory.Move{From: resolve.PatternFor(m.From), To: m.To})
+	}
+}
+
+// endingOf is the ending of a file's name that tells of its kind: what is a part of a
+// version is none, as in "server-1.0.9".
+func endingOf(name string) string {
+	base := path.Base(name)
+	if v := version.In(base); v != "" {
+		base = strings.Replace(base, v, "", 1)
+	}
+	return strings.ToLower(path.Ext(base))
+}
+
+// isProgram tells whether a stored file is a native program, which a download may have
+// taken the execute bit of.
+func (k *Planner) isProgram(f locker.File) bool {
+	l, err := k.Locker()
+	if err != nil || f.Size < 64 {
+		return false
+	}
+	_, native := needs.ReadProgram(l.Content(f))
+	return native
+}
+
+func matching(names []string, pattern string) []string {
+	return slices.DeleteFunc(slices.Clone(names), func(at string) bool { return !(tree.Patterns{pattern}).Match(at) })
+}
+
+// AlikeIn proposes a [place] pattern: the one file of the build with the same
+// extension as at.
+func AlikeIn(set *locker.Set, at string) string {
+	var found []string
+	for _, f := range set.Entries {
+		if f.Kind == tree.File && endingOf(f.Path) == endingOf(at) && !strings.Contains(f.Path, "/") {
+			found = append(found, f.Path)
+		}
+	}
+	if len(found) != 1 {
+		return ""
+	}
+	return resolve.PatternFor(found[0])
+}
