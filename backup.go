@@ -1,7 +1,9 @@
 package freshkeel
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -9,15 +11,13 @@ import (
 	"strings"
 	"sync"
 
+	"freshkeel/internal/backups"
 	"freshkeel/internal/host"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
-
-// Backup is a stored backup, without its entries.
-type Backup = locker.Set
 
 // TakeBackup backs the install up as it is, the server running or not, or the
 // part of it that is chosen. A running server is told by the profile's console
@@ -50,7 +50,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		return nil, nil, err
 	}
 	defer release()
-	base, err := k.lastBackup(l)
+	base, err := k.shelf.Last(l)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -58,7 +58,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		base = base.Doubted()
 	}
 	_, err = k.in.Step("backup", func() (string, error) {
-		taken, err := w.Take(ctx, k.in.Dir, k.in.Profile.Server.Skip, part.takes(), base, k.in.Moves("backup"))
+		taken, err := w.Take(ctx, k.in.Dir, k.in.Profile.Server.Skip, part.Takes(), base, k.in.Moves("backup"))
 		if err != nil {
 			return "", err
 		}
@@ -68,26 +68,16 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 			}
 		}
 		release()
-		k.tellLinks(taken)
+		k.shelf.TellLinks(taken)
 		moving = taken.Moving
-		k.doubt(taken)
+		k.shelf.Doubt(taken)
 		set = &locker.Set{Version: inv.Version, Label: label, Only: part.Only, Left: part.Leave}
-		if err = k.publish(w, taken, set); err != nil {
+		if err = k.shelf.Publish(w, taken, set); err != nil {
 			return "", err
 		}
 		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, words.Plural(set.Files, "file"), words.Bytes(set.Bytes), words.Bytes(set.New)), nil
 	})
 	return set, moving, err
-}
-
-// tellLinks names what a backup has as a link alone: what lies behind one that leads
-// out of the install is not in it.
-func (k *Keel) tellLinks(t *locker.Taken) {
-	for _, f := range t.Entries {
-		if f.Kind == tree.Link && k.in.LeadsOut(f.Entry) {
-			k.in.Warn("%s is a link to %s, outside the install: what lies there is not in this backup", f.Path, f.Target)
-		}
-	}
 }
 
 // quiet has a running server save, and hold still until release is called: by
@@ -124,8 +114,57 @@ func (k *Keel) quiet(ctx context.Context) (release func(), err error) {
 	return release, err
 }
 
-// Backups lists the install's backups, oldest first.
-func (k *Keel) Backups() ([]*Backup, error) {
+// ImportBackup makes a backup of a folder, or of an archive, that the operator has
+// from before: what they copied by hand.
+func (k *Keel) ImportBackup(ctx context.Context, from, label string) (*Backup, error) {
+	fi, err := os.Stat(from)
+	if err != nil {
+		return nil, err
+	}
+	if from, err = filepath.Abs(from); err != nil {
+		return nil, err
+	}
+	unlock, err := k.begin(ctx, "backup")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	l, err := k.in.Locker()
+	if err != nil {
+		return nil, err
+	}
+	w := l.Writer()
+	w.PiecesAlone = true
+	defer w.Close()
+	set := &locker.Set{Label: cmp.Or(label, "from "+filepath.Base(from)), Source: from}
+	_, err = k.in.Step("import", func() (string, error) {
+		taken, err := k.shelf.TakeIn(ctx, w, from, fi)
+		if err != nil {
+			return "", err
+		}
+		for i := range taken.Entries { // nothing of this says where in the install a file is now
+			f := &taken.Entries[i]
+			f.Inode, f.Ctime, f.ReadAt = 0, 0, 0
+		}
+		if err := k.shelf.Publish(w, &locker.Taken{Entries: taken.Entries}, set); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s: %s, %s", set.ID, words.Plural(set.Files, "file"), words.Bytes(set.Bytes)), nil
+	})
+	return set, err
+}
+
+// Thin drops what PlanThin decided, and gives the space back.
+func (k *Keel) Thin(ctx context.Context, n Keeping) (*Thinning, error) {
+	unlock, err := k.begin(ctx, "thin")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	t, err := k.shelf.PlanThin(n)
+	if err != nil {
+		return nil, err
+	}
 	l, err := k.in.Locker()
 	if err != nil {
 		return nil, err
@@ -134,74 +173,72 @@ func (k *Keel) Backups() ([]*Backup, error) {
 	if err != nil {
 		return nil, err
 	}
-	return l.Heads(id)
+	_, err = k.in.Step("thin", func() (string, error) {
+		for _, b := range t.Drop {
+			if err := ctx.Err(); err != nil {
+				return "", err
+			}
+			if err := l.Drop(id, b.ID); err != nil {
+				return "", err
+			}
+			if err := k.in.Halt("dropped"); err != nil {
+				return "", err
+			}
+		}
+		t.Freed, err = l.GiveBack(ctx, k.in.Halt)
+		if errors.Is(err, locker.ErrBusy) {
+			t.Later, err = true, nil
+			return fmt.Sprintf("%s dropped; their space is given back next time: something is being written", words.Plural(len(t.Drop), "backup")), nil
+		}
+		return fmt.Sprintf("%s dropped, %s given back", words.Plural(len(t.Drop), "backup"), words.Bytes(t.Freed)), err
+	})
+	return t, err
 }
 
-// restoreElsewhere lays a backup out in a new folder.
-func (k *Keel) restoreElsewhere(ctx context.Context, entries []locker.File, r Restore) error {
-	to, err := filepath.Abs(r.To)
+// BringAll brings every backup of this install that a copy has and this locker has
+// not, or the one that is named, and tells under which numbers they stand here.
+func (k *Keel) BringAll(ctx context.Context, from *Shelf, id string, owners Owners) (brought map[string]string, err error) {
+	unlock, err := k.begin(ctx, "bring")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if list, err := os.ReadDir(to); err == nil && len(list) > 0 {
-		return tell.Misuse(to+" is not empty", "name a folder that does not exist yet")
-	}
-	if tree.Inside(k.in.Dir, to) {
-		return tell.Misuse(to+" lies in the install", "name a folder elsewhere, or leave --to away to restore into the install")
-	}
-	l, err := k.in.Locker()
+	defer unlock()
+	theirs, err := from.List()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if err := os.MkdirAll(to, 0o755); err != nil {
-		return err
+	mine, err := k.shelf.List()
+	if err != nil {
+		return nil, err
 	}
-	_, err = k.in.Step("restore", func() (string, error) {
-		var dirs []*locker.File
-		var files []locker.Laying
-		var total, done int64
-		var change func(*locker.File)
-		if k.in.Elsewhere() { // a copy's
-			change = r.Owners.change()
+	brought = map[string]string{}
+	for _, b := range theirs {
+		here := slices.ContainsFunc(mine, func(m *Backup) bool { return m.Damage == "" && m.Taken.Equal(b.Taken) })
+		if (id != "" && b.ID != id) || (id == "" && (here || b.Damage != "")) {
+			continue
 		}
-		for i := range entries {
-			f := &entries[i]
-			if change != nil {
-				change(f)
-			}
-			switch {
-			case tree.Ours(f.Path), len(r.Only) > 0 && !r.Only.Match(f.Path):
-			case !tree.Makeable(f.Path):
-				k.in.Warn("left out, since this system can't have its name: %s", f.Path)
-			case f.Kind == tree.Dir:
-				dirs = append(dirs, f)
-			default:
-				files = append(files, locker.Laying{Full: filepath.Join(to, filepath.FromSlash(f.Path)), File: f})
-				total += f.Size
-			}
+		if brought[b.ID], err = k.shelf.Bring(ctx, from, b.ID, owners); err != nil {
+			return brought, err
 		}
-		for _, d := range dirs { // a mode comes last: it may forbid filling it
-			if err := os.MkdirAll(filepath.Join(to, filepath.FromSlash(d.Path)), 0o755); err != nil {
-				return "", err
-			}
-		}
-		moves := k.in.Moves("restore")
-		if err := l.LayAll(ctx, files, 0o755, []string{to}, func(one locker.Laying) {
-			done += one.File.Size
-			moves(done, total)
-		}); err != nil {
-			return "", fmt.Errorf("restore %w", err)
-		}
-		slices.SortFunc(dirs, func(a, b *locker.File) int { return strings.Compare(b.Path, a.Path) })
-		for _, d := range dirs {
-			if err := tree.Mend(filepath.Join(to, filepath.FromSlash(d.Path)), d.Entry); err != nil {
-				return "", err
-			}
-		}
-		if _, err := tree.FlushAll(to); err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("%s from %s into %s", words.Plural(len(files), "file"), r.Backup, to), nil
-	})
-	return err
+	}
+	if id != "" && len(brought) == 0 {
+		return nil, tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list --from the same place")
+	}
+	return brought, nil
+}
+
+// Shelf is one install's backups, in its own locker or in another place: see Away.
+type Shelf = backups.Shelf
+
+// Shelf is the install's backups: to list, show, check, export, push and mend.
+func (k *Keel) Shelf() *Shelf { return k.shelf }
+
+// Away opens backups in another place for reading: a copy's, or another locker's. here is
+// the install that asks, nil where there is none, as on a fresh machine. done lets go of
+// what was brought here meanwhile.
+func Away(ctx context.Context, o Options, here *Keel, w AwayWant) (there *Shelf, done func(), err error) {
+	if here == nil {
+		return backups.Away(ctx, o, nil, w)
+	}
+	return backups.Away(ctx, o, here.shelf, w)
 }

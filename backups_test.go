@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"freshkeel/internal/backups"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/plan"
@@ -85,7 +86,7 @@ func TestThinningKeepsTheNewestOfEachPeriod(t *testing.T) {
 	ids := s.taken(day(3, 1, 9), day(8, 30, 9), day(9, 2, 9), day(9, 2, 21), day(9, 3, 8), day(9, 3, 9), day(9, 3, 10))
 	kept := func(n Keeping) (out []string) {
 		t.Helper()
-		p, err := s.k.PlanThin(n)
+		p, err := s.k.shelf.PlanThin(n)
 		require.NoError(t, err)
 		for _, id := range ids {
 			if p.Keep[id] != "" {
@@ -101,7 +102,7 @@ func TestThinningKeepsTheNewestOfEachPeriod(t *testing.T) {
 	assert.Equal(t, []string{ids[1], ids[6]}, kept(Keeping{Weeks: 2}))
 	assert.Equal(t, []string{ids[0], ids[1], ids[6]}, kept(Keeping{Months: 12}))
 	assert.Equal(t, []string{ids[1], ids[5], ids[6]}, kept(Keeping{Last: 2, Weeks: 2}))
-	_, err := s.k.PlanThin(Keeping{})
+	_, err := s.k.shelf.PlanThin(Keeping{})
 	assert.ErrorContains(t, err, "nothing says how many backups to keep")
 
 	// What an unfinished run may need stays, whatever is asked for.
@@ -119,7 +120,7 @@ func TestAChoiceIsWhatIsNamedLessWhatIsLeftOut(t *testing.T) {
 		{Choice{}, "a", true}, {Choice{Only: tree.Patterns{"g/**"}}, "g/a", true}, {Choice{Only: tree.Patterns{"g/**"}}, "h/a", false},
 		{Choice{Leave: tree.Patterns{"g/**"}}, "g/a", false}, {Choice{Only: tree.Patterns{"g/**"}, Leave: tree.Patterns{"g/b"}}, "g/b", false},
 	} {
-		takes := c.choice.takes()
+		takes := c.choice.Takes()
 		assert.Equal(t, c.takes, takes == nil || takes(tree.Entry{Path: c.at}), fmt.Sprintf("%+v", c))
 	}
 }
@@ -130,6 +131,6 @@ func TestNamesThatWindowsForbidsAreTold(t *testing.T) {
 	for _, at := range []string{"worlds/a:b", "con", "lib/aux.txt", "ends with dot.", "fine.txt", "console.log", "a/b c/d", "what?"} {
 		list = append(list, locker.File{Entry: tree.Entry{Path: at}})
 	}
-	assert.Equal(t, []string{"worlds/a:b", "con", "lib/aux.txt", "ends with dot.", "what?"}, forbidden(list))
+	assert.Equal(t, []string{"worlds/a:b", "con", "lib/aux.txt", "ends with dot.", "what?"}, backups.Forbidden(list))
 	assert.True(t, slices.Contains(acceptable, "addons"))
 }

@@ -17,6 +17,7 @@ import (
 	"context"
 
 	"freshkeel/internal/acquire"
+	"freshkeel/internal/backups"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/plan"
@@ -36,6 +37,7 @@ type Keel struct {
 	acq     *acquire.Acquirer
 	rts     *runtimes.Rack
 	planner *plan.Planner
+	shelf   *backups.Shelf
 }
 
 // ErrNotAdopted says that a folder has no profile.
@@ -54,7 +56,8 @@ func newKeel(in *install.Install) *Keel {
 	inv := inventory.New(in)
 	res := resolve.New(in, inv)
 	rts := runtimes.New(in, res)
-	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acquire.New(inv, res), rts: rts, planner: plan.New(inv, res, rts)}
+	acq := acquire.New(inv, res)
+	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: plan.New(inv, res, rts), shelf: backups.New(in, acq, res)}
 }
 
 // begin is how every command that changes the install starts: alone, and with

@@ -44,6 +44,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 	mayUse := map[string][]string{                 // which room may use which others besides: one way alone
 		"acquire":   {"feed", "fetch", "host", "install", "inventory", "locker", "needs", "profile", "resolve", "tell", "unpack"},
 		"ahead":     {"install", "locker", "needs", "profile"},
+		"backups":   {"acquire", "fetch", "install", "inventory", "locker", "logbook", "profile", "resolve", "store", "tell", "unpack"},
 		"feed":      {"fetch", "profile", "unpack"},
 		"host":      {"launch"},
 		"install":   {"host", "locker", "logbook", "profile", "swap", "tell"},

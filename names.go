@@ -6,6 +6,8 @@ import (
 	"io"
 	"time"
 
+	"freshkeel/internal/backups"
+
 	"freshkeel/internal/plan"
 
 	"freshkeel/internal/runtimes"
@@ -121,4 +123,18 @@ type (
 	Edit     = plan.Edit
 	Overlaid = plan.Overlaid
 	Plan     = plan.Plan
+)
+
+// Of the room backups.
+type (
+	AwayWant   = backups.AwayWant
+	Backup     = backups.Backup
+	BackupView = backups.View
+	Choice     = backups.Choice
+	Keeping    = backups.Keeping
+	Owners     = backups.Owners
+	PushHow    = backups.PushHow
+	Pushed     = backups.Pushed
+	Restore    = backups.Restore
+	Thinning   = backups.Thinning
 )

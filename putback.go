@@ -8,14 +8,11 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"freshkeel/internal/locker"
-	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/staging"
 	"freshkeel/internal/swap"
-	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
@@ -246,122 +243,6 @@ func (p *backPlan) addFolders(here []tree.Entry) {
 			p.mend = append(p.mend, f.Entry)
 		}
 	}
-}
-
-// lastBackup indexes the newest backup, as what the next one need not read.
-func (k *Keel) lastBackup(l *locker.Locker) (*locker.Base, error) {
-	id, err := k.in.Identity()
-	if err != nil {
-		return nil, err
-	}
-	heads, err := l.Heads(id)
-	if err != nil {
-		return nil, err
-	}
-	for i := len(heads) - 1; i >= 0; i-- {
-		if heads[i].Partial() {
-			continue
-		}
-		base, err := l.Base(id, heads[i].ID)
-		if err == nil {
-			return base, nil
-		}
-		// Damage there must not keep a new backup from being made.
-		k.in.Warn("backup %s can't be read: %v", heads[i].ID, err)
-	}
-	return nil, nil
-}
-
-// doubt tells of damage in the backup that a pass leant on.
-func (k *Keel) doubt(t *locker.Taken) {
-	if t.Doubt != nil {
-		k.in.Warn("the last backup can't be read to its end (%v): the files behind that were read again", t.Doubt)
-	}
-}
-
-func (k *Keel) backup(id string) (*locker.Set, error) {
-	l, err := k.in.Locker()
-	if err != nil {
-		return nil, err
-	}
-	owner, err := k.in.Identity()
-	if err != nil {
-		return nil, err
-	}
-	return l.Read(owner, id)
-}
-
-// backupOf reads the backup that a run took. A number alone does not tell it: the
-// same install may have been backed up into another locker too, by another user.
-func (k *Keel) backupOf(e *logbook.Entry) (*locker.Set, error) {
-	is := func(b *locker.Set) bool { return b.Run == e.ID && b.Taken.Equal(e.BackupTaken) }
-	if e.BackupTaken.IsZero() { // of version 0.1, which noted the number alone
-		is = func(b *locker.Set) bool {
-			return b.Run == e.ID && !b.Taken.Before(e.Started) && (e.Ended.IsZero() || !b.Taken.After(e.Ended))
-		}
-	}
-	return k.namedBackup(e.Backup, is, "taken for "+e.ID+" on "+e.Started.Local().Format(time.DateTime), e.Locker)
-}
-
-// headOf is backupOf without the entries, which are many.
-func (k *Keel) headOf(e *logbook.Entry) (*locker.Set, error) {
-	heads, err := k.Backups()
-	if err != nil {
-		return nil, err
-	}
-	for _, b := range heads {
-		if b.Run == e.ID && b.Taken.Equal(e.BackupTaken) {
-			return b, nil
-		}
-	}
-	return nil, fmt.Errorf("%s: %w", e.Backup, locker.ErrNoSet)
-}
-
-// namedBackup reads a backup by its number, held to what it must be; under another
-// number where it was brought here from another locker. what and where tell of it.
-func (k *Keel) namedBackup(id string, is func(*locker.Set) bool, what, where string) (*locker.Set, error) {
-	set, err := k.backup(id)
-	if err == nil && is(set) {
-		return set, nil
-	}
-	if err != nil && !errors.Is(err, locker.ErrNoSet) {
-		return nil, err
-	}
-	heads, herr := k.Backups()
-	if herr != nil {
-		return nil, herr
-	}
-	for _, b := range heads {
-		if b.Damage == "" && is(b) {
-			return k.backup(b.ID)
-		}
-	}
-	l, lerr := k.in.Locker()
-	if lerr != nil {
-		return nil, lerr
-	}
-	why := fmt.Sprintf("backup %s, %s, is not in this locker, %s", id, what, l.Dir())
-	if err == nil {
-		why = fmt.Sprintf("the backup %s in this locker, %s, is another one than the %s that was %s", id, l.Dir(), id, what)
-	}
-	do := "look for the locker of the user who took it, root's say: ~root/.local/state/freshkeel/locker; then, with a copy of it that you may read: freshkeel backup bring --from COPY"
-	if where != "" && where != l.Dir() {
-		why += "; it was put into " + where
-		do = fmt.Sprintf("make a copy of %s that you may read, and: freshkeel backup bring --from COPY", where)
-	}
-	return nil, tell.Advise(errors.New(why), do)
-}
-
-// publish makes a finished pass a backup of the install: set, which says of what
-// version it is and what it was taken for.
-func (k *Keel) publish(w *locker.Writer, taken *locker.Taken, set *locker.Set) error {
-	id, err := k.in.Identity()
-	if err != nil {
-		return err
-	}
-	set.Owner, set.Server, set.Root, set.Taken, set.Skipped = id, k.in.Profile.Server.Name, k.in.Dir, time.Now().Round(0), k.in.Profile.Server.Skip
-	taken.Fill(set)
-	return w.Publish(set)
 }
 
 // edited lists the operator's settings and scripts that a plan of steps would put

@@ -66,7 +66,7 @@ func (t *transaction) reckon(set *locker.Set) error {
 			files := inv.ByPath(tree.Spelling{})
 			if inv.Version != r.now.Version && r.holds(inv, files) {
 				t.e.To = inv.Version
-				t.e.Undid = undoneBy(all, e.ID, name == inventoryBefore)
+				t.e.Undid = logbook.UndoneBy(all, e.ID, name == inventoryBefore)
 				return t.takeInventory(run, name)
 			}
 			left = slices.DeleteFunc(left, func(at string) bool {
@@ -117,7 +117,7 @@ func (t *transaction) restored(set *locker.Set) (*restored, error) {
 	if !slices.ContainsFunc(set.Entries, func(f locker.File) bool { return ours(f) && sc.within(f.Path) }) {
 		return r, nil // the operator's own alone
 	}
-	was, err := t.k.backupOf(t.e)
+	was, err := t.k.shelf.Of(t.e)
 	if err != nil {
 		return nil, err
 	}
@@ -179,15 +179,4 @@ func (r *restored) holds(inv *inventory.Inventory, files map[string]inventory.Ow
 		}
 	}
 	return true
-}
-
-// undoneBy lists the refits of which nothing is left once the files are as they were
-// after one of them, or before it.
-func undoneBy(all []*logbook.Entry, refit string, before bool) (out []string) {
-	for _, e := range all {
-		if e.Kind == logbook.Refit && (e.ID > refit || (before && e.ID == refit)) {
-			out = append(out, e.ID)
-		}
-	}
-	return out
 }

@@ -259,7 +259,7 @@ const trialParts = 20
 // it changes nothing of how the refit ended.
 func (t *transaction) trialRead(ctx context.Context) {
 	t.step("trial read", func() (string, error) {
-		set, err := t.k.headOf(t.e)
+		set, err := t.k.shelf.HeadOf(t.e)
 		if err != nil {
 			return "", err
 		}

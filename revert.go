@@ -151,11 +151,11 @@ func (t *transaction) before() string {
 // helps are the commands that may get the server up again, most hopeful first: what
 // was edited since the server that ran had been started was never tried.
 func (t *transaction) helps() (out []string) {
-	set, err := t.k.backupOf(t.e)
+	set, err := t.k.shelf.Of(t.e)
 	if err != nil || t.e.RanSince.IsZero() {
 		return nil
 	}
-	heads, err := t.k.Backups()
+	heads, err := t.k.shelf.List()
 	if err != nil {
 		return nil
 	}
@@ -168,7 +168,7 @@ func (t *transaction) helps() (out []string) {
 			if b.ID == set.ID || b.Damage != "" || b.Taken.After(set.Taken) {
 				continue
 			}
-			old, err := t.k.backup(b.ID)
+			old, err := t.k.shelf.Read(b.ID)
 			if err != nil {
 				continue
 			}

@@ -47,36 +47,9 @@ type BackPlan struct {
 	Edited []string         `json:"edited,omitempty"` // settings and scripts that were edited since, and go back too
 }
 
-// inEffect lists the refits whose files are in the install, oldest first: each
-// confirmed refit, less those that a rollback or a restore undid.
-func (k *Keel) inEffect() ([]*logbook.Entry, error) {
-	all, err := k.in.Book.All()
-	if err != nil {
-		return nil, err
-	}
-	var stack []*logbook.Entry
-	for _, e := range all {
-		switch {
-		case e.Outcome != logbook.Confirmed:
-		case e.Kind == logbook.Refit:
-			stack = append(stack, e)
-		case e.Kind == logbook.Restore:
-			stack = slices.DeleteFunc(stack, func(s *logbook.Entry) bool { return slices.Contains(e.Undid, s.ID) })
-		case e.Kind == logbook.Rollback:
-			for i, s := range stack {
-				if s.ID == e.Target {
-					stack = stack[:i]
-					break
-				}
-			}
-		}
-	}
-	return stack, nil
-}
-
 // PlanRollback finds what a rollback would undo. It changes nothing.
 func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
-	stack, err := k.inEffect()
+	stack, err := k.in.Book.InEffect()
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +82,7 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 	}
 	slices.Sort(p.Paths)
 	p.Paths = slices.Compact(p.Paths)
-	set, err := k.backupOf(p.To)
+	set, err := k.shelf.Of(p.To)
 	if err != nil {
 		return nil, err
 	}
@@ -206,7 +179,7 @@ func (t *transaction) undo() error {
 				swapped[at] = true
 			}
 		}
-		set, err := t.k.backupOf(p.To)
+		set, err := t.k.shelf.Of(p.To)
 		if err != nil {
 			return "", err
 		}
@@ -290,14 +263,6 @@ func (k *Keel) nobodyOutside() error {
 	return nil
 }
 
-// Restore says what of a backup to bring back, and where.
-type Restore struct {
-	Backup string        `json:"backup"`
-	Only   tree.Patterns `json:"only,omitempty"`   // none: everything
-	To     string        `json:"to,omitempty"`     // another folder; "": into the install
-	Owners Owners        `json:"owners,omitempty"` // of a copy's files, where root restores them
-}
-
 // restoreScope is what a restore into the install brings back: what the
 // patterns say, or everything but the profile, what is not in the backup then
 // being moved aside. A backup of a part says nothing of the rest.
@@ -305,7 +270,7 @@ func restoreScope(set *locker.Set, only tree.Patterns) scope {
 	if len(only) > 0 {
 		return scope{within: func(at string) bool { return only.Match(at) && tree.Makeable(at) }, takeAway: func(string) bool { return false }}
 	}
-	takes := Choice{Only: set.Only, Leave: set.Left}.takes()
+	takes := Choice{Only: set.Only, Leave: set.Left}.Takes()
 	all := func(at string) bool {
 		return at != profile.FileName && tree.Makeable(at) && (takes == nil || takes(tree.Entry{Path: at}))
 	}
@@ -315,7 +280,7 @@ func restoreScope(set *locker.Set, only tree.Patterns) scope {
 // PlanRestore tells what a restore into the install would exchange, as things
 // are now. It changes nothing.
 func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
-	set, err := k.backup(r.Backup)
+	set, err := k.shelf.Read(r.Backup)
 	if err != nil {
 		return nil, tell.Advise(err, "freshkeel backup list")
 	}
@@ -328,18 +293,15 @@ func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
 
 // Restore brings a backup back. Into the install it is a transaction of its
 // own: the server stops, what is there is backed up, only what differs is
-// exchanged, and what is not in the backup is moved aside. Elsewhere it makes
-// a new folder; the entry is nil then.
+// exchanged, and what is not in the backup is moved aside. Shelf.LayOut lays a backup
+// out in another folder.
 func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if err := r.Only.Check(); err != nil {
 		return nil, tell.Misuse(err.Error(), "")
 	}
-	set, err := k.backup(r.Backup)
+	set, err := k.shelf.Read(r.Backup)
 	if err != nil {
 		return nil, tell.Advise(err, "freshkeel backup list")
-	}
-	if r.To != "" {
-		return nil, k.restoreElsewhere(ctx, set.Entries, r)
 	}
 	unlock, err := k.begin(ctx, "restore")
 	if err != nil {
@@ -425,10 +387,10 @@ func (t *transaction) restore() error {
 // targetOf reads the backup that a restore goes back to.
 func (k *Keel) targetOf(e *logbook.Entry) (*locker.Set, error) {
 	if e.TargetTaken.IsZero() {
-		return k.backup(e.Target)
+		return k.shelf.Read(e.Target)
 	}
 	is := func(b *locker.Set) bool { return b.Taken.Equal(e.TargetTaken) }
-	return k.namedBackup(e.Target, is, "taken on "+e.TargetTaken.Local().Format(time.DateTime), "")
+	return k.shelf.Named(e.Target, is, "taken on "+e.TargetTaken.Local().Format(time.DateTime), "")
 }
 
 // inventoryOf takes the inventory of a version that was installed before, when
@@ -445,13 +407,13 @@ func (t *transaction) inventoryOf(ver string) error {
 	for i := len(all) - 1; i >= 0; i-- {
 		if e := all[i]; e.Kind == logbook.Refit && e.From == ver && e.ID != t.e.ID {
 			if err := t.takeInventory(t.k.in.Run(e.ID), inventoryBefore); err == nil {
-				t.e.Undid = undoneBy(all, e.ID, true)
+				t.e.Undid = logbook.UndoneBy(all, e.ID, true)
 				return nil
 			}
 		}
 		if e := all[i]; e.Kind == logbook.Refit && e.To == ver && e.Outcome == logbook.Confirmed {
 			if err := t.takeInventory(t.k.in.Run(e.ID), inventoryAfter); err == nil {
-				t.e.Undid = undoneBy(all, e.ID, false)
+				t.e.Undid = logbook.UndoneBy(all, e.ID, false)
 				return nil
 			}
 		}

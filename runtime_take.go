@@ -56,7 +56,7 @@ func (k *Keel) backupsThatRun(dir, folder string) (out []string) {
 	if _, err := tree.ReadOwn(of.in.State("identity")); err != nil {
 		return nil // it has no backups
 	}
-	heads, err := of.Backups()
+	heads, err := of.shelf.List()
 	if err != nil {
 		return nil
 	}
@@ -65,7 +65,7 @@ func (k *Keel) backupsThatRun(dir, folder string) (out []string) {
 		return nil
 	}
 	for _, b := range heads {
-		set, err := of.backup(b.ID)
+		set, err := of.shelf.Read(b.ID)
 		if err != nil {
 			continue
 		}

@@ -170,7 +170,7 @@ func (t *transaction) preCopy(ctx context.Context) error {
 		if err != nil {
 			return "", err
 		}
-		base, err := t.k.lastBackup(l)
+		base, err := t.k.shelf.Last(l)
 		if err != nil {
 			return "", err
 		}
@@ -180,7 +180,7 @@ func (t *transaction) preCopy(ctx context.Context) error {
 		if err != nil {
 			return "", err
 		}
-		t.k.doubt(t.copied)
+		t.k.shelf.Doubt(t.copied)
 		if err := t.copied.Prepare(); err != nil {
 			return "", err
 		}
@@ -236,7 +236,7 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 			return "", err
 		}
 		set := &locker.Set{Version: t.e.From, Label: label, Run: t.e.ID}
-		if err = t.k.publish(t.writer, taken, set); err != nil {
+		if err = t.k.shelf.Publish(t.writer, taken, set); err != nil {
 			return "", err
 		}
 		t.close() // what the passes found of a large install takes much room
@@ -403,7 +403,7 @@ func (t *transaction) reverse(run swap.Run) (map[string]bool, error) {
 // toBackup makes the whole install, skip aside, what the transaction's backup
 // holds. trusted are paths that renames have just brought back.
 func (t *transaction) toBackup(trusted map[string]bool) (*putBackReport, error) {
-	set, err := t.k.backupOf(t.e)
+	set, err := t.k.shelf.Of(t.e)
 	if err != nil {
 		return nil, err
 	}

@@ -18,11 +18,12 @@ import (
 
 	"freshkeel"
 
+	"regexp"
+	"syscall"
+
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"regexp"
-	"syscall"
 )
 
 // backups lists them, oldest first.

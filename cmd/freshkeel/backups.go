@@ -44,11 +44,14 @@ func restoreLine(c *cli.Command, id string) string {
 
 // backupsOf opens what holds the backups that are meant: the install's locker, or a
 // copy in another place.
-func (p *program) backupsOf(ctx context.Context, c *cli.Command) (k *freshkeel.Keel, done func(), err error) {
+func (p *program) backupsOf(ctx context.Context, c *cli.Command) (shelf *freshkeel.Shelf, done func(), err error) {
 	from := c.String("from")
 	if !c.Bool("copy") && from == "" {
-		k, err = p.look(ctx)
-		return k, func() {}, err
+		k, err := p.look(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		return k.Shelf(), func() {}, nil
 	}
 	here, err := p.open()
 	if err != nil && (from == "" || p.dir != "") {
@@ -57,7 +60,7 @@ func (p *program) backupsOf(ctx context.Context, c *cli.Command) (k *freshkeel.K
 	return p.away(ctx, c, here)
 }
 
-func (p *program) away(ctx context.Context, c *cli.Command, here *freshkeel.Keel) (*freshkeel.Keel, func(), error) {
+func (p *program) away(ctx context.Context, c *cli.Command, here *freshkeel.Keel) (*freshkeel.Shelf, func(), error) {
 	o, err := p.options()
 	if err != nil {
 		return nil, nil, err
@@ -65,36 +68,60 @@ func (p *program) away(ctx context.Context, c *cli.Command, here *freshkeel.Keel
 	return freshkeel.Away(ctx, o, here, freshkeel.AwayWant{From: c.String("from"), Identity: c.String("identity"), Server: c.String("server")})
 }
 
-// restoreFrom opens what a restore is done by. From a copy into another folder that
-// is the copy itself; into the install, the backup is brought here first. A dry run
-// of that only says so, and gives no Keel.
-func (p *program) restoreFrom(ctx context.Context, c *cli.Command, r *freshkeel.Restore) (*freshkeel.Keel, func(), error) {
-	if !c.Bool("copy") && c.String("from") == "" {
-		k, err := p.change(ctx, c)
-		return k, func() {}, err
-	}
-	if r.To != "" {
-		return p.backupsOf(ctx, c)
-	}
+// restoreInto opens the install that a backup is restored into. One of a copy is brought
+// here first; a dry run of that only says so, and gives no Keel.
+func (p *program) restoreInto(ctx context.Context, c *cli.Command, r *freshkeel.Restore) (*freshkeel.Keel, error) {
 	here, err := p.change(ctx, c)
+	if !c.Bool("copy") && c.String("from") == "" {
+		return here, err
+	}
 	if err != nil {
 		if c.String("from") != "" && p.dir == "" {
-			return nil, nil, &freshkeel.Usage{What: "there is no install here to restore into", Do: "add --to DIR: the backup is laid out there"}
+			return nil, &freshkeel.Usage{What: "there is no install here to restore into", Do: "add --to DIR: the backup is laid out there"}
 		}
-		return nil, nil, err
+		return nil, err
 	}
 	away, done, err := p.away(ctx, c, here)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	defer done()
 	if c.Bool("dry-run") {
-		return nil, nil, p.result(r, func() {
+		return nil, p.result(r, func() {
 			p.view.outcome(calm, "WOULD RESTORE", r.Backup+" into the install, once it is brought here from its copy")
 		})
 	}
-	r.Backup, err = here.Bring(ctx, away, r.Backup, r.Owners)
-	return here, func() {}, err
+	r.Backup, err = here.Shelf().Bring(ctx, away, r.Backup, r.Owners)
+	return here, err
+}
+
+// restoreTo lays a backup out in another folder, from where it stands.
+func (p *program) restoreTo(ctx context.Context, c *cli.Command, r freshkeel.Restore) error {
+	var here *freshkeel.Keel
+	shelf, done, err := (*freshkeel.Shelf)(nil), func() {}, error(nil)
+	if c.Bool("copy") || c.String("from") != "" {
+		shelf, done, err = p.backupsOf(ctx, c)
+	} else if here, err = p.change(ctx, c); err == nil {
+		shelf = here.Shelf()
+	}
+	if err != nil {
+		return err
+	}
+	defer done()
+	if c.Bool("dry-run") {
+		return p.result(r, func() { p.view.outcome(calm, "WOULD RESTORE", r.Backup+" into "+r.To) })
+	}
+	if err := shelf.LayOut(ctx, r); err != nil {
+		return err
+	}
+	show := func() {
+		p.view.outcome(good, "RESTORED", "from backup "+r.Backup)
+		p.view.fact("into", r.To)
+	}
+	if here == nil {
+		return p.result(entryJSON{"result", nil}, show)
+	}
+	return p.resultThenPush(ctx, here, entryJSON{"result", nil}, show)
 }
 
 // backupBring takes backups of a copy, or of another user's locker, into this one.
@@ -112,7 +139,7 @@ func (p *program) backupBring(ctx context.Context, c *cli.Command) error {
 	}
 	defer done()
 	if c.Bool("dry-run") {
-		list, err := away.Backups()
+		list, err := away.List()
 		if err != nil {
 			return err
 		}
@@ -151,7 +178,7 @@ func (p *program) backupPush(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	p.seeThrough()
-	done, err := k.Push(ctx, freshkeel.PushHow{Claim: c.Bool("claim"), DryRun: c.Bool("dry-run")})
+	done, err := k.Shelf().Push(ctx, freshkeel.PushHow{Claim: c.Bool("claim"), DryRun: c.Bool("dry-run")})
 	if err != nil {
 		return err
 	}
@@ -165,13 +192,13 @@ func (p *program) backupPush(ctx context.Context, c *cli.Command) error {
 // once, and then the copy is brought up to date. In JSON the result comes last.
 func (p *program) resultThenPush(ctx context.Context, k *freshkeel.Keel, v any, show func()) error {
 	if p.json {
-		k.PushAfter(ctx)
+		k.Shelf().PushAfter(ctx)
 		return p.result(v, show)
 	}
 	if err := p.result(v, show); err != nil {
 		return err
 	}
-	done := k.PushAfter(ctx)
+	done := k.Shelf().PushAfter(ctx)
 	p.view.end()
 	if done != nil && len(done.Sent) > 0 {
 		p.view.fact("copied", fmt.Sprintf("%s, %s, to %s", count(len(done.Sent), "backup"), freshkeel.Bytes(done.Bytes), done.To))
@@ -208,7 +235,7 @@ func (v *view) pushed(d *freshkeel.Pushed, dry bool) {
 }
 
 func (p *program) backupShow(ctx context.Context, c *cli.Command) error {
-	k, done, err := p.backupsOf(ctx, c)
+	shelf, done, err := p.backupsOf(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -216,7 +243,7 @@ func (p *program) backupShow(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
 	}
-	b, err := k.ShowBackup(c.Args().First(), c.Bool("all"))
+	b, err := shelf.Show(c.Args().First(), c.Bool("all"))
 	if err != nil {
 		return err
 	}
@@ -228,13 +255,13 @@ func (p *program) backupShow(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) backupCheck(ctx context.Context, c *cli.Command) error {
-	k, done, err := p.backupsOf(ctx, c)
+	shelf, done, err := p.backupsOf(ctx, c)
 	if err != nil {
 		return err
 	}
 	defer done()
 	parts := c.Int("sample")
-	checked, err := k.CheckBackups(ctx, c.Args().First(), parts)
+	checked, err := shelf.Check(ctx, c.Args().First(), parts)
 	if err != nil {
 		return err
 	}
@@ -242,7 +269,7 @@ func (p *program) backupCheck(ctx context.Context, c *cli.Command) error {
 	if !fine && c.Bool("mend") {
 		return p.mend(ctx, c, checked)
 	}
-	if err := p.result(checked, func() { p.view.checked(checked, parts, k.Profile.Copy.To != "") }); err != nil || fine {
+	if err := p.result(checked, func() { p.view.checked(checked, parts, shelf.Profile.Copy.To != "") }); err != nil || fine {
 		return err
 	}
 	return cli.Exit("", exitFailed)
@@ -267,11 +294,11 @@ func (p *program) mend(ctx context.Context, c *cli.Command, found *freshkeel.Che
 		}
 		defer done()
 		if c.Bool("copy") {
-			if _, err = away.CheckBackups(ctx, "", 0); err == nil { // so that it knows what not to trust
-				_, err = here.MendCopy(ctx, away, c.String("identity"))
+			if _, err = away.Check(ctx, "", 0); err == nil { // so that it knows what not to trust
+				_, err = here.Shelf().MendCopy(ctx, away, c.String("identity"))
 			}
 		} else {
-			_, err = here.MendFrom(ctx, away, found)
+			_, err = here.Shelf().MendFrom(ctx, away, found)
 		}
 		if err != nil {
 			return false, err
@@ -281,7 +308,7 @@ func (p *program) mend(ctx context.Context, c *cli.Command, found *freshkeel.Che
 			return false, err
 		}
 		defer done()
-		found, err = again.CheckBackups(ctx, c.Args().First(), 0)
+		found, err = again.Check(ctx, c.Args().First(), 0)
 		return err == nil && len(found.Damaged)+len(found.Broken) == 0, err
 	}
 	fine := false
@@ -303,7 +330,7 @@ func (p *program) backupThin(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	n := freshkeel.Keeping{Last: c.Int("last"), Days: c.Int("days"), Weeks: c.Int("weeks"), Months: c.Int("months")}
-	plan, err := k.PlanThin(n)
+	plan, err := k.Shelf().PlanThin(n)
 	if err != nil {
 		return err
 	}
@@ -319,7 +346,7 @@ func (p *program) backupThin(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) backupExport(ctx context.Context, c *cli.Command) error {
-	k, done, err := p.backupsOf(ctx, c)
+	shelf, done, err := p.backupsOf(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -328,7 +355,7 @@ func (p *program) backupExport(ctx context.Context, c *cli.Command) error {
 		return &freshkeel.Usage{What: "which backup, into which file?", Do: "freshkeel backup export BACKUP FILE.tar.zst"}
 	}
 	to := c.Args().Get(1)
-	files, told, err := k.ExportBackup(ctx, c.Args().First(), to)
+	files, told, err := shelf.Export(ctx, c.Args().First(), to)
 	if err != nil {
 		return err
 	}

@@ -318,7 +318,7 @@ func (p *program) refit(ctx context.Context, c *cli.Command) error {
 	p.view.title("refit " + k.Profile.Server.Name)
 	e, err := k.Refit(ctx, w)
 	if errors.As(err, new(*freshkeel.RolledBack)) { // it made a backup all the same
-		p.later = func() { k.PushAfter(ctx) }
+		p.later = func() { k.Shelf().PushAfter(ctx) }
 	}
 	if err != nil {
 		return err
@@ -426,16 +426,16 @@ func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) backupList(ctx context.Context, c *cli.Command) error {
-	k, done, err := p.backupsOf(ctx, c)
+	shelf, done, err := p.backupsOf(ctx, c)
 	if err != nil {
 		return err
 	}
 	defer done()
-	list, err := k.Backups()
+	list, err := shelf.List()
 	if err != nil {
 		return err
 	}
-	copied, at := k.Copied()
+	copied, at := shelf.Copied()
 	lines := make([]listed, len(list))
 	for i, b := range list {
 		lines[i] = listed{b, copied[b.ID]}
@@ -452,15 +452,14 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
 	}
 	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to"), Owners: freshkeel.Owners(c.Bool("owners"))}
-	k, done, err := p.restoreFrom(ctx, c, &r)
+	if r.To != "" {
+		return p.restoreTo(ctx, c, r)
+	}
+	k, err := p.restoreInto(ctx, c, &r)
 	if err != nil || k == nil {
 		return err
 	}
-	defer done()
 	if c.Bool("dry-run") {
-		if r.To != "" {
-			return p.result(r, func() { p.view.outcome(calm, "WOULD RESTORE", r.Backup+" into "+r.To) })
-		}
 		steps, err := k.PlanRestore(r)
 		if err != nil {
 			return err
@@ -484,10 +483,6 @@ func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
 	}
 	return p.resultThenPush(ctx, k, entryJSON{"result", e}, func() {
 		p.view.outcome(good, "RESTORED", "from backup "+r.Backup)
-		if e == nil {
-			p.view.fact("into", r.To)
-			return
-		}
 		if e.From != e.To {
 			p.view.fact("build", orUnknown(e.From)+" → "+reached(e))
 		}

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -203,4 +204,42 @@ func (b Book) Unfinished() (*Entry, error) {
 		}
 	}
 	return nil, nil
+}
+
+// InEffect lists the refits whose files are in the install, oldest first: each
+// confirmed refit, less those that a rollback or a restore undid.
+func (b Book) InEffect() ([]*Entry, error) {
+	all, err := b.All()
+	if err != nil {
+		return nil, err
+	}
+	var stack []*Entry
+	for _, e := range all {
+		switch {
+		case e.Outcome != Confirmed:
+		case e.Kind == Refit:
+			stack = append(stack, e)
+		case e.Kind == Restore:
+			stack = slices.DeleteFunc(stack, func(s *Entry) bool { return slices.Contains(e.Undid, s.ID) })
+		case e.Kind == Rollback:
+			for i, s := range stack {
+				if s.ID == e.Target {
+					stack = stack[:i]
+					break
+				}
+			}
+		}
+	}
+	return stack, nil
+}
+
+// UndoneBy lists the refits of which nothing is left once the files are as they were
+// after one of them, or before it.
+func UndoneBy(all []*Entry, refit string, before bool) (out []string) {
+	for _, e := range all {
+		if e.Kind == Refit && (e.ID > refit || (before && e.ID == refit)) {
+			out = append(out, e.ID)
+		}
+	}
+	return out
 }

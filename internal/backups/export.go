@@ -1,8 +1,7 @@
-package freshkeel
+package backups
 
 import (
 	"archive/tar"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +15,9 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/klauspost/compress/zip"
+	"github.com/klauspost/compress/zstd"
+
 	"freshkeel/internal/acquire"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/locker"
@@ -24,20 +26,17 @@ import (
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
 	"freshkeel/internal/words"
-
-	"github.com/klauspost/compress/zip"
-	"github.com/klauspost/compress/zstd"
 )
 
-// ExportBackup writes a backup as an archive that ordinary tools open: a tar in
+// Export writes a backup as an archive that ordinary tools open: a tar in
 // zstd where the name ends in .tar.zst, a .zip, or a plain .tar. told is what the
 // format can't hold.
-func (k *Keel) ExportBackup(ctx context.Context, id, to string) (files int, told []string, err error) {
-	s, err := k.backup(id)
+func (k *Shelf) Export(ctx context.Context, id, to string) (files int, told []string, err error) {
+	s, err := k.Read(id)
 	if err != nil {
 		return 0, nil, tell.Advise(err, "freshkeel backup list")
 	}
-	l, err := k.in.Locker()
+	l, err := k.Locker()
 	if err != nil {
 		return 0, nil, err
 	}
@@ -48,7 +47,7 @@ func (k *Keel) ExportBackup(ctx context.Context, id, to string) (files int, told
 	if _, err := os.Lstat(to); err == nil {
 		return 0, nil, tell.Misuse(to+" is there already", "name a file that does not exist yet")
 	}
-	_, err = k.in.Step("export", func() (string, error) {
+	_, err = k.Step("export", func() (string, error) {
 		tmp, err := os.CreateTemp(filepath.Dir(to), ".export-*")
 		if err != nil {
 			return "", err
@@ -66,13 +65,13 @@ func (k *Keel) ExportBackup(ctx context.Context, id, to string) (files int, told
 		}
 		return words.Plural(s.Files, "file"), tree.SyncDir(filepath.Dir(to))
 	})
-	if names := forbidden(s.Entries); len(names) > 0 {
+	if names := Forbidden(s.Entries); len(names) > 0 {
 		told = append(told, "Windows can't have these names: "+words.Some(names, 4))
 	}
 	return s.Files, told, err
 }
 
-func forbidden(entries []locker.File) (out []string) {
+func Forbidden(entries []locker.File) (out []string) {
 	for _, f := range entries {
 		if tree.WindowsForbids(f.Path) {
 			out = append(out, f.Path)
@@ -159,54 +158,14 @@ func writeZip(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Se
 	return z.Close()
 }
 
-// ImportBackup makes a backup of a folder, or of an archive, that the operator has
-// from before: what they copied by hand.
-func (k *Keel) ImportBackup(ctx context.Context, from, label string) (*Backup, error) {
-	fi, err := os.Stat(from)
-	if err != nil {
-		return nil, err
-	}
-	if from, err = filepath.Abs(from); err != nil {
-		return nil, err
-	}
-	unlock, err := k.begin(ctx, "backup")
-	if err != nil {
-		return nil, err
-	}
-	defer unlock()
-	l, err := k.in.Locker()
-	if err != nil {
-		return nil, err
-	}
-	w := l.Writer()
-	w.PiecesAlone = true
-	defer w.Close()
-	set := &locker.Set{Label: cmp.Or(label, "from "+filepath.Base(from)), Source: from}
-	_, err = k.in.Step("import", func() (string, error) {
-		taken, err := k.takeIn(ctx, w, from, fi)
-		if err != nil {
-			return "", err
-		}
-		for i := range taken.Entries { // nothing of this says where in the install a file is now
-			f := &taken.Entries[i]
-			f.Inode, f.Ctime, f.ReadAt = 0, 0, 0
-		}
-		if err := k.publish(w, &locker.Taken{Entries: taken.Entries}, set); err != nil {
-			return "", err
-		}
-		return fmt.Sprintf("%s: %s, %s", set.ID, words.Plural(set.Files, "file"), words.Bytes(set.Bytes)), nil
-	})
-	return set, err
-}
-
-func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.FileInfo) (*locker.Taken, error) {
+func (k *Shelf) TakeIn(ctx context.Context, w *locker.Writer, from string, fi fs.FileInfo) (*locker.Taken, error) {
 	if fi.IsDir() {
 		list, err := tree.Walk(from, nil)
 		if err != nil {
 			return nil, err
 		}
 		list = slices.DeleteFunc(list, func(e tree.Entry) bool { return profile.Reserved(e.Path) })
-		return w.TakeList(ctx, from, list, nil, k.in.Moves("import"))
+		return w.TakeList(ctx, from, list, nil, k.Moves("import"))
 	}
 	work, err := os.MkdirTemp("", "freshkeel-import-") // for archives that can't be read in one go
 	if err != nil {
@@ -220,7 +179,7 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 		return nil, err
 	}
 	if top != "" {
-		k.in.Note("everything in %s lies in one folder, %s: its content is taken", v.Name, top)
+		k.Note("everything in %s lies in one folder, %s: its content is taken", v.Name, top)
 		rule.Strip = 1
 	}
 	var mu sync.Mutex
@@ -249,7 +208,7 @@ func (k *Keel) takeIn(ctx context.Context, w *locker.Writer, from string, fi fs.
 		return nil, err
 	}
 	if left > 0 {
-		k.in.Note("left out of %s, since they are Fresh Keel's own: %s", v.Name, words.Plural(left, "file"))
+		k.Note("left out of %s, since they are Fresh Keel's own: %s", v.Name, words.Plural(left, "file"))
 	}
 	slices.SortFunc(got, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })
 	return &locker.Taken{Entries: got}, nil

@@ -1,0 +1,191 @@
+// Package backups is the backups of one install: to list, show, check, thin, export and
+// lay them out elsewhere, and their copy in a second place. Backups of another machine,
+// or of a copy, are read through a Shelf too: see Away.
+package backups
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"freshkeel/internal/acquire"
+	"freshkeel/internal/install"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/logbook"
+	"freshkeel/internal/resolve"
+	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
+)
+
+// Shelf is one install's backups, in one locker.
+type Shelf struct {
+	*install.Install
+	acq *acquire.Acquirer
+	res *resolve.Resolver
+}
+
+// New is the shelf of an install.
+func New(in *install.Install, acq *acquire.Acquirer, res *resolve.Resolver) *Shelf {
+	return &Shelf{in, acq, res}
+}
+
+// Backup is a stored backup, without its entries.
+type Backup = locker.Set
+
+// List lists the install's backups, oldest first.
+func (k *Shelf) List() ([]*Backup, error) {
+	l, err := k.Locker()
+	if err != nil {
+		return nil, err
+	}
+	id, err := k.Identity()
+	if err != nil {
+		return nil, err
+	}
+	return l.Heads(id)
+}
+
+func (k *Shelf) Read(id string) (*locker.Set, error) {
+	l, err := k.Locker()
+	if err != nil {
+		return nil, err
+	}
+	owner, err := k.Identity()
+	if err != nil {
+		return nil, err
+	}
+	return l.Read(owner, id)
+}
+
+// Of reads the backup that a run took. A number alone does not tell it: the
+// same install may have been backed up into another locker too, by another user.
+func (k *Shelf) Of(e *logbook.Entry) (*locker.Set, error) {
+	is := func(b *locker.Set) bool { return b.Run == e.ID && b.Taken.Equal(e.BackupTaken) }
+	if e.BackupTaken.IsZero() { // of version 0.1, which noted the number alone
+		is = func(b *locker.Set) bool {
+			return b.Run == e.ID && !b.Taken.Before(e.Started) && (e.Ended.IsZero() || !b.Taken.After(e.Ended))
+		}
+	}
+	return k.Named(e.Backup, is, "taken for "+e.ID+" on "+e.Started.Local().Format(time.DateTime), e.Locker)
+}
+
+// HeadOf is backupOf without the entries, which are many.
+func (k *Shelf) HeadOf(e *logbook.Entry) (*locker.Set, error) {
+	heads, err := k.List()
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range heads {
+		if b.Run == e.ID && b.Taken.Equal(e.BackupTaken) {
+			return b, nil
+		}
+	}
+	return nil, fmt.Errorf("%s: %w", e.Backup, locker.ErrNoSet)
+}
+
+// Named reads a backup by its number, held to what it must be; under another
+// number where it was brought here from another locker. what and where tell of it.
+func (k *Shelf) Named(id string, is func(*locker.Set) bool, what, where string) (*locker.Set, error) {
+	set, err := k.Read(id)
+	if err == nil && is(set) {
+		return set, nil
+	}
+	if err != nil && !errors.Is(err, locker.ErrNoSet) {
+		return nil, err
+	}
+	heads, herr := k.List()
+	if herr != nil {
+		return nil, herr
+	}
+	for _, b := range heads {
+		if b.Damage == "" && is(b) {
+			return k.Read(b.ID)
+		}
+	}
+	l, lerr := k.Locker()
+	if lerr != nil {
+		return nil, lerr
+	}
+	why := fmt.Sprintf("backup %s, %s, is not in this locker, %s", id, what, l.Dir())
+	if err == nil {
+		why = fmt.Sprintf("the backup %s in this locker, %s, is another one than the %s that was %s", id, l.Dir(), id, what)
+	}
+	do := "look for the locker of the user who took it, root's say: ~root/.local/state/freshkeel/locker; then, with a copy of it that you may read: freshkeel backup bring --from COPY"
+	if where != "" && where != l.Dir() {
+		why += "; it was put into " + where
+		do = fmt.Sprintf("make a copy of %s that you may read, and: freshkeel backup bring --from COPY", where)
+	}
+	return nil, tell.Advise(errors.New(why), do)
+}
+
+// Last indexes the newest backup, as what the next one need not read.
+func (k *Shelf) Last(l *locker.Locker) (*locker.Base, error) {
+	id, err := k.Identity()
+	if err != nil {
+		return nil, err
+	}
+	heads, err := l.Heads(id)
+	if err != nil {
+		return nil, err
+	}
+	for i := len(heads) - 1; i >= 0; i-- {
+		if heads[i].Partial() {
+			continue
+		}
+		base, err := l.Base(id, heads[i].ID)
+		if err == nil {
+			return base, nil
+		}
+		// Damage there must not keep a new backup from being made.
+		k.Warn("backup %s can't be read: %v", heads[i].ID, err)
+	}
+	return nil, nil
+}
+
+// Doubt tells of damage in the backup that a pass leant on.
+func (k *Shelf) Doubt(t *locker.Taken) {
+	if t.Doubt != nil {
+		k.Warn("the last backup can't be read to its end (%v): the files behind that were read again", t.Doubt)
+	}
+}
+
+// Publish makes a finished pass a backup of the install: set, which says of what
+// version it is and what it was taken for.
+func (k *Shelf) Publish(w *locker.Writer, taken *locker.Taken, set *locker.Set) error {
+	id, err := k.Identity()
+	if err != nil {
+		return err
+	}
+	set.Owner, set.Server, set.Root, set.Taken, set.Skipped = id, k.Profile.Server.Name, k.Dir, time.Now().Round(0), k.Profile.Server.Skip
+	taken.Fill(set)
+	return w.Publish(set)
+}
+
+// Choice is what part of the install a backup takes: what Only matches, all for
+// none, less what Leave matches.
+type Choice struct {
+	Only  tree.Patterns `json:"only,omitempty"`
+	Leave tree.Patterns `json:"leave,omitempty"`
+
+	Reread bool `json:"reread,omitempty"` // read again what its times prove to be unchanged
+}
+
+// Takes is what the choice says of an entry; nil: it takes all.
+func (c Choice) Takes() func(tree.Entry) bool {
+	if len(c.Only)+len(c.Leave) == 0 {
+		return nil
+	}
+	return func(e tree.Entry) bool {
+		return (len(c.Only) == 0 || c.Only.Match(e.Path)) && !c.Leave.Match(e.Path)
+	}
+}
+
+// TellLinks names what a backup has as a link alone: what lies behind one that leads
+// out of the install is not in it.
+func (k *Shelf) TellLinks(t *locker.Taken) {
+	for _, f := range t.Entries {
+		if f.Kind == tree.Link && k.LeadsOut(f.Entry) {
+			k.Warn("%s is a link to %s, outside the install: what lies there is not in this backup", f.Path, f.Target)
+		}
+	}
+}

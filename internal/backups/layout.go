@@ -1,0 +1,124 @@
+package backups
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/locker"
+	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
+)
+
+// Restore says what of a backup to bring back, and where.
+type Restore struct {
+	Backup string        `json:"backup"`
+	Only   tree.Patterns `json:"only,omitempty"`   // none: everything
+	To     string        `json:"to,omitempty"`     // another folder; "": into the install
+	Owners Owners        `json:"owners,omitempty"` // of a copy's files, where root restores them
+}
+
+// LayOut lays a backup, or the part of it that r says, out in a new folder. The error is a
+// tell.Usage where that is not empty or lies in the install.
+func (k *Shelf) LayOut(ctx context.Context, r Restore) error {
+	if err := r.Only.Check(); err != nil {
+		return tell.Misuse(err.Error(), "")
+	}
+	set, err := k.Read(r.Backup)
+	if err != nil {
+		return tell.Advise(err, "freshkeel backup list")
+	}
+	entries := set.Entries
+	to, err := filepath.Abs(r.To)
+	if err != nil {
+		return err
+	}
+	if list, err := os.ReadDir(to); err == nil && len(list) > 0 {
+		return tell.Misuse(to+" is not empty", "name a folder that does not exist yet")
+	}
+	if tree.Inside(k.Dir, to) {
+		return tell.Misuse(to+" lies in the install", "name a folder elsewhere, or leave --to away to restore into the install")
+	}
+	l, err := k.Locker()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return err
+	}
+	_, err = k.Step("restore", func() (string, error) {
+		var dirs []*locker.File
+		var files []locker.Laying
+		var total, done int64
+		var change func(*locker.File)
+		if k.Elsewhere() { // a copy's
+			change = r.Owners.Change()
+		}
+		for i := range entries {
+			f := &entries[i]
+			if change != nil {
+				change(f)
+			}
+			switch {
+			case tree.Ours(f.Path), len(r.Only) > 0 && !r.Only.Match(f.Path):
+			case !tree.Makeable(f.Path):
+				k.Warn("left out, since this system can't have its name: %s", f.Path)
+			case f.Kind == tree.Dir:
+				dirs = append(dirs, f)
+			default:
+				files = append(files, locker.Laying{Full: filepath.Join(to, filepath.FromSlash(f.Path)), File: f})
+				total += f.Size
+			}
+		}
+		for _, d := range dirs { // a mode comes last: it may forbid filling it
+			if err := os.MkdirAll(filepath.Join(to, filepath.FromSlash(d.Path)), 0o755); err != nil {
+				return "", err
+			}
+		}
+		moves := k.Moves("restore")
+		if err := l.LayAll(ctx, files, 0o755, []string{to}, func(one locker.Laying) {
+			done += one.File.Size
+			moves(done, total)
+		}); err != nil {
+			return "", fmt.Errorf("restore %w", err)
+		}
+		slices.SortFunc(dirs, func(a, b *locker.File) int { return strings.Compare(b.Path, a.Path) })
+		for _, d := range dirs {
+			if err := tree.Mend(filepath.Join(to, filepath.FromSlash(d.Path)), d.Entry); err != nil {
+				return "", err
+			}
+		}
+		if _, err := tree.FlushAll(to); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s from %s into %s", words.Plural(len(files), "file"), r.Backup, to), nil
+	})
+	return err
+}
+
+// Owners says what becomes of the owners, the setuid and setgid bits and the
+// capabilities that a copy's files have. A copy has been in other hands, so that
+// root gives none of them out unless that is asked for; nobody else could.
+type Owners bool
+
+// Change is what becomes of each entry; nil: nothing.
+func (o Owners) Change() func(*locker.File) {
+	if o == AsIs || os.Geteuid() != 0 {
+		return nil
+	}
+	return func(f *locker.File) {
+		f.UID, f.GID = 0, 0
+		f.Mode &^= fs.ModeSetuid | fs.ModeSetgid
+		delete(f.Xattr, "security.capability")
+	}
+}
+
+const (
+	Tamed Owners = false // root's, without such rights
+	AsIs  Owners = true  // as the copy has them
+)

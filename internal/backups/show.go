@@ -1,0 +1,122 @@
+package backups
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"freshkeel/internal/locker"
+	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
+)
+
+// View is what a backup holds, and how it differs from the one before.
+type View struct {
+	*Backup
+	Before  string        `json:"before,omitempty"` // the backup that it is held against
+	Added   []string      `json:"added,omitempty"`
+	Removed []string      `json:"removed,omitempty"`
+	Changed []string      `json:"changed,omitempty"` // in content, kind or target
+	Moving  []string      `json:"moving,omitempty"`  // they changed while they were read
+	Needed  string        `json:"needed_by,omitempty"`
+	Entries []locker.File `json:"-"`
+}
+
+// Show reads a backup and compares it with the whole one before it. Its
+// entries are kept where all are asked for.
+func (k *Shelf) Show(id string, all bool) (*View, error) {
+	l, err := k.Locker()
+	if err != nil {
+		return nil, err
+	}
+	heads, err := k.List()
+	if err != nil {
+		return nil, err
+	}
+	at := slices.IndexFunc(heads, func(b *Backup) bool { return b.ID == id })
+	if at < 0 {
+		return nil, tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list")
+	}
+	v := &View{Backup: heads[at]}
+	if needed, err := k.neededBackups(heads); err == nil {
+		v.Needed = needed[id]
+	}
+	// What the one before had, each path with a hash of all that counts as its
+	// content: the entries of two backups are many to hold.
+	var was map[string]tree.Sum
+	for _, h := range slices.Backward(heads[:at]) {
+		if v.Partial() || h.Partial() || h.Damage != "" {
+			continue
+		}
+		was = make(map[string]tree.Sum, h.Files)
+		if err := l.Each(h.Owner, h.ID, func(f *locker.File) { was[f.Path] = alike(f) }); err == nil {
+			v.Before = h.ID
+			break
+		}
+	}
+	if err := l.Each(v.Owner, id, func(f *locker.File) {
+		if f.Moving {
+			v.Moving = append(v.Moving, f.Path)
+		}
+		if all {
+			v.Entries = append(v.Entries, *f)
+		}
+		if v.Before == "" {
+			return
+		}
+		if old, had := was[f.Path]; !had {
+			v.Added = append(v.Added, f.Path)
+		} else if old != alike(f) {
+			v.Changed = append(v.Changed, f.Path)
+		}
+		delete(was, f.Path)
+	}); err != nil {
+		return nil, err
+	}
+	if v.Before != "" {
+		v.Removed = slices.Sorted(maps.Keys(was))
+	}
+	return v, nil
+}
+
+// alike hashes what makes two entries of one path the same: kind, target, pieces.
+func alike(f *locker.File) tree.Sum {
+	b := append([]byte(f.Kind), 0)
+	b = append(append(b, f.Target...), 0)
+	for _, p := range f.Pieces {
+		b = append(b, p[:]...)
+	}
+	return tree.SumBytes(b)
+}
+
+// Check reads backups back and compares hashes: the one given, or all of
+// this install for "". A share reads a part, another each day, so that as many
+// days as it has parts read everything.
+func (k *Shelf) Check(ctx context.Context, id string, parts int) (out *locker.Checked, err error) {
+	l, err := k.Locker()
+	if err != nil {
+		return nil, err
+	}
+	sets, err := k.List()
+	if err != nil {
+		return nil, err
+	}
+	if id != "" {
+		sets = slices.DeleteFunc(sets, func(s *Backup) bool { return s.ID != id })
+		if len(sets) == 0 {
+			return nil, fmt.Errorf("%s: %w", id, locker.ErrNoSet)
+		}
+	}
+	share := locker.Share{Of: uint64(max(parts, 1)), At: uint64(time.Now().Unix() / 86400)}
+	_, err = k.Step("read back", func() (string, error) {
+		out, err = l.Check(ctx, sets, share, k.Moves("read back"))
+		if err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s of %s, %s", words.Plural(out.Pieces, "piece"), words.Plural(out.Sets, "backup"), words.Bytes(out.Bytes)), nil
+	})
+	return out, err
+}
