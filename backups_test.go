@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"freshkeel/internal/backups"
+	"freshkeel/internal/check"
+	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/plan"
@@ -53,10 +55,10 @@ func TestHeapFlagsAreReadInTheirUnits(t *testing.T) {
 		"-Xmx4G": 4 << 30, "-Xms512m": 512 << 20, "-Xmx1048576": 1 << 20, "-Xmx2t": 2 << 40, "-XX:MaxHeapSize=64k": 64 << 10,
 		"--max-old-space-size=2048": 2048 << 20, "-Xmx": 0, "-XmxG": 0, "-Xss4m": 0, "-Xmx-1": 0, "4G": 0,
 	} {
-		assert.Equal(t, want, heapBytes(flag), flag)
+		assert.Equal(t, want, launch.HeapBytes(flag), flag)
 	}
-	assert.Equal(t, "-Xmx2G", lastFlag([]string{"-Xmx1G", "-Xms1G", "-Xmx2G"}, "-Xmx"), "the last one counts")
-	assert.Empty(t, lastFlag(nil, "-Xmx"))
+	assert.Equal(t, "-Xmx2G", launch.LastFlag([]string{"-Xmx1G", "-Xms1G", "-Xmx2G"}, "-Xmx"), "the last one counts")
+	assert.Empty(t, launch.LastFlag(nil, "-Xmx"))
 }
 
 // taken stores backups of nothing much, each taken on a day.
@@ -132,5 +134,5 @@ func TestNamesThatWindowsForbidsAreTold(t *testing.T) {
 		list = append(list, locker.File{Entry: tree.Entry{Path: at}})
 	}
 	assert.Equal(t, []string{"worlds/a:b", "con", "lib/aux.txt", "ends with dot.", "what?"}, backups.Forbidden(list))
-	assert.True(t, slices.Contains(acceptable, "addons"))
+	assert.True(t, slices.Contains(check.Acceptable, "addons"))
 }

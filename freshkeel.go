@@ -18,6 +18,7 @@ import (
 
 	"freshkeel/internal/acquire"
 	"freshkeel/internal/backups"
+	"freshkeel/internal/check"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/plan"
@@ -38,6 +39,7 @@ type Keel struct {
 	rts     *runtimes.Rack
 	planner *plan.Planner
 	shelf   *backups.Shelf
+	checker *check.Checker
 }
 
 // ErrNotAdopted says that a folder has no profile.
@@ -57,7 +59,8 @@ func newKeel(in *install.Install) *Keel {
 	res := resolve.New(in, inv)
 	rts := runtimes.New(in, res)
 	acq := acquire.New(inv, res)
-	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: plan.New(inv, res, rts), shelf: backups.New(in, acq, res)}
+	planner, shelf := plan.New(inv, res, rts), backups.New(in, acq, res)
+	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner, shelf: shelf, checker: check.New(inv, res, rts, planner, shelf)}
 }
 
 // begin is how every command that changes the install starts: alone, and with

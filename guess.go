@@ -94,7 +94,7 @@ func (l *lookout) lookForScripts() error {
 		}
 		isShell := ext == ".sh"
 		if !isShell && ext == "" {
-			isShell = launch.LooksShell(e.Path, headOf(filepath.Join(l.dir, e.Path)))
+			isShell = launch.LooksShell(e.Path, tree.Head(filepath.Join(l.dir, e.Path)))
 		}
 		if !isShell && ext != ".bat" && ext != ".cmd" {
 			continue
@@ -177,7 +177,7 @@ func (l *lookout) lookForArtifact() {
 		var biggest tree.Entry
 		for _, e := range l.list {
 			full := filepath.Join(l.dir, filepath.FromSlash(e.Path))
-			if e.Kind == tree.File && !strings.Contains(e.Path, "/") && e.Size > biggest.Size && (strings.HasSuffix(e.Path, ".jar") || bytes.HasPrefix(headOf(full), []byte("\x7fELF"))) {
+			if e.Kind == tree.File && !strings.Contains(e.Path, "/") && e.Size > biggest.Size && (strings.HasSuffix(e.Path, ".jar") || bytes.HasPrefix(tree.Head(full), []byte("\x7fELF"))) {
 				biggest = e
 			}
 		}
@@ -541,17 +541,6 @@ func clip(s string, n int) string {
 		return string(r[:n-1]) + "…"
 	}
 	return s
-}
-
-func headOf(full string) []byte {
-	f, err := tree.OpenRegular(full)
-	if err != nil {
-		return nil
-	}
-	defer f.Close()
-	b := make([]byte, 200)
-	n, _ := io.ReadFull(f, b)
-	return b[:n]
 }
 
 // profileText writes the profile: each guess with what it was guessed from.

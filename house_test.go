@@ -45,6 +45,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		"acquire":   {"feed", "fetch", "host", "install", "inventory", "locker", "needs", "profile", "resolve", "tell", "unpack"},
 		"ahead":     {"install", "locker", "needs", "profile"},
 		"backups":   {"acquire", "fetch", "install", "inventory", "locker", "logbook", "profile", "resolve", "store", "tell", "unpack"},
+		"check":     {"acquire", "ahead", "backups", "feed", "host", "install", "inventory", "launch", "locker", "needs", "plan", "profile", "resolve", "runtimes", "staging", "swap", "tell"},
 		"feed":      {"fetch", "profile", "unpack"},
 		"host":      {"launch"},
 		"install":   {"host", "locker", "logbook", "profile", "swap", "tell"},

@@ -6,6 +6,8 @@ import (
 	"io"
 	"time"
 
+	"freshkeel/internal/check"
+
 	"freshkeel/internal/backups"
 
 	"freshkeel/internal/plan"
@@ -137,4 +139,18 @@ type (
 	Pushed     = backups.Pushed
 	Restore    = backups.Restore
 	Thinning   = backups.Thinning
+)
+
+// Of the room check.
+type (
+	Finding   = check.Finding
+	Level     = check.Level
+	Preflight = check.Preflight
+)
+
+// Of the room check.
+const (
+	OK   = check.OK
+	Stop = check.Stop
+	Warn = check.Warn
 )

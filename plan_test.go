@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"freshkeel/internal/acquire"
+	"freshkeel/internal/check"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
@@ -425,11 +426,11 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 func TestEveryCheckIsDocumented(t *testing.T) {
 	b, err := os.ReadFile("docs/checks.md")
 	require.NoError(t, err)
-	for _, c := range checks {
+	for _, c := range check.Checks {
 		mark := "| |"
-		if slices.Contains(acceptable, c.name) {
+		if slices.Contains(check.Acceptable, c.Name) {
 			mark = "| ✓ |"
 		}
-		assert.Regexp(t, "\\| `"+c.name+"` \\|.*"+regexp.QuoteMeta(mark), string(b))
+		assert.Regexp(t, "\\| `"+c.Name+"` \\|.*"+regexp.QuoteMeta(mark), string(b))
 	}
 }

@@ -4,172 +4,18 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
-	"time"
 
-	"freshkeel/internal/acquire"
-	"freshkeel/internal/ahead"
-	"freshkeel/internal/host"
-	"freshkeel/internal/inventory"
-	"freshkeel/internal/launch"
-	"freshkeel/internal/locker"
-	"freshkeel/internal/plan"
-	"freshkeel/internal/resolve"
-	"freshkeel/internal/runtimes"
+	"freshkeel/internal/check"
 	"freshkeel/internal/tell"
 )
-
-// Level is how much a finding weighs.
-type Level string
-
-const (
-	OK   Level = "ok"
-	Warn Level = "warn"
-	Stop Level = "stop"
-)
-
-// Finding is what one check found: what, where, why it matters, what to do.
-type Finding struct {
-	Check string `json:"check"`
-	Level Level  `json:"level"`
-	What  string `json:"what"`
-	Where string `json:"where,omitempty"`
-	Why   string `json:"why,omitempty"`
-	Do    string `json:"do,omitempty"`
-
-	// It is of the install and not of the build: it was so at the last refit, and will
-	// be at the next. What is new to the operator is told before it.
-	Routine bool `json:"routine,omitempty"`
-}
-
-// routine are the checks whose warnings are of the install, whatever the build.
-var routine = []string{"owner", "everybody", "limits", "clock", "links", "memory", "logs"}
-
-// Preflight is what a refit would meet and do.
-type Preflight struct {
-	From     string           `json:"from"`
-	To       string           `json:"to"`
-	Findings []Finding        `json:"findings"` // stops first, then warnings, then what is fine
-	Running  bool             `json:"running"`
-	Chain    []string         `json:"chain,omitempty"`  // versions to step through, the last being the one that is wanted
-	Ran      []CheckRun       `json:"checks"`           // every check that was made, in the order of the list
-	Layers   []string         `json:"layers,omitempty"` // what becomes of each layer that changes
-	Plan     *Plan            `json:"-"`
-	Fetched  *acquire.Fetched `json:"-"`
-}
-
-// CheckRun is one check that was made.
-type CheckRun struct {
-	Check string        `json:"check"`
-	Took  time.Duration `json:"took_ns"`
-	Found int           `json:"found"` // findings; 0: it does not apply here
-}
-
-// Goal is the version that is wanted in the end: To, or the last of the chain.
-func (p *Preflight) Goal() string {
-	if n := len(p.Chain); n > 0 {
-		return p.Chain[n-1]
-	}
-	return p.To
-}
-
-// Stops lists the findings that forbid the refit.
-func (p *Preflight) Stops() []Finding { return p.at(Stop) }
-
-// Warnings lists the findings worth minding.
-func (p *Preflight) Warnings() []Finding { return p.at(Warn) }
-
-func (p *Preflight) at(l Level) (out []Finding) {
-	for _, f := range p.Findings {
-		if f.Level == l {
-			out = append(out, f)
-		}
-	}
-	return
-}
-
-// launched is what the launch script would run.
-type launched struct {
-	commands []launch.Command
-	err      error
-}
-
-// situation is all that checks look at. They change nothing.
-type situation struct {
-	k        *Keel
-	want     Want
-	cand     *resolve.Candidate
-	fetched  *acquire.Fetched
-	inv      *inventory.Inventory
-	hop      int // of a chain: how many steps come before this one
-	plan     *Plan
-	ahead    *ahead.Ahead // the plan's: the install as it will stand
-	programs *runtimes.Programs
-	status   *host.Status
-	lines    launched
-	store    *locker.Locker
-}
-
-// check looks at one thing. No finding means that it does not apply.
-type check struct {
-	name string
-	look func(context.Context, *situation) []Finding
-}
-
-// checks is the list that a refit must pass, in the order of the telling.
-var checks = []check{
-	{"direction", checkDirection},
-	{"steps", checkSteps},
-	{"channel", checkChannel},
-	{"kind", checkKind},
-	{"layers", checkLayers},
-	{"runtime", checkRuntime},
-	{"engine", checkEngine},
-	{"native", checkNative},
-	{"windows", checkWindows},
-	{"needs", checkNeeds},
-	{"launch", checkLaunch},
-	{"scripts", checkScripts},
-	{"others", checkOtherScripts},
-	{"names", checkNames},
-	{"effect", checkEffect},
-	{"ready", checkReady},
-	{"paths", checkPaths},
-	{"drift", checkDrift},
-	{"damage", checkDamage},
-	{"removals", checkRemovals},
-	{"held", checkHeld},
-	{"addons", checkAddons},
-	{"consent", checkConsent},
-	{"processes", checkProcesses},
-	{"open", checkOpen},
-	{"port", checkPort},
-	{"owner", checkOwner},
-	{"strangers", checkStrangers},
-	{"writable", checkWritable},
-	{"frozen", checkFrozen},
-	{"filesystem", checkFilesystem},
-	{"disk", checkDisk},
-	{"data", checkData},
-	{"stopping", checkStopping},
-	{"links", checkLinks},
-	{"memory", checkMemory},
-	{"limits", checkLimits},
-	{"logs", checkLogs},
-	{"everybody", checkWorld},
-	{"clock", checkClock},
-}
-
-// acceptable are the checks that an operator may go past, knowing better.
-var acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "engine", "native", "windows", "launch", "effect", "scripts", "drift", "removals", "held", "addons", "disk"}
 
 // Preflight fetches the build that is wanted, makes the plan and runs every
 // check. It changes nothing of the install.
 func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 	for _, a := range w.Accept {
-		if !slices.Contains(acceptable, a) {
-			return nil, tell.Misuse(fmt.Sprintf("check %q can't be accepted; these can: %s", a, strings.Join(acceptable, ", ")), "freshkeel preflight --all")
+		if !slices.Contains(check.Acceptable, a) {
+			return nil, tell.Misuse(fmt.Sprintf("check %q can't be accepted; these can: %s", a, strings.Join(check.Acceptable, ", ")), "freshkeel preflight --all")
 		}
 	}
 	fetched, err := k.acq.Gather(ctx, w, true)
@@ -179,87 +25,20 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 	var pre *Preflight
 	_, err = k.in.Step("check", func() (sum string, err error) {
 		for n, f := range fetched {
-			one, err := k.check(ctx, w, f, n)
+			one, err := k.checker.Run(ctx, w, f, n)
 			if err != nil {
 				return "", err
 			}
 			if pre == nil {
 				pre = one
 			} else {
-				pre.later(one)
+				pre.Later(one)
 			}
 			if len(fetched) > 1 {
 				pre.Chain = append(pre.Chain, one.To)
 			}
 		}
-		return fmt.Sprintf("%d checks: %d stop, %d warn", len(checks)*len(fetched), len(pre.Stops()), len(pre.Warnings())), nil
+		return fmt.Sprintf("%d checks: %d stop, %d warn", len(check.Checks)*len(fetched), len(pre.Stops()), len(pre.Warnings())), nil
 	})
 	return pre, err
-}
-
-// later adds what the checks of a later step of a chain found: what stops it
-// then stops the whole now, while the old server still runs (P6).
-func (p *Preflight) later(step *Preflight) {
-	for _, f := range step.Findings {
-		if f.Level != OK {
-			f.What = "later, at " + step.To + ": " + f.What
-			p.Findings = append(p.Findings, f)
-		}
-	}
-	p.sort()
-}
-
-func (p *Preflight) sort() {
-	weight := func(f Finding) int {
-		switch {
-		case f.Level == Stop:
-			return 0
-		case f.Level == Warn && !f.Routine:
-			return 1
-		case f.Level == Warn:
-			return 2
-		}
-		return 3
-	}
-	sort.SliceStable(p.Findings, func(i, j int) bool { return weight(p.Findings[i]) < weight(p.Findings[j]) })
-}
-
-func (k *Keel) check(ctx context.Context, w Want, f *acquire.Fetched, hop int) (*Preflight, error) {
-	pl, err := k.planner.Make(f, w)
-	if err != nil {
-		return nil, err
-	}
-	l, err := k.in.Locker()
-	if err != nil {
-		return nil, err
-	}
-	inv, err := k.inv.Read()
-	if err != nil {
-		return nil, err
-	}
-	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: pl, ahead: pl.Ahead, programs: &runtimes.Programs{In: k.in, Ahead: pl.Ahead, Needs: f.Candidate.Build.Needs}, status: k.in.RunDir().Status(), store: l}
-	if script := k.in.Profile.Launch.Script; script != "" {
-		s.lines.commands, s.lines.err = launch.Read(k.in.Dir, script, k.in.ServerEnv())
-	}
-	pre := &Preflight{From: pl.From, To: pl.To, Running: s.status.Running, Plan: pl, Fetched: f, Layers: plan.LayerChanges(inv.Layers, pl.Layers)}
-	for _, c := range checks {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		began := time.Now()
-		found := c.look(ctx, s)
-		pre.Ran = append(pre.Ran, CheckRun{c.name, time.Since(began), len(found)})
-		for _, fd := range found {
-			fd.Check = c.name
-			fd.Routine = fd.Level == Warn && (fd.Routine || slices.Contains(routine, c.name))
-			if fd.Level == Stop && slices.Contains(w.Accept, c.name) {
-				fd.Level, fd.Do = Warn, "accepted with --accept "+c.name
-			} else if fd.Level == Stop && slices.Contains(acceptable, c.name) {
-				fd.Do += fmt.Sprintf(" (or, knowing better: --accept %s)", c.name)
-			}
-			pre.Findings = append(pre.Findings, fd)
-		}
-	}
-	pre.sort()
-	return pre, nil
 }

@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -196,7 +195,7 @@ func (t *transaction) worldIn(lines []string) (out []string) {
 	}
 	said := map[string]bool{}
 	for _, l := range lines {
-		for _, word := range pathLike.FindAllString(l, -1) {
+		for _, word := range words.PathLike.FindAllString(l, -1) {
 			said[strings.Trim(word, ".")] = true
 			said[path.Base(word)] = true
 		}
@@ -208,9 +207,6 @@ func (t *transaction) worldIn(lines []string) (out []string) {
 	}
 	return out
 }
-
-// pathLike is what of a line may be a file's name or path.
-var pathLike = regexp.MustCompile(`[\pL\pN_.+~/-]+`)
 
 // wontRun is how a rollback or restore ends whose server does not come up: all goes
 // back to where it began, and what would help is told.

@@ -112,7 +112,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	if st := k.in.RunDir().Status(); st.Running {
 		return nil, &host.AlreadyRunning{PID: st.PID, Since: st.Since, How: st.How()}
 	}
-	if err := k.portFree(); err != nil {
+	if err := k.checker.PortFree(); err != nil {
 		return nil, err
 	}
 	if err := k.startable(); err != nil {
@@ -147,7 +147,7 @@ func (k *Keel) startable() error {
 	if err != nil {
 		return nil
 	}
-	for _, f := range append(k.otherSystem(), k.ways(commands)...) {
+	for _, f := range append(k.checker.OtherSystem(), k.checker.Ways(commands)...) {
 		if f.Level == Stop {
 			return tell.Advise(fmt.Errorf("%s (%s): %s", f.What, f.Where, f.Why), f.Do)
 		}

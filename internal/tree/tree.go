@@ -399,3 +399,15 @@ func OpenSized(full string) (r io.ReaderAt, size int64, done func(), err error) 
 	}
 	return f, fi.Size(), func() { f.Close() }, nil
 }
+
+// Head is the first bytes of a regular file; nil where it can't be read.
+func Head(full string) []byte {
+	f, err := OpenRegular(full)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	b := make([]byte, 200)
+	n, _ := io.ReadFull(f, b)
+	return b[:n]
+}

@@ -1,4 +1,4 @@
-package freshkeel
+package check
 
 import (
 	"cmp"
@@ -9,12 +9,12 @@ import (
 	"runtime"
 	"strings"
 
+	"github.com/shirou/gopsutil/v4/disk"
+
 	"freshkeel/internal/host"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
-
-	"github.com/shirou/gopsutil/v4/disk"
 )
 
 // checkOpen finds programs that have files of the install open: a copy under
@@ -28,10 +28,10 @@ func checkOpen(_ context.Context, s *situation) (out []Finding) {
 	for _, st := range s.plan.Steps {
 		touched[st.Path] = true
 	}
-	for _, h := range host.OpenElsewhere(s.k.in.Dir, s.status) {
+	for _, h := range host.OpenElsewhere(s.k.Dir, s.status) {
 		var files []string
 		for _, full := range h.Files {
-			if at := tree.Rel(s.realDir(), full); !s.k.in.Profile.Server.Skip.Match(at) && (touched[at] || s.k.in.Profile.Server.Own(at)) {
+			if at := tree.Rel(s.realDir(), full); !s.k.Profile.Server.Skip.Match(at) && (touched[at] || s.k.Profile.Server.Own(at)) {
 				files = append(files, at)
 			}
 		}
@@ -49,10 +49,10 @@ func checkOpen(_ context.Context, s *situation) (out []Finding) {
 // realDir is the install's folder without links on the way, as the system names
 // it.
 func (s *situation) realDir() string {
-	if real, err := filepath.EvalSymlinks(s.k.in.Dir); err == nil {
+	if real, err := filepath.EvalSymlinks(s.k.Dir); err == nil {
 		return real
 	}
-	return s.k.in.Dir
+	return s.k.Dir
 }
 
 // checkFrozen finds files and folders that their file system lets nobody touch.
@@ -65,9 +65,9 @@ func checkFrozen(_ context.Context, s *situation) (out []Finding) {
 		}
 		seen[at] = true
 		looked++
-		if how := tree.Frozen(s.k.in.Path(at)); how != "" {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is %s", cmp.Or(at, s.k.in.Dir), how), Where: s.k.in.Path(at),
-				Why: "its file system lets nobody exchange it, whoever asks", Do: fmt.Sprintf("chattr -ia %s, if whoever set that agrees", s.k.in.Path(at))})
+		if how := tree.Frozen(s.k.Path(at)); how != "" {
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is %s", cmp.Or(at, s.k.Dir), how), Where: s.k.Path(at),
+				Why: "its file system lets nobody exchange it, whoever asks", Do: fmt.Sprintf("chattr -ia %s, if whoever set that agrees", s.k.Path(at))})
 		}
 	}
 	for _, st := range s.plan.Steps {
@@ -93,7 +93,7 @@ func checkFrozen(_ context.Context, s *situation) (out []Finding) {
 // checkStrangers finds files that can't be backed up or that the server can't
 // write to, because they are another user's.
 func checkStrangers(_ context.Context, s *situation) (out []Finding) {
-	top, _, err := tree.Describe(s.k.in.Dir, "")
+	top, _, err := tree.Describe(s.k.Dir, "")
 	if err != nil {
 		return nil
 	}
@@ -102,19 +102,19 @@ func checkStrangers(_ context.Context, s *situation) (out []Finding) {
 		at := e.Path
 		switch {
 		case e.Kind == tree.Link:
-		case os.Geteuid() != 0 && tree.Readable(s.k.in.Path(at)) != nil:
+		case os.Geteuid() != 0 && tree.Readable(s.k.Path(at)) != nil:
 			closed = append(closed, at)
 		case e.UID != top.UID:
 			others = append(others, at)
 		}
 	}
 	if len(closed) > 0 {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be read: %s", words.Plural(len(closed), "path"), words.Some(closed, 3)), Where: s.k.in.Dir,
-			Why: "what can't be read can't be backed up, and so not be put back", Do: fmt.Sprintf("run as the install's owner; or: sudo chown -R %s", chownWord(top, s.k.in.Dir))})
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be read: %s", words.Plural(len(closed), "path"), words.Some(closed, 3)), Where: s.k.Dir,
+			Why: "what can't be read can't be backed up, and so not be put back", Do: fmt.Sprintf("run as the install's owner; or: sudo chown -R %s", chownWord(top, s.k.Dir))})
 	}
 	if len(others) > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not the install's owner's: %s", words.Is(len(others), "path"), words.Some(others, 3)), Where: s.k.in.Dir,
-			Why: "the server can't write to them, should it want to", Do: "chown -R " + chownWord(top, s.k.in.Dir)})
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not the install's owner's: %s", words.Is(len(others), "path"), words.Some(others, 3)), Where: s.k.Dir,
+			Why: "the server can't write to them, should it want to", Do: "chown -R " + chownWord(top, s.k.Dir)})
 	}
 	if out == nil {
 		return ok("all of the install is its owner's, and can be read")
@@ -159,11 +159,11 @@ const fewLeft = 16 << 20
 // checkLogs looks whether the server can write where it writes all the time: its
 // console log, and the folders that are neither replaced nor backed up.
 func checkLogs(_ context.Context, s *situation) (out []Finding) {
-	dirs := []string{s.k.in.State("run")}
-	for _, pat := range s.k.in.Profile.Server.Skip {
+	dirs := []string{s.k.State("run")}
+	for _, pat := range s.k.Profile.Server.Skip {
 		fixed, _, _ := strings.Cut(pat, "*")
-		dir := s.k.in.Path(strings.TrimSuffix(fixed, "/"))
-		if fi, err := os.Stat(dir); err == nil && fi.IsDir() && dir != s.k.in.Dir {
+		dir := s.k.Path(strings.TrimSuffix(fixed, "/"))
+		if fi, err := os.Stat(dir); err == nil && fi.IsDir() && dir != s.k.Dir {
 			dirs = append(dirs, dir)
 		}
 	}

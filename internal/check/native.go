@@ -1,4 +1,4 @@
-package freshkeel
+package check
 
 import (
 	"context"
@@ -40,7 +40,7 @@ func checkNative(_ context.Context, s *situation) (out []Finding) {
 		if n.Arch != runtime.GOARCH {
 			continue // checkKind tells
 		}
-		lacks := n.Lacks(filepath.Dir(s.k.in.Path(c.at)), s.ahead.HasFull, c.libraries)
+		lacks := n.Lacks(filepath.Dir(s.k.Path(c.at)), s.ahead.HasFull, c.libraries)
 		// What no package mends comes first: who reads on from there need not install
 		// anything for it.
 		slices.SortStableFunc(lacks, func(a, b needs.Lack) int { return hopeless(b) - hopeless(a) })
@@ -93,13 +93,13 @@ func (s *situation) nativePrograms() (out []program) {
 		if full == "" && !filepath.IsAbs(c.Program) && strings.Contains(c.Program, "/") {
 			full = filepath.Join(c.Dir, c.Program)
 		}
-		if at := tree.Rel(s.k.in.Dir, full); at != "" && !c.Java() {
+		if at := tree.Rel(s.k.Dir, full); at != "" && !c.Java() {
 			out = append(out, program{at, fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text), c.Libraries})
 		} else if strings.HasSuffix(strings.ToLower(c.Script), ".exe") { // what runs Windows programs here is given one
 			out = append(out, program{c.Script, fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text), nil})
 		}
 	}
-	if script := s.k.in.Profile.Launch.Script; script != "" && len(s.lines.commands) == 0 {
+	if script := s.k.Profile.Launch.Script; script != "" && len(s.lines.commands) == 0 {
 		out = append(out, program{script, "[launch] script", nil})
 	}
 	return

@@ -1,4 +1,4 @@
-package freshkeel
+package check
 
 import (
 	"context"
@@ -15,7 +15,7 @@ import (
 // checkAddons holds each add-on that will stand in the install against the
 // version that is to run: by what its own descriptor says.
 func checkAddons(_ context.Context, s *situation) (out []Finding) {
-	rules := s.k.in.Profile.Addons
+	rules := s.k.Profile.Addons
 	ver := s.plan.To
 	if len(rules.Files) == 0 || ver == "" {
 		return nil
@@ -38,7 +38,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 	}
 	var mute, fine []string
 	for _, a := range s.ahead.Addons(rules, stay) {
-		field := fmt.Sprintf("%s, %s: %s = %s", s.k.in.Path(a.Path), rules.Descriptor, rules.Fits, strings.Join(a.Fits, " or "))
+		field := fmt.Sprintf("%s, %s: %s = %s", s.k.Path(a.Path), rules.Descriptor, rules.Fits, strings.Join(a.Fits, " or "))
 		fits, text, err := a.FitsVersion(ver)
 		switch {
 		case a.Lacks != "":
@@ -60,7 +60,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	if len(mute) > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not tell which versions they fit: %s", words.Does(len(mute), "add-on"), words.Some(mute, 3)), Where: s.k.in.Dir,
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not tell which versions they fit: %s", words.Does(len(mute), "add-on"), words.Some(mute, 3)), Where: s.k.Dir,
 			Why: "whether the new build loads them is known only when it starts", Do: "look on their makers' pages"})
 	}
 	for _, a := range s.ahead.Now().Addons(rules, gone) {
@@ -68,7 +68,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		for _, h := range s.plan.HeldBack {
 			held = held || h == a.Path
 		}
-		f := Finding{Level: Warn, What: fmt.Sprintf("%s is left behind", a), Where: s.k.in.Path(a.Path), Why: "what brought it has it no longer", Do: "nothing, if that is right; the backup that the refit takes has it"}
+		f := Finding{Level: Warn, What: fmt.Sprintf("%s is left behind", a), Where: s.k.Path(a.Path), Why: "what brought it has it no longer", Do: "nothing, if that is right; the backup that the refit takes has it"}
 		if held {
 			f.What, f.Why = fmt.Sprintf("%s is held back", a), "it was asked for with --hold-back"
 			f.Do = fmt.Sprintf("once it fits, take it back from the backup: freshkeel backup restore BACKUP --only '%s'", s.plan.OnlyThat(a.Path))

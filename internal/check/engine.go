@@ -1,4 +1,4 @@
-package freshkeel
+package check
 
 import (
 	"cmp"
@@ -74,11 +74,11 @@ func (s *situation) engine(ctx context.Context, kind string, c launch.Command, w
 
 // otherEngine advises an interpreter of this machine that would do.
 func (s *situation) otherEngine(ctx context.Context, kind string, asked []needs.Range) string {
-	best := runtimes.BestEngine(needs.FindEngines(ctx, kind, s.k.in.Env, s.k.in.Profile.Runtime.Search), asked)
+	best := runtimes.BestEngine(needs.FindEngines(ctx, kind, s.k.Env, s.k.Profile.Runtime.Search), asked)
 	if best == nil {
 		return fmt.Sprintf("get a %s that fits (none is here), and name its folder in [runtime] search", needs.Named(kind))
 	}
-	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.in.Profile.Launch.Script, best.Path, best.Version)
+	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path, best.Version)
 }
 
 func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
@@ -90,7 +90,7 @@ func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
 		return nil
 	}
 	for _, f := range app.Frameworks {
-		found := needs.FindFrameworks(f.Name, host, s.k.in.Env, s.k.in.Profile.Runtime.Search)
+		found := needs.FindFrameworks(f.Name, host, s.k.Env, s.k.Profile.Runtime.Search)
 		var have []string
 		for _, rt := range found {
 			if rt.Broken == "" {
@@ -173,7 +173,7 @@ func checkWindows(_ context.Context, s *situation) (out []Finding) {
 
 // systemHas tells whether a library stands in Windows' own folder.
 func (s *situation) systemHas(lib string) bool {
-	for _, kv := range s.k.in.Env {
+	for _, kv := range s.k.Env {
 		if v, found := strings.CutPrefix(strings.ToUpper(kv), "SYSTEMROOT="); found {
 			_, err := os.Stat(filepath.Join(v, "System32", lib))
 			return err == nil

@@ -1,4 +1,4 @@
-package freshkeel
+package check
 
 import (
 	"context"
@@ -43,7 +43,7 @@ func checkKind(_ context.Context, s *situation) []Finding {
 			files = append(files, f)
 		}
 	}
-	want := feed.Machine(s.k.in.Profile.Source)
+	want := feed.Machine(s.k.Profile.Source)
 	fits, looked, other := 0, 0, map[string][]string{}
 	for _, f := range files {
 		if fits > 0 || looked == 500 { // one that fits is enough, and reading is not free
@@ -54,7 +54,7 @@ func checkKind(_ context.Context, s *situation) []Finding {
 			if what := needs.Package(content); what != "" {
 				return stop("it would put itself somewhere else, by rules of its own", take, "%s is %s, not a server build", f.Path, what)
 			}
-			if slices.Contains(installers, strings.ToLower(path.Ext(f.Path))) && installerName.MatchString(path.Base(f.Path)) && !s.k.in.Exists(f.Path) {
+			if slices.Contains(installers, strings.ToLower(path.Ext(f.Path))) && installerName.MatchString(path.Base(f.Path)) && !s.k.Exists(f.Path) {
 				return stop("an installer or client is not what players connect to", take, "%s is an installer or a client by its name, not a server build", f.Path)
 			}
 		}
@@ -125,7 +125,7 @@ func (s *situation) otherEdition() *Finding {
 		if err != nil {
 			continue // checkRuntime tells, where it matters
 		}
-		old, size, done, err := tree.OpenSized(s.k.in.Path(st.Path))
+		old, size, done, err := tree.OpenSized(s.k.Path(st.Path))
 		if err != nil {
 			continue
 		}
@@ -148,12 +148,12 @@ func (s *situation) otherEdition() *Finding {
 // the operator's own.
 func (s *situation) hasProgram() bool {
 	return slices.ContainsFunc(s.ahead.Before, func(e tree.Entry) bool {
-		return e.Kind == tree.File && !s.k.in.Profile.Server.Own(e.Path) && e.Path != s.k.in.Profile.Launch.Script && e.Path != profile.FileName && !strings.HasPrefix(e.Path, profile.FileName+".before-")
+		return e.Kind == tree.File && !s.k.Profile.Server.Own(e.Path) && e.Path != s.k.Profile.Launch.Script && e.Path != profile.FileName && !strings.HasPrefix(e.Path, profile.FileName+".before-")
 	})
 }
 
 func (s *situation) sharesNames() bool {
-	if s.plan.Unchanged > 0 || len(s.plan.Kept) > 0 || s.ahead.Brings(s.k.in.Profile.Launch.Script) {
+	if s.plan.Unchanged > 0 || len(s.plan.Kept) > 0 || s.ahead.Brings(s.k.Profile.Launch.Script) {
 		return true
 	}
 	for _, st := range s.plan.Steps {

@@ -1,4 +1,4 @@
-package freshkeel
+package check
 
 import (
 	"bytes"
@@ -31,7 +31,7 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 			continue // checkNames tells what is missing; the others are for another system
 		}
 		looked++
-		full := s.k.in.Path(st.at)
+		full := s.k.Path(st.at)
 		if st.byName && s.ahead.Mode(st.at)&0o111 == 0 {
 			f := Finding{Level: Stop, What: fmt.Sprintf("%s may not be run: it has no execute bit", st.at), Where: st.where,
 				Why: "the shell says «permission denied», and the server does not start", Do: "chmod +x " + full}
@@ -46,49 +46,49 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 				Why: "the system looks for names that end in a carriage return, and finds none", Do: s.withoutReturns(st.at)})
 			continue
 		}
-		if program, found, is := needs.Interpreter(head, s.k.in.Env); is && found == "" && st.byName {
+		if program, found, is := needs.Interpreter(head, s.k.Env); is && found == "" && st.byName {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is run by %s, which is not here", st.at, program), Where: full + ":1: " + string(line),
 				Why: "the system says «not found», and the server does not start", Do: fmt.Sprintf("install %s, or let the first line name the one that is here", path.Base(program))})
 		}
 	}
-	if isBatch(s.k.in.Profile.Launch.Script) {
-		out = append(out, s.k.otherSystem()...)
+	if isBatch(s.k.Profile.Launch.Script) {
+		out = append(out, s.k.OtherSystem()...)
 	}
-	out = append(out, s.k.ways(s.lines.commands)...)
+	out = append(out, s.k.Ways(s.lines.commands)...)
 	if out == nil && looked > 0 {
 		return ok("%s may be run, by what its first line names", words.Plural(looked, "script or program"))
 	}
 	return out
 }
 
-// otherSystem tells of a launch script that this system can't run: one for Windows, or one
+// OtherSystem tells of a launch script that this system can't run: one for Windows, or one
 // with Windows' line ends as it stands now.
-func (k *Keel) otherSystem() []Finding {
-	script := k.in.Profile.Launch.Script
+func (k *Checker) OtherSystem() []Finding {
+	script := k.Profile.Launch.Script
 	if runtime.GOOS == "windows" || script == "" {
 		return nil
 	}
 	if isBatch(script) {
-		return []Finding{{Level: Stop, What: script + " is a batch script, which Windows alone runs", Where: k.in.Path(script), Why: "the server would not start on this machine",
+		return []Finding{{Level: Stop, What: script + " is a batch script, which Windows alone runs", Where: k.Path(script), Why: "the server would not start on this machine",
 			Do: "name the shell script of this server under [launch] script in " + profile.FileName}}
 	}
-	if line, _, _ := bytes.Cut(headOf(k.in.Path(script)), []byte("\n")); bytes.HasPrefix(line, []byte("#!")) && bytes.HasSuffix(line, []byte("\r")) {
-		return []Finding{{Level: Stop, What: script + " has Windows line ends", Where: k.in.Path(script) + ":1", Why: "the system looks for names that end in a carriage return, and finds none",
-			Do: withoutReturns(k.in.Path(script))}}
+	if line, _, _ := bytes.Cut(tree.Head(k.Path(script)), []byte("\n")); bytes.HasPrefix(line, []byte("#!")) && bytes.HasSuffix(line, []byte("\r")) {
+		return []Finding{{Level: Stop, What: script + " has Windows line ends", Where: k.Path(script) + ":1", Why: "the system looks for names that end in a carriage return, and finds none",
+			Do: withoutReturns(k.Path(script))}}
 	}
 	return nil
 }
 
-// ways tells of ways to run a server that keep its console, its end or its start from
+// Ways tells of ways to run a server that keep its console, its end or its start from
 // whoever started the script.
-func (k *Keel) ways(commands []launch.Command) (out []Finding) {
-	late := fmt.Sprintf("after %s", k.in.Profile.Stop.Wait)
+func (k *Checker) Ways(commands []launch.Command) (out []Finding) {
+	late := fmt.Sprintf("after %s", k.Profile.Stop.Wait)
 	for _, c := range commands {
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
 		if why := hidden(c); why != "" {
 			f := Finding{Level: Stop, What: why, Where: where, Why: "its lines would not be seen and it could not be told to stop: a refit would go back as soon as the time for its ready line is over",
 				Do: fmt.Sprintf("let the script run the server itself, without %s: Fresh Keel keeps it running when you log out, and its console is there with freshkeel log -f and freshkeel send", c.Screen)}
-			if !k.in.Profile.Ready.Line.Given() {
+			if !k.Profile.Ready.Line.Given() {
 				f.Level, f.Why = Warn, "its lines will not be seen, and it can't be told to stop: it is ended by a signal"
 			}
 			out = append(out, f)
@@ -120,7 +120,7 @@ func (s *situation) withoutReturns(at string) string {
 	if s.ahead.Brings(at) {
 		return "ask the makers; or name it in [server] settings, and put one with plain line ends there"
 	}
-	return withoutReturns(s.k.in.Path(at))
+	return withoutReturns(s.k.Path(at))
 }
 
 func withoutReturns(full string) string { return fmt.Sprintf("sed -i 's/\\r$//' %s", full) }
@@ -140,17 +140,17 @@ func (s *situation) started() (out []startedFile) {
 		}
 		out = append(out, startedFile{at, where, byName})
 	}
-	script := s.k.in.Profile.Launch.Script
-	add(script, s.k.in.Path(script), false) // one that may not be run is run with sh
+	script := s.k.Profile.Launch.Script
+	add(script, s.k.Path(script), false) // one that may not be run is run with sh
 	for _, c := range s.lines.commands {
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
-		at := tree.Rel(s.k.in.Dir, c.Path)
+		at := tree.Rel(s.k.Dir, c.Path)
 		if at == "" && strings.Contains(c.Program, "/") && !filepath.IsAbs(c.Program) {
-			at = tree.Rel(s.k.in.Dir, filepath.Join(c.Dir, c.Program))
+			at = tree.Rel(s.k.Dir, filepath.Join(c.Dir, c.Program))
 		}
 		add(at, where, !c.Given)
 		for by := c.By; by != nil; by = by.By {
-			add(tree.Rel(s.k.in.Dir, by.Path), fmt.Sprintf("%s:%d: %s", by.File, by.Line, by.Text), true)
+			add(tree.Rel(s.k.Dir, by.Path), fmt.Sprintf("%s:%d: %s", by.File, by.Line, by.Text), true)
 		}
 		add(c.File, where, false)
 	}
@@ -180,7 +180,7 @@ func checkOtherScripts(_ context.Context, s *situation) (out []Finding) {
 		if strings.Contains(at, "/") || e.Kind != tree.File || seen[at] || e.Size > 64<<10 || !(shell || isBatch(at)) || s.ahead.Removed(at) {
 			continue
 		}
-		list, err := launch.Read(s.k.in.Dir, at, s.k.in.ServerEnv())
+		list, err := launch.Read(s.k.Dir, at, s.k.ServerEnv())
 		if err != nil {
 			continue
 		}
@@ -218,20 +218,9 @@ func (s *situation) disagree(a, b launch.Command, sameKind bool) string {
 		how = append(how, fmt.Sprintf("by %s and by %s", cmp.Or(a.Path, a.Program), cmp.Or(b.Path, b.Program)))
 	}
 	for _, flag := range []string{"-Xmx", "-Xms"} {
-		if x, y := lastFlag(a.Args, flag), lastFlag(b.Args, flag); a.Java() && heapBytes(x) != heapBytes(y) {
+		if x, y := launch.LastFlag(a.Args, flag), launch.LastFlag(b.Args, flag); a.Java() && launch.HeapBytes(x) != launch.HeapBytes(y) {
 			how = append(how, fmt.Sprintf("%s and %s", cmp.Or(x, "no "+flag), cmp.Or(y, "no "+flag)))
 		}
 	}
 	return strings.Join(how, "; ")
-}
-
-// lastFlag is the last argument with a prefix: where one is given twice, that
-// counts.
-func lastFlag(args []string, prefix string) (last string) {
-	for _, a := range args {
-		if strings.HasPrefix(a, prefix) {
-			last = a
-		}
-	}
-	return last
 }

@@ -1,4 +1,4 @@
-package freshkeel
+package check
 
 import (
 	"context"
@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"github.com/shirou/gopsutil/v4/disk"
 
 	"freshkeel/internal/ahead"
 	"freshkeel/internal/host"
@@ -23,8 +25,6 @@ import (
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
-
-	"github.com/shirou/gopsutil/v4/disk"
 )
 
 func ok(format string, a ...any) []Finding {
@@ -81,7 +81,7 @@ func checkChannel(_ context.Context, s *situation) []Finding {
 // checkDamage tells of installed files that are broken and put back.
 func checkDamage(_ context.Context, s *situation) []Finding {
 	if n := len(s.plan.Mended); n > 0 {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not as the build has %s, and will be restored: %s", words.Is(n, "installed file"), words.It(n), words.Some(s.plan.Mended, 4)), Where: s.k.in.Dir,
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not as the build has %s, and will be restored: %s", words.Is(n, "installed file"), words.It(n), words.Some(s.plan.Mended, 4)), Where: s.k.Dir,
 			Why: "nobody wrote to it, or it was cut short: a disk that forgets does that", Do: "look at the disk's own log, should it happen again"}}
 	}
 	return nil
@@ -89,16 +89,16 @@ func checkDamage(_ context.Context, s *situation) []Finding {
 
 // checkLaunch looks whether the launch script can be run at all.
 func checkLaunch(_ context.Context, s *situation) []Finding {
-	script := s.k.in.Profile.Launch.Script
+	script := s.k.Profile.Launch.Script
 	if script == "" {
-		return []Finding{{Level: Stop, What: "no launch script is named", Where: s.k.in.Path(profile.FileName) + ", [launch] script",
+		return []Finding{{Level: Stop, What: "no launch script is named", Where: s.k.Path(profile.FileName) + ", [launch] script",
 			Why: "the new build is only known to work once it was started", Do: "set script to the file that starts the server"}}
 	}
 	if !s.ahead.Has(script) {
-		return []Finding{{Level: Stop, What: script + " will not exist", Where: s.k.in.Path(script), Why: "it is what starts the server", Do: "correct [launch] script in " + profile.FileName}}
+		return []Finding{{Level: Stop, What: script + " will not exist", Where: s.k.Path(script), Why: "it is what starts the server", Do: "correct [launch] script in " + profile.FileName}}
 	}
 	if s.lines.err != nil {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", script, s.lines.err), Where: s.k.in.Path(script),
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", script, s.lines.err), Where: s.k.Path(script),
 			Why: "what it runs is not known, so the runtime was not checked", Do: "mend the script, if the server does not start by it"}}
 	}
 	return ok("%s starts the server", script)
@@ -128,16 +128,16 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 	for _, list := range []struct {
 		key  string
 		pats tree.Patterns
-	}{{"keep", s.k.in.Profile.Server.Keep}, {"settings", s.k.in.Profile.Server.Settings}, {"skip", s.k.in.Profile.Server.Skip}} {
+	}{{"keep", s.k.Profile.Server.Keep}, {"settings", s.k.Profile.Server.Settings}, {"skip", s.k.Profile.Server.Skip}} {
 		for _, pat := range list.pats {
 			if like := s.ahead.Spelling.Like(pat); like != "" {
-				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("the %s pattern %s matches nothing, and %s is spelled otherwise", list.key, words.Quote(pat), like), Where: s.k.in.Path(profile.FileName),
+				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("the %s pattern %s matches nothing, and %s is spelled otherwise", list.key, words.Quote(pat), like), Where: s.k.Path(profile.FileName),
 					Why: "this file system takes both for the same name; the pattern would not protect the file", Do: fmt.Sprintf("write the pattern under %s with the letters as in %s", list.key, like)})
 			}
 		}
 	}
 	for _, pat := range s.plan.Unfound {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the [place] pattern %s matches no file of the build", words.Quote(pat)), Where: s.k.in.Path(profile.FileName),
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the [place] pattern %s matches no file of the build", words.Quote(pat)), Where: s.k.Path(profile.FileName),
 			Why: "makers rename files; the file may now come under another name", Do: "compare it with the build's files, and change the pattern"})
 	}
 	return out
@@ -146,20 +146,20 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 // whichIs advises how to tell which file of the build is to have a name.
 func (s *situation) whichIs(at string) string {
 	if like := plan.AlikeIn(s.plan.Set, at); like != "" {
-		return fmt.Sprintf("add to [place] in %s: %q = %q", s.k.in.Path(profile.FileName), like, at)
+		return fmt.Sprintf("add to [place] in %s: %q = %q", s.k.Path(profile.FileName), like, at)
 	}
 	return fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, at)
 }
 
 // checkReady looks whether there is a way to tell that the server came up.
 func checkReady(_ context.Context, s *situation) (out []Finding) {
-	r := s.k.in.Profile.Ready
-	where := s.k.in.Path(profile.FileName) + ", [ready]"
+	r := s.k.Profile.Ready
+	where := s.k.Path(profile.FileName) + ", [ready]"
 	if !r.Line.Given() && !r.Port.Given() {
 		return []Finding{{Level: Warn, What: fmt.Sprintf("no ready line and no port are given: a server that runs for %s counts as up", r.Steady), Where: where,
 			Why: "a server that hangs while it loads would be taken for one that came up", Do: "set line to a pattern of the console line that says it is ready"}}
 	}
-	last, err := host.Tail(s.k.in.RunDir().Console(), 5000)
+	last, err := host.Tail(s.k.RunDir().Console(), 5000)
 	if r.Line.Given() && err == nil && len(last) > 20 && !slices.ContainsFunc(last, func(l string) bool { return r.Line.MatchString(words.Printable(l)) }) {
 		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the ready line %s matches nothing in the last console log", words.Quote(r.Line.String())), Where: where,
 			Why: fmt.Sprintf("if it never matches, the new build is rolled back after %s although it came up", r.Within), Do: "compare it with: freshkeel log"})
@@ -186,18 +186,18 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 	}
 	// What is too long for the system would fail in the middle of staging.
 	for _, st := range s.plan.Steps {
-		full := len(s.k.in.Path(st.Path)) + len("/.freshkeel/refits/r0000/displaced/") + 64
+		full := len(s.k.Path(st.Path)) + len("/.freshkeel/refits/r0000/displaced/") + 64
 		switch long := slices.MaxFunc(strings.Split(st.Path, "/"), func(a, b string) int { return len(a) - len(b) }); {
 		case len(long) > tree.MaxName:
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.60s… is a name of %d bytes", long, len(long)), Where: s.k.in.Path(path.Dir(st.Path)),
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.60s… is a name of %d bytes", long, len(long)), Where: s.k.Path(path.Dir(st.Path)),
 				Why: fmt.Sprintf("this system has names of at most %d bytes", tree.MaxName), Do: "ask the makers; or leave the file out, with [source] leave"})
 		case full > tree.MaxPath:
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.80s… makes a path of %d bytes", st.Path, full), Where: s.k.in.Dir,
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.80s… makes a path of %d bytes", st.Path, full), Where: s.k.Dir,
 				Why: fmt.Sprintf("this system has paths of at most %d bytes, and files are staged below %s", tree.MaxPath, tree.StateFolder), Do: "move the install to a shorter path"})
 		}
 	}
 	for _, b := range s.plan.Blocked {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.Path), Where: s.k.in.Path(b.Path), Why: b.Why, Do: b.Do})
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.Path), Where: s.k.Path(b.Path), Why: b.Why, Do: b.Do})
 	}
 	return out
 }
@@ -219,8 +219,8 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 
 func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 	if !s.plan.Known {
-		out = append(out, Finding{Level: Warn, Routine: true, What: "which files the old build put there is not known: none will be removed", Where: s.k.in.State("inventory.json"),
-			Why: "left-over files of an old build are sometimes loaded by a new one", Do: "freshkeel adopt --build PATH " + s.k.in.Dir + " (the archive or folder it was made from; your profile stays as it is)"})
+		out = append(out, Finding{Level: Warn, Routine: true, What: "which files the old build put there is not known: none will be removed", Where: s.k.State("inventory.json"),
+			Why: "left-over files of an old build are sometimes loaded by a new one", Do: "freshkeel adopt --build PATH " + s.k.Dir + " (the archive or folder it was made from; your profile stays as it is)"})
 		return out
 	}
 	var removed []string
@@ -250,20 +250,20 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 		return nil
 	}
 	for _, e := range s.ahead.Before {
-		if e.Kind != tree.File || !s.k.in.Profile.Server.Settings.Match(e.Path) || e.Size > ahead.MaxText {
+		if e.Kind != tree.File || !s.k.Profile.Server.Settings.Match(e.Path) || e.Size > ahead.MaxText {
 			continue
 		}
-		b, err := tree.ReadUpTo(s.k.in.Path(e.Path), ahead.MaxText)
+		b, err := tree.ReadUpTo(s.k.Path(e.Path), ahead.MaxText)
 		if err != nil {
 			continue
 		}
 		said := map[string]bool{}
-		for _, word := range pathLike.FindAllString(string(b), -1) {
+		for _, word := range words.PathLike.FindAllString(string(b), -1) {
 			said[word], said[path.Base(word)] = true, true
 		}
 		for _, at := range removed {
 			if name := path.Base(at); said[at] || (len(name) > 4 && strings.Contains(name, ".") && said[name]) {
-				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("it would remove %s, which your settings name", at), Where: s.k.in.Path(e.Path),
+				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("it would remove %s, which your settings name", at), Where: s.k.Path(e.Path),
 					Why: "the server would look for it in vain", Do: "correct the settings; or name the file in [server] keep"})
 			}
 		}
@@ -275,15 +275,15 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 // are yours, and that are not what the build brings.
 func checkHeld(_ context.Context, s *situation) (out []Finding) {
 	for _, m := range s.plan.Hidden {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s of the build would not be laid: [place] lays %s there", m.To, m.From), Where: s.k.in.Path(profile.FileName) + ", [place]",
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s of the build would not be laid: [place] lays %s there", m.To, m.From), Where: s.k.Path(profile.FileName) + ", [place]",
 			Why: "two files of one name: the build's own one would be missing", Do: fmt.Sprintf("take the line out of [place] that names %s, if the build's own %s is meant", m.From, m.To)})
 	}
 	if n := len(s.plan.Stale); n > 0 {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s not changed by you, and held back from the build's newer one by your profile: %s", words.Is(n, "file"), words.Some(s.plan.Stale, 6)), Where: s.k.in.Path(profile.FileName) + ", [server] " + s.ownBy(s.plan.Stale[0]),
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s not changed by you, and held back from the build's newer one by your profile: %s", words.Is(n, "file"), words.Some(s.plan.Stale, 6)), Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(s.plan.Stale[0]),
 			Why: "the new program would run with data of the old one", Do: "take what the build brings out of those patterns; or name the files in them that are yours one by one"})
 	}
 	if n := len(s.plan.Differs); n > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s left as you have %s, and not what the build brings: %s", words.Is(n, "file"), words.It(n), words.Some(s.plan.Differs, 6)), Where: s.k.in.Path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s left as you have %s, and not what the build brings: %s", words.Is(n, "file"), words.It(n), words.Some(s.plan.Differs, 6)), Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
 			Why: "whether you changed it is not known, since the old build is not", Do: "look whether the new build needs its own; freshkeel adopt --build PATH tells which ones you changed"})
 	}
 	return out
@@ -291,16 +291,16 @@ func checkHeld(_ context.Context, s *situation) (out []Finding) {
 
 // ownBy is the key of the profile by which a path is the operator's own.
 func (s *situation) ownBy(at string) string {
-	if pat := s.k.in.Profile.Server.Keep.Which(at); pat != "" {
+	if pat := s.k.Profile.Server.Keep.Which(at); pat != "" {
 		return fmt.Sprintf("keep, %q", pat)
 	}
-	return fmt.Sprintf("settings, %q", s.k.in.Profile.Server.Settings.Which(at))
+	return fmt.Sprintf("settings, %q", s.k.Profile.Server.Settings.Which(at))
 }
 
 // checkProcesses finds a server of this install that nobody here started.
 func checkProcesses(_ context.Context, s *situation) []Finding {
 	var out []Finding
-	for _, p := range host.Outside(s.k.in.Dir, s.status) {
+	for _, p := range host.Outside(s.k.Dir, s.status) {
 		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("process %d runs from this install and was not started by Fresh Keel", p.PID),
 			Where: fmt.Sprintf("%s, user %s, since %s", p.Command, p.User, p.Since.Format("2006-01-02 15:04:05")),
 			Why:   "two servers on one world destroy it, and its files can't be exchanged under it",
@@ -313,7 +313,7 @@ func checkProcesses(_ context.Context, s *situation) []Finding {
 }
 
 func checkPort(_ context.Context, s *situation) []Finding {
-	p := s.k.in.Profile.Ready.Port
+	p := s.k.Profile.Ready.Port
 	if !p.Given() {
 		return nil
 	}
@@ -343,10 +343,10 @@ func holderOf(p profile.Port, pid int) (where, do string) {
 	return "a process of another user, which can't be seen from here", fmt.Sprintf("look who it is: sudo ss -lpn 'sport = :%d'; end it, or correct [ready] port", p.Number)
 }
 
-// portFree refuses to start a server whose port somebody else holds: its own words for
+// PortFree refuses to start a server whose port somebody else holds: its own words for
 // that are a stack trace.
-func (k *Keel) portFree() error {
-	p := k.in.Profile.Ready.Port
+func (k *Checker) PortFree() error {
+	p := k.Profile.Ready.Port
 	if !p.Given() {
 		return nil
 	}
@@ -363,15 +363,15 @@ func checkOwner(_ context.Context, s *situation) []Finding {
 	if os.Geteuid() != 0 {
 		return nil
 	}
-	if err := install.TrustedScript(s.k.in.Path(s.k.in.Profile.Launch.Script)); err != nil {
-		f := Finding{Level: Stop, What: err.Error(), Where: s.k.in.Dir, Why: "whoever may write to what root runs has the whole machine"}
-		if a := (*Advised)(nil); errors.As(err, &a) {
+	if err := install.TrustedScript(s.k.Path(s.k.Profile.Launch.Script)); err != nil {
+		f := Finding{Level: Stop, What: err.Error(), Where: s.k.Dir, Why: "whoever may write to what root runs has the whole machine"}
+		if a := (*tell.Advised)(nil); errors.As(err, &a) {
 			f.Do = a.Do
 		}
 		return []Finding{f}
 	}
-	return []Finding{{Level: Warn, What: "the install belongs to root, so the server runs as root", Where: s.k.in.Dir,
-		Why: "many servers refuse to, and whoever breaks into one has the whole machine", Do: "chown -R USER " + s.k.in.Dir}}
+	return []Finding{{Level: Warn, What: "the install belongs to root, so the server runs as root", Where: s.k.Dir,
+		Why: "many servers refuse to, and whoever breaks into one has the whole machine", Do: "chown -R USER " + s.k.Dir}}
 }
 
 // checkWritable asks, for every folder whose entries will change, whether they may.
@@ -389,7 +389,7 @@ func checkWritable(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	for _, d := range slices.Sorted(maps.Keys(dirs)) {
-		full := s.k.in.Path(d)
+		full := s.k.Path(d)
 		err := tree.Writable(full)
 		if err == nil {
 			continue
@@ -407,24 +407,24 @@ func checkWritable(_ context.Context, s *situation) (out []Finding) {
 // staged on by itself, since only a rename within one is atomic.
 func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
 	for _, at := range s.plan.Places {
-		if err := staging.Usable(s.k.in, []string{at}); err != nil {
-			out = append(out, Finding{Level: Stop, What: err.Error(), Where: s.k.in.Path(at),
+		if err := staging.Usable(s.k.Install, []string{at}); err != nil {
+			out = append(out, Finding{Level: Stop, What: err.Error(), Where: s.k.Path(at),
 				Why: "what is exchanged there, or put back after a failure, has to be laid out on that file system first",
-				Do:  fmt.Sprintf("let the install's owner write to %s; or name it in [server] skip: it is then neither replaced nor backed up", s.k.in.Path(at))})
+				Do:  fmt.Sprintf("let the install's owner write to %s; or name it in [server] skip: it is then neither replaced nor backed up", s.k.Path(at))})
 		}
 	}
 	for _, at := range s.plan.Mounted {
-		out = append(out, Finding{Level: Stop, What: at + " is mounted there as a single file", Where: s.k.in.Path(at),
+		out = append(out, Finding{Level: Stop, What: at + " is mounted there as a single file", Where: s.k.Path(at),
 			Why: "the system lets nobody rename it, so it can be neither exchanged nor put back", Do: "name it in [server] skip, or mount the folder that holds it instead"})
 	}
-	home, _, err := tree.Describe(s.k.in.State("refits"), "")
+	home, _, err := tree.Describe(s.k.State("refits"), "")
 	if err != nil { // the first refit will make it
-		if home, _, err = tree.Describe(s.k.in.State(), ""); err != nil {
+		if home, _, err = tree.Describe(s.k.State(), ""); err != nil {
 			return out
 		}
 	}
-	if top, _, err := tree.Describe(s.k.in.Dir, ""); err == nil && top.Dev != home.Dev {
-		out = append(out, Finding{Level: Stop, What: tree.StateFolder + " is on another file system than the install", Where: s.k.in.State(),
+	if top, _, err := tree.Describe(s.k.Dir, ""); err == nil && top.Dev != home.Dev {
+		out = append(out, Finding{Level: Stop, What: tree.StateFolder + " is on another file system than the install", Where: s.k.State(),
 			Why: "the new build is staged there, and only a rename within one file system is atomic", Do: "put it back onto the install's own file system"})
 	}
 	if n := len(s.plan.Places); out == nil && n > 0 {
@@ -473,7 +473,7 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 		if place != "" { // nothing else of ours grows there
 			spare = n.Bytes / 8
 		}
-		add(s.k.in.Path(place), "staging", n.Bytes, spare, 2*n.Steps+64)
+		add(s.k.Path(place), "staging", n.Bytes, spare, 2*n.Steps+64)
 	}
 	add(s.store.Dir(), "backup (at most)", backup, slack, int(backup/locker.PackSize)+64)
 	var out []Finding
@@ -498,9 +498,9 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 }
 
 func checkStopping(_ context.Context, s *situation) []Finding {
-	st := s.k.in.Profile.Stop
+	st := s.k.Profile.Stop
 	if st.Send == "" && s.status.Running {
-		return []Finding{{Level: Warn, What: "no stop line is given: the server will be ended by a signal", Where: s.k.in.Path(profile.FileName) + ", [stop] send",
+		return []Finding{{Level: Warn, What: "no stop line is given: the server will be ended by a signal", Where: s.k.Path(profile.FileName) + ", [stop] send",
 			Why: "many servers save the world only when told to stop at their console", Do: "set send to the line you type to stop it"}}
 	}
 	return nil
@@ -514,8 +514,8 @@ func checkLinks(_ context.Context, s *situation) (out []Finding) {
 		if e.Kind != tree.Link {
 			continue
 		}
-		if s.k.in.LeadsOut(e) {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s is a link to %s, outside the install", at, e.Target), Where: s.k.in.Path(at),
+		if s.k.LeadsOut(e) {
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s is a link to %s, outside the install", at, e.Target), Where: s.k.Path(at),
 				Why: "what lies there is neither backed up nor put back by a rollback", Do: "move it into the install, or back it up yourself"})
 		}
 	}

@@ -1,4 +1,4 @@
-package freshkeel
+package check
 
 import (
 	"cmp"

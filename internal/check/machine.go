@@ -1,4 +1,4 @@
-package freshkeel
+package check
 
 import (
 	"context"
@@ -10,9 +10,10 @@ import (
 	"strings"
 	"time"
 
-	"freshkeel/internal/words"
-
 	"github.com/shirou/gopsutil/v4/mem"
+
+	"freshkeel/internal/launch"
+	"freshkeel/internal/words"
 )
 
 // checkMemory holds the heap that the launch script gives the server against
@@ -23,14 +24,14 @@ func checkMemory(_ context.Context, s *situation) (out []Finding) {
 		if have == 0 {
 			continue
 		}
-		first, most := lastFlag(c.Args, "-Xms"), lastFlag(c.Args, "-Xmx")
-		if c.Java() && heapBytes(most) > 0 && heapBytes(first) > heapBytes(most) {
+		first, most := launch.LastFlag(c.Args, "-Xms"), launch.LastFlag(c.Args, "-Xmx")
+		if c.Java() && launch.HeapBytes(most) > 0 && launch.HeapBytes(first) > launch.HeapBytes(most) {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s begins with more memory than %s allows", first, most), Where: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text),
 				Why: "the runtime refuses to start with that", Do: fmt.Sprintf("make -Xms as large as %s or smaller", most)})
 			continue
 		}
 		for _, a := range c.Args {
-			heap := heapBytes(a)
+			heap := launch.HeapBytes(a)
 			if heap == 0 {
 				continue
 			}
@@ -62,40 +63,6 @@ func machineMemory() (have int64, from string) {
 	return have, from
 }
 
-// heapFlags are the arguments that bound a runtime's heap, and the unit of a
-// bare number, in bytes.
-var heapFlags = map[string]int64{"-Xmx": 1, "-Xms": 1, "-XX:MaxHeapSize=": 1, "--max-old-space-size=": 1 << 20}
-
-// heapBytes reads -Xmx4G, -Xms512m and the like; 0 for anything else.
-func heapBytes(arg string) int64 {
-	for flag, unit := range heapFlags {
-		v, ok := strings.CutPrefix(arg, flag)
-		if !ok || v == "" {
-			continue
-		}
-		letter := true
-		switch v[len(v)-1] | 0x20 {
-		case 'k':
-			unit = 1 << 10
-		case 'm':
-			unit = 1 << 20
-		case 'g':
-			unit = 1 << 30
-		case 't':
-			unit = 1 << 40
-		default:
-			letter = false
-		}
-		if letter {
-			v = v[:len(v)-1]
-		}
-		if n, err := strconv.ParseInt(v, 10, 40); err == nil && n > 0 {
-			return n * unit
-		}
-	}
-	return 0
-}
-
 // checkWorld finds files and folders of the install that everybody may write.
 func checkWorld(_ context.Context, s *situation) []Finding {
 	if runtime.GOOS == "windows" { // whose files have no modes
@@ -110,8 +77,8 @@ func checkWorld(_ context.Context, s *situation) []Finding {
 	if len(open) == 0 {
 		return ok("nothing of the install may be written by everybody")
 	}
-	return []Finding{{Level: Warn, What: fmt.Sprintf("everybody on this machine may write to %s: %s", words.Plural(len(open), "path"), words.Some(open, 3)), Where: s.k.in.Dir,
-		Why: "whoever changes a program or script here runs what they like as the server's user", Do: fmt.Sprintf("chmod -R o-w %s", s.k.in.Dir)}}
+	return []Finding{{Level: Warn, What: fmt.Sprintf("everybody on this machine may write to %s: %s", words.Plural(len(open), "path"), words.Some(open, 3)), Where: s.k.Dir,
+		Why: "whoever changes a program or script here runs what they like as the server's user", Do: fmt.Sprintf("chmod -R o-w %s", s.k.Dir)}}
 }
 
 // checkClock tells of a clock that is behind the day on which the build was
