@@ -63,7 +63,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 			return "", err
 		}
 		if len(part.Only) == 0 {
-			if err := k.dumpData(ctx, w, taken); err != nil {
+			if err := k.outside.Dump(ctx, w, taken); err != nil {
 				return "", err
 			}
 		}

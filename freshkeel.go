@@ -19,6 +19,7 @@ import (
 	"freshkeel/internal/acquire"
 	"freshkeel/internal/backups"
 	"freshkeel/internal/check"
+	"freshkeel/internal/data"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/plan"
@@ -40,6 +41,7 @@ type Keel struct {
 	planner *plan.Planner
 	shelf   *backups.Shelf
 	checker *check.Checker
+	outside *data.Outside
 }
 
 // ErrNotAdopted says that a folder has no profile.
@@ -60,7 +62,7 @@ func newKeel(in *install.Install) *Keel {
 	rts := runtimes.New(in, res)
 	acq := acquire.New(inv, res)
 	planner, shelf := plan.New(inv, res, rts), backups.New(in, acq, res)
-	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner, shelf: shelf, checker: check.New(inv, res, rts, planner, shelf)}
+	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner, shelf: shelf, checker: check.New(inv, res, rts, planner, shelf), outside: data.New(in)}
 }
 
 // begin is how every command that changes the install starts: alone, and with

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/data"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/staging"
@@ -89,7 +90,7 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 	add := func(do, at string) { p.steps = append(p.steps, swap.Step{Do: do, Path: at}) }
 	for i := range set.Entries {
 		f := &set.Entries[i]
-		if !sc.within(f.Path) || isData(f.Path) { // a dump is loaded, not laid out
+		if !sc.within(f.Path) || data.Is(f.Path) { // a dump is loaded, not laid out
 			continue
 		}
 		if tree.Ours(f.Path) || (set.Source != "" && f.Path == profile.FileName) {
@@ -249,7 +250,7 @@ func (p *backPlan) addFolders(here []tree.Entry) {
 // back as they were: what was edited since goes with that.
 func (k *Keel) edited(steps []swap.Step, set *locker.Set) (out []string) {
 	for _, s := range steps {
-		if f := set.Find(s.Path); f != nil && (s.Do == swap.Replace || s.Do == swap.Remove) && k.byHand(s.Path) {
+		if f := set.Find(s.Path); f != nil && (s.Do == swap.Replace || s.Do == swap.Remove) && k.in.Profile.ByHand(s.Path) {
 			out = append(out, s.Path)
 		}
 	}
@@ -272,6 +273,37 @@ func (k *Keel) toRestore(ctx context.Context, set *locker.Set, only tree.Pattern
 	if err != nil {
 		return false, err
 	}
-	data := len(only) == 0 && slices.ContainsFunc(set.Entries, func(f locker.File) bool { return isData(f.Path) })
+	data := len(only) == 0 && slices.ContainsFunc(set.Entries, func(f locker.File) bool { return data.Is(f.Path) })
 	return len(p.steps) > 0 || data || p.mode, nil
+}
+
+// restoreScope is what a restore into the install brings back: what the
+// patterns say, or everything but the profile, what is not in the backup then
+// being moved aside. A backup of a part says nothing of the rest.
+func restoreScope(set *locker.Set, only tree.Patterns) scope {
+	if len(only) > 0 {
+		return scope{within: func(at string) bool { return only.Match(at) && tree.Makeable(at) }, takeAway: func(string) bool { return false }}
+	}
+	takes := Choice{Only: set.Only, Leave: set.Left}.Takes()
+	all := func(at string) bool {
+		return at != profile.FileName && tree.Makeable(at) && (takes == nil || takes(tree.Entry{Path: at}))
+	}
+	return scope{within: all, takeAway: all}
+}
+
+// rollbackScope is what goes back by hand: the build's files, settings and
+// launch script, or all there is.
+func (k *Keel) rollbackScope(world bool, swapped map[string]bool) scope {
+	s := k.in.Profile.Server
+	if world {
+		all := func(at string) bool { return at != profile.FileName }
+		return scope{within: all, takeAway: all, trusted: swapped}
+	}
+	return scope{
+		within: func(at string) bool {
+			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == k.in.Profile.Launch.Script)
+		},
+		takeAway: func(at string) bool { return swapped[at] && !s.Keep.Match(at) },
+		trusted:  swapped,
+	}
 }

@@ -160,7 +160,7 @@ func (t *transaction) helps() (out []string) {
 	}
 	since := t.e.RanSince.UnixNano()
 	for _, f := range set.Entries {
-		if f.Kind != tree.File || f.Mtime <= since || !t.k.byHand(f.Path) {
+		if f.Kind != tree.File || f.Mtime <= since || !t.k.in.Profile.ByHand(f.Path) {
 			continue
 		}
 		for _, b := range slices.Backward(heads) {
@@ -178,12 +178,6 @@ func (t *transaction) helps() (out []string) {
 		}
 	}
 	return out
-}
-
-// byHand tells whether a path is one that operators edit: settings and the launch
-// script.
-func (k *Keel) byHand(at string) bool {
-	return k.in.Profile.Server.Settings.Match(at) || at == k.in.Profile.Launch.Script
 }
 
 // worldIn finds the operator's own files that console lines name: what a version

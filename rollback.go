@@ -14,7 +14,6 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
-	"freshkeel/internal/profile"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -216,23 +215,6 @@ func (t *transaction) undone() (*BackPlan, error) {
 	return t.k.PlanRollback(Back{Refit: t.e.Target, World: t.e.World})
 }
 
-// rollbackScope is what goes back by hand: the build's files, settings and
-// launch script, or all there is.
-func (k *Keel) rollbackScope(world bool, swapped map[string]bool) scope {
-	s := k.in.Profile.Server
-	if world {
-		all := func(at string) bool { return at != profile.FileName }
-		return scope{within: all, takeAway: all, trusted: swapped}
-	}
-	return scope{
-		within: func(at string) bool {
-			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == k.in.Profile.Launch.Script)
-		},
-		takeAway: func(at string) bool { return swapped[at] && !s.Keep.Match(at) },
-		trusted:  swapped,
-	}
-}
-
 // settle ends a rollback or restore: its files are in place, and the server
 // comes up again where it ran.
 func (t *transaction) settle() error {
@@ -261,20 +243,6 @@ func (k *Keel) nobodyOutside() error {
 		return tell.Advise(&host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}, p.HowToStop()+"; then try again")
 	}
 	return nil
-}
-
-// restoreScope is what a restore into the install brings back: what the
-// patterns say, or everything but the profile, what is not in the backup then
-// being moved aside. A backup of a part says nothing of the rest.
-func restoreScope(set *locker.Set, only tree.Patterns) scope {
-	if len(only) > 0 {
-		return scope{within: func(at string) bool { return only.Match(at) && tree.Makeable(at) }, takeAway: func(string) bool { return false }}
-	}
-	takes := Choice{Only: set.Only, Leave: set.Left}.Takes()
-	all := func(at string) bool {
-		return at != profile.FileName && tree.Makeable(at) && (takes == nil || takes(tree.Entry{Path: at}))
-	}
-	return scope{within: all, takeAway: all}
 }
 
 // PlanRestore tells what a restore into the install would exchange, as things

@@ -232,7 +232,7 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 		if len(taken.Moving) > 0 {
 			return "", tell.Advise(fmt.Errorf("%s keeps changing although the server is stopped: something else writes to the install", words.Some(taken.Moving, 3)), "find what writes there, end it, and try again")
 		}
-		if err := t.k.dumpData(ctx, t.writer, taken); err != nil {
+		if err := t.k.outside.Dump(ctx, t.writer, taken); err != nil {
 			return "", err
 		}
 		set := &locker.Set{Version: t.e.From, Label: label, Run: t.e.ID}
@@ -355,7 +355,7 @@ func (t *transaction) loadBack(set *locker.Set) error {
 	if len(t.k.in.Profile.Data) == 0 {
 		return nil
 	}
-	loaded, err := t.k.loadData(context.Background(), set)
+	loaded, err := t.k.outside.Load(context.Background(), set)
 	if len(loaded) > 0 {
 		t.e.Told = append(t.e.Told, fmt.Sprintf("loaded back from backup %s: %s", set.ID, strings.Join(loaded, ", ")))
 	}

@@ -479,3 +479,9 @@ func lineOf(text []byte, key string) int {
 	}
 	return at
 }
+
+// ByHand tells whether a path is one that operators edit: settings and the launch
+// script.
+func (p *Profile) ByHand(at string) bool {
+	return p.Server.Settings.Match(at) || at == p.Launch.Script
+}

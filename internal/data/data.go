@@ -1,4 +1,6 @@
-package freshkeel
+// Package data is what a server keeps outside its folder, a database say: dumped into each
+// backup, and loaded back from it, by the profile's own commands.
+package data
 
 import (
 	"context"
@@ -12,11 +14,18 @@ import (
 	"time"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 )
+
+// Outside is the data outside one install.
+type Outside struct{ *install.Install }
+
+// New is the data outside an install.
+func New(in *install.Install) *Outside { return &Outside{in} }
 
 // dataFolder is where a backup holds the dumps of data outside the install: in
 // our own folder, where no file of the install is.
@@ -25,12 +34,12 @@ const dataFolder = tree.StateFolder + "/data"
 // dumpLimit bounds a dump or a load whose profile gives no time.
 const dumpLimit = time.Hour
 
-func isData(at string) bool { return strings.HasPrefix(at, dataFolder+"/") }
+func Is(at string) bool { return strings.HasPrefix(at, dataFolder+"/") }
 
-// dumpData adds the dumps of what the server keeps outside its folder to a pass.
+// Dump adds the dumps of what the server keeps outside its folder to a pass.
 // Nothing is kept of one that fails: a backup without it would be none.
-func (k *Keel) dumpData(ctx context.Context, w *locker.Writer, taken *locker.Taken) error {
-	for _, d := range k.in.Profile.Data {
+func (k *Outside) Dump(ctx context.Context, w *locker.Writer, taken *locker.Taken) error {
+	for _, d := range k.Profile.Data {
 		at := path.Join(dataFolder, d.Name)
 		var f locker.File
 		r, out := io.Pipe()
@@ -38,7 +47,7 @@ func (k *Keel) dumpData(ctx context.Context, w *locker.Writer, taken *locker.Tak
 		go func() {
 			var err error
 			f, err = w.Add(ctx, r, func(n int64) {
-				k.in.Tell(tell.Event{Kind: tell.StepMoves, Step: "backup", Text: "dump " + d.Name, Done: n})
+				k.Tell(tell.Event{Kind: tell.StepMoves, Step: "backup", Text: "dump " + d.Name, Done: n})
 			})
 			r.CloseWithError(err)
 			stored <- err
@@ -64,26 +73,26 @@ func (k *Keel) dumpData(ctx context.Context, w *locker.Writer, taken *locker.Tak
 	return nil
 }
 
-// loadData puts the dumps of a backup back in place, each by its profile's
+// Load puts the dumps of a backup back in place, each by its profile's
 // command. One that the profile knows no more is told.
-func (k *Keel) loadData(ctx context.Context, set *locker.Set) (loaded []string, err error) {
-	l, err := k.in.Locker()
+func (k *Outside) Load(ctx context.Context, set *locker.Set) (loaded []string, err error) {
+	l, err := k.Locker()
 	if err != nil {
 		return nil, err
 	}
 	for _, f := range set.Entries {
-		if !isData(f.Path) {
+		if !Is(f.Path) {
 			continue
 		}
 		name := path.Base(f.Path)
-		i := slices.IndexFunc(k.in.Profile.Data, func(d profile.Data) bool { return d.Name == name })
+		i := slices.IndexFunc(k.Profile.Data, func(d profile.Data) bool { return d.Name == name })
 		if i < 0 {
-			k.in.Warn("backup %s holds a dump of %s, and the profile has no [[data]] of that name: it is not loaded", set.ID, name)
+			k.Warn("backup %s holds a dump of %s, and the profile has no [[data]] of that name: it is not loaded", set.ID, name)
 			continue
 		}
 		r, in := io.Pipe()
 		go func() { in.CloseWithError(l.Copy(in, f)) }()
-		err := k.dataTool(ctx, k.in.Profile.Data[i], "load", k.in.Profile.Data[i].Load, r, nil)
+		err := k.dataTool(ctx, k.Profile.Data[i], "load", k.Profile.Data[i].Load, r, nil)
 		r.CloseWithError(io.ErrClosedPipe)
 		if err != nil {
 			return loaded, err
@@ -93,24 +102,24 @@ func (k *Keel) loadData(ctx context.Context, set *locker.Set) (loaded []string, 
 	return loaded, nil
 }
 
-func (k *Keel) dataTool(ctx context.Context, d profile.Data, do string, argv []string, in io.Reader, out io.Writer) error {
+func (k *Outside) dataTool(ctx context.Context, d profile.Data, do string, argv []string, in io.Reader, out io.Writer) error {
 	argv = slices.Clone(argv)
 	if strings.Contains(argv[0], "/") && !filepath.IsAbs(argv[0]) { // one that stands in the install
-		argv[0] = k.in.Path(argv[0])
+		argv[0] = k.Path(argv[0])
 	}
 	limit := d.Limit.Std()
 	if limit == 0 {
 		limit = dumpLimit
 	}
 	var last []string
-	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: k.in.Dir, Env: append(slices.Clone(k.in.Env), d.Env...), Limit: limit, In: in, Out: out}, func(l string) {
+	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: k.Dir, Env: append(slices.Clone(k.Env), d.Env...), Limit: limit, In: in, Out: out}, func(l string) {
 		if last = append(last, l); len(last) > 12 {
 			last = last[1:]
 		}
-		k.in.Tell(tell.Event{Kind: tell.ToolSaid, Text: l})
+		k.Tell(tell.Event{Kind: tell.ToolSaid, Text: l})
 	})
 	if err != nil {
-		return &ToolFailed{What: fmt.Sprintf("%s %s: %v", do, d.Name, err), Lines: last}
+		return &tell.ToolFailed{What: fmt.Sprintf("%s %s: %v", do, d.Name, err), Lines: last}
 	}
 	return nil
 }
