@@ -24,6 +24,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/putback"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/runtimes"
 )
@@ -33,15 +34,16 @@ type Keel struct {
 	Dir     string // absolute
 	Profile *profile.Profile
 
-	in      *install.Install
-	inv     *inventory.Kept
-	res     *resolve.Resolver
-	acq     *acquire.Acquirer
-	rts     *runtimes.Rack
-	planner *plan.Planner
-	shelf   *backups.Shelf
-	checker *check.Checker
-	outside *data.Outside
+	in       *install.Install
+	inv      *inventory.Kept
+	res      *resolve.Resolver
+	acq      *acquire.Acquirer
+	rts      *runtimes.Rack
+	planner  *plan.Planner
+	shelf    *backups.Shelf
+	checker  *check.Checker
+	outside  *data.Outside
+	returner *putback.Returner
 }
 
 // ErrNotAdopted says that a folder has no profile.
@@ -62,7 +64,7 @@ func newKeel(in *install.Install) *Keel {
 	rts := runtimes.New(in, res)
 	acq := acquire.New(inv, res)
 	planner, shelf := plan.New(inv, res, rts), backups.New(in, acq, res)
-	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner, shelf: shelf, checker: check.New(inv, res, rts, planner, shelf), outside: data.New(in)}
+	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner, shelf: shelf, checker: check.New(inv, res, rts, planner, shelf), outside: data.New(in), returner: putback.New(in)}
 }
 
 // begin is how every command that changes the install starts: alone, and with

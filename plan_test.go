@@ -19,6 +19,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/putback"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
@@ -285,7 +286,7 @@ func TestPutBackMakesAnyMessTheBackupAgain(t *testing.T) {
 	all := func(string) bool { return true }
 	quiet := func(string) error { return nil }
 	run := swap.Run{Root: s.k.in.Dir, Dir: s.k.in.State("refits/r0001/back-1")}
-	r, err := s.k.putBack(run, set, scope{within: all, takeAway: all}, quiet)
+	r, err := s.k.returner.Put(run, set, putback.Scope{Within: all, TakeAway: all}, quiet)
 	require.NoError(t, err)
 	assert.Equal(t, before, look(t, s.k.in.Dir))
 	b, err := os.ReadFile(s.k.in.Path("logs/l"))
@@ -296,11 +297,11 @@ func TestPutBackMakesAnyMessTheBackupAgain(t *testing.T) {
 		require.NoError(t, err, "moved aside, not destroyed")
 		assert.Equal(t, body, string(b))
 	}
-	assert.NotEmpty(t, r.told())
+	assert.NotEmpty(t, r.Told())
 	run.Dir = s.k.in.State("refits/r0001/back-2")
-	r, err = s.k.putBack(run, set, scope{within: all, takeAway: all}, quiet)
+	r, err = s.k.returner.Put(run, set, putback.Scope{Within: all, TakeAway: all}, quiet)
 	require.NoError(t, err)
-	assert.Zero(t, r.restored+r.aside)
+	assert.Zero(t, r.Restored+r.Aside)
 	assert.NoDirExists(t, run.Displaced(""))
 }
 
@@ -340,9 +341,9 @@ func TestPutBackOfNothingButNewFiles(t *testing.T) {
 	s.put(map[string]string{"new/b": "b"})
 	all := func(string) bool { return true }
 	run := swap.Run{Root: s.k.in.Dir, Dir: s.k.in.State("refits/r0001/back-1")}
-	r, err := s.k.putBack(run, set, scope{within: all, takeAway: all}, func(string) error { return nil })
+	r, err := s.k.returner.Put(run, set, putback.Scope{Within: all, TakeAway: all}, func(string) error { return nil })
 	require.NoError(t, err)
-	assert.Equal(t, 1, r.aside)
+	assert.Equal(t, 1, r.Aside)
 	assert.NoDirExists(t, s.k.in.Path("new"))
 	assert.FileExists(t, run.Displaced("new/b"))
 }

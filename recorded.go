@@ -11,6 +11,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/putback"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
@@ -110,11 +111,11 @@ func (t *transaction) restored(set *locker.Set) (*restored, error) {
 	if r.now, err = t.k.inv.Read(); err != nil {
 		return nil, err
 	}
-	sc := restoreScope(set, t.e.Only)
+	sc := putback.ForRestore(set, t.e.Only)
 	ours := func(f locker.File) bool { // of the build, as far as the profile tells
 		return f.Kind == tree.File && f.Path != profile.FileName && !tree.Ours(f.Path) && !t.k.in.Profile.Server.Own(f.Path)
 	}
-	if !slices.ContainsFunc(set.Entries, func(f locker.File) bool { return ours(f) && sc.within(f.Path) }) {
+	if !slices.ContainsFunc(set.Entries, func(f locker.File) bool { return ours(f) && sc.Within(f.Path) }) {
 		return r, nil // the operator's own alone
 	}
 	was, err := t.k.shelf.Of(t.e)
@@ -124,13 +125,13 @@ func (t *transaction) restored(set *locker.Set) (*restored, error) {
 	for _, f := range was.Entries {
 		if ours(f) {
 			r.before[f.Path] = f.Sum
-			if !sc.takeAway(f.Path) {
+			if !sc.TakeAway(f.Path) {
 				r.after[f.Path] = f.Sum
 			}
 		}
 	}
 	for _, f := range set.Entries {
-		if ours(f) && sc.within(f.Path) {
+		if ours(f) && sc.Within(f.Path) {
 			r.after[f.Path] = f.Sum
 		}
 	}

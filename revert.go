@@ -62,13 +62,13 @@ func (t *transaction) revert(why string, lines []string) error {
 		if err != nil {
 			return "", err
 		}
-		t.e.Told = append(t.e.Told, back.told()...)
+		t.e.Told = append(t.e.Told, back.Told()...)
 		if t.e.World || (t.e.Kind == logbook.Restore && len(t.e.Only) == 0) {
-			if err := t.loadBack(back.set); err != nil {
+			if err := t.loadBack(back.Set); err != nil {
 				return "", err
 			}
 		}
-		return fmt.Sprintf("%s moved back by renames, %s from backup %s", words.Plural(len(moved), "path"), words.Plural(back.restored, "file"), t.e.Backup), nil
+		return fmt.Sprintf("%s moved back by renames, %s from backup %s", words.Plural(len(moved), "path"), words.Plural(back.Restored, "file"), t.e.Backup), nil
 	})
 	if err != nil {
 		return stuck(err)

@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/putback"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -90,11 +91,11 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 	for _, at := range p.Paths {
 		swapped[at] = true
 	}
-	back, err := k.planPutBack(set, k.rollbackScope(b.World, swapped))
+	back, err := k.returner.Plan(set, k.returner.ForRollback(b.World, swapped))
 	if err != nil {
 		return nil, err
 	}
-	p.Edited = slices.DeleteFunc(k.edited(back.steps, set), func(at string) bool {
+	p.Edited = slices.DeleteFunc(k.returner.Edited(back.Steps, set), func(at string) bool {
 		e, _, err := tree.Describe(k.in.Path(at), at)
 		return swapped[at] && err == nil && !time.Unix(0, e.Mtime).After(p.To.Ended) // as the refit put it there
 	})
@@ -182,17 +183,17 @@ func (t *transaction) undo() error {
 		if err != nil {
 			return "", err
 		}
-		report, err := t.k.putBack(t.attempt(), set, t.k.rollbackScope(t.e.World, swapped), t.k.in.Halt)
+		report, err := t.k.returner.Put(t.attempt(), set, t.k.returner.ForRollback(t.e.World, swapped), t.k.in.Halt)
 		if err != nil {
 			return "", err
 		}
-		t.e.Told = append(t.e.Told, report.told()...)
+		t.e.Told = append(t.e.Told, report.Told()...)
 		if t.e.World { // it belongs to the world
 			if err := t.loadBack(set); err != nil {
 				return "", err
 			}
 		}
-		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"), words.Plural(report.restored, "file"), p.Backup), nil
+		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"), words.Plural(report.Restored, "file"), p.Backup), nil
 	})
 	if err != nil {
 		return t.revert("the rollback failed: "+err.Error(), nil)
@@ -245,6 +246,11 @@ func (k *Keel) nobodyOutside() error {
 	return nil
 }
 
+var errSame = errors.New("nothing differs")
+
+// IsSame tells whether a restore had nothing to do.
+func IsSame(err error) bool { return errors.Is(err, errSame) }
+
 // PlanRestore tells what a restore into the install would exchange, as things
 // are now. It changes nothing.
 func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
@@ -252,11 +258,11 @@ func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
 	if err != nil {
 		return nil, tell.Advise(err, "freshkeel backup list")
 	}
-	p, err := k.planPutBack(set, restoreScope(set, r.Only))
+	p, err := k.returner.Plan(set, putback.ForRestore(set, r.Only))
 	if err != nil {
 		return nil, err
 	}
-	return p.steps, nil
+	return p.Steps, nil
 }
 
 // Restore brings a backup back. Into the install it is a transaction of its
@@ -283,7 +289,7 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if err := k.nobodyOutside(); err != nil {
 		return nil, err
 	}
-	if some, err := k.toRestore(ctx, set, r.Only); err != nil {
+	if some, err := k.returner.Differs(ctx, set, r.Only); err != nil {
 		return nil, err
 	} else if !some {
 		return nil, errSame
@@ -316,24 +322,24 @@ func (t *transaction) restore() error {
 	if err != nil {
 		return stuck(err)
 	}
-	sc := restoreScope(set, t.e.Only)
+	sc := putback.ForRestore(set, t.e.Only)
 	for _, f := range set.Entries {
 		if !tree.Makeable(f.Path) && (len(t.e.Only) == 0 || tree.Patterns(t.e.Only).Match(f.Path)) {
 			t.e.Told = append(t.e.Told, "left out, since this system can't have its name: "+f.Path)
 		}
 	}
 	err = t.step("put back", func() (string, error) {
-		report, err := t.k.putBack(t.attempt(), set, sc, t.k.in.Halt)
+		report, err := t.k.returner.Put(t.attempt(), set, sc, t.k.in.Halt)
 		if err != nil {
 			return "", err
 		}
-		t.e.Told = append(t.e.Told, report.told()...)
+		t.e.Told = append(t.e.Told, report.Told()...)
 		if len(t.e.Only) == 0 {
 			if err := t.loadBack(set); err != nil {
 				return "", err
 			}
 		}
-		return fmt.Sprintf("%s from backup %s, %s moved aside", words.Plural(report.restored, "file"), t.e.Target, words.Plural(report.aside, "file")), nil
+		return fmt.Sprintf("%s from backup %s, %s moved aside", words.Plural(report.Restored, "file"), t.e.Target, words.Plural(report.Aside, "file")), nil
 	})
 	if err != nil && !t.moved() {
 		return t.abandon(err)

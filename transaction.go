@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/putback"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -335,11 +336,11 @@ func (t *transaction) goBack(why string, lines []string) error {
 		if err != nil {
 			return "", err
 		}
-		t.e.Told = append(t.e.Told, back.told()...)
-		if err := t.loadBack(back.set); err != nil {
+		t.e.Told = append(t.e.Told, back.Told()...)
+		if err := t.loadBack(back.Set); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"), words.Plural(back.restored, "file"), t.e.Backup), nil
+		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"), words.Plural(back.Restored, "file"), t.e.Backup), nil
 	})
 	if err != nil {
 		return stuck(err)
@@ -402,13 +403,13 @@ func (t *transaction) reverse(run swap.Run) (map[string]bool, error) {
 
 // toBackup makes the whole install, skip aside, what the transaction's backup
 // holds. trusted are paths that renames have just brought back.
-func (t *transaction) toBackup(trusted map[string]bool) (*putBackReport, error) {
+func (t *transaction) toBackup(trusted map[string]bool) (*putback.Report, error) {
 	set, err := t.k.shelf.Of(t.e)
 	if err != nil {
 		return nil, err
 	}
 	all := func(string) bool { return true }
-	return t.k.putBack(t.attempt(), set, scope{within: all, takeAway: all, trusted: trusted}, t.k.in.Halt)
+	return t.k.returner.Put(t.attempt(), set, putback.Scope{Within: all, TakeAway: all, Trusted: trusted}, t.k.in.Halt)
 }
 
 // attempt is a fresh folder for one attempt at putting files back: each begins

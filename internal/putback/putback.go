@@ -1,15 +1,19 @@
-package freshkeel
+// Package putback makes an install, or a part of it, what a backup holds. It touches what
+// differs and nothing else: what was rewritten is exchanged, what was deleted comes back,
+// what is new is moved aside.
+package putback
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"freshkeel/internal/backups"
 	"freshkeel/internal/data"
+	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/staging"
@@ -18,31 +22,37 @@ import (
 	"freshkeel/internal/words"
 )
 
-// scope is which part of the install is put back to a backup.
-type scope struct {
-	within   func(path string) bool // entries of the backup that are put back
-	takeAway func(path string) bool // what the backup has not, and is moved aside
-	trusted  map[string]bool        // paths that renames have just brought back
+// Returner puts the files of one install back.
+type Returner struct{ *install.Install }
+
+// New is the returner of an install.
+func New(in *install.Install) *Returner { return &Returner{in} }
+
+// Scope is which part of the install is put back to a backup.
+type Scope struct {
+	Within   func(path string) bool // entries of the backup that are put back
+	TakeAway func(path string) bool // what the backup has not, and is moved aside
+	Trusted  map[string]bool        // paths that renames have just brought back
 }
 
-// putBackReport is what was done.
-type putBackReport struct {
-	restored, aside int
+// Report is what was done.
+type Report struct {
+	Restored, Aside int
 	asideDir        string
-	set             *locker.Set // from which it was put back
+	Set             *locker.Set // from which it was put back
 }
 
-func (r *putBackReport) told() []string {
-	if r.aside == 0 {
+func (r *Report) Told() []string {
+	if r.Aside == 0 {
 		return nil
 	}
-	return []string{fmt.Sprintf("moved aside, since the backup does not have it: %s, kept in %s", words.Plural(r.aside, "file"), r.asideDir)}
+	return []string{fmt.Sprintf("moved aside, since the backup does not have it: %s, kept in %s", words.Plural(r.Aside, "file"), r.asideDir)}
 }
 
-// backPlan is what has to be done for the part of the install in scope to be
+// Plan is what has to be done for the part of the install in scope to be
 // what the backup holds.
-type backPlan struct {
-	steps []swap.Step
+type Plan struct {
+	Steps []swap.Step
 	mend  []tree.Entry // modes, owners and times that differ
 	mode  bool         // of one at least, mode or owner
 	set   *locker.Set
@@ -51,8 +61,8 @@ type backPlan struct {
 }
 
 // count tells how many files and links the plan brings back and moves aside.
-func (p *backPlan) count() (restored, aside int) {
-	for _, s := range p.steps {
+func (p *Plan) count() (restored, aside int) {
+	for _, s := range p.Steps {
 		switch s.Do {
 		case swap.Add, swap.Replace:
 			restored++
@@ -63,13 +73,13 @@ func (p *backPlan) count() (restored, aside int) {
 	return
 }
 
-// planPutBack looks at the install and finds all that differs from the backup.
-func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
+// Plan looks at the install and finds all that differs from the backup.
+func (k *Returner) Plan(set *locker.Set, sc Scope) (*Plan, error) {
 	// What is out of scope, a world most often, is not held on to.
 	var list []tree.Entry
-	if err := tree.WalkEach(k.in.Dir, tree.Patterns(set.Skipped), func(found []tree.Entry) {
+	if err := tree.WalkEach(k.Dir, tree.Patterns(set.Skipped), func(found []tree.Entry) {
 		for _, e := range found {
-			if e.Kind == tree.Dir || sc.within(e.Path) || sc.takeAway(e.Path) {
+			if e.Kind == tree.Dir || sc.Within(e.Path) || sc.TakeAway(e.Path) {
 				list = append(list, e)
 			}
 		}
@@ -77,20 +87,20 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 		return nil, err
 	}
 	slices.SortFunc(list, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
-	p := &backPlan{set: set}
-	p.places, _ = tree.Places(k.in.Dir, list)
-	if err := staging.Usable(k.in, p.places); err != nil {
+	p := &Plan{set: set}
+	p.places, _ = tree.Places(k.Dir, list)
+	if err := staging.Usable(k.Install, p.places); err != nil {
 		return nil, err
 	}
-	in, err := tree.OpenRoot(k.in.Dir)
+	in, err := tree.OpenRoot(k.Dir)
 	if err != nil {
 		return nil, err
 	}
 	defer in.Close()
-	add := func(do, at string) { p.steps = append(p.steps, swap.Step{Do: do, Path: at}) }
+	add := func(do, at string) { p.Steps = append(p.Steps, swap.Step{Do: do, Path: at}) }
 	for i := range set.Entries {
 		f := &set.Entries[i]
-		if !sc.within(f.Path) || data.Is(f.Path) { // a dump is loaded, not laid out
+		if !sc.Within(f.Path) || data.Is(f.Path) { // a dump is loaded, not laid out
 			continue
 		}
 		if tree.Ours(f.Path) || (set.Source != "" && f.Path == profile.FileName) {
@@ -99,7 +109,7 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 		cur := tree.Find(list, f.Path)
 		exists := cur != nil
 		if exists && cur.Kind == f.Kind {
-			same, err := k.unchanged(in, *cur, *f, sc.trusted[f.Path])
+			same, err := k.unchanged(in, *cur, *f, sc.Trusted[f.Path])
 			if err != nil {
 				return nil, err
 			}
@@ -129,7 +139,7 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 		}
 	}
 	for _, e := range list {
-		if set.Find(e.Path) != nil || !sc.takeAway(e.Path) {
+		if set.Find(e.Path) != nil || !sc.TakeAway(e.Path) {
 			continue
 		}
 		if e.Kind == tree.Dir {
@@ -139,22 +149,22 @@ func (k *Keel) planPutBack(set *locker.Set, sc scope) (*backPlan, error) {
 		}
 	}
 	p.addFolders(list)
-	swap.Sort(p.steps)
+	swap.Sort(p.Steps)
 	// Deepest first: mending a folder's time is undone by mending below it.
 	slices.SortFunc(p.mend, func(a, b tree.Entry) int { return strings.Compare(b.Path, a.Path) })
 	return p, nil
 }
 
-// putBack makes the part of the install that is in scope what the backup
+// Put makes the part of the install that is in scope what the backup
 // holds, touching only what differs: what was rewritten is exchanged, what was
 // deleted comes back, what is new is moved aside into the run's folder. Called
 // again after a crash it looks again and does what is left.
-func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string) error) (*putBackReport, error) {
-	l, err := k.in.Locker()
+func (k *Returner) Put(run swap.Run, set *locker.Set, sc Scope, halt func(string) error) (*Report, error) {
+	l, err := k.Locker()
 	if err != nil {
 		return nil, err
 	}
-	p, err := k.planPutBack(set, sc)
+	p, err := k.Plan(set, sc)
 	if err != nil {
 		return nil, err
 	}
@@ -162,11 +172,11 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 		return nil, err
 	}
 	run.Places = p.places
-	if err := staging.Steps(context.Background(), l, run, p.steps, set.Find, nil); err != nil {
+	if err := staging.Steps(context.Background(), l, run, p.Steps, set.Find, nil); err != nil {
 		return nil, fmt.Errorf("put back %w", err)
 	}
-	if len(p.steps) > 0 {
-		plan := run.Plan(p.steps)
+	if len(p.Steps) > 0 {
+		plan := run.Plan(p.Steps)
 		if err := run.Write(plan); err != nil {
 			return nil, err
 		}
@@ -174,7 +184,7 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 			return nil, err
 		}
 	}
-	in, err := tree.OpenRoot(k.in.Dir)
+	in, err := tree.OpenRoot(k.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -184,14 +194,14 @@ func (k *Keel) putBack(run swap.Run, set *locker.Set, sc scope, halt func(string
 			return nil, fmt.Errorf("put back mode and times of %s: %w", e.Path, err)
 		}
 	}
-	report := &putBackReport{set: set, asideDir: filepath.Join(run.Dir, "displaced")}
-	report.restored, report.aside = p.count()
+	report := &Report{Set: set, asideDir: filepath.Join(run.Dir, "displaced")}
+	report.Restored, report.Aside = p.count()
 	return report, nil
 }
 
 // unchanged tells whether an installed entry still is what was backed up,
 // reading it only where its times don't prove it.
-func (k *Keel) unchanged(in *tree.Root, cur tree.Entry, f locker.File, trusted bool) (bool, error) {
+func (k *Returner) unchanged(in *tree.Root, cur tree.Entry, f locker.File, trusted bool) (bool, error) {
 	switch {
 	case f.Kind == tree.Dir:
 		return true, nil
@@ -205,7 +215,7 @@ func (k *Keel) unchanged(in *tree.Root, cur tree.Entry, f locker.File, trusted b
 	case trusted && cur.SameContentTimes(f.Entry) && f.Settled(f.ReadAt):
 		return true, nil
 	}
-	l, err := k.in.Locker()
+	l, err := k.Locker()
 	if err != nil {
 		return false, err
 	}
@@ -219,12 +229,12 @@ func (k *Keel) unchanged(in *tree.Root, cur tree.Entry, f locker.File, trusted b
 
 // addFolders adds the folders above what comes back that are missing, in scope
 // or not, and has the times of those above every step mended.
-func (p *backPlan) addFolders(here []tree.Entry) {
+func (p *Plan) addFolders(here []tree.Entry) {
 	made, touched := map[string]bool{}, map[string]bool{}
-	for _, s := range p.steps {
+	for _, s := range p.Steps {
 		made[s.Path] = made[s.Path] || s.Do == swap.MakeDir
 	}
-	for _, s := range p.steps {
+	for _, s := range p.Steps {
 		brings := s.Do != swap.Remove && s.Do != swap.DropDir
 		for dir := path.Dir(s.Path); dir != "."; dir = path.Dir(dir) {
 			touched[dir] = true
@@ -234,9 +244,9 @@ func (p *backPlan) addFolders(here []tree.Entry) {
 			}
 			made[dir] = true
 			if cur != nil {
-				p.steps = append(p.steps, swap.Step{Do: swap.Remove, Path: dir})
+				p.Steps = append(p.Steps, swap.Step{Do: swap.Remove, Path: dir})
 			}
-			p.steps = append(p.steps, swap.Step{Do: swap.MakeDir, Path: dir})
+			p.Steps = append(p.Steps, swap.Step{Do: swap.MakeDir, Path: dir})
 		}
 	}
 	for dir := range touched {
@@ -246,64 +256,59 @@ func (p *backPlan) addFolders(here []tree.Entry) {
 	}
 }
 
-// edited lists the operator's settings and scripts that a plan of steps would put
+// Edited lists the operator's settings and scripts that a plan of steps would put
 // back as they were: what was edited since goes with that.
-func (k *Keel) edited(steps []swap.Step, set *locker.Set) (out []string) {
+func (k *Returner) Edited(steps []swap.Step, set *locker.Set) (out []string) {
 	for _, s := range steps {
-		if f := set.Find(s.Path); f != nil && (s.Do == swap.Replace || s.Do == swap.Remove) && k.in.Profile.ByHand(s.Path) {
+		if f := set.Find(s.Path); f != nil && (s.Do == swap.Replace || s.Do == swap.Remove) && k.Profile.ByHand(s.Path) {
 			out = append(out, s.Path)
 		}
 	}
 	return out
 }
 
-var errSame = errors.New("nothing differs")
-
-// IsSame tells whether a restore had nothing to do.
-func IsSame(err error) bool { return errors.Is(err, errSame) }
-
-// toRestore tells whether a restore has anything to do. It looks before the server is
+// Differs tells whether a restore has anything to do. It looks before the server is
 // stopped for it. A running server writes the same content anew: that a file's time
 // alone differs is no reason to stop it.
-func (k *Keel) toRestore(ctx context.Context, set *locker.Set, only tree.Patterns) (bool, error) {
+func (k *Returner) Differs(ctx context.Context, set *locker.Set, only tree.Patterns) (bool, error) {
 	if err := ctx.Err(); err != nil {
 		return false, err
 	}
-	p, err := k.planPutBack(set, restoreScope(set, only))
+	p, err := k.Plan(set, ForRestore(set, only))
 	if err != nil {
 		return false, err
 	}
 	data := len(only) == 0 && slices.ContainsFunc(set.Entries, func(f locker.File) bool { return data.Is(f.Path) })
-	return len(p.steps) > 0 || data || p.mode, nil
+	return len(p.Steps) > 0 || data || p.mode, nil
 }
 
-// restoreScope is what a restore into the install brings back: what the
+// ForRestore is what a restore into the install brings back: what the
 // patterns say, or everything but the profile, what is not in the backup then
 // being moved aside. A backup of a part says nothing of the rest.
-func restoreScope(set *locker.Set, only tree.Patterns) scope {
+func ForRestore(set *locker.Set, only tree.Patterns) Scope {
 	if len(only) > 0 {
-		return scope{within: func(at string) bool { return only.Match(at) && tree.Makeable(at) }, takeAway: func(string) bool { return false }}
+		return Scope{Within: func(at string) bool { return only.Match(at) && tree.Makeable(at) }, TakeAway: func(string) bool { return false }}
 	}
-	takes := Choice{Only: set.Only, Leave: set.Left}.Takes()
+	takes := backups.Choice{Only: set.Only, Leave: set.Left}.Takes()
 	all := func(at string) bool {
 		return at != profile.FileName && tree.Makeable(at) && (takes == nil || takes(tree.Entry{Path: at}))
 	}
-	return scope{within: all, takeAway: all}
+	return Scope{Within: all, TakeAway: all}
 }
 
-// rollbackScope is what goes back by hand: the build's files, settings and
+// ForRollback is what goes back by hand: the build's files, settings and
 // launch script, or all there is.
-func (k *Keel) rollbackScope(world bool, swapped map[string]bool) scope {
-	s := k.in.Profile.Server
+func (k *Returner) ForRollback(world bool, swapped map[string]bool) Scope {
+	s := k.Profile.Server
 	if world {
 		all := func(at string) bool { return at != profile.FileName }
-		return scope{within: all, takeAway: all, trusted: swapped}
+		return Scope{Within: all, TakeAway: all, Trusted: swapped}
 	}
-	return scope{
-		within: func(at string) bool {
-			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == k.in.Profile.Launch.Script)
+	return Scope{
+		Within: func(at string) bool {
+			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == k.Profile.Launch.Script)
 		},
-		takeAway: func(at string) bool { return swapped[at] && !s.Keep.Match(at) },
-		trusted:  swapped,
+		TakeAway: func(at string) bool { return swapped[at] && !s.Keep.Match(at) },
+		Trusted:  swapped,
 	}
 }
