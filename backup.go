@@ -8,11 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
-	"sync"
 
 	"freshkeel/internal/backups"
-	"freshkeel/internal/host"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -45,7 +42,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 	w := l.Writer()
 	w.PiecesAlone = true
 	defer w.Close()
-	release, err := k.quiet(ctx)
+	release, err := k.srv.Quiet(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -78,40 +75,6 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, words.Plural(set.Files, "file"), words.Bytes(set.Bytes), words.Bytes(set.New)), nil
 	})
 	return set, moving, err
-}
-
-// quiet has a running server save, and hold still until release is called: by
-// the profile's own console lines. It may be called more than once.
-func (k *Keel) quiet(ctx context.Context) (release func(), err error) {
-	b := k.in.Profile.Backup
-	if len(b.Before)+len(b.After) == 0 || !k.in.RunDir().Status().Running {
-		return func() {}, nil
-	}
-	var once sync.Once
-	_, err = k.in.Step("quiet", func() (string, error) {
-		from := int64(0)
-		if fi, err := os.Stat(k.in.RunDir().Console()); err == nil {
-			from = fi.Size()
-		}
-		let, err := k.in.RunDir().Hold(b.Before, b.After)
-		if err != nil {
-			return "", fmt.Errorf("tell the server to save: %w", err)
-		}
-		release = func() { once.Do(let) }
-		if !b.Saved.Given() {
-			return "told: " + strings.Join(b.Before, ", "), nil
-		}
-		said, err := host.Await(ctx, k.in.RunDir().Console(), from, b.Wait.Std(), func(l string) bool { return b.Saved.MatchString(words.Printable(l)) })
-		if err != nil {
-			release()
-			return "", tell.Advise(fmt.Errorf("no line that matches %s came within %s of %q", words.Quote(b.Saved.String()), b.Wait, strings.Join(b.Before, ", ")), "compare [backup] saved with what the server says: freshkeel log")
-		}
-		return said, k.in.Halt("quiet")
-	})
-	if err != nil && release != nil {
-		release()
-	}
-	return release, err
 }
 
 // ImportBackup makes a backup of a folder, or of an archive, that the operator has

@@ -27,6 +27,7 @@ import (
 	"freshkeel/internal/putback"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/runtimes"
+	"freshkeel/internal/server"
 )
 
 // Keel is one install under care.
@@ -43,6 +44,7 @@ type Keel struct {
 	shelf    *backups.Shelf
 	checker  *check.Checker
 	outside  *data.Outside
+	srv      *server.Server
 	returner *putback.Returner
 }
 
@@ -64,7 +66,7 @@ func newKeel(in *install.Install) *Keel {
 	rts := runtimes.New(in, res)
 	acq := acquire.New(inv, res)
 	planner, shelf := plan.New(inv, res, rts), backups.New(in, acq, res)
-	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner, shelf: shelf, checker: check.New(inv, res, rts, planner, shelf), outside: data.New(in), returner: putback.New(in)}
+	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner, shelf: shelf, checker: check.New(inv, res, rts, planner, shelf), outside: data.New(in), srv: server.New(in), returner: putback.New(in)}
 }
 
 // begin is how every command that changes the install starts: alone, and with
@@ -73,7 +75,7 @@ func (k *Keel) begin(ctx context.Context, doing string) (unlock func(), err erro
 	if unlock, err = k.in.Lock(doing); err != nil {
 		return nil, err
 	}
-	k.takeOver(ctx)
+	k.srv.TakeOver(ctx)
 	if _, err := k.recoverLocked(ctx); err != nil {
 		unlock()
 		return nil, err

@@ -43,9 +43,11 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 	ground := []string{"tree", "words", "version"} // which every room may use
 	mayUse := map[string][]string{                 // which room may use which others besides: one way alone
 		"acquire":   {"feed", "fetch", "host", "install", "inventory", "locker", "needs", "profile", "resolve", "tell", "unpack"},
+		"adopt":     {"acquire", "feed", "fetch", "host", "install", "inventory", "launch", "locker", "needs", "plan", "profile", "resolve", "tell"},
 		"ahead":     {"install", "locker", "needs", "profile"},
 		"backups":   {"acquire", "fetch", "install", "inventory", "locker", "logbook", "profile", "resolve", "store", "tell", "unpack"},
 		"check":     {"acquire", "ahead", "backups", "feed", "host", "install", "inventory", "launch", "locker", "needs", "plan", "profile", "resolve", "runtimes", "staging", "swap", "tell"},
+		"data":      {"host", "install", "locker", "profile", "tell"},
 		"feed":      {"fetch", "profile", "unpack"},
 		"host":      {"launch"},
 		"install":   {"host", "locker", "logbook", "profile", "swap", "tell"},
@@ -53,8 +55,10 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		"locker":    {"store"},
 		"plan":      {"acquire", "ahead", "install", "inventory", "launch", "locker", "needs", "profile", "resolve", "runtimes", "staging", "swap", "tell"},
 		"profile":   {"store"},
+		"putback":   {"backups", "data", "install", "locker", "profile", "staging", "swap"},
 		"resolve":   {"feed", "fetch", "host", "install", "inventory", "locker", "profile", "tell", "unpack"},
 		"runtimes":  {"ahead", "fetch", "install", "launch", "needs", "profile", "resolve", "tell", "unpack"},
+		"server":    {"host", "install", "tell", "watch"},
 		"staging":   {"install", "locker", "swap"},
 		"unpack":    {"fetch"},
 		"watch":     {"profile"},

@@ -3,8 +3,13 @@ package freshkeel
 // What callers meet of the rooms below, by the names that they know it by here.
 
 import (
+	"context"
 	"io"
 	"time"
+
+	"freshkeel/internal/adopt"
+
+	"freshkeel/internal/server"
 
 	"freshkeel/internal/check"
 
@@ -68,6 +73,12 @@ func Find(start string) (string, error) { return install.Find(start) }
 
 // DefaultHome is where locker and runtimes stand when nobody says otherwise.
 func DefaultHome() (string, error) { return install.DefaultHome() }
+
+// AdoptInstall takes an existing install under care: it looks at it, writes a
+// commented profile and records the inventory. It touches nothing else.
+func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
+	return adopt.Install(ctx, a, o)
+}
 
 // BecomeOwner is what a command that root runs over somebody else's folder does
 // first: it becomes that user for good.
@@ -153,4 +164,17 @@ const (
 	OK   = check.OK
 	Stop = check.Stop
 	Warn = check.Warn
+)
+
+// Of the room server.
+type (
+	Interrupted = server.Interrupted
+	Verdict     = server.Verdict
+)
+
+// Of the room adopt.
+type (
+	Adopt   = adopt.Order // how to take an install under care
+	Adopted = adopt.Adopted
+	Guess   = adopt.Guess
 )

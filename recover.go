@@ -21,7 +21,7 @@ func (k *Keel) Recover(ctx context.Context) (*logbook.Entry, error) {
 		return nil, err
 	}
 	defer unlock()
-	k.takeOver(ctx)
+	k.srv.TakeOver(ctx)
 	return k.recoverLocked(ctx)
 }
 
@@ -147,7 +147,7 @@ func (k *Keel) awaitStop(ctx context.Context) {
 	if st := k.in.RunDir().Status(); !st.Running || !st.Stopping {
 		return
 	}
-	o := k.stopOrder()
+	o := k.srv.Order()
 	ctx, cancel := context.WithTimeout(ctx, o.Wait+o.Terminate+15*time.Second)
 	defer cancel()
 	k.in.RunDir().Wait(ctx)

@@ -192,7 +192,7 @@ func (t *transaction) start(ctx context.Context) *Verdict {
 		return no(err)
 	}
 	err := t.step("start", func() (string, error) {
-		st, err := t.k.spawn(context.WithoutCancel(ctx))
+		st, err := t.k.srv.Spawn(context.WithoutCancel(ctx))
 		if err != nil {
 			return "", fmt.Errorf("the new server could not be started: %w", err)
 		}
@@ -210,7 +210,7 @@ func (t *transaction) start(ctx context.Context) *Verdict {
 // watch watches the new build and notes what decided it.
 func (t *transaction) watch(ctx context.Context) (v *Verdict) {
 	t.step("watch", func() (string, error) {
-		if v = t.k.watch(ctx, time.Now(), t.e.To); !v.Up {
+		if v = t.k.srv.Watch(ctx, time.Now(), t.e.To); !v.Up {
 			return "", errors.New(v.Why)
 		}
 		return v.Why, nil
@@ -237,7 +237,7 @@ func (t *transaction) confirm(ctx context.Context) error {
 	}
 	if !t.e.EndRunning && t.k.in.RunDir().Status().Running {
 		if err := t.step("stop again", func() (string, error) {
-			_, _, err := t.k.stopServer(context.Background())
+			_, _, err := t.k.srv.Stop(context.Background())
 			return "it was not running before", err
 		}); err != nil {
 			return stuck(err)

@@ -49,7 +49,7 @@ func (t *transaction) revert(why string, lines []string) error {
 		return stuck(err)
 	}
 	if t.k.in.RunDir().Status().Running {
-		if _, err := t.k.halfStop(); err != nil {
+		if _, err := t.k.srv.HalfStop(); err != nil {
 			return stuck(err)
 		}
 	}

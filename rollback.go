@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"freshkeel/internal/host"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
@@ -119,7 +118,7 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := k.nobodyOutside(); err != nil {
+	if err := k.srv.NoneOutside(); err != nil {
 		return nil, err
 	}
 	t, err := k.transact(&logbook.Entry{Kind: logbook.Rollback, From: inv.Version, To: p.To.From, Target: p.To.ID, World: b.World})
@@ -238,14 +237,6 @@ func (t *transaction) settle() error {
 	return nil
 }
 
-// nobodyOutside refuses to go on beside a server that nobody here started (P7).
-func (k *Keel) nobodyOutside() error {
-	for _, p := range host.Outside(k.in.Dir, k.in.RunDir().Status()) {
-		return tell.Advise(&host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}, p.HowToStop()+"; then try again")
-	}
-	return nil
-}
-
 var errSame = errors.New("nothing differs")
 
 // IsSame tells whether a restore had nothing to do.
@@ -286,7 +277,7 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := k.nobodyOutside(); err != nil {
+	if err := k.srv.NoneOutside(); err != nil {
 		return nil, err
 	}
 	if some, err := k.returner.Differs(ctx, set, r.Only); err != nil {

@@ -2,23 +2,15 @@ package freshkeel
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"freshkeel/internal/host"
-	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/tell"
-	"freshkeel/internal/watch"
-	"freshkeel/internal/words"
 )
-
-// Verdict is whether the server came up, and on what that was decided.
-type Verdict = watch.Verdict
 
 // State is how things stand, in a word.
 type State string
@@ -54,7 +46,7 @@ func (k *Keel) Rejoin(ctx context.Context) {
 		return
 	}
 	if unlock, err := k.in.Lock("look"); err == nil {
-		k.takeOver(ctx)
+		k.srv.TakeOver(ctx)
 		unlock()
 	}
 }
@@ -122,13 +114,13 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	_, err = k.in.Step("start", func() (sum string, err error) {
 		// No version is expected: a server that works is not stopped because somebody
 		// exchanged its files by hand.
-		if v, err = k.bringUp(ctx, ""); err != nil {
+		if v, err = k.srv.BringUp(ctx, ""); err != nil {
 			return "", err
 		}
 		return v.Why, nil
 	})
 	if err == nil && !v.Up {
-		_, err = k.halfStop()
+		_, err = k.srv.HalfStop()
 	}
 	if err == nil && v.Up {
 		err = k.heardVersion(v.Version)
@@ -183,7 +175,7 @@ func (k *Keel) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, e
 	}
 	defer unlock()
 	if k.in.RunDir().Status().Running {
-		return k.stopServer(ctx)
+		return k.srv.Stop(ctx)
 	}
 	// Only what a minder of ours holds is ever signalled (P4).
 	for _, p := range host.Outside(k.in.Dir, nil) {
@@ -230,228 +222,5 @@ func (k *Keel) Log(ctx context.Context, n int, follow bool, each func(string)) e
 			return
 		}
 		each(l)
-	})
-}
-
-// bringUp starts the server and watches it; one that a crashed command has
-// started is only watched. The error is for a server that could not even be
-// started.
-func (k *Keel) bringUp(ctx context.Context, expect string) (*Verdict, error) {
-	if st := k.in.RunDir().Status(); st.Running {
-		return k.watch(ctx, time.Now(), expect), nil
-	}
-	st, err := k.spawn(context.WithoutCancel(ctx))
-	if err != nil {
-		return nil, err
-	}
-	return k.watch(ctx, st.Since, expect), nil
-}
-
-// spawn has a minder start the server, unless somebody else has.
-func (k *Keel) spawn(ctx context.Context) (*host.Status, error) {
-	if err := k.nobodyOutside(); err != nil {
-		return nil, err
-	}
-	script := k.in.Profile.Launch.Script
-	if script == "" {
-		return nil, tell.Advise(errors.New("no launch script is named"), "set [launch] script in freshkeel.toml")
-	}
-	if err := install.TrustedScript(k.in.Path(script)); err != nil {
-		return nil, err
-	}
-	return host.Start(ctx, k.in.Self, host.Launch{Install: k.in.Dir, Script: script, Args: k.in.Profile.Launch.Args, RunDir: string(k.in.RunDir()), Env: k.in.ServerEnv()})
-}
-
-// takeOver gives a server whose minder was killed another one. That it fails is
-// told, and no more: what needs the minder says so itself.
-func (k *Keel) takeOver(ctx context.Context) {
-	st := k.in.RunDir().Status()
-	if !st.Left {
-		return
-	}
-	_, err := host.Start(ctx, k.in.Self, host.Launch{Install: k.in.Dir, RunDir: string(k.in.RunDir()), Env: k.in.ServerEnv(), TakeOver: true})
-	if err != nil {
-		k.in.Warn("the server runs on without its minder, which was killed, and another could not take over: %v", err)
-		return
-	}
-	k.in.Warn("the server's minder had been killed: another one has taken over process %d", st.PID)
-}
-
-// portPause is how long the watch rests between looks at the port: each one
-// reads a table of the whole machine.
-const portPause = 100 * time.Millisecond
-
-// watch judges the running server until there is a verdict. When ctx ends,
-// the verdict is that it was interrupted.
-func (k *Keel) watch(ctx context.Context, start time.Time, expect string) *Verdict {
-	j := watch.NewJudge(watch.Rules{Ready: k.in.Profile.Ready, Expect: expect}, start)
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	lines, ended := make(chan string), make(chan struct{})
-	var exit *host.Exit
-	go func() {
-		e, err := k.in.RunDir().Wait(ctx)
-		if err == nil || ctx.Err() == nil {
-			exit = e
-			close(ended)
-		}
-	}()
-	go func() {
-		defer close(lines)
-		host.Follow(ctx, k.in.RunDir().Console(), ended, func(l string) {
-			select {
-			case lines <- l:
-			case <-ctx.Done():
-			}
-		})
-	}()
-	tick := time.NewTicker(portPause)
-	defer tick.Stop()
-	awaited := ""
-	for {
-		var v *Verdict
-		select {
-		case l, more := <-lines:
-			if !more {
-				status := "its minder is gone"
-				if exit != nil {
-					status = exit.Status
-				}
-				if ctx.Err() != nil {
-					return interrupted(start)
-				}
-				return j.Exited(time.Now(), status)
-			}
-			k.in.Tell(tell.Event{Kind: tell.ServerSaid, Text: l})
-			v = j.Line(time.Now(), l)
-		case <-tick.C:
-			if k.in.Profile.Ready.Port.Given() {
-				v = j.Port(time.Now(), k.holdsPort())
-			} else {
-				v = j.Tick(time.Now())
-			}
-			if w := j.Awaits(); w != awaited {
-				awaited = w
-				k.in.Tell(tell.Event{Kind: tell.StepMoves, Step: "watch", Text: w})
-			}
-		case <-ctx.Done():
-			return interrupted(start)
-		}
-		if v != nil {
-			return v
-		}
-	}
-}
-
-const whyInterrupted = "interrupted before the server was known to be up"
-
-func interrupted(start time.Time) *Verdict {
-	return &Verdict{Why: whyInterrupted, Took: time.Since(start)}
-}
-
-// holdsPort tells whether a process of this server holds the profile's port.
-func (k *Keel) holdsPort() bool {
-	p := k.in.Profile.Ready.Port
-	pids, err := host.PortHolders(p.Net, p.Number)
-	if err != nil || len(pids) == 0 {
-		return false
-	}
-	mine := k.in.RunDir().Status().Processes
-	return slices.ContainsFunc(pids, func(pid int) bool { return slices.Contains(mine, pid) })
-}
-
-func (k *Keel) stopOrder() host.StopOrder {
-	s := k.in.Profile.Stop
-	return host.StopOrder{Send: s.Send, Wait: s.Wait.Std(), Terminate: s.Terminate.Std(), Kill: s.MayKill()}
-}
-
-// stopServer tells the players, waits, and ends the server by the profile's order.
-// Ending ctx while players are told leaves the server running, with Interrupted;
-// once the stop line is sent there is no way back, and ctx is not asked.
-func (k *Keel) stopServer(ctx context.Context) (exit *host.Exit, took time.Duration, err error) {
-	if err := k.tellPlayers(ctx); err != nil {
-		return nil, 0, err
-	}
-	told := time.Now()
-	defer context.AfterFunc(ctx, func() { k.in.Note("the server was told to stop already, and stops: waiting for its end") })()
-	exit, err = k.stopBy(k.stopOrder(), false)
-	return exit, time.Since(told), err
-}
-
-// noticeLook is how often it is looked whether the server ends by itself while
-// players are told.
-const noticeLook = 250 * time.Millisecond
-
-// tellPlayers puts the profile's warning on the console and waits as long as it
-// says. A console that does not take it is no reason not to stop.
-func (k *Keel) tellPlayers(ctx context.Context) error {
-	s := k.in.Profile.Stop
-	if err := ctx.Err(); err != nil {
-		return &Interrupted{}
-	}
-	if s.Tell == "" || k.Send(s.Tell) != nil {
-		return nil
-	}
-	k.in.Note("players were told: %s", s.Tell)
-	end := time.After(s.Notice.Std())
-	look := time.NewTicker(noticeLook)
-	defer look.Stop()
-	for {
-		select {
-		case <-end:
-			return nil
-		case <-ctx.Done():
-			return &Interrupted{Saw: s.Tell}
-		case <-look.C:
-			if !k.in.RunDir().Status().Running {
-				return nil
-			}
-		}
-	}
-}
-
-// Interrupted says that a command was ended, by Ctrl-C or a signal, before it had
-// changed anything. It is a context.Canceled.
-type Interrupted struct {
-	Saw  string        // the line that players were told; "": none
-	Down time.Duration // how long they were without the server, which was started again
-}
-
-func (i *Interrupted) Error() string {
-	switch {
-	case i.Down > 0:
-		return fmt.Sprintf("interrupted: the server had stopped already, and was started again; nothing was changed, and players were without it for %s", words.Age(i.Down))
-	case i.Saw != "":
-		return fmt.Sprintf("interrupted before the server was stopped: it runs on and nothing was changed, but players were told: %s", i.Saw)
-	}
-	return "interrupted; nothing was changed"
-}
-
-func (i *Interrupted) Unwrap() error { return context.Canceled }
-
-// halfStop ends a server that did not come up: nothing of it is worth waiting
-// long for.
-func (k *Keel) halfStop() (*host.Exit, error) {
-	o := k.stopOrder()
-	o.Wait, o.Terminate = min(o.Wait, 10*time.Second), min(o.Terminate, 5*time.Second)
-	return k.stopBy(o, true)
-}
-
-// stopBy ends the server by an order, telling what it takes. Of a hopeless
-// server nobody expects that it still reads its console.
-func (k *Keel) stopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
-	return k.in.RunDir().Stop(o, func(s host.StopStep) {
-		switch s.Do {
-		case "sent":
-			if s.Error != "" && !hopeless {
-				k.in.Warn("the stop line %q did not get through: %s", o.Send, s.Error)
-			}
-		case "terminate":
-			if o.Send != "" {
-				k.in.Warn("it did not stop within %s: terminate signal to its processes %v", o.Wait, s.PIDs)
-			}
-		case "kill":
-			k.in.Warn("it did not end within %s of the terminate signal: killing its processes %v", o.Terminate, s.PIDs)
-		}
 	})
 }

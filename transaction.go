@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/putback"
+	"freshkeel/internal/server"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -202,11 +203,11 @@ func (t *transaction) stop(ctx context.Context) error {
 		return nil
 	}
 	return t.step("stop", func() (string, error) {
-		if err := t.k.tellPlayers(ctx); err != nil {
+		if err := t.k.srv.TellPlayers(ctx); err != nil {
 			return "", err
 		}
 		t.told = time.Now()
-		exit, err := t.k.stopBy(t.k.stopOrder(), false)
+		exit, err := t.k.srv.StopBy(t.k.srv.Order(), false)
 		if err != nil {
 			return "", err
 		}
@@ -253,11 +254,11 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 // watches it come up. One that does not ends the transaction: it needs hands.
 func (t *transaction) comeBack(ver string) error {
 	return t.step("start old server", func() (string, error) {
-		v, err := t.k.bringUp(context.Background(), ver)
+		v, err := t.k.srv.BringUp(context.Background(), ver)
 		if err == nil && v.Late { // a machine that was busy a moment ago may not be now
 			t.k.in.Warn("%s; it is given one more try", v.Why)
-			if _, err = t.k.halfStop(); err == nil {
-				v, err = t.k.bringUp(context.Background(), ver)
+			if _, err = t.k.srv.HalfStop(); err == nil {
+				v, err = t.k.srv.BringUp(context.Background(), ver)
 			}
 		}
 		if err == nil && v.Up {
@@ -273,7 +274,7 @@ func (t *transaction) comeBack(ver string) error {
 			n.What += ": " + err.Error()
 		} else {
 			n.What, n.Lines = n.What+": "+v.Why, v.Lines
-			t.k.halfStop()
+			t.k.srv.HalfStop()
 		}
 		if t.e.Backup != "" {
 			n.State += ", and so is all else as it was in backup " + t.e.Backup
@@ -318,7 +319,7 @@ func (t *transaction) goBack(why string, lines []string) error {
 	}
 	if t.k.in.RunDir().Status().Running {
 		if err := t.step("stop new server", func() (string, error) {
-			exit, err := t.k.halfStop()
+			exit, err := t.k.srv.HalfStop()
 			if exit == nil {
 				return "it had ended", err
 			}
@@ -381,7 +382,7 @@ func (t *transaction) returned() error {
 			return err
 		}
 	} else if t.k.in.RunDir().Status().Running {
-		if _, _, err := t.k.stopServer(context.Background()); err != nil {
+		if _, _, err := t.k.srv.Stop(context.Background()); err != nil {
 			return t.stuck("going back", err)
 		}
 	}
@@ -389,7 +390,7 @@ func (t *transaction) returned() error {
 	if err := t.finish(logbook.RolledBack); err != nil {
 		return t.stuck("going back", err)
 	}
-	return &RolledBack{Kind: t.e.Kind, Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Told: t.e.Told, Running: t.e.WasRunning, Early: t.early, Asked: t.e.Why == whyInterrupted}
+	return &RolledBack{Kind: t.e.Kind, Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Told: t.e.Told, Running: t.e.WasRunning, Early: t.early, Asked: t.e.Why == server.WhyInterrupted}
 }
 
 // reverse undoes one exchange by renames alone, and returns the paths it knew.

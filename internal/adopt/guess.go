@@ -1,4 +1,4 @@
-package freshkeel
+package adopt
 
 import (
 	"bytes"
@@ -30,8 +30,8 @@ import (
 // lookout looks at an install that nothing is known about, and says of each
 // conclusion what led to it.
 type lookout struct {
-	a       Adopt
-	k       *Keel
+	a       Order
+	k       *Adopter
 	dir     string
 	list    []tree.Entry
 	files   tree.List
@@ -99,7 +99,7 @@ func (l *lookout) lookForScripts() error {
 		if !isShell && ext != ".bat" && ext != ".cmd" {
 			continue
 		}
-		cmds, err := launch.Read(l.dir, e.Path, l.k.in.Env)
+		cmds, err := launch.Read(l.dir, e.Path, l.k.Env)
 		if err != nil {
 			continue
 		}

@@ -1,4 +1,7 @@
-package freshkeel
+// Package adopt takes an existing install under care: it looks at what is there, guesses
+// what the profile should say, each guess with where it comes from, and writes the
+// profile's text and the first inventory.
+package adopt
 
 import (
 	"context"
@@ -12,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/acquire"
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/install"
@@ -19,12 +23,27 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 )
 
-// Adopt says how to take an install under care.
-type Adopt struct {
+// Adopter looks at one install that may have no profile yet.
+type Adopter struct {
+	*install.Install
+	inv *inventory.Kept
+	res *resolve.Resolver
+	acq *acquire.Acquirer
+}
+
+func newAdopter(in *install.Install) *Adopter {
+	inv := inventory.New(in)
+	res := resolve.New(in, inv)
+	return &Adopter{in, inv, res, acquire.New(inv, res)}
+}
+
+// Order says how to take an install under care.
+type Order struct {
 	Dir     string
 	Build   string // the archive or folder that the install was made from
 	Version string // what is installed, where it can't be told
@@ -56,9 +75,9 @@ type Guess struct {
 	From  string `json:"from"`
 }
 
-// AdoptInstall takes an existing install under care: it looks at it, writes a
+// Install takes an existing install under care: it looks at it, writes a
 // commented profile and records the inventory. It touches nothing else.
-func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
+func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) {
 	dir, err := filepath.Abs(a.Dir)
 	if err != nil {
 		return nil, err
@@ -83,7 +102,7 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if a.Source, err = fromInstall(dir, a.Source); err != nil {
 		return nil, err
 	}
-	k := newKeel(install.New(dir, &profile.Profile{}, o))
+	k := newAdopter(install.New(dir, &profile.Profile{}, o))
 	list, err := tree.Walk(dir, nil)
 	if err != nil {
 		return nil, err
@@ -129,16 +148,16 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	if a.DryRun {
 		return out, nil
 	}
-	k.in.Profile = p
-	unlock, err := k.in.Lock("adopt")
+	k.Profile = p
+	unlock, err := k.Lock("adopt")
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
-	if _, err := k.in.Identity(); err != nil {
+	if _, err := k.Identity(); err != nil {
 		return nil, err
 	}
-	if err := inventory.Write(k.in.State("inventory.json"), inv); err != nil {
+	if err := inventory.Write(k.State("inventory.json"), inv); err != nil {
 		return nil, err
 	}
 	if stays {
@@ -204,7 +223,7 @@ func (l *lookout) lookAtSource(ctx context.Context) {
 	}
 	l.source = p
 	l.guess("source", p.Source.Kind(), p.From)
-	l.k.in.Profile.Source = p.Source
+	l.k.Profile.Source = p.Source
 	f, err := l.k.res.List(ctx, l.k.res.Base())
 	if err != nil {
 		l.guess("source.channel", "", "its builds could not be listed: "+err.Error())
@@ -219,7 +238,7 @@ func (l *lookout) lookAtSource(ctx context.Context) {
 // readBuild brings the build that the install was made from into the locker,
 // as any other build, and finds which installed file is which of its files.
 func (l *lookout) readBuild(ctx context.Context) error {
-	c, err := l.k.res.FromPlace(Want{From: l.a.Build, As: l.a.Version})
+	c, err := l.k.res.FromPlace(resolve.Want{From: l.a.Build, As: l.a.Version})
 	if err != nil {
 		return err
 	}
@@ -248,7 +267,7 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*inventory
 			place = map[string]string{}
 			for _, rule := range l.place {
 				place[rule[0]] = rule[1]
-				inv.Names = append(inv.Names, Move{From: rule[0], To: rule[1]})
+				inv.Names = append(inv.Names, inventory.Move{From: rule[0], To: rule[1]})
 			}
 		}
 		files, bad, _ := plan.Placed(l.set, place)
