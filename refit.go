@@ -4,13 +4,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
+	"freshkeel/internal/host"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/needs"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
@@ -281,4 +287,116 @@ func (t *transaction) trialRead(ctx context.Context) {
 		}
 		return fmt.Sprintf("one part of %d of %s reads back whole, %s", trialParts, set.ID, words.Bytes(c.Bytes)), nil
 	})
+}
+
+// refitOn goes the rest of a chain, each step a refit of its own that is
+// brought up and confirmed. What fails then leaves the last good step in place.
+func (k *Keel) refitOn(ctx context.Context, w Want, chain []string, e *logbook.Entry) (*logbook.Entry, error) {
+	done := chain[:1]
+	for n, ver := range chain[1:] {
+		k.in.Note("%s is in place; on to %s, step %d of %d", done[n], ver, n+2, len(chain))
+		w.Version = ver
+		pre, err := k.Preflight(ctx, w)
+		if err == nil {
+			e, err = k.refit(ctx, w, pre)
+		}
+		var (
+			refused *Refused
+			back    *RolledBack
+		)
+		switch {
+		case errors.As(err, &refused):
+			refused.Done = done
+		case errors.As(err, &back):
+			back.Done = done
+		case err != nil && !errors.As(err, new(*NeedsHands)):
+			return e, fmt.Errorf("%s is in place and confirmed; the step to %s: %w", done[n], ver, err)
+		}
+		if err != nil {
+			return e, err
+		}
+		done = append(done, ver)
+	}
+	return e, nil
+}
+
+// consented changes the line of each consent that the new server has just asked
+// for, where the operator accepted it by name beforehand, and tells whether the
+// server may be started once more. Otherwise it adds to the verdict what to do.
+func (t *transaction) consented(w Want, v *Verdict) (again bool) {
+	if t.k.in.RunDir().Status().Running {
+		return false
+	}
+	asked := t.k.planner.OpenConsents()
+	for _, c := range asked {
+		if t.k.planner.Accepts(c.Path, w) == "" {
+			v.Why += fmt.Sprintf("; its makers want a consent: %s, line %d says «%s»", c.Path, c.Line, c.Says)
+			t.e.Told = append(t.e.Told, fmt.Sprintf("the server asks in %s: %s", c.Path, strings.Join(c.Asks, " ")),
+				fmt.Sprintf("to accept it by name: freshkeel refit %s --consent %s", t.e.To, c.Path))
+			return false
+		}
+	}
+	for _, c := range asked {
+		err := t.k.planner.Agree(c)
+		if err != nil {
+			v.Why += fmt.Sprintf("; %s could not be changed: %v", c.Path, err)
+			return false
+		}
+		t.k.in.Note("%s: line %d is now «%s», as accepted; the server is started once more", c.Path, c.Line, c.Yes)
+		t.e.Consents = append(t.e.Consents, c.Path)
+	}
+	return len(asked) > 0
+}
+
+// tellHeldBack tells how what was left out of a refit comes back.
+func (t *transaction) tellHeldBack(p *Plan) {
+	for _, at := range p.HeldBack {
+		t.e.Told = append(t.e.Told, fmt.Sprintf("held back: %s; once it fits: freshkeel backup restore %s --only '%s'", at, t.e.Backup, p.OnlyThat(at)))
+	}
+}
+
+// Makers name a file after its version, and launch scripts run it by one name. A build
+// that is laid beside what the script runs would change nothing: the commonest mistake.
+
+// seenToRun holds what the new processes have open against what was swapped in: lines of
+// a console may be said by anything. A runtime keeps its jar open, and a native program
+// is what a process runs; a script that is read and closed can't be seen so. What can't
+// be seen is told as that.
+func (t *transaction) seenToRun(p *Plan) {
+	var brought []string
+	for _, at := range t.k.planner.Runs() {
+		if f, ok := p.Files[at]; ok && f.Kind == tree.File {
+			brought = append(brought, at)
+		}
+	}
+	if len(brought) == 0 {
+		return
+	}
+	used, visible := host.Using(t.k.in.RunDir().Status().Processes)
+	real := tree.Real(t.k.in.Dir)
+	for _, at := range brought {
+		full := filepath.Join(real, filepath.FromSlash(at))
+		switch {
+		case !visible:
+			t.e.Told = append(t.e.Told, "which files the server's processes run can't be seen from here: "+at+" is known to be new by its name alone")
+		case slices.Contains(used, full):
+			t.e.Told = append(t.e.Told, "the server's processes were seen to run the new "+at)
+		case t.staysOpen(at):
+			t.e.Told = append(t.e.Told, "no process of the server has "+at+" open: look whether it runs the new build")
+		}
+	}
+}
+
+// staysOpen tells whether a process that runs a file has it open as long as it runs.
+func (t *transaction) staysOpen(at string) bool {
+	if strings.HasSuffix(at, ".jar") {
+		return true
+	}
+	f, err := t.k.in.Open(at)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	_, native := needs.ReadProgram(f)
+	return native
 }

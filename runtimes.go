@@ -1,10 +1,20 @@
 package freshkeel
 
 import (
+	"bytes"
 	"context"
+	"fmt"
+	"io"
+	"path/filepath"
 
 	"freshkeel/internal/ahead"
+	"freshkeel/internal/feed"
+	"freshkeel/internal/install"
+	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/runtimes"
+	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
 )
 
 // Runtimes lists the runtimes of this machine and holds them against what the
@@ -30,4 +40,70 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 		p.Ahead, p.Needs, ver = plan.Ahead, all[0].Candidate.Build.Needs, all[0].Version
 	}
 	return k.rts.Hold(ctx, p, ver)
+}
+
+// TakeRuntimeFor takes in the Java runtime that the source names for a build.
+func (k *Keel) TakeRuntimeFor(ctx context.Context, want Want) (rt *needs.Runtime, there bool, err error) {
+	c, err := k.res.Build(ctx, want)
+	if err != nil {
+		return nil, false, err
+	}
+	a, ok := c.Build.RuntimeFor(needs.Java, feed.Machine(profile.Source{}))
+	if !ok {
+		return nil, false, tell.Advise(fmt.Errorf("the source names no runtime of this machine for %s", c.Label()), "freshkeel runtimes take PATH|URL of an archive")
+	}
+	a.Wanted.Archive = true
+	return k.rts.Take(ctx, a.Wanted, c.Src)
+}
+
+// TakeRuntime takes a Java runtime in from an archive at a path or URL, into a
+// folder of our own: no administrator's rights are needed, and the system's
+// runtimes stay as they are. digest, "sha256:HEX" say, may be "". The runtime is
+// started once to see that it runs here. One of the same version that is there
+// already is left as it is, and there is true.
+func (k *Keel) TakeRuntime(ctx context.Context, where, digest string) (rt *needs.Runtime, there bool, err error) {
+	return k.rts.TakeFrom(ctx, where, digest)
+}
+
+// DropRuntime removes a runtime that was taken in, by its version or the name of its
+// folder, unless a server's launch script runs it, or that of a backup does, which is
+// needed to go back: anyway drops it all the same.
+func (k *Keel) DropRuntime(name string, anyway bool) (path string, err error) {
+	return k.rts.Drop(name, anyway, k.backupsThatRun)
+}
+
+// backupsThatRun lists the backups of an install whose launch script names something in
+// a folder.
+func (k *Keel) backupsThatRun(dir, folder string) (out []string) {
+	p, err := profile.Read(dir)
+	if err != nil || p.Launch.Script == "" {
+		return nil
+	}
+	of := newKeel(install.New(dir, p, k.in.Options))
+	if _, err := tree.ReadOwn(of.in.State("identity")); err != nil {
+		return nil // it has no backups
+	}
+	heads, err := of.shelf.List()
+	if err != nil {
+		return nil
+	}
+	l, err := of.in.Locker()
+	if err != nil {
+		return nil
+	}
+	for _, b := range heads {
+		set, err := of.shelf.Read(b.ID)
+		if err != nil {
+			continue
+		}
+		f := set.Find(p.Launch.Script)
+		if f == nil || f.Kind != tree.File || f.Size > install.MaxScript {
+			continue
+		}
+		text, err := io.ReadAll(io.NewSectionReader(l.Content(*f), 0, f.Size))
+		if err == nil && bytes.Contains(text, []byte(folder+string(filepath.Separator))) {
+			out = append(out, b.ID)
+		}
+	}
+	return out
 }

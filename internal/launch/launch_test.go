@@ -217,3 +217,14 @@ func TestBatchScriptsThatWaitOrLoop(t *testing.T) {
 	assert.Nil(t, c.Loop)
 	assert.Nil(t, c.Stays)
 }
+
+func TestHeapFlagsAreReadInTheirUnits(t *testing.T) {
+	for flag, want := range map[string]int64{
+		"-Xmx4G": 4 << 30, "-Xms512m": 512 << 20, "-Xmx1048576": 1 << 20, "-Xmx2t": 2 << 40, "-XX:MaxHeapSize=64k": 64 << 10,
+		"--max-old-space-size=2048": 2048 << 20, "-Xmx": 0, "-XmxG": 0, "-Xss4m": 0, "-Xmx-1": 0, "4G": 0,
+	} {
+		assert.Equal(t, want, HeapBytes(flag), flag)
+	}
+	assert.Equal(t, "-Xmx2G", LastFlag([]string{"-Xmx1G", "-Xms1G", "-Xmx2G"}, "-Xmx"), "the last one counts")
+	assert.Empty(t, LastFlag(nil, "-Xmx"))
+}

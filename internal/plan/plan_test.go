@@ -1,4 +1,4 @@
-package freshkeel
+package plan
 
 import (
 	"bytes"
@@ -6,21 +6,18 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"freshkeel/internal/acquire"
-	"freshkeel/internal/check"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
-	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
-	"freshkeel/internal/putback"
 	"freshkeel/internal/resolve"
+	"freshkeel/internal/runtimes"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 
@@ -31,8 +28,9 @@ import (
 // stand is an install whose old build, present content and new build are given
 // file by file.
 type stand struct {
-	t *testing.T
-	k *Keel
+	t  *testing.T
+	in *install.Install
+	*Planner
 }
 
 func newStand(t *testing.T, prof string) *stand {
@@ -40,15 +38,17 @@ func newStand(t *testing.T, prof string) *stand {
 	dir := t.TempDir()
 	p, err := profile.Parse("p", []byte("[server]\nname = 'x'\n"+prof))
 	require.NoError(t, err)
-	k := newKeel(install.New(dir, p, Options{Home: t.TempDir()}))
-	require.NoError(t, os.MkdirAll(k.in.State(), 0o755))
-	return &stand{t, k}
+	in := install.New(dir, p, install.Options{Home: t.TempDir()})
+	inv := inventory.New(in)
+	res := resolve.New(in, inv)
+	require.NoError(t, os.MkdirAll(in.State(), 0o755))
+	return &stand{t, in, New(inv, res, runtimes.New(in, res))}
 }
 
 func (s *stand) put(files map[string]string) {
 	s.t.Helper()
 	for at, body := range files {
-		full := s.k.in.Path(at)
+		full := s.in.Path(at)
 		if strings.HasSuffix(at, "/") {
 			require.NoError(s.t, os.MkdirAll(full, 0o755))
 			continue
@@ -61,7 +61,7 @@ func (s *stand) put(files map[string]string) {
 // build stores files as a build in the locker.
 func (s *stand) build(ver string, files map[string]string) *acquire.Fetched {
 	s.t.Helper()
-	l, err := s.k.in.Locker()
+	l, err := s.in.Locker()
 	require.NoError(s.t, err)
 	w := l.Writer()
 	defer w.Close()
@@ -81,7 +81,7 @@ func (s *stand) build(ver string, files map[string]string) *acquire.Fetched {
 		set.Entries = append(set.Entries, f)
 	}
 	require.NoError(s.t, w.Publish(set))
-	return &acquire.Fetched{Set: set, Version: ver, Candidate: &resolve.Candidate{Version: ver, Place: s.k.in.Profile.Place}}
+	return &acquire.Fetched{Set: set, Version: ver, Candidate: &resolve.Candidate{Version: ver, Place: s.in.Profile.Place}}
 }
 
 // installed records files as what the old build put there.
@@ -91,7 +91,7 @@ func (s *stand) installed(ver string, files map[string]string) {
 	for at, body := range files {
 		inv.Files = append(inv.Files, inventory.Owned{Entry: tree.Entry{Path: at, Kind: tree.File, Size: int64(len(body)), Mode: 0o644}, Sum: tree.SumBytes([]byte(body))})
 	}
-	require.NoError(s.t, inventory.Write(s.k.in.State("inventory.json"), inv))
+	require.NoError(s.t, inventory.Write(s.in.State("inventory.json"), inv))
 }
 
 // Whose file it is decides what becomes of it: every case of the guide's table.
@@ -132,7 +132,7 @@ func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 			}
 			s.installed("1", of(c.old))
 			s.put(of(c.here))
-			p, err := s.k.planner.Make(s.build("2", of(c.next)), Want{})
+			p, err := s.Make(s.build("2", of(c.next)), resolve.Want{})
 			require.NoError(t, err)
 			got := ""
 			for _, st := range p.Steps {
@@ -162,11 +162,11 @@ func TestDeletedOwnFileDoesNotComeBack(t *testing.T) {
 	s.put(map[string]string{"gardens/mine": "m"})
 	for _, ver := range []string{"2", "3"} {
 		ships["jar"] = ver
-		p, err := s.k.planner.Make(s.build(ver, ships), Want{})
+		p, err := s.Make(s.build(ver, ships), resolve.Want{})
 		require.NoError(t, err)
 		assert.NotContains(t, p.Files, "gardens/sample", "build %s", ver)
 		inv := &inventory.Inventory{Version: ver, Known: true, Files: p.Owned}
-		require.NoError(t, inventory.Write(s.k.in.State("inventory.json"), inv))
+		require.NoError(t, inventory.Write(s.in.State("inventory.json"), inv))
 		s.put(map[string]string{"jar": ver})
 	}
 }
@@ -177,7 +177,7 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 	s.installed("1", old)
 	s.put(old)
 	s.put(map[string]string{"half/mine": "m", "worlds/w": "w"})
-	p, err := s.k.planner.Make(s.build("2", map[string]string{"stays/b": "b", "new/er/d": "d", "hollow/": "", "stays/more/e": "e"}), Want{})
+	p, err := s.Make(s.build("2", map[string]string{"stays/b": "b", "new/er/d": "d", "hollow/": "", "stays/more/e": "e"}), resolve.Want{})
 	require.NoError(t, err)
 	assert.Equal(t, []swap.Step{
 		{Do: swap.Remove, Path: "gone/deep/a"}, {Do: swap.Remove, Path: "half/c"},
@@ -185,11 +185,11 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 		{Do: swap.MakeDir, Path: "hollow"}, {Do: swap.MakeDir, Path: "new"}, {Do: swap.MakeDir, Path: "new/er"}, {Do: swap.MakeDir, Path: "stays/more"},
 		{Do: swap.Add, Path: "new/er/d"}, {Do: swap.Add, Path: "stays/more/e"},
 	}, p.Steps)
-	run := s.k.in.Run("r0001")
-	require.NoError(t, s.k.planner.Stage(run, p, func(int64, int64) {}))
+	run := s.in.Run("r0001")
+	require.NoError(t, s.Stage(run, p, func(int64, int64) {}))
 	require.NoError(t, run.Write(run.Plan(p.Steps)))
 	require.NoError(t, run.Apply(run.Plan(p.Steps), nil))
-	list, err := tree.Walk(s.k.in.Dir, nil)
+	list, err := tree.Walk(s.in.Dir, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"half", "half/mine", "hollow", "new", "new/er", "new/er/d", "stays", "stays/b", "stays/more", "stays/more/e", "worlds", "worlds/w"}, tree.List(list).Paths())
 }
@@ -214,9 +214,9 @@ func TestPlanSeesWhatStandsInItsWay(t *testing.T) {
 			s.installed("1", nil)
 			s.put(c.here)
 			if c.link != "" {
-				require.NoError(t, os.Symlink("elsewhere", s.k.in.Path(c.link)))
+				require.NoError(t, os.Symlink("elsewhere", s.in.Path(c.link)))
 			}
-			p, err := s.k.planner.Make(s.build("2", c.next), Want{})
+			p, err := s.Make(s.build("2", c.next), resolve.Want{})
 			require.NoError(t, err)
 			if c.where == "" {
 				assert.Empty(t, p.Blocked)
@@ -237,115 +237,21 @@ func TestPlanNoticesWhatChangedSince(t *testing.T) {
 	s.installed("1", old)
 	s.put(old)
 	f := s.build("2", map[string]string{"f": "b", "new": "n"})
-	p, err := s.k.planner.Make(f, Want{})
+	p, err := s.Make(f, resolve.Want{})
 	require.NoError(t, err)
-	require.NoError(t, s.k.planner.Still(p))
+	require.NoError(t, s.Still(p))
 	for name, change := range map[string]func() error{
-		"written to": func() error { return os.WriteFile(s.k.in.Path("f"), []byte("c"), 0o644) },
-		"appeared":   func() error { return os.WriteFile(s.k.in.Path("new"), nil, 0o644) },
-		"vanished":   func() error { return os.Remove(s.k.in.Path("g")) },
+		"written to": func() error { return os.WriteFile(s.in.Path("f"), []byte("c"), 0o644) },
+		"appeared":   func() error { return os.WriteFile(s.in.Path("new"), nil, 0o644) },
+		"vanished":   func() error { return os.Remove(s.in.Path("g")) },
 	} {
 		s.put(old)
-		os.Remove(s.k.in.Path("new"))
-		p, err := s.k.planner.Make(f, Want{})
+		os.Remove(s.in.Path("new"))
+		p, err := s.Make(f, resolve.Want{})
 		require.NoError(t, err)
 		require.NoError(t, change(), name)
-		assert.ErrorContains(t, s.k.planner.Still(p), "changed while the refit was prepared", name)
+		assert.ErrorContains(t, s.Still(p), "changed while the refit was prepared", name)
 	}
-}
-
-// putBack, at its own level: any mess becomes the backup again, and a second
-// call finds nothing to do.
-func TestPutBackMakesAnyMessTheBackupAgain(t *testing.T) {
-	s := newStand(t, "")
-	s.put(map[string]string{"same": "s", "rewritten": "r", "deleted/deep/f": "f", "file": "x", "folder/in": "i", "touched": "t", "logs/l": "l"})
-	require.NoError(t, os.Symlink("same", s.k.in.Path("link")))
-	require.NoError(t, os.Mkdir(s.k.in.Path("hollow"), 0o711))
-	l, err := s.k.in.Locker()
-	require.NoError(t, err)
-	w := l.Writer()
-	defer w.Close()
-	skip := tree.Patterns{"logs/**"}
-	taken, err := w.Take(context.Background(), s.k.in.Dir, skip, nil, nil, nil)
-	require.NoError(t, err)
-	set := &locker.Set{Owner: "server-x", Skipped: skip, Entries: taken.Entries}
-	require.NoError(t, w.Publish(set))
-	before := look(t, s.k.in.Dir)
-
-	s.put(map[string]string{"rewritten": "R", "new/one": "n", "logs/l": "more"})
-	require.NoError(t, os.RemoveAll(s.k.in.Path("deleted")))
-	require.NoError(t, os.Remove(s.k.in.Path("file")))
-	s.put(map[string]string{"file/now/a": "folder"})
-	require.NoError(t, os.RemoveAll(s.k.in.Path("folder")))
-	s.put(map[string]string{"folder": "now a file"})
-	require.NoError(t, os.Chmod(s.k.in.Path("touched"), 0o600))
-	require.NoError(t, os.Remove(s.k.in.Path("link")))
-	require.NoError(t, os.Symlink("rewritten", s.k.in.Path("link")))
-	require.NoError(t, os.Chmod(s.k.in.Path("hollow"), 0o755))
-
-	all := func(string) bool { return true }
-	quiet := func(string) error { return nil }
-	run := swap.Run{Root: s.k.in.Dir, Dir: s.k.in.State("refits/r0001/back-1")}
-	r, err := s.k.returner.Put(run, set, putback.Scope{Within: all, TakeAway: all}, quiet)
-	require.NoError(t, err)
-	assert.Equal(t, before, look(t, s.k.in.Dir))
-	b, err := os.ReadFile(s.k.in.Path("logs/l"))
-	require.NoError(t, err)
-	assert.Equal(t, "more", string(b), "skipped")
-	for at, body := range map[string]string{"new/one": "n", "rewritten": "R", "file/now/a": "folder", "folder": "now a file"} {
-		b, err := os.ReadFile(run.Displaced(at))
-		require.NoError(t, err, "moved aside, not destroyed")
-		assert.Equal(t, body, string(b))
-	}
-	assert.NotEmpty(t, r.Told())
-	run.Dir = s.k.in.State("refits/r0001/back-2")
-	r, err = s.k.returner.Put(run, set, putback.Scope{Within: all, TakeAway: all}, quiet)
-	require.NoError(t, err)
-	assert.Zero(t, r.Restored+r.Aside)
-	assert.NoDirExists(t, run.Displaced(""))
-}
-
-// look lists what is in a folder but for logs: kind, mode, content, target.
-func look(t *testing.T, dir string) map[string]string {
-	t.Helper()
-	list, err := tree.Walk(dir, tree.Patterns{"logs/**"})
-	require.NoError(t, err)
-	out := map[string]string{}
-	for _, e := range list {
-		body := ""
-		if e.Kind == tree.File {
-			b, err := os.ReadFile(filepath.Join(dir, e.Path))
-			require.NoError(t, err)
-			body = string(b)
-		}
-		out[e.Path] = strings.Join([]string{string(e.Kind), e.Mode.String(), e.Target, body, time.Unix(0, e.Mtime).Format(time.RFC3339Nano)}, " ")
-		if e.Kind == tree.Link {
-			out[e.Path] = "link " + e.Target
-		}
-	}
-	return out
-}
-
-// A build that did nothing but create a file is undone as well.
-func TestPutBackOfNothingButNewFiles(t *testing.T) {
-	s := newStand(t, "")
-	s.put(map[string]string{"a": "a"})
-	l, err := s.k.in.Locker()
-	require.NoError(t, err)
-	w := l.Writer()
-	defer w.Close()
-	taken, err := w.Take(context.Background(), s.k.in.Dir, nil, nil, nil, nil)
-	require.NoError(t, err)
-	set := &locker.Set{Owner: "server-x", Entries: taken.Entries}
-	require.NoError(t, w.Publish(set))
-	s.put(map[string]string{"new/b": "b"})
-	all := func(string) bool { return true }
-	run := swap.Run{Root: s.k.in.Dir, Dir: s.k.in.State("refits/r0001/back-1")}
-	r, err := s.k.returner.Put(run, set, putback.Scope{Within: all, TakeAway: all}, func(string) error { return nil })
-	require.NoError(t, err)
-	assert.Equal(t, 1, r.Aside)
-	assert.NoDirExists(t, s.k.in.Path("new"))
-	assert.FileExists(t, run.Displaced("new/b"))
 }
 
 // What somebody wrote stays; what nobody wrote, or what was cut short, is put
@@ -373,16 +279,16 @@ func TestDamageIsToldFromWhatSomebodyWrote(t *testing.T) {
 			s.build("1", map[string]string{"f": c.was})
 			s.installed("1", map[string]string{"f": c.was})
 			s.put(map[string]string{"f": c.here})
-			inv, err := s.k.inv.Read()
+			inv, err := s.inv.Read()
 			require.NoError(t, err)
 			inv.Build = "build-1"
 			if c.sameTimes {
-				e, _, err := tree.Describe(s.k.in.Path("f"), "f")
+				e, _, err := tree.Describe(s.in.Path("f"), "f")
 				require.NoError(t, err)
 				inv.Files[0].Mtime = e.Mtime
 			}
-			require.NoError(t, inventory.Write(s.k.in.State("inventory.json"), inv))
-			p, err := s.k.planner.Make(s.build("2", map[string]string{"f": c.next}), Want{Mend: c.mend})
+			require.NoError(t, inventory.Write(s.in.State("inventory.json"), inv))
+			p, err := s.Make(s.build("2", map[string]string{"f": c.next}), resolve.Want{Mend: c.mend})
 			require.NoError(t, err)
 			got := ""
 			for word, list := range map[string][]string{"left": p.Left, "drifted": p.Drifted, "mended": p.Mended} {
@@ -409,29 +315,47 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 		f.Layers = append(f.Layers, lf)
 	}
 	slices.SortFunc(f.Layers, func(a, b *acquire.Fetched) int { return strings.Compare(a.Layer, b.Layer) })
-	p, err := s.k.planner.Make(f, Want{})
+	p, err := s.Make(f, resolve.Want{})
 	require.NoError(t, err)
 	assert.Equal(t, []Overlaid{{Path: "lib/f", Under: "", Over: "a"}, {Path: "lib/f", Under: "a", Over: "b"}}, p.Overlaid)
 	assert.Equal(t, tree.SumBytes([]byte("from b")), p.Files["lib/f"].Sum, "the later layer's")
 	assert.Equal(t, []string{"b", "", ""}, []string{p.LayerOf("lib/f"), p.LayerOf("lib/own"), p.LayerOf("new/map")})
 	require.Len(t, p.Blocked, 1)
 	assert.Contains(t, p.Blocked[0].Why, "layer a brings it, and the build brings a file called flat")
-	assert.Equal(t, []Move{{From: "old/map", To: "new/map"}}, p.Moved)
+	assert.Equal(t, []inventory.Move{{From: "old/map", To: "new/map"}}, p.Moved)
 	for _, o := range p.Owned {
 		assert.Equal(t, p.LayerOf(o.Path), o.Layer, o.Path)
 	}
-	assert.Equal(t, []string{"a: 1 → 2", "b: 1 taken off", "c: 3 laid"}, plan.LayerChanges([]Laid{{Name: "a", Version: "1"}, {Name: "b", Version: "1"}, {Name: "d", Version: "1"}},
-		[]Laid{{Name: "a", Version: "2"}, {Name: "c", Version: "3"}, {Name: "d", Version: "1"}}))
+	assert.Equal(t, []string{"a: 1 → 2", "b: 1 taken off", "c: 3 laid"}, LayerChanges([]inventory.Laid{{Name: "a", Version: "1"}, {Name: "b", Version: "1"}, {Name: "d", Version: "1"}},
+		[]inventory.Laid{{Name: "a", Version: "2"}, {Name: "c", Version: "3"}, {Name: "d", Version: "1"}}))
 }
 
-func TestEveryCheckIsDocumented(t *testing.T) {
-	b, err := os.ReadFile("docs/checks.md")
-	require.NoError(t, err)
-	for _, c := range check.Checks {
-		mark := "| |"
-		if slices.Contains(check.Acceptable, c.Name) {
-			mark = "| ✓ |"
+// A consent is a short text whose one setting says no and which speaks of
+// consent; settings files, and what is agreed already, are none.
+func TestConsentsAreToldFromOtherFiles(t *testing.T) {
+	for name, c := range map[string]struct {
+		at, text string
+		line     int
+		agreed   string
+	}{
+		"plain":            {"consent.txt", "# Read the rules.\nagreed=false\n", 2, "# Read the rules.\nagreed=true\n"},
+		"windows lines":    {"rules.txt", "The rules.\r\nI accept the terms: no\r\n", 2, "The rules.\r\nI accept the terms: yes\r\n"},
+		"number":           {"licence.conf", "accepted = 0", 1, "accepted = 1"},
+		"by its name":      {"terms.properties", "answer=No\n", 1, "answer=Yes\n"},
+		"agreed already":   {"consent.txt", "agreed=true\n", 0, ""},
+		"settings":         {"terms.conf", "agreed=false\nport=27750\n", 0, ""},
+		"something else":   {"night.conf", "long=false\n", 0, ""},
+		"in a comment":     {"consent.txt", "# agreed=false\n", 0, ""},
+		"no text":          {"consent.txt", "agreed=false\x00", 0, ""},
+		"not UTF-8":        {"consent.txt", "agreed=false \xff", 0, ""},
+		"long":             {"consent.txt", "agreed=false\n" + strings.Repeat("and so on\n", 4000), 0, ""},
+		"word for a value": {"consent.txt", "agreed=perhaps\n", 0, ""},
+	} {
+		got, ok := ReadConsent(c.at, []byte(c.text))
+		assert.Equal(t, c.line > 0, ok, name)
+		if c.line > 0 {
+			assert.Equal(t, c.line, got.Line, name)
+			assert.Equal(t, c.agreed, string(got.Agreed), name)
 		}
-		assert.Regexp(t, "\\| `"+c.Name+"` \\|.*"+regexp.QuoteMeta(mark), string(b))
 	}
 }

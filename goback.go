@@ -2,9 +2,11 @@ package freshkeel
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -12,11 +14,130 @@ import (
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/inventory"
+	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/putback"
+	"freshkeel/internal/server"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
+
+// goBack undoes what the transaction did to the files, as far as it got, until
+// the install is byte for byte what the backup holds (P3), and brings the old
+// server up where one ran. It may be called again after a crash at any point.
+func (t *transaction) goBack(why string, lines []string) error {
+	t.e.Why, t.e.Lines = why, lines
+	t.early = t.e.Phase == logbook.Swapping
+	stuck := func(err error) error { return t.stuck("going back", err) }
+	// A disk too full for the logbook must not keep renames from going back:
+	// from the phase before, recover leads to the same place.
+	t.e.Phase = logbook.RollingBack
+	if err := t.k.in.Book.Save(t.e); err != nil {
+		t.k.in.Warn("%v", err)
+	}
+	if err := t.k.in.Halt("phase:rolling-back"); err != nil {
+		return stuck(err)
+	}
+	if t.k.in.RunDir().Status().Running {
+		if err := t.step("stop new server", func() (string, error) {
+			exit, err := t.k.srv.HalfStop()
+			if exit == nil {
+				return "it had ended", err
+			}
+			return exit.Status, err
+		}); err != nil {
+			return stuck(err)
+		}
+	}
+	err := t.step("roll back", func() (string, error) {
+		swapped, err := t.reverse(t.dir)
+		if err != nil {
+			return "", err
+		}
+		back, err := t.toBackup(swapped)
+		if err != nil {
+			return "", err
+		}
+		t.e.Told = append(t.e.Told, back.Told()...)
+		if err := t.loadBack(back.Set); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"), words.Plural(back.Restored, "file"), t.e.Backup), nil
+	})
+	if err != nil {
+		return stuck(err)
+	}
+	if err := t.enter(logbook.Returning); err != nil {
+		return stuck(err)
+	}
+	return t.returned()
+}
+
+// reverse undoes one exchange by renames alone, and returns the paths it knew.
+func (t *transaction) reverse(run swap.Run) (map[string]bool, error) {
+	p, err := run.Read()
+	if err != nil {
+		return nil, err
+	}
+	return p.Paths(), run.Reverse(p, t.k.in.Halt)
+}
+
+// toBackup makes the whole install, skip aside, what the transaction's backup
+// holds. trusted are paths that renames have just brought back.
+func (t *transaction) toBackup(trusted map[string]bool) (*putback.Report, error) {
+	set, err := t.k.shelf.Of(t.e)
+	if err != nil {
+		return nil, err
+	}
+	all := func(string) bool { return true }
+	return t.k.returner.Put(t.attempt(), set, putback.Scope{Within: all, TakeAway: all, Trusted: trusted}, t.k.in.Halt)
+}
+
+// returned ends a rolled-back transaction: its files are in place.
+func (t *transaction) returned() error {
+	if t.e.WasRunning {
+		if err := t.comeBack(t.e.From); err != nil {
+			return err
+		}
+	} else if t.k.in.RunDir().Status().Running {
+		if _, _, err := t.k.srv.Stop(context.Background()); err != nil {
+			return t.stuck("going back", err)
+		}
+	}
+	t.dropStaging()
+	if err := t.finish(logbook.RolledBack); err != nil {
+		return t.stuck("going back", err)
+	}
+	return &RolledBack{Kind: t.e.Kind, Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Told: t.e.Told, Running: t.e.WasRunning, Early: t.early, Asked: t.e.Why == server.WhyInterrupted}
+}
+
+// attempt is a fresh folder for one attempt at putting files back: each begins
+// with a look at what is there, so an earlier one's plan is of no use to it.
+func (t *transaction) attempt() swap.Run {
+	old := t.attempts()
+	for _, run := range old { // what they laid out is laid out anew, and takes room meanwhile
+		for _, side := range t.k.sides(run) {
+			os.RemoveAll(filepath.Join(side, "staged"))
+			os.RemoveAll(filepath.Join(side, "folders"))
+		}
+	}
+	run := t.k.in.Run(t.e.ID)
+	run.Dir = filepath.Join(run.Dir, fmt.Sprintf("back-%d", len(old)+1))
+	return run
+}
+
+// loadBack loads the data outside the install back from a backup.
+func (t *transaction) loadBack(set *locker.Set) error {
+	if len(t.k.in.Profile.Data) == 0 {
+		return nil
+	}
+	loaded, err := t.k.outside.Load(context.Background(), set)
+	if len(loaded) > 0 {
+		t.e.Told = append(t.e.Told, fmt.Sprintf("loaded back from backup %s: %s", set.ID, strings.Join(loaded, ", ")))
+	}
+	return err
+}
 
 // A rollback or a restore that does not end well goes back to where it began: the
 // server that was stopped for it ran a minute ago, with the files that its own

@@ -1,11 +1,10 @@
-package freshkeel
+package inventory
 
 import (
 	"os"
 	"path/filepath"
 	"testing"
 
-	"freshkeel/internal/inventory"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/tree"
 )
@@ -24,7 +23,7 @@ func FuzzOurOwnFiles(f *testing.F) {
 		if e, err := (logbook.Book{Dir: dir}).Get("r0001"); err == nil && e.ID != "r0001" {
 			t.Errorf("an entry that calls itself %q", e.ID)
 		}
-		inv, err := inventory.Parse(text, "inventory.json")
+		inv, err := Parse(text, "inventory.json")
 		if err != nil {
 			return
 		}

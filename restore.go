@@ -1,21 +1,175 @@
 package freshkeel
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/putback"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
+
+var errSame = errors.New("nothing differs")
+
+// IsSame tells whether a restore had nothing to do.
+func IsSame(err error) bool { return errors.Is(err, errSame) }
+
+// PlanRestore tells what a restore into the install would exchange, as things
+// are now. It changes nothing.
+func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
+	set, err := k.shelf.Read(r.Backup)
+	if err != nil {
+		return nil, tell.Advise(err, "freshkeel backup list")
+	}
+	p, err := k.returner.Plan(set, putback.ForRestore(set, r.Only))
+	if err != nil {
+		return nil, err
+	}
+	return p.Steps, nil
+}
+
+// Restore brings a backup back. Into the install it is a transaction of its
+// own: the server stops, what is there is backed up, only what differs is
+// exchanged, and what is not in the backup is moved aside. Shelf.LayOut lays a backup
+// out in another folder.
+func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
+	if err := r.Only.Check(); err != nil {
+		return nil, tell.Misuse(err.Error(), "")
+	}
+	set, err := k.shelf.Read(r.Backup)
+	if err != nil {
+		return nil, tell.Advise(err, "freshkeel backup list")
+	}
+	unlock, err := k.begin(ctx, "restore")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	inv, err := k.inv.Read()
+	if err != nil {
+		return nil, err
+	}
+	if err := k.srv.NoneOutside(); err != nil {
+		return nil, err
+	}
+	if some, err := k.returner.Differs(ctx, set, r.Only); err != nil {
+		return nil, err
+	} else if !some {
+		return nil, errSame
+	}
+	e := &logbook.Entry{Kind: logbook.Restore, From: inv.Version, To: inv.Version, Target: r.Backup, TargetTaken: set.Taken, Only: r.Only}
+	if len(r.Only) == 0 && !set.Partial() {
+		e.To = set.Version
+	}
+	t, err := k.transact(e)
+	if err != nil {
+		return nil, err
+	}
+	defer t.close()
+	if err := t.keepInventory(); err != nil {
+		return t.e, t.abandon(err)
+	}
+	if err := t.takeDown(ctx, "before restore "+t.e.ID+" of "+r.Backup); err != nil {
+		return t.e, err
+	}
+	return t.e, t.restore()
+}
+
+// restore is the part of a restore that may be done again after a crash.
+func (t *transaction) restore() error {
+	stuck := func(err error) error { return t.stuck("the restore", err) }
+	if err := t.enter(logbook.RollingBack); err != nil {
+		return stuck(err)
+	}
+	set, err := t.k.targetOf(t.e)
+	if err != nil {
+		return stuck(err)
+	}
+	sc := putback.ForRestore(set, t.e.Only)
+	for _, f := range set.Entries {
+		if !tree.Makeable(f.Path) && (len(t.e.Only) == 0 || tree.Patterns(t.e.Only).Match(f.Path)) {
+			t.e.Told = append(t.e.Told, "left out, since this system can't have its name: "+f.Path)
+		}
+	}
+	err = t.step("put back", func() (string, error) {
+		report, err := t.k.returner.Put(t.attempt(), set, sc, t.k.in.Halt)
+		if err != nil {
+			return "", err
+		}
+		t.e.Told = append(t.e.Told, report.Told()...)
+		if len(t.e.Only) == 0 {
+			if err := t.loadBack(set); err != nil {
+				return "", err
+			}
+		}
+		return fmt.Sprintf("%s from backup %s, %s moved aside", words.Plural(report.Restored, "file"), t.e.Target, words.Plural(report.Aside, "file")), nil
+	})
+	if err != nil && !t.moved() {
+		return t.abandon(err)
+	}
+	if err != nil {
+		return t.revert("the restore failed: "+err.Error(), nil)
+	}
+	if len(t.e.Only) > 0 || len(set.Only)+len(set.Left) > 0 {
+		err = t.reckon(set)
+	} else {
+		err = t.inventoryOf(set.Version)
+	}
+	if err != nil {
+		return stuck(err)
+	}
+	return t.settle()
+}
+
+// targetOf reads the backup that a restore goes back to.
+func (k *Keel) targetOf(e *logbook.Entry) (*locker.Set, error) {
+	if e.TargetTaken.IsZero() {
+		return k.shelf.Read(e.Target)
+	}
+	is := func(b *locker.Set) bool { return b.Taken.Equal(e.TargetTaken) }
+	return k.shelf.Named(e.Target, is, "taken on "+e.TargetTaken.Local().Format(time.DateTime), "")
+}
+
+// inventoryOf takes the inventory of a version that was installed before, when
+// a whole restore went back to it. One that is not known is said to be so.
+func (t *transaction) inventoryOf(ver string) error {
+	inv, err := t.k.inv.Read()
+	if err != nil || (inv.Version == ver && len(inv.Mixed) == 0) {
+		return err
+	}
+	all, err := t.k.in.Book.All()
+	if err != nil {
+		return err
+	}
+	for i := len(all) - 1; i >= 0; i-- {
+		if e := all[i]; e.Kind == logbook.Refit && e.From == ver && e.ID != t.e.ID {
+			if err := t.takeInventory(t.k.in.Run(e.ID), inventoryBefore); err == nil {
+				t.e.Undid = logbook.UndoneBy(all, e.ID, true)
+				return nil
+			}
+		}
+		if e := all[i]; e.Kind == logbook.Refit && e.To == ver && e.Outcome == logbook.Confirmed {
+			if err := t.takeInventory(t.k.in.Run(e.ID), inventoryAfter); err == nil {
+				t.e.Undid = logbook.UndoneBy(all, e.ID, false)
+				return nil
+			}
+		}
+	}
+	return inventory.Write(t.k.in.State("inventory.json"), &inventory.Inventory{Version: ver})
+}
 
 // A restore may bring back files of another build than the one that the inventory
 // names. Which build is recorded afterwards follows what the files are.
