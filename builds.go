@@ -29,7 +29,7 @@ type News struct {
 // News tells what newer things the followed channels offer. Where versions do
 // not tell, content does: it is fetched then, and a refit finds it here.
 func (k *Keel) News(ctx context.Context) (out []News, err error) {
-	inv, err := k.inv.Read()
+	inv, err := k.inv.Head()
 	if err != nil {
 		return nil, err
 	}

@@ -13,7 +13,6 @@ import (
 	"strings"
 
 	"freshkeel/internal/host"
-	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/putback"
@@ -253,11 +252,12 @@ const (
 
 // keepInventory notes the inventory that holds now, for a way back.
 func (t *transaction) keepInventory() error {
-	inv, err := t.k.inv.Read()
+	s, err := t.k.inv.Scan()
 	if err != nil {
 		return err
 	}
-	return inventory.Write(filepath.Join(t.dir.Dir, inventoryBefore), inv)
+	defer s.Close()
+	return s.CopyTo(filepath.Join(t.dir.Dir, inventoryBefore), nil)
 }
 
 // before names the inventory that was kept; "" where a version of before kept none.

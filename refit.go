@@ -61,8 +61,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 		return nil, err
 	}
 	defer t.close()
-	pre.Plan.Checked()
-	if err := t.stage(pre.Plan); err != nil {
+	if err := t.stage(pre); err != nil {
 		return t.e, t.abandon(err)
 	}
 	if err := t.preCopy(ctx); err != nil {
@@ -115,7 +114,7 @@ func (k *Keel) tellBefore(pre *Preflight) {
 
 // nothingToChange notes a build and a version that the files turn out to be already.
 func (k *Keel) nothingToChange(pre *Preflight) error {
-	inv, err := k.inv.Read()
+	inv, err := k.inv.Head()
 	if err != nil {
 		return err
 	}
@@ -139,21 +138,28 @@ func (k *Keel) nothingToChange(pre *Preflight) error {
 	if !changed {
 		return nil
 	}
-	return inventory.Write(k.in.State("inventory.json"), inv)
+	return k.inv.Rewrite(func(head *inventory.Inventory) { *head = *inv })
 }
 
 // stage lays the new files out beside the install and writes down the plan.
 // The plan is durable before anything can follow it.
-func (t *transaction) stage(p *Plan) error {
+func (t *transaction) stage(pre *Preflight) error {
+	p := pre.Plan
 	return t.step("stage", func() (string, error) {
 		if err := t.k.in.Halt("stage"); err != nil {
 			return "", err
 		}
 		t.dir.Places = p.Places
-		if err := t.k.planner.Stage(t.dir, p, t.k.in.Moves("stage")); err != nil {
+		if err := t.saveInventories(p); err != nil {
 			return "", err
 		}
-		if err := t.saveInventories(p); err != nil {
+		p.Checked()
+		pre.Fetched.Forget()
+		stamps, err := t.k.planner.Stage(t.dir, p, t.k.in.Moves("stage"))
+		if err != nil {
+			return "", err
+		}
+		if err := t.stamp(stamps); err != nil {
 			return "", err
 		}
 		if err := t.dir.Write(t.dir.Plan(p.Steps)); err != nil {
@@ -170,6 +176,9 @@ func (t *transaction) recheck(pre *Preflight, w Want) error {
 	changed := t.k.planner.Still(pre.Plan)
 	if changed == nil {
 		return nil
+	}
+	if err := t.k.acq.Remember(pre.Fetched); err != nil {
+		return err
 	}
 	again, err := t.k.planner.Make(pre.Fetched, w)
 	if err != nil {

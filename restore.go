@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"path/filepath"
 	"slices"
@@ -58,7 +59,7 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 		return nil, err
 	}
 	defer unlock()
-	inv, err := k.inv.Read()
+	inv, err := k.inv.Head()
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +147,7 @@ func (k *Keel) targetOf(e *logbook.Entry) (*locker.Set, error) {
 // inventoryOf takes the inventory of a version that was installed before, when
 // a whole restore went back to it. One that is not known is said to be so.
 func (t *transaction) inventoryOf(ver string) error {
-	inv, err := t.k.inv.Read()
+	inv, err := t.k.inv.Head()
 	if err != nil || (inv.Version == ver && len(inv.Mixed) == 0) {
 		return err
 	}
@@ -168,7 +169,7 @@ func (t *transaction) inventoryOf(ver string) error {
 			}
 		}
 	}
-	return inventory.Write(t.k.in.State("inventory.json"), &inventory.Inventory{Version: ver})
+	return inventory.Write(t.k.inv.Path(), &inventory.Inventory{Version: ver})
 }
 
 // A restore may bring back files of another build than the one that the inventory
@@ -210,11 +211,10 @@ func (t *transaction) reckon(set *locker.Set) error {
 		for _, name := range []string{inventoryAfter, inventoryBefore} {
 			run := t.k.in.Run(e.ID)
 			path := filepath.Join(run.Dir, name)
-			b, err := tree.ReadOwn(path)
-			if err != nil {
+			inv, err := inventory.Load(path)
+			if errors.Is(err, fs.ErrNotExist) {
 				continue // of an old run, or one of version 0.1
 			}
-			inv, err := inventory.Parse(b, path)
 			if err != nil {
 				return err
 			}
@@ -255,7 +255,7 @@ func (t *transaction) reckon(set *locker.Set) error {
 		o.SeenAt = 0
 		mixed.Files = append(mixed.Files, o)
 	}
-	return inventory.Write(t.k.in.State("inventory.json"), &mixed)
+	return inventory.Write(t.k.inv.Path(), &mixed)
 }
 
 // restored compares the build's files before and after the restore.

@@ -110,7 +110,7 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	inv, err := k.inv.Read()
+	inv, err := k.inv.Head()
 	if err != nil {
 		return nil, err
 	}

@@ -22,7 +22,7 @@ import (
 // that build would have it. They are those of the kind that the script runs;
 // Java's, where it runs none.
 func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
-	inv, err := k.inv.Read()
+	inv, err := k.inv.Head()
 	if err != nil {
 		return nil, err
 	}

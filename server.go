@@ -151,7 +151,7 @@ func (k *Keel) startable() error {
 // heardVersion keeps the version that a server has said by the profile's rule, where
 // none was known, or another.
 func (k *Keel) heardVersion(ver string) error {
-	inv, err := k.inv.Read()
+	inv, err := k.inv.Head()
 	if err != nil || ver == "" || inv.Version == ver {
 		return err
 	}
@@ -159,10 +159,13 @@ func (k *Keel) heardVersion(ver string) error {
 		k.in.Note("the server says that it is %s: that is noted as what is installed", ver)
 	} else {
 		k.in.Warn("the server says that it is %s, and %s was recorded: files were exchanged by other hands; %s is noted as what is installed", ver, inv.Version, ver)
-		inv.Build, inv.Channel = "", ""
 	}
-	inv.Version = ver
-	return inventory.Write(k.in.State("inventory.json"), inv)
+	return k.inv.Rewrite(func(head *inventory.Inventory) {
+		if head.Version != "" {
+			head.Build, head.Channel = "", ""
+		}
+		head.Version = ver
+	})
 }
 
 // Stop ends the server by the profile's order. It returns nil without a

@@ -11,6 +11,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -334,33 +335,40 @@ func (k *Keel) prune() {
 // saveInventories keeps, beside the plan, the inventory as it is and as it
 // will be: a crash between swap and confirmation loses neither.
 func (t *transaction) saveInventories(p *Plan) error {
-	before, err := t.k.inv.Read()
+	if err := t.keepInventory(); err != nil {
+		return err
+	}
+	return p.WriteInventory(filepath.Join(t.dir.Dir, inventoryAfter))
+}
+
+// stamp notes in the inventory to be the times that files were laid out with: they prove
+// later that nobody wrote to them.
+func (t *transaction) stamp(stamps map[string]plan.Stamp) error {
+	path := filepath.Join(t.dir.Dir, inventoryAfter)
+	s, err := inventory.Open(path)
 	if err != nil {
 		return err
 	}
-	if err := inventory.Write(filepath.Join(t.dir.Dir, inventoryBefore), before); err != nil {
-		return err
-	}
-	return inventory.Write(filepath.Join(t.dir.Dir, inventoryAfter), &inventory.Inventory{Version: p.To, Channel: p.Channel, Build: p.Set.ID, Known: p.Sure, Layers: p.Layers, Without: p.Without, Names: p.Named, Files: p.Owned})
+	defer s.Close()
+	return s.CopyTo(path, func(o *inventory.Owned) {
+		if st, laid := stamps[o.Path]; laid {
+			o.Mtime, o.Inode = st.Mtime, st.Inode
+		}
+	})
 }
 
 // takeInventory makes one of the saved inventories the install's own.
 func (t *transaction) takeInventory(from swap.Run, name string) error {
-	path := filepath.Join(from.Dir, name)
-	b, err := tree.ReadOwn(path)
+	s, err := inventory.Open(filepath.Join(from.Dir, name))
 	if err != nil {
 		return err
 	}
-	inv, err := inventory.Parse(b, path)
-	if err != nil {
-		return err
+	defer s.Close()
+	s.Head.At = time.Now().Round(0)
+	if s.Head.Version == "" && name == inventoryAfter {
+		s.Head.Version = t.e.To // as the server said it
 	}
-	inv.At = time.Now().Round(0)
-	if inv.Version == "" && name == inventoryAfter {
-		inv.Version = t.e.To // as the server said it
-	}
-	for i := range inv.Files {
-		o := &inv.Files[i]
+	return s.CopyTo(t.k.inv.Path(), func(o *inventory.Owned) {
 		o.SeenAt = 0
 		// Only a file that provably still is what was put there is noted with
 		// its identity; any other is read when next it is compared.
@@ -368,6 +376,5 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 		if err == nil && ok && now.Kind == o.Kind && now.Size == o.Size && o.Mtime != 0 && now.Mtime == o.Mtime && (o.Inode == 0 || o.Inode == now.Inode) {
 			o.Entry, o.SeenAt = now, time.Now().UnixNano()
 		}
-	}
-	return inventory.Write(t.k.in.State("inventory.json"), inv)
+	})
 }

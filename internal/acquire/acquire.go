@@ -55,6 +55,38 @@ type Fetched struct {
 	Gone []resolve.Gone `json:"-"`
 }
 
+// Forget lets go of the files of what was fetched, which are many, as far as the locker
+// has them: see Remember.
+func (f *Fetched) Forget() {
+	if !f.Candidate.AsInstalled {
+		f.Set.Entries = nil
+	}
+	for _, l := range f.Layers {
+		l.Forget()
+	}
+}
+
+// Remember reads back what Forget let go of.
+func (aq *Acquirer) Remember(f *Fetched) error {
+	if !f.Candidate.AsInstalled && f.Set.Entries == nil {
+		l, err := aq.Locker()
+		if err != nil {
+			return err
+		}
+		set, err := l.Read(locker.Builds, f.Set.ID)
+		if err != nil {
+			return err
+		}
+		f.Set = set
+	}
+	for _, l := range f.Layers {
+		if err := aq.Remember(l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Gather finds what is wanted and brings it into the locker: the first two steps
 // of every refit. With chain it is every build to step through, that which is
 // wanted being the last.

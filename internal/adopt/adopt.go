@@ -7,11 +7,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -110,7 +108,7 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 	if len(list) == 0 {
 		return nil, tell.Misuse(dir+" is empty", "name the folder that the server runs from")
 	}
-	l := &lookout{a: a, k: k, dir: dir, list: list, files: list, content: k.inv.Sums(nil), build: map[string]locker.File{}}
+	l := &lookout{a: a, k: k, dir: dir, list: list, files: list, content: k.inv.SumsKept(), build: map[string]locker.File{}}
 	if a.Build != "" {
 		if err := l.readBuild(ctx); err != nil {
 			return nil, err
@@ -275,20 +273,21 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*inventory
 			return nil, errors.New(bad[0].Why)
 		}
 		if tree.FoldsCase(filepath.Join(l.dir, l.anyFile())) {
-			files = plan.Respelled(files, tree.SpelledAs(l.list))
+			files = files.Respelled(tree.SpelledAs(l.list))
 		}
-		for _, at := range slices.Sorted(maps.Keys(files)) {
-			f := files[at]
+		for _, it := range files {
+			at, f := it.At, it.File
 			if f.Kind == tree.Dir || p.Server.Skip.Match(at) {
 				continue
 			}
 			o := inventory.Owned{Entry: f.Entry, Sum: f.Sum}
+			o.Path = at
 			here, ok := l.files.Get(at)
 			same := false
 			if ok {
 				var err error
 				seen := time.Now().UnixNano()
-				if same, err = l.content.SameAs(here, f); err != nil {
+				if same, err = l.content.SameAs(here, nil, f); err != nil {
 					return nil, err
 				}
 				if same {
@@ -306,7 +305,7 @@ func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*inventory
 			inv.Files = append(inv.Files, o)
 		}
 		for _, e := range l.list {
-			if _, ours := files[e.Path]; !ours && e.Kind != tree.Dir && e.Path != profile.FileName && !p.Server.Own(e.Path) && !p.Server.Skip.Match(e.Path) {
+			if files.Find(e.Path) == nil && e.Kind != tree.Dir && e.Path != profile.FileName && !p.Server.Own(e.Path) && !p.Server.Skip.Match(e.Path) {
 				l.foreign = append(l.foreign, e.Path)
 			}
 		}

@@ -35,7 +35,7 @@ type lookout struct {
 	dir     string
 	list    []tree.Entry
 	files   tree.List
-	content inventory.Sums // of the installed files, each read once
+	content *inventory.Sums // of the installed files, each read once
 
 	set   *locker.Set // the build it was made from
 	known bool
@@ -220,7 +220,7 @@ func (l *lookout) lookForPlace() {
 			continue
 		}
 		for _, e := range here[b.Size] {
-			if ok, err := l.content.SameAs(e, b); err == nil && ok {
+			if ok, err := l.content.SameAs(e, nil, &b); err == nil && ok {
 				l.place = append(l.place, [3]string{resolve.PatternFor(at), e.Path, fmt.Sprintf("%s of the build has the content of %s", at, e.Path)})
 				break
 			}
@@ -274,11 +274,11 @@ func (l *lookout) lookForOwnFiles() {
 		case l.writtenNow(e):
 			from = "it was written while the server ran"
 		case l.known && ships:
-			if same, err := l.content.SameAs(e, b); err == nil && same && !settingsKind.MatchString(e.Path) {
+			if same, err := l.content.SameAs(e, nil, &b); err == nil && same && !settingsKind.MatchString(e.Path) {
 				continue
 			}
 			from = "the build ships it; settings are yours to change"
-			if same, _ := l.content.SameAs(e, b); !same {
+			if same, _ := l.content.SameAs(e, nil, &b); !same {
 				from = "it is not as the build ships it"
 			}
 		case l.known:
@@ -310,7 +310,7 @@ func (l *lookout) lookAtScript() {
 	}
 	from := "the launch script: its flags are yours"
 	if b, ships := l.build[l.script]; ships {
-		if same, err := l.content.SameAs(l.files.At(l.script), b); err == nil && same {
+		if same, err := l.content.SameAs(l.files.At(l.script), nil, &b); err == nil && same {
 			return
 		}
 		from += "; it is not as the build ships it"

@@ -26,16 +26,31 @@ type Ahead struct {
 	Store    *locker.Locker // holds the content of what comes; nil where nothing does
 	Before   tree.List      // what is there now
 	Spelling tree.Spelling  // of the install, where its file system ignores case
-	Files    map[string]locker.File
+	Files    map[string]Coming
 	Texts    map[string][]byte // of files whose text was edited
 	gone     map[string]bool
 	Whose    map[string]string // path → layer; "": the build
 }
 
+// Coming is a file, folder or link that comes: as its build has it, with the mode and the
+// owner that it gets here.
+type Coming struct {
+	*locker.File // with the path that it has in the build
+	Mode         fs.FileMode
+	UID, GID     int // -1: the install's owner's
+}
+
+// As is the entry as it is laid out under a name of the install.
+func (c Coming) As(at string) locker.File {
+	f := *c.File
+	f.Path, f.Mode, f.UID, f.GID = at, c.Mode, c.UID, c.GID
+	return f
+}
+
 // New is an install with nothing coming and nothing going. store may be nil as long
 // as nothing comes.
 func New(in *install.Install, store *locker.Locker, now tree.List) *Ahead {
-	return &Ahead{in: in, Store: store, Before: now, Files: map[string]locker.File{}, Texts: map[string][]byte{}, gone: map[string]bool{}, Whose: map[string]string{}}
+	return &Ahead{in: in, Store: store, Before: now, Files: map[string]Coming{}, Texts: map[string][]byte{}, gone: map[string]bool{}, Whose: map[string]string{}}
 }
 
 // Now is the install as it stands.
@@ -145,7 +160,7 @@ func (a *Ahead) Content(at string) (r io.ReaderAt, size int64, done func(), err 
 		return bytes.NewReader(text), int64(len(text)), func() {}, nil
 	}
 	if f, comes := a.Files[at]; comes {
-		return a.Store.Content(f), f.Size, func() {}, nil
+		return a.Store.Content(*f.File), f.Size, func() {}, nil
 	}
 	if filepath.IsAbs(at) {
 		return tree.OpenSized(at)

@@ -220,7 +220,7 @@ func (k *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, h
 	if err != nil {
 		return nil, err
 	}
-	inv, err := k.inv.Read()
+	inv, err := k.inv.Head()
 	if err != nil {
 		return nil, err
 	}

@@ -229,8 +229,8 @@ func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 			removed = append(removed, st.Path)
 		}
 	}
-	if n := len(removed); n >= fewFiles && 2*n > len(s.inv.Files) {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("it would remove %d of the %s of the old build: %s", n, words.Plural(len(s.inv.Files), "file"), words.Some(removed, 4)), Where: s.cand.Source,
+	if n := len(removed); n >= fewFiles && 2*n > s.plan.Had {
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("it would remove %d of the %s of the old build: %s", n, words.Plural(s.plan.Had, "file"), words.Some(removed, 4)), Where: s.cand.Source,
 			Why: "an increment that is taken for a whole build removes what it is to be laid over",
 			Do:  "if it is an increment, lay it over what is there as a [[layer]], or name both parts in the feed"})
 	}

@@ -121,7 +121,7 @@ func (s *situation) otherEdition() *Finding {
 			continue
 		}
 		f := s.ahead.Files[st.Path]
-		now, err := needs.ReadJar(s.store.Content(f), f.Size)
+		now, err := needs.ReadJar(s.store.Content(*f.File), f.Size)
 		if err != nil {
 			continue // checkRuntime tells, where it matters
 		}

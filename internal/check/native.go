@@ -68,11 +68,11 @@ func (s *situation) cutShort() (out []Finding) {
 	looked := 0
 	for _, at := range slices.Sorted(maps.Keys(s.ahead.Files)) {
 		f := s.ahead.Files[at]
-		if f.Kind != tree.File || f.Size < 64 || !mayRun(f) || s.plan.Edit(at) != nil || looked == cutShortLook {
+		if f.Kind != tree.File || f.Size < 64 || !mayRun(f.As(at)) || s.plan.Edit(at) != nil || looked == cutShortLook {
 			continue
 		}
 		looked++
-		if end, cut := needs.CutShort(s.store.Content(f), f.Size); cut {
+		if end, cut := needs.CutShort(s.store.Content(*f.File), f.Size); cut {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is cut short: it has %s, and its own headers speak of %s", at, words.Bytes(f.Size), words.Bytes(end)), Where: s.cand.Source,
 				Why: "the system would not run it, or it would end as soon as it needs the rest", Do: "get the build anew from its makers, and tell them if it is the same"})
 		}

@@ -9,18 +9,29 @@ import (
 // don't prove that they are what the inventory says.
 type Sums struct {
 	k    *Kept
-	seen map[string]Owned
-	read map[string]tree.Sum // what had to be read, once
+	at   string   // what was read last,
+	sum  tree.Sum // and what it is
+	read map[string]tree.Sum
 }
 
-func (k *Kept) Sums(seen map[string]Owned) Sums { return Sums{k, seen, map[string]tree.Sum{}} }
+// Sums tells the content of installed files that are looked at in order, each perhaps more
+// than once in a row.
+func (k *Kept) Sums() *Sums { return &Sums{k: k} }
 
-func (s Sums) Of(e tree.Entry) (tree.Sum, error) {
-	if o, ok := s.seen[e.Path]; ok && o.SeenAt != 0 && e.SameIdentity(o.Entry) && e.Settled(o.SeenAt) {
-		return o.Sum, nil
+// SumsKept is Sums for files that are looked at in any order: none is read twice.
+func (k *Kept) SumsKept() *Sums { return &Sums{k: k, read: map[string]tree.Sum{}} }
+
+// Of is the content of an installed file; was is what the inventory says of it, nil for
+// nothing.
+func (s *Sums) Of(e tree.Entry, was *Owned) (tree.Sum, error) {
+	if was != nil && was.SeenAt != 0 && e.SameIdentity(was.Entry) && e.Settled(was.SeenAt) {
+		return was.Sum, nil
 	}
 	if sum, ok := s.read[e.Path]; ok {
 		return sum, nil
+	}
+	if s.at == e.Path {
+		return s.sum, nil
 	}
 	f, err := s.k.Open(e.Path)
 	if err != nil {
@@ -29,13 +40,16 @@ func (s Sums) Of(e tree.Entry) (tree.Sum, error) {
 	defer f.Close()
 	sum, err := tree.SumOf(f)
 	if err == nil {
-		s.read[e.Path] = sum
+		s.at, s.sum = e.Path, sum
+		if s.read != nil {
+			s.read[e.Path] = sum
+		}
 	}
 	return sum, err
 }
 
 // SameAs tells whether an installed entry has the content of a stored file.
-func (s Sums) SameAs(e tree.Entry, f locker.File) (bool, error) {
+func (s *Sums) SameAs(e tree.Entry, was *Owned, f *locker.File) (bool, error) {
 	switch {
 	case e.Kind != f.Kind:
 		return false, nil
@@ -46,6 +60,6 @@ func (s Sums) SameAs(e tree.Entry, f locker.File) (bool, error) {
 	case e.Size != f.Size:
 		return false, nil
 	}
-	got, err := s.Of(e)
+	got, err := s.Of(e, was)
 	return got == f.Sum, err
 }

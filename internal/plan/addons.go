@@ -9,7 +9,9 @@ import (
 
 	"freshkeel/internal/ahead"
 	"freshkeel/internal/resolve"
+	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
 )
 
 // holdBack leaves add-ons out of this refit, by path, file name or their own
@@ -34,4 +36,34 @@ func (k *Planner) holdBack(p *Plan, w resolve.Want) error {
 		p.leaveOut(all[n].Path)
 	}
 	return nil
+}
+
+// leaveOut takes a path, and all below it, out of what will stand in the
+// install.
+func (p *Plan) leaveOut(top string) {
+	below := func(at string) bool { return at == top || strings.HasPrefix(at, top+"/") }
+	p.HeldBack = append(p.HeldBack, top)
+	p.Steps = slices.DeleteFunc(p.Steps, func(st swap.Step) bool { return below(st.Path) })
+	for at, f := range p.Files {
+		if below(at) {
+			p.Bytes -= f.Size
+			delete(p.Files, at)
+		}
+	}
+	for i := range p.items {
+		if below(p.items[i].At) {
+			p.items[i].owned = unowned
+		}
+	}
+	p.Kept = slices.DeleteFunc(p.Kept, below)
+	for _, e := range p.Before {
+		at := e.Path
+		switch {
+		case !below(at):
+		case e.Kind == tree.Dir:
+			p.Steps = append(p.Steps, swap.Step{Do: swap.DropDir, Path: at})
+		default:
+			p.remove(at)
+		}
+	}
 }

@@ -12,7 +12,6 @@ import (
 	"unicode/utf8"
 
 	"freshkeel/internal/install"
-	"freshkeel/internal/locker"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/staging"
 	"freshkeel/internal/swap"
@@ -113,12 +112,12 @@ func (k *Planner) Accepts(at string, w resolve.Want) (by string) {
 func (k *Planner) planConsents(p *Plan, w resolve.Want) error {
 	found := k.OpenConsents()
 	for _, st := range p.Steps { // what the build brings
-		f := p.Files[st.Path]
-		if (st.Do != swap.Add && st.Do != swap.Replace) || strings.Contains(st.Path, "/") || f.Kind != tree.File || f.Size > maxConsent || !consentName.MatchString(st.Path) {
+		f, comes := p.Files[st.Path]
+		if !comes || (st.Do != swap.Add && st.Do != swap.Replace) || strings.Contains(st.Path, "/") || f.Kind != tree.File || f.Size > maxConsent || !consentName.MatchString(st.Path) {
 			continue
 		}
 		b := make([]byte, f.Size)
-		if _, err := p.Store.Content(f).ReadAt(b, 0); err != nil && f.Size > 0 {
+		if _, err := p.Store.Content(*f.File).ReadAt(b, 0); err != nil && f.Size > 0 {
 			continue
 		}
 		found = slices.DeleteFunc(found, func(c Consent) bool { return c.Path == st.Path })
@@ -136,13 +135,10 @@ func (k *Planner) planConsents(p *Plan, w resolve.Want) error {
 			continue
 		}
 		p.Edits = append(p.Edits, Edit{Path: c.Path, Line: c.Line, Old: c.Says, New: c.Yes, Why: by, Consent: true})
-		p.Texts[c.Path] = c.Agreed
-		if _, comes := p.Files[c.Path]; !comes {
-			f := locker.File{Entry: p.Before.At(c.Path)}
-			f.Size = int64(len(c.Agreed))
-			p.Files[c.Path] = f
-			p.Steps = append(p.Steps, swap.Step{Do: swap.Replace, Path: c.Path})
-			p.Bytes += f.Size
+		if p.Brings(c.Path) {
+			p.Texts[c.Path] = c.Agreed
+		} else {
+			p.rewrite(p.Before.At(c.Path), c.Agreed)
 		}
 	}
 	return nil
@@ -155,4 +151,14 @@ func (k *Planner) Agree(c Consent) error {
 		return errors.Join(err, fs.ErrNotExist)
 	}
 	return staging.Text(k.Path(c.Path), c.Agreed, e)
+}
+
+// Consents lists the files whose consent the plan gives.
+func (p *Plan) Consents() (out []string) {
+	for _, e := range p.Edits {
+		if e.Consent {
+			out = append(out, e.Path)
+		}
+	}
+	return out
 }

@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"maps"
 	"path"
 	"path/filepath"
 	"slices"
@@ -60,22 +59,15 @@ func (k *Planner) Runs() (out []string) {
 // has that name, no rule of the profile speaks of either, and the install has no file
 // of the new name. What was so once is kept as a rule, in the inventory: it decides where
 // a later build has several files of that kind.
-func (k *Planner) rename(p *Plan, build map[string]locker.File, rules map[string]string) {
+func (k *Planner) rename(p *Plan, build Items, rules map[string]string) Items {
 	for _, at := range k.Runs() {
 		at = p.Spelling.Of(at)
 		here, is := p.Before.Get(at)
-		if _, brought := build[at]; brought || !is || here.Kind != tree.File || k.Profile.Server.Own(at) || k.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
+		if len(rules) > 0 || // the operator's own
+			build.Find(at) != nil || !is || here.Kind != tree.File || k.Profile.Server.Own(at) || k.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
 			continue
 		}
-		var of []string
-		for _, name := range slices.Sorted(maps.Keys(build)) {
-			if f := build[name]; f.Kind == tree.File && endingOf(name) == endingOf(at) && (endingOf(at) != "" || f.Mode&0o111 != 0 || k.isProgram(f)) {
-				of = append(of, name)
-			}
-		}
-		if len(rules) > 0 { // the operator's own
-			continue
-		}
+		of := k.ofKind(build, endingOf(at))
 		for _, rule := range p.Named {
 			if named := matching(of, rule.From); rule.To == at && len(named) == 1 {
 				of = named
@@ -87,10 +79,8 @@ func (k *Planner) rename(p *Plan, build map[string]locker.File, rules map[string
 		if _, stands := p.Before.Get(of[0]); stands {
 			continue
 		}
-		f := build[of[0]]
-		f.Path = at
-		delete(build, of[0])
-		build[at] = f
+		build.Find(of[0]).At = at
+		build = build.sorted(nil)
 		p.Renamed = append(p.Renamed, inventory.Move{From: of[0], To: at})
 	}
 	p.Named = slices.DeleteFunc(p.Named, func(rule inventory.Move) bool {
@@ -99,6 +89,22 @@ func (k *Planner) rename(p *Plan, build map[string]locker.File, rules map[string
 	for _, m := range p.Renamed {
 		p.Named = append(p.Named, inventory.Move{From: resolve.PatternFor(m.From), To: m.To})
 	}
+	return build
+}
+
+// ofKind lists the files of a build with an ending; without one, its programs that have
+// none.
+func (k *Planner) ofKind(build Items, ending string) (out []string) {
+	for _, it := range build {
+		// The ending of a name is looked for in it first, since telling it costs more.
+		if it.File.Kind != tree.File || !strings.Contains(strings.ToLower(it.At), ending) || endingOf(it.At) != ending {
+			continue
+		}
+		if ending != "" || it.File.Mode&0o111 != 0 || k.isProgram(it.File) {
+			out = append(out, it.At)
+		}
+	}
+	return out
 }
 
 // endingOf is the ending of a file's name that tells of its kind: what is a part of a
@@ -113,12 +119,12 @@ func endingOf(name string) string {
 
 // isProgram tells whether a stored file is a native program, which a download may have
 // taken the execute bit of.
-func (k *Planner) isProgram(f locker.File) bool {
+func (k *Planner) isProgram(f *locker.File) bool {
 	l, err := k.Locker()
 	if err != nil || f.Size < 64 {
 		return false
 	}
-	_, native := needs.ReadProgram(l.Content(f))
+	_, native := needs.ReadProgram(l.Content(*f))
 	return native
 }
 

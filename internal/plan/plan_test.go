@@ -94,6 +94,13 @@ func (s *stand) installed(ver string, files map[string]string) {
 	require.NoError(s.t, inventory.Write(s.in.State("inventory.json"), inv))
 }
 
+// ownedBy lists the inventory that a plan leads to.
+func ownedBy(t *testing.T, p *Plan) (out []inventory.Owned) {
+	t.Helper()
+	require.NoError(t, p.inventory(func(o *inventory.Owned) error { out = append(out, *o); return nil }))
+	return out
+}
+
 // Whose file it is decides what becomes of it: every case of the guide's table.
 func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 	const none = "-"
@@ -165,7 +172,7 @@ func TestDeletedOwnFileDoesNotComeBack(t *testing.T) {
 		p, err := s.Make(s.build(ver, ships), resolve.Want{})
 		require.NoError(t, err)
 		assert.NotContains(t, p.Files, "gardens/sample", "build %s", ver)
-		inv := &inventory.Inventory{Version: ver, Known: true, Files: p.Owned}
+		inv := &inventory.Inventory{Version: ver, Known: true, Files: ownedBy(t, p)}
 		require.NoError(t, inventory.Write(s.in.State("inventory.json"), inv))
 		s.put(map[string]string{"jar": ver})
 	}
@@ -186,7 +193,8 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 		{Do: swap.Add, Path: "new/er/d"}, {Do: swap.Add, Path: "stays/more/e"},
 	}, p.Steps)
 	run := s.in.Run("r0001")
-	require.NoError(t, s.Stage(run, p, func(int64, int64) {}))
+	_, err = s.Stage(run, p, func(int64, int64) {})
+	require.NoError(t, err)
 	require.NoError(t, run.Write(run.Plan(p.Steps)))
 	require.NoError(t, run.Apply(run.Plan(p.Steps), nil))
 	list, err := tree.Walk(s.in.Dir, nil)
@@ -323,7 +331,7 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 	require.Len(t, p.Blocked, 1)
 	assert.Contains(t, p.Blocked[0].Why, "layer a brings it, and the build brings a file called flat")
 	assert.Equal(t, []inventory.Move{{From: "old/map", To: "new/map"}}, p.Moved)
-	for _, o := range p.Owned {
+	for _, o := range ownedBy(t, p) {
 		assert.Equal(t, p.LayerOf(o.Path), o.Layer, o.Path)
 	}
 	assert.Equal(t, []string{"a: 1 → 2", "b: 1 taken off", "c: 3 laid"}, LayerChanges([]inventory.Laid{{Name: "a", Version: "1"}, {Name: "b", Version: "1"}, {Name: "d", Version: "1"}},

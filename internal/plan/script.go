@@ -1,6 +1,13 @@
 package plan
 
 import (
+	"errors"
+	"io/fs"
+	"strings"
+
+	"freshkeel/internal/install"
+	"freshkeel/internal/tree"
+
 	"context"
 	"fmt"
 
@@ -44,6 +51,39 @@ func (k *Planner) planScript(p *Plan, f *acquire.Fetched) error {
 		if err := p.editScript(k, c, best, fmt.Sprintf("%s needs %s; it ran Java %s", at, need, rt.Version)); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// editScript has a command of a script run another runtime. It changes nothing where the
+// build brings a script of its own, or where the word can't be told.
+func (p *Plan) editScript(k *Planner, c launch.Command, rt *needs.Runtime, why string) error {
+	here, ours := p.Before.Get(c.File)
+	if p.Brings(c.File) || !ours || here.Kind != tree.File || p.Edit(c.File) != nil {
+		return nil // the build brings its own, or it is nothing that is swapped
+	}
+	text, err := tree.ReadUpTo(k.Path(c.File), install.MaxScript)
+	if errors.Is(err, fs.ErrPermission) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	edited, err := c.WithProgram(text, rt.Path)
+	if err != nil {
+		return nil // it is told, with what to do by hand
+	}
+	line := func(b []byte) string {
+		all := strings.Split(string(b), "\n")
+		if c.Line < 1 || c.Line > len(all) {
+			return ""
+		}
+		return strings.TrimSpace(all[c.Line-1])
+	}
+	p.Edits = append(p.Edits, Edit{Path: c.File, Line: c.Line, Old: line(text), New: line(edited), Why: why, Runtime: *rt})
+	p.rewrite(here, edited)
+	if it := p.items.Find(c.File); it != nil && it.owned == asHere { // it is the operator's now
+		it.owned = asEdited
 	}
 	return nil
 }

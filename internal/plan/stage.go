@@ -3,67 +3,99 @@ package plan
 import (
 	"context"
 	"fmt"
+	"strings"
 
-	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/staging"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 )
 
+// Stamp is what tells later that nobody wrote to a file since it was laid out.
+type Stamp struct {
+	Mtime int64 // nanoseconds since 1970
+	Inode uint64
+}
+
 // Stage lays out beside the install what the plan brings in: read from the
-// locker, hashed again (P5), flushed, with mode and owner.
-func (k *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64)) error {
+// locker, hashed again (P5), flushed, with mode and owner. It returns the stamp of
+// each file that it laid out, by path.
+func (k *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64)) (map[string]Stamp, error) {
 	owner, _, err := tree.Describe(k.Dir, "")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	l, err := k.Locker()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	owned := map[string]*inventory.Owned{}
-	for i := range p.Owned {
-		owned[p.Owned[i].Path] = &p.Owned[i]
-	}
+	stamps := map[string]Stamp{}
 	var done int64
 	noted := func(at string, f *locker.File) {
-		// The times that it has now prove later that nobody wrote to it.
-		if o := owned[at]; o != nil && f.Kind == tree.File {
+		if f.Kind == tree.File {
 			if e, ok, err := tree.Describe(run.Staged(at), at); err == nil && ok {
-				o.Mtime, o.Inode = e.Mtime, e.Inode
+				stamps[at] = Stamp{e.Mtime, e.Inode}
 			}
 		}
 		done += f.Size
 		progress(done, p.Bytes)
 	}
-	mine := map[string]*locker.File{} // each as it is laid out; edited texts are laid out here
-	for _, s := range p.Steps {
-		f, ok := p.Files[s.Path]
-		if !ok {
-			continue
+	lays := func(at string) *locker.File {
+		c, comes := p.Files[at]
+		if !comes {
+			return nil
 		}
+		f := c.As(at)
 		if f.UID < 0 {
 			f.UID, f.GID = owner.UID, owner.GID
 		}
-		if text, edited := p.Texts[s.Path]; edited {
-			if err := staging.Lay(run, f, func(at string) error { return staging.Text(at, text, f.Entry) }); err != nil {
-				return fmt.Errorf("stage %s: %w", s.Path, err)
-			}
-			noted(s.Path, &f)
+		return &f
+	}
+	for at, text := range p.Texts { // which the locker does not hold
+		f := lays(at)
+		if f == nil {
 			continue
 		}
-		mine[s.Path] = &f
+		if err := staging.Lay(run, *f, func(full string) error { return staging.Text(full, text, f.Entry) }); err != nil {
+			return nil, fmt.Errorf("stage %s: %w", at, err)
+		}
+		noted(at, f)
 	}
-	find := func(at string) *locker.File { return mine[at] }
+	find := func(at string) *locker.File {
+		if _, edited := p.Texts[at]; edited {
+			return nil
+		}
+		return lays(at)
+	}
 	if err := staging.Steps(context.Background(), l, run, p.Steps, find, func(one locker.Laying) { noted(one.File.Path, one.File) }); err != nil {
-		return fmt.Errorf("stage %w", err)
+		return nil, fmt.Errorf("stage %w", err)
 	}
-	return nil
+	return stamps, nil
 }
 
-// staged is what a plan lays out on one file system.
-type staged struct {
+// Staged is what a plan lays out on one file system.
+type Staged struct {
 	Bytes int64
 	Steps int
+}
+
+// Staging is what the plan lays out, by the folder in which each file system
+// begins; "" is the install itself.
+func (p *Plan) Staging() map[string]Staged {
+	out := map[string]Staged{"": {}}
+	for _, st := range p.Steps {
+		on := ""
+		for _, place := range p.Places {
+			if strings.HasPrefix(st.Path, place+"/") && len(place) > len(on) {
+				on = place
+			}
+		}
+		n := out[on]
+		if c, comes := p.Files[st.Path]; comes {
+			n.Bytes += c.Size
+		}
+		n.Steps++
+		out[on] = n
+	}
+	return out
 }

@@ -50,7 +50,7 @@ type Gone struct {
 // that is not named stays at its version; one that is not laid yet is laid, in
 // the newest version that fits.
 func (rs *Resolver) All(ctx context.Context, w Want) (*Resolved, error) {
-	inv, err := rs.inv.Read()
+	inv, err := rs.inv.Head()
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +161,7 @@ func (rs *Resolver) staying(ctx context.Context, o Origin, laid inventory.Laid) 
 // Route is the chain of builds to the one that is wanted: that one alone, where
 // the maker lets the installed version step to it.
 func (rs *Resolver) Route(ctx context.Context, r *Resolved, w Want) ([]*Resolved, error) {
-	inv, err := rs.inv.Read()
+	inv, err := rs.inv.Head()
 	if err != nil {
 		return nil, err
 	}
