@@ -12,7 +12,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"freshkeel/internal/feed"
@@ -226,7 +225,7 @@ func (aq *Acquirer) Fetch(ctx context.Context, c *resolve.Candidate) (*Fetched, 
 	w := l.Writer()
 	defer w.Close()
 	s := &locker.Set{Owner: locker.Builds, Version: c.Version, Channel: c.Channel, Source: c.Source, Taken: time.Now().Round(0), Vouched: by}
-	got := map[string]locker.File{}
+	got := &gathered{}
 	var damaged []string
 	switch {
 	case c.Folder != "":
@@ -240,18 +239,16 @@ func (aq *Acquirer) Fetch(ctx context.Context, c *resolve.Candidate) (*Fetched, 
 		return nil, resolve.Denied(err)
 	}
 	var left []string
-	for at, f := range got {
-		if profile.Reserved(at) {
-			left = append(left, at)
-			continue
+	s.Entries = slices.DeleteFunc(got.all(), func(f locker.File) bool {
+		if profile.Reserved(f.Path) {
+			left = append(left, f.Path)
+			return true
 		}
-		s.Entries = append(s.Entries, f)
-	}
+		return false
+	})
 	if len(left) > 0 {
-		slices.Sort(left)
 		aq.Note("left out, since it is Fresh Keel's own, of another install: %s", words.Some(left, 3))
 	}
-	slices.SortFunc(s.Entries, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })
 	s.Tally()
 	if s.Files == 0 {
 		return nil, fmt.Errorf("fetch %s: it holds no files", c.Source)
@@ -260,7 +257,7 @@ func (aq *Acquirer) Fetch(ctx context.Context, c *resolve.Candidate) (*Fetched, 
 	if s.ID == "" || c.Build.Mark != "" { // nothing but its content tells it from another
 		s.ID = contentID(s)
 	}
-	if old, err := l.Read(locker.Builds, s.ID); err == nil && s.Vouched == "" && s.ID == contentID(s) {
+	if old, err := l.Head(locker.Builds, s.ID); err == nil && s.Vouched == "" && s.ID == contentID(s) {
 		s.Vouched = old.Vouched // the same content, which another server has a key for
 	}
 	if c.Version == "" {

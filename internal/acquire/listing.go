@@ -29,7 +29,7 @@ const smallFile = 2 << 20
 // takeListing brings a build here file by file: only what neither the install
 // nor the locker holds crosses the wire. Everything is held against the
 // listing, wherever it came from.
-func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writer, c *resolve.Candidate, got map[string]locker.File) (damaged []string, err error) {
+func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writer, c *resolve.Candidate, got *gathered) (damaged []string, err error) {
 	incoming := filepath.Join(l.Dir(), "incoming")
 	if err := os.MkdirAll(incoming, 0o700); err != nil {
 		return nil, err
@@ -66,7 +66,7 @@ func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker
 			mu.Lock()
 			defer mu.Unlock()
 			f.Path = to
-			got[to] = f
+			got.put(f)
 			return nil
 		})
 	}

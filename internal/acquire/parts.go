@@ -37,7 +37,7 @@ type arrived struct {
 
 // takeParts downloads every part, several at a time, and opens them in order;
 // a later part's files win over an earlier one's.
-func (aq *Acquirer) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer, c *resolve.Candidate, got map[string]locker.File) error {
+func (aq *Acquirer) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer, c *resolve.Candidate, got *gathered) error {
 	incoming := filepath.Join(l.Dir(), "incoming")
 	if err := os.MkdirAll(incoming, 0o700); err != nil {
 		return err
@@ -99,7 +99,7 @@ func roomFor(dir string, parts []feed.Part) error {
 }
 
 // takePart lays one part over what the parts before it brought.
-func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.Candidate, p feed.Part, a arrived, incoming string, got map[string]locker.File) error {
+func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.Candidate, p feed.Part, a arrived, incoming string, got *gathered) error {
 	if p.Folder != "" {
 		return aq.takeFolder(ctx, w, p.Folder, p.Unpack, got)
 	}
@@ -149,7 +149,7 @@ func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.C
 		stored += n
 		aq.Tell(tell.Event{Kind: tell.StepMoves, Step: "fetch", Text: "opening " + fetch.NameOf(a.URL), Done: stored})
 	}
-	fresh := map[string]locker.File{}
+	fresh := &gathered{}
 	found, err := unpack.Unpacked(ctx, a.Verified, rule, incoming, func(it unpack.Item) error {
 		to := over.Path(it.Path)
 		if to == "" {
@@ -165,7 +165,7 @@ func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.C
 		f = EntryOf(f, it, to)
 		mu.Lock()
 		defer mu.Unlock()
-		fresh[to] = f
+		fresh.put(f)
 		return nil
 	})
 	if err != nil {
@@ -175,28 +175,13 @@ func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.C
 		slices.Sort(found.LeftOut)
 		aq.Note("left out of %s: %s", fetch.NameOf(a.URL), words.Some(found.LeftOut, 6))
 	}
-	for at := range got {
-		if _, again := fresh[at]; !again && removedBy(found.Removals, at) {
-			delete(got, at)
-		}
-	}
-	for at, f := range fresh {
-		// What was a folder may be a file now, and the other way round.
-		if old, ok := got[at]; ok && old.Kind == tree.Dir && f.Kind != tree.Dir {
-			for under := range got {
-				if strings.HasPrefix(under, at+"/") {
-					delete(got, under)
-				}
-			}
-		}
-		got[at] = f
-	}
+	got.over(fresh, func(at string) bool { return removedBy(found.Removals, at) })
 	return nil
 }
 
 // takeFolder stores what a rule takes of a folder, without the owners it has
 // there.
-func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder string, rule unpack.Rule, got map[string]locker.File) error {
+func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder string, rule unpack.Rule, got *gathered) error {
 	list, err := tree.Walk(folder, nil)
 	if err != nil {
 		return err
@@ -209,19 +194,27 @@ func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder str
 	if len(t.Moving) > 0 {
 		return tell.Advise(fmt.Errorf("take the build from %s: %s changed while it was read", folder, words.Some(t.Moving, 3)), "end what writes there, and try again")
 	}
+	fresh, seen := &gathered{files: t.Entries[:0]}, ""
 	for _, f := range t.Entries {
 		to := rule.Path(f.Path)
 		if to == "" || (f.Kind == tree.Dir && (len(rule.Take) > 0 || len(rule.Leave) > 0 || len(rule.Moved) > 0)) {
 			continue // folders that files need are made for them
 		}
-		if old, twice := got[to]; twice && old.Kind != tree.Dir {
-			return fmt.Errorf("take the build from %s: two of its files would be %s", folder, to)
-		}
 		f.Path = to
 		f.UID, f.GID, f.Inode, f.Ctime, f.ReadAt = -1, -1, 0, 0, 0
 		f.Mode &^= 0o022 | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky
-		got[to] = f
+		if to > seen { // as nearly always: the folder's own order
+			seen = to
+			fresh.files = append(fresh.files, f)
+			continue
+		}
+		if old := fresh.get(to); old != nil && old.Kind != tree.Dir {
+			return fmt.Errorf("take the build from %s: two of its files would be %s", folder, to)
+		}
+		fresh.put(f)
+		seen = "\xff" // from here on each is looked for
 	}
+	got.over(fresh, nil)
 	return nil
 }
 

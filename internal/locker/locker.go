@@ -673,6 +673,16 @@ func (l *Locker) Read(owner, id string) (*Set, error) {
 	return set, l.shownIn(err)
 }
 
+// Head reads a set without its entries. One that is not there gives ErrNoSet.
+func (l *Locker) Head(owner, id string) (*Set, error) {
+	p, err := l.setAt(owner, id)
+	if err != nil {
+		return nil, err
+	}
+	set, err := readSet(p, true)
+	return set, l.shownIn(err)
+}
+
 // Heads lists an owner's sets without their entries, oldest first. One whose
 // head can't be read is listed with its damage.
 func (l *Locker) Heads(owner string) ([]*Set, error) {
