@@ -23,34 +23,35 @@ import (
 // with what comes. Paths are the install's, with slashes.
 type Ahead struct {
 	in       *install.Install
-	Store    *locker.Locker // holds the content of what comes; nil where nothing does
-	Before   tree.List      // what is there now
-	Spelling tree.Spelling  // of the install, where its file system ignores case
-	Files    map[string]Coming
+	Store    *locker.Locker    // holds the content of what comes; nil where nothing does
+	Before   tree.List         // what is there now
+	Spelling tree.Spelling     // of the install, where its file system ignores case
+	coming   []Coming          // in the order of their paths
 	Texts    map[string][]byte // of files whose text was edited
 	gone     map[string]bool
 	Whose    map[string]string // path → layer; "": the build
 }
 
-// Coming is a file, folder or link that comes: as its build has it, with the mode and the
-// owner that it gets here.
+// Coming is a file, folder or link that comes to a path: as its build has it, with the
+// mode and the owner that it gets here. A build may bring a hundred thousand.
 type Coming struct {
+	At           string
 	*locker.File // with the path that it has in the build
 	Mode         fs.FileMode
-	UID, GID     int // -1: the install's owner's
+	UID, GID     int32 // -1: the install's owner's
 }
 
-// As is the entry as it is laid out under a name of the install.
-func (c Coming) As(at string) locker.File {
+// Entry is what is laid out.
+func (c Coming) Entry() locker.File {
 	f := *c.File
-	f.Path, f.Mode, f.UID, f.GID = at, c.Mode, c.UID, c.GID
+	f.Path, f.Mode, f.UID, f.GID = c.At, c.Mode, int(c.UID), int(c.GID)
 	return f
 }
 
 // New is an install with nothing coming and nothing going. store may be nil as long
 // as nothing comes.
 func New(in *install.Install, store *locker.Locker, now tree.List) *Ahead {
-	return &Ahead{in: in, Store: store, Before: now, Files: map[string]Coming{}, Texts: map[string][]byte{}, gone: map[string]bool{}, Whose: map[string]string{}}
+	return &Ahead{in: in, Store: store, Before: now, Texts: map[string][]byte{}, gone: map[string]bool{}, Whose: map[string]string{}}
 }
 
 // Now is the install as it stands.
@@ -69,20 +70,59 @@ func (a *Ahead) Removed(at string) bool { return a.gone[at] }
 // Remove notes that what stands at a path goes.
 func (a *Ahead) Remove(at string) { a.gone[at] = true }
 
+// place is where a path stands among what comes, or would.
+func (a *Ahead) place(at string) (i int, is bool) {
+	return slices.BinarySearchFunc(a.coming, at, func(c Coming, at string) int { return strings.Compare(c.At, at) })
+}
+
+// Come has a file, folder or link come, in place of what was to come to its path.
+func (a *Ahead) Come(c Coming) {
+	if n := len(a.coming); n == 0 || a.coming[n-1].At < c.At { // as in a plan that goes through paths in order
+		a.coming = append(a.coming, c)
+		return
+	}
+	i, is := a.place(c.At)
+	if is {
+		a.coming[i] = c
+		return
+	}
+	a.coming = slices.Insert(a.coming, i, c)
+}
+
+// Stay has nothing come to the paths that match. It returns what would have come.
+func (a *Ahead) Stay(match func(at string) bool) (out []Coming) {
+	a.coming = slices.DeleteFunc(a.coming, func(c Coming) bool {
+		if match(c.At) {
+			out = append(out, c)
+			return true
+		}
+		return false
+	})
+	return out
+}
+
+// Coming is all that comes, in the order of paths.
+func (a *Ahead) Coming() []Coming { return a.coming }
+
+// Comes is what comes to a path.
+func (a *Ahead) Comes(at string) (c Coming, is bool) {
+	i, is := a.place(at)
+	if is {
+		c = a.coming[i]
+	}
+	return c, is
+}
+
 // Brings tells whether a file, folder or link comes to a path.
 func (a *Ahead) Brings(at string) bool {
-	_, comes := a.Files[at]
+	_, comes := a.place(at)
 	return comes
 }
 
 // BringsBelow tells whether anything comes into a folder.
 func (a *Ahead) BringsBelow(folder string) bool {
-	for at := range a.Files {
-		if strings.HasPrefix(at, folder+"/") {
-			return true
-		}
-	}
-	return false
+	i, _ := a.place(folder + "/")
+	return i < len(a.coming) && strings.HasPrefix(a.coming[i].At, folder+"/")
 }
 
 // Has tells whether a file or link will stand at a path.
@@ -105,10 +145,8 @@ func (a *Ahead) HasFull(full string) bool {
 
 // HasAnyCase is Has for names that differ in case, as Windows finds them.
 func (a *Ahead) HasAnyCase(at string) bool {
-	for p := range a.Files {
-		if strings.EqualFold(p, at) {
-			return true
-		}
+	if slices.ContainsFunc(a.coming, func(c Coming) bool { return strings.EqualFold(c.At, at) }) {
+		return true
 	}
 	return slices.ContainsFunc(a.Before, func(e tree.Entry) bool { return strings.EqualFold(e.Path, at) && !a.Removed(e.Path) })
 }
@@ -131,9 +169,9 @@ func (a *Ahead) In(folder, ending string) (out []string) {
 		name, below := strings.CutPrefix(at, folder)
 		return below && !strings.Contains(name, "/") && strings.HasSuffix(strings.ToLower(name), ending)
 	}
-	for at := range a.Files {
-		if in(at) {
-			out = append(out, at)
+	for _, c := range a.coming {
+		if in(c.At) {
+			out = append(out, c.At)
 		}
 	}
 	for _, e := range a.Before {
@@ -147,8 +185,8 @@ func (a *Ahead) In(folder, ending string) (out []string) {
 
 // Mode is the mode of what will stand at a path.
 func (a *Ahead) Mode(at string) fs.FileMode {
-	if f, comes := a.Files[at]; comes {
-		return f.Mode
+	if c, comes := a.Comes(at); comes {
+		return c.Mode
 	}
 	return a.Before.At(at).Mode
 }
@@ -159,8 +197,8 @@ func (a *Ahead) Content(at string) (r io.ReaderAt, size int64, done func(), err 
 	if text, edited := a.Texts[at]; edited {
 		return bytes.NewReader(text), int64(len(text)), func() {}, nil
 	}
-	if f, comes := a.Files[at]; comes {
-		return a.Store.Content(*f.File), f.Size, func() {}, nil
+	if c, comes := a.Comes(at); comes {
+		return a.Store.Content(*c.File), c.Size, func() {}, nil
 	}
 	if filepath.IsAbs(at) {
 		return tree.OpenSized(at)

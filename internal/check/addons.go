@@ -33,8 +33,8 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 			stay = append(stay, at)
 		}
 	}
-	for at := range s.ahead.Files {
-		stay = append(stay, at)
+	for _, c := range s.ahead.Coming() {
+		stay = append(stay, c.At)
 	}
 	var mute, fine []string
 	for _, a := range s.ahead.Addons(rules, stay) {
@@ -83,8 +83,7 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 
 // staysAsIs tells whether the plan brings nothing of an add-on.
 func (s *situation) staysAsIs(at string) bool {
-	_, brought := s.ahead.Files[at]
-	return !brought && !s.ahead.BringsBelow(at)
+	return !s.ahead.Brings(at) && !s.ahead.BringsBelow(at)
 }
 
 // saidThatBefore tells whether an add-on's word is against the version that is installed

@@ -28,7 +28,7 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	for _, at := range runs {
-		if _, changes := s.ahead.Files[at]; changes || s.plan.Set.Find(at) != nil {
+		if s.ahead.Brings(at) || s.plan.Set.Find(at) != nil {
 			return out
 		}
 	}

@@ -3,13 +3,14 @@ package check
 import (
 	"context"
 	"fmt"
+	"io/fs"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
 	"strings"
 
 	"freshkeel/internal/feed"
-	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
@@ -37,20 +38,19 @@ func checkKind(_ context.Context, s *situation) []Finding {
 		return []Finding{{Level: Stop, What: fmt.Sprintf(format, a...), Where: s.cand.Source, Why: why, Do: do}}
 	}
 	take := "take the dedicated server's file for this machine instead; " + profile.FileName + " says in [source] which variant and system are followed"
-	var files []locker.File
-	for _, f := range s.plan.Set.Entries {
-		if f.Kind == tree.File {
-			files = append(files, f)
-		}
-	}
+	few := s.plan.Set.Files <= 3
 	want := feed.Machine(s.k.Profile.Source)
 	fits, looked, other := 0, 0, map[string][]string{}
-	for _, f := range files {
+	for i := range s.plan.Set.Entries {
+		f := &s.plan.Set.Entries[i]
 		if fits > 0 || looked == 500 { // one that fits is enough, and reading is not free
 			break
 		}
-		content := s.store.Content(f)
-		if len(files) <= 3 {
+		if f.Kind != tree.File || (!few && (f.Size < 64 || !mayRun(f.Path, f.Mode))) {
+			continue
+		}
+		content := s.store.Content(*f)
+		if few {
 			if what := needs.Package(content); what != "" {
 				return stop("it would put itself somewhere else, by rules of its own", take, "%s is %s, not a server build", f.Path, what)
 			}
@@ -58,7 +58,7 @@ func checkKind(_ context.Context, s *situation) []Finding {
 				return stop("an installer or client is not what players connect to", take, "%s is an installer or a client by its name, not a server build", f.Path)
 			}
 		}
-		if f.Size < 64 || !mayRun(f) {
+		if f.Size < 64 || !mayRun(f.Path, f.Mode) {
 			continue
 		}
 		looked++
@@ -71,9 +71,8 @@ func checkKind(_ context.Context, s *situation) []Finding {
 		}
 	}
 	if fits == 0 && len(other) > 0 && !s.runsJava() {
-		for system, list := range other {
-			return stop("this machine can't run it", take, "it is a build for %s (%s), and this server wants %s/%s", system, words.Some(list, 3), want.OS, want.Arch)
-		}
+		system := slices.Sorted(maps.Keys(other))[0]
+		return stop("this machine can't run it", take, "it is a build for %s (%s), and this server wants %s/%s", system, words.Some(other[system], 3), want.OS, want.Arch)
 	}
 	if f := s.otherEdition(); f != nil {
 		return []Finding{*f}
@@ -96,12 +95,12 @@ func (s *situation) whichFile() string {
 }
 
 // mayRun tells whether a file may be a program or library, by its mode and name.
-func mayRun(f locker.File) bool {
-	switch strings.ToLower(path.Ext(f.Path)) {
+func mayRun(at string, mode fs.FileMode) bool {
+	switch strings.ToLower(path.Ext(at)) {
 	case "", ".exe", ".so", ".dll", ".x86_64", ".x86", ".bin", ".dylib":
 		return true
 	}
-	return f.Mode&0o111 != 0
+	return mode&0o111 != 0
 }
 
 func (s *situation) runsJava() bool {
@@ -120,7 +119,10 @@ func (s *situation) otherEdition() *Finding {
 		if st.Do != swap.Replace || !strings.HasSuffix(st.Path, ".jar") || s.ahead.Whose[st.Path] != "" {
 			continue
 		}
-		f := s.ahead.Files[st.Path]
+		f, comes := s.ahead.Comes(st.Path)
+		if !comes {
+			continue
+		}
 		now, err := needs.ReadJar(s.store.Content(*f.File), f.Size)
 		if err != nil {
 			continue // checkRuntime tells, where it matters

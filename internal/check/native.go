@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -66,9 +65,9 @@ const cutShortLook = 400
 // headers say so: a copy that was broken off, before its maker took its checksum.
 func (s *situation) cutShort() (out []Finding) {
 	looked := 0
-	for _, at := range slices.Sorted(maps.Keys(s.ahead.Files)) {
-		f := s.ahead.Files[at]
-		if f.Kind != tree.File || f.Size < 64 || !mayRun(f.As(at)) || s.plan.Edit(at) != nil || looked == cutShortLook {
+	for _, f := range s.ahead.Coming() {
+		at := f.At
+		if f.Kind != tree.File || f.Size < 64 || !mayRun(at, f.Mode) || s.plan.Edit(at) != nil || looked == cutShortLook {
 			continue
 		}
 		looked++

@@ -287,7 +287,7 @@ func (b *Base) readAhead(where string) {
 		ahead[i] = make(chan read, 1)
 	}
 	done := make(chan struct{})
-	room := make(chan struct{}, 64)
+	room := make(chan struct{}, 8) // some 1.5 MB of entries
 	go func() {
 		defer func() { // whoever still asks is told
 			for _, c := range ahead {

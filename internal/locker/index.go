@@ -56,6 +56,9 @@ func parseIndex(b []byte) *index {
 	for n := 1; ; n++ {
 		raw, err := readBlock(r)
 		if errors.Is(err, io.EOF) {
+			if cap(x.lines) > len(x.lines)+len(x.lines)/8 { // compressed lines differ much in length
+				x.lines = slices.Clone(x.lines)
+			}
 			return x
 		}
 		if err == nil {

@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -23,7 +22,7 @@ func (k *Planner) holdBack(p *Plan, w resolve.Want) error {
 	if len(k.Profile.Addons.Files) == 0 {
 		return tell.Misuse("this profile does not say which files are add-ons", "name them in freshkeel.toml under [addons] files, descriptor and fits")
 	}
-	all := p.Addons(k.Profile.Addons, append(p.Before.Paths(), slices.Sorted(maps.Keys(p.Files))...))
+	all := p.Addons(k.Profile.Addons, append(p.Before.Paths(), p.paths()...))
 	for _, name := range w.Hold {
 		n := slices.IndexFunc(all, func(a ahead.Addon) bool { return a.Path == name || a.Name == name || path.Base(a.Path) == name })
 		if n < 0 {
@@ -44,11 +43,8 @@ func (p *Plan) leaveOut(top string) {
 	below := func(at string) bool { return at == top || strings.HasPrefix(at, top+"/") }
 	p.HeldBack = append(p.HeldBack, top)
 	p.Steps = slices.DeleteFunc(p.Steps, func(st swap.Step) bool { return below(st.Path) })
-	for at, f := range p.Files {
-		if below(at) {
-			p.Bytes -= f.Size
-			delete(p.Files, at)
-		}
+	for _, c := range p.Stay(below) {
+		p.Bytes -= c.Size
 	}
 	for i := range p.items {
 		if below(p.items[i].At) {
@@ -66,4 +62,12 @@ func (p *Plan) leaveOut(top string) {
 			p.remove(at)
 		}
 	}
+}
+
+// paths are those that something comes to.
+func (p *Plan) paths() (out []string) {
+	for _, c := range p.Coming() {
+		out = append(out, c.At)
+	}
+	return out
 }

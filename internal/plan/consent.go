@@ -112,7 +112,7 @@ func (k *Planner) Accepts(at string, w resolve.Want) (by string) {
 func (k *Planner) planConsents(p *Plan, w resolve.Want) error {
 	found := k.OpenConsents()
 	for _, st := range p.Steps { // what the build brings
-		f, comes := p.Files[st.Path]
+		f, comes := p.Comes(st.Path)
 		if !comes || (st.Do != swap.Add && st.Do != swap.Replace) || strings.Contains(st.Path, "/") || f.Kind != tree.File || f.Size > maxConsent || !consentName.MatchString(st.Path) {
 			continue
 		}

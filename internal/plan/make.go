@@ -26,7 +26,7 @@ import (
 // its layers bring, what stands in the install, and what the inventory says was put there.
 // So it holds the first two once, and the third not at all.
 func (k *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
-	list, err := tree.Walk(k.Dir, k.Profile.Server.Skip)
+	list, err := tree.WalkAbout(k.Dir, k.Profile.Server.Skip, len(f.Set.Entries)+1000)
 	if err != nil {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
@@ -198,7 +198,7 @@ func (d *decider) file(it *Item, here *tree.Entry, was *inventory.Owned) error {
 		it.owned = asBuilt
 		return d.heldBack(it, here, was)
 	case here == nil:
-		p.come(swap.Add, it, ahead.Coming{File: f, Mode: f.Mode, UID: f.UID, GID: f.GID})
+		p.come(swap.Add, it, ahead.Coming{At: at, File: f, Mode: f.Mode, UID: int32(f.UID), GID: int32(f.GID)})
 		return nil
 	case here.Kind == tree.Dir:
 		p.Blocked = append(p.Blocked, Blocked{at, "the build has a file there, the install has a folder", d.otherKind(at, *here, "/**")})
@@ -218,7 +218,7 @@ func (d *decider) file(it *Item, here *tree.Entry, was *inventory.Owned) error {
 			return err
 		}
 	}
-	p.come(swap.Replace, it, inPlaceOf(f, here, was))
+	p.come(swap.Replace, it, inPlaceOf(at, f, here, was))
 	return nil
 }
 
@@ -252,8 +252,8 @@ func (d *decider) changedHere(it *Item, here *tree.Entry, was *inventory.Owned) 
 
 // inPlaceOf is a file that comes in the place of another: the install's own mode and owner
 // are kept, and a program stays a program.
-func inPlaceOf(f *locker.File, here *tree.Entry, was *inventory.Owned) ahead.Coming {
-	c := ahead.Coming{File: f, Mode: f.Mode, UID: here.UID, GID: here.GID}
+func inPlaceOf(at string, f *locker.File, here *tree.Entry, was *inventory.Owned) ahead.Coming {
+	c := ahead.Coming{At: at, File: f, Mode: f.Mode, UID: int32(here.UID), GID: int32(here.GID)}
 	if f.Kind == tree.File && here.Kind == tree.File {
 		c.Mode = here.Mode
 		if was != nil {
@@ -410,7 +410,7 @@ func (d *decider) findMoves() {
 		if s.Do != swap.Add {
 			continue
 		}
-		c, comes := p.Files[s.Path]
+		c, comes := p.Comes(s.Path)
 		if !comes || c.Kind != tree.File {
 			continue
 		}
@@ -462,7 +462,7 @@ func (k *Planner) planFolders(p *Plan) {
 			f.Mode = b.File.Mode | 0o700
 		}
 		p.Steps = append(p.Steps, swap.Step{Do: swap.MakeDir, Path: dir})
-		p.Files[dir] = ahead.Coming{File: f, Mode: f.Mode, UID: -1, GID: -1}
+		p.Come(ahead.Coming{At: dir, File: f, Mode: f.Mode, UID: -1, GID: -1})
 	}
 	for dir := range drop {
 		p.Steps = append(p.Steps, swap.Step{Do: swap.DropDir, Path: dir})

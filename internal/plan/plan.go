@@ -133,7 +133,7 @@ func (p *Plan) remove(at string) {
 // come has a file of the build come to its path.
 func (p *Plan) come(do string, it *Item, c ahead.Coming) {
 	p.Steps = append(p.Steps, swap.Step{Do: do, Path: it.At})
-	p.Files[it.At] = c
+	p.Come(c)
 	p.Bytes += c.Size
 	it.owned = asBuilt
 }
@@ -144,7 +144,7 @@ func (p *Plan) rewrite(here tree.Entry, text []byte) {
 	f := &locker.File{Entry: here}
 	f.Size = int64(len(text))
 	p.Steps = append(p.Steps, swap.Step{Do: swap.Replace, Path: here.Path})
-	p.Files[here.Path] = ahead.Coming{File: f, Mode: here.Mode, UID: here.UID, GID: here.GID}
+	p.Come(ahead.Coming{At: here.Path, File: f, Mode: here.Mode, UID: int32(here.UID), GID: int32(here.GID)})
 	p.Bytes += f.Size
 }
 
@@ -182,8 +182,8 @@ func (p *Plan) inventory(add func(*inventory.Owned) error) error {
 		case asWas:
 			o.Entry = p.was[it.At].Entry
 		case asBuilt:
-			if c, comes := p.Files[it.At]; comes {
-				o.Entry = c.As(it.At).Entry
+			if c, comes := p.Comes(it.At); comes {
+				o.Entry = c.Entry().Entry
 			}
 		}
 		o.Path = it.At
@@ -212,10 +212,10 @@ func (p *Plan) Checked() {
 	}
 	slices.SortFunc(kept, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
 	p.Before = slices.CompactFunc(kept, func(a, b tree.Entry) bool { return a.Path == b.Path })
-	for at, c := range p.Files {
+	for i := range p.Coming() {
+		c := &p.Coming()[i]
 		f := *c.File // else all of the set's entries would stay
 		c.File = &f
-		p.Files[at] = c
 	}
 	p.items, p.was, p.Set = nil, nil, nil
 }

@@ -171,7 +171,7 @@ func TestDeletedOwnFileDoesNotComeBack(t *testing.T) {
 		ships["jar"] = ver
 		p, err := s.Make(s.build(ver, ships), resolve.Want{})
 		require.NoError(t, err)
-		assert.NotContains(t, p.Files, "gardens/sample", "build %s", ver)
+		assert.False(t, p.Brings("gardens/sample"), "build %s", ver)
 		inv := &inventory.Inventory{Version: ver, Known: true, Files: ownedBy(t, p)}
 		require.NoError(t, inventory.Write(s.in.State("inventory.json"), inv))
 		s.put(map[string]string{"jar": ver})
@@ -326,7 +326,8 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 	p, err := s.Make(f, resolve.Want{})
 	require.NoError(t, err)
 	assert.Equal(t, []Overlaid{{Path: "lib/f", Under: "", Over: "a"}, {Path: "lib/f", Under: "a", Over: "b"}}, p.Overlaid)
-	assert.Equal(t, tree.SumBytes([]byte("from b")), p.Files["lib/f"].Sum, "the later layer's")
+	c, _ := p.Comes("lib/f")
+	assert.Equal(t, tree.SumBytes([]byte("from b")), c.Sum, "the later layer's")
 	assert.Equal(t, []string{"b", "", ""}, []string{p.LayerOf("lib/f"), p.LayerOf("lib/own"), p.LayerOf("new/map")})
 	require.Len(t, p.Blocked, 1)
 	assert.Contains(t, p.Blocked[0].Why, "layer a brings it, and the build brings a file called flat")

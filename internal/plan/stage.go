@@ -41,11 +41,11 @@ func (k *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64))
 		progress(done, p.Bytes)
 	}
 	lays := func(at string) *locker.File {
-		c, comes := p.Files[at]
+		c, comes := p.Comes(at)
 		if !comes {
 			return nil
 		}
-		f := c.As(at)
+		f := c.Entry()
 		if f.UID < 0 {
 			f.UID, f.GID = owner.UID, owner.GID
 		}
@@ -91,7 +91,7 @@ func (p *Plan) Staging() map[string]Staged {
 			}
 		}
 		n := out[on]
-		if c, comes := p.Files[st.Path]; comes {
+		if c, comes := p.Comes(st.Path); comes {
 			n.Bytes += c.Size
 		}
 		n.Steps++

@@ -156,8 +156,12 @@ func describe(full, path string, fi fs.FileInfo) (e Entry, ok bool, err error) {
 // Walk lists everything below root, but for the state folder and what skip
 // matches, sorted by path. Sockets, pipes and devices are left out. Files that
 // vanish while it walks are left out too, since a running server's folder moves.
-func Walk(root string, skip Patterns) ([]Entry, error) {
-	var out []Entry
+func Walk(root string, skip Patterns) ([]Entry, error) { return WalkAbout(root, skip, 0) }
+
+// WalkAbout is Walk for a caller that knows about how many entries there are: a list of
+// hundreds of thousands that grows takes twice its room.
+func WalkAbout(root string, skip Patterns, about int) ([]Entry, error) {
+	out := make([]Entry, 0, about)
 	if err := WalkEach(root, skip, func(found []Entry) { out = append(out, found...) }); err != nil {
 		return nil, err
 	}
