@@ -423,7 +423,7 @@ func (v *view) backup(b *freshkeel.BackupView, all bool, next string) {
 	if all {
 		fmt.Fprintln(v.p.out)
 		for _, f := range b.Entries {
-			switch f.Kind {
+			switch f.Kind.String() {
 			case "dir":
 				v.fact("", fmt.Sprintf("%10s  %s/", "", f.Path))
 			case "link":

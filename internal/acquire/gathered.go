@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/locker"
+	"freshkeel/internal/tree"
 )
 
 // gathered are the files of a build while its parts are brought together: of each path the
@@ -71,7 +72,7 @@ func (g *gathered) over(fresh *gathered, removed func(path string) bool) {
 		if f.Path == "" {
 			continue
 		}
-		if old := g.get(f.Path); old != nil && old.Kind != f.Kind && f.Kind != "dir" {
+		if old := g.get(f.Path); old != nil && old.Kind != f.Kind && f.Kind != tree.Dir {
 			g.drop(func(at string) bool { return strings.HasPrefix(at, f.Path+"/") })
 		}
 		g.put(f)

@@ -38,13 +38,13 @@ type Coming struct {
 	At           string
 	*locker.File // with the path that it has in the build
 	Mode         fs.FileMode
-	UID, GID     int32 // -1: the install's owner's
+	UID, GID     int // -1: the install's owner's
 }
 
 // Entry is what is laid out.
 func (c Coming) Entry() locker.File {
 	f := *c.File
-	f.Path, f.Mode, f.UID, f.GID = c.At, c.Mode, int(c.UID), int(c.GID)
+	f.Path, f.Mode, f.UID, f.GID = c.At, c.Mode, c.UID, c.GID
 	return f
 }
 

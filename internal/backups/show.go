@@ -84,7 +84,7 @@ func (k *Shelf) Show(id string, all bool) (*View, error) {
 
 // alike hashes what makes two entries of one path the same: kind, target, pieces.
 func alike(f *locker.File) tree.Sum {
-	b := append([]byte(f.Kind), 0)
+	b := append([]byte(f.Kind.String()), 0)
 	b = append(append(b, f.Target...), 0)
 	for _, p := range f.Pieces {
 		b = append(b, p[:]...)

@@ -13,6 +13,7 @@ import (
 	"github.com/shirou/gopsutil/v4/mem"
 
 	"freshkeel/internal/launch"
+	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
 
@@ -70,7 +71,7 @@ func checkWorld(_ context.Context, s *situation) []Finding {
 	}
 	var open []string
 	for _, e := range s.ahead.Before {
-		if at := e.Path; e.Kind != "link" && e.Mode&0o002 != 0 && e.Mode&fs.ModeSticky == 0 {
+		if at := e.Path; e.Kind != tree.Link && e.Mode&0o002 != 0 && e.Mode&fs.ModeSticky == 0 {
 			open = append(open, at)
 		}
 	}

@@ -44,34 +44,32 @@ func (k *Planner) compose(p *Plan, f *acquire.Fetched) error {
 			}
 		}
 		for i := range files {
-			files[i].layer = lf.Layer
 			if o.Into != "" {
 				files[i].At = o.Into + "/" + files[i].At
 			}
 		}
-		build = p.lay(files.Respelled(p.Spelling), build)
+		build = p.lay(files.Respelled(p.Spelling), build, lf.Layer)
 		p.Layers = append(p.Layers, inventory.Laid{Name: lf.Layer, Version: lf.Version, Channel: cmp.Or(lf.Candidate.Channel, lf.Set.Channel), Build: lf.Set.ID, Fits: lf.Candidate.Fits})
 	}
 	for _, g := range f.Gone {
 		p.Without = append(p.Without, g.Layer)
 	}
 	p.items = p.withoutFilesAbove(build)
-	for _, it := range p.items {
-		if it.layer != "" {
-			p.Whose[it.At] = it.layer
-		}
-	}
 	return nil
 }
 
 // lay lays the files of a layer over what lies there: of each path one is left.
-func (p *Plan) lay(over, under Items) Items {
-	return append(under, over...).sorted(func(o, u Item) bool {
+func (p *Plan) lay(over, under Items, layer string) Items {
+	out := append(under, over...).sorted(func(o, u Item) bool {
 		if u.File.Kind != tree.Dir || o.File.Kind != tree.Dir {
-			p.Overlaid = append(p.Overlaid, Overlaid{o.At, u.layer, o.layer})
+			p.Overlaid = append(p.Overlaid, Overlaid{o.At, p.Whose[o.At], layer})
 		}
 		return true
 	})
+	for _, it := range over {
+		p.Whose[it.At] = layer
+	}
+	return out
 }
 
 // withoutFilesAbove leaves out what would lie below a file of another one's, and tells.
@@ -92,8 +90,8 @@ func (p *Plan) withoutFilesAbove(build Items) Items {
 	for _, it := range build {
 		if up := fileAt(path.Dir(it.At)); up != nil {
 			blocked[it.At] = true
-			p.Blocked = append(p.Blocked, Blocked{it.At, fmt.Sprintf("%s brings it, and %s brings a file called %s", Whose(it.layer), Whose(up.layer), up.At),
-				fmt.Sprintf("ask their makers which of the two is right; [layer] into lays a layer into another folder, and --without %s goes without it", cmp.Or(it.layer, up.layer))})
+			p.Blocked = append(p.Blocked, Blocked{it.At, fmt.Sprintf("%s brings it, and %s brings a file called %s", Whose(p.Whose[it.At]), Whose(p.Whose[up.At]), up.At),
+				fmt.Sprintf("ask their makers which of the two is right; [layer] into lays a layer into another folder, and --without %s goes without it", cmp.Or(p.Whose[it.At], p.Whose[up.At]))})
 		}
 	}
 	if len(blocked) == 0 {

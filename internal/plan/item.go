@@ -19,9 +19,8 @@ type Item struct {
 	At   string
 	File *locker.File // as its set has it, with the path that it has there
 
-	layer string // whose it is; "": the build's
-	owned owned  // what the inventory will say of it,
-	here  int32  // and where in Plan.Before it stands, if that is what it says
+	here  int32 // where in Plan.Before it stands, if the inventory will say
+	owned owned // that of it
 }
 
 // owned is from where the inventory takes what it says of a file.

@@ -198,7 +198,7 @@ func (d *decider) file(it *Item, here *tree.Entry, was *inventory.Owned) error {
 		it.owned = asBuilt
 		return d.heldBack(it, here, was)
 	case here == nil:
-		p.come(swap.Add, it, ahead.Coming{At: at, File: f, Mode: f.Mode, UID: int32(f.UID), GID: int32(f.GID)})
+		p.come(swap.Add, it, ahead.Coming{At: at, File: f, Mode: f.Mode, UID: f.UID, GID: f.GID})
 		return nil
 	case here.Kind == tree.Dir:
 		p.Blocked = append(p.Blocked, Blocked{at, "the build has a file there, the install has a folder", d.otherKind(at, *here, "/**")})
@@ -253,7 +253,7 @@ func (d *decider) changedHere(it *Item, here *tree.Entry, was *inventory.Owned) 
 // inPlaceOf is a file that comes in the place of another: the install's own mode and owner
 // are kept, and a program stays a program.
 func inPlaceOf(at string, f *locker.File, here *tree.Entry, was *inventory.Owned) ahead.Coming {
-	c := ahead.Coming{At: at, File: f, Mode: f.Mode, UID: int32(here.UID), GID: int32(here.GID)}
+	c := ahead.Coming{At: at, File: f, Mode: f.Mode, UID: here.UID, GID: here.GID}
 	if f.Kind == tree.File && here.Kind == tree.File {
 		c.Mode = here.Mode
 		if was != nil {

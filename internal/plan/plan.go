@@ -144,7 +144,7 @@ func (p *Plan) rewrite(here tree.Entry, text []byte) {
 	f := &locker.File{Entry: here}
 	f.Size = int64(len(text))
 	p.Steps = append(p.Steps, swap.Step{Do: swap.Replace, Path: here.Path})
-	p.Come(ahead.Coming{At: here.Path, File: f, Mode: here.Mode, UID: int32(here.UID), GID: int32(here.GID)})
+	p.Come(ahead.Coming{At: here.Path, File: f, Mode: here.Mode, UID: here.UID, GID: here.GID})
 	p.Bytes += f.Size
 }
 
@@ -170,7 +170,7 @@ func (p *Plan) OnlyThat(at string) string {
 func (p *Plan) inventory(add func(*inventory.Owned) error) error {
 	for i := range p.items {
 		it := &p.items[i]
-		o := inventory.Owned{Entry: it.File.Entry, Sum: it.File.Sum, Layer: it.layer}
+		o := inventory.Owned{Entry: it.File.Entry, Sum: it.File.Sum, Layer: p.Whose[it.At]}
 		switch it.owned {
 		case unowned:
 			continue

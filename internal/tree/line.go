@@ -18,7 +18,7 @@ import (
 // and no closing brace. It is for entries whose names are Plain.
 func AppendEntry(b []byte, e *Entry) []byte {
 	b = append(append(append(b, `{"path":"`...), e.Path...), `","kind":"`...)
-	b = append(append(b, e.Kind...), `","mode":`...)
+	b = append(append(b, e.Kind.String()...), `","mode":`...)
 	b = strconv.AppendUint(b, uint64(e.Mode), 10)
 	b = strconv.AppendInt(append(b, `,"uid":`...), int64(e.UID), 10)
 	b = strconv.AppendInt(append(b, `,"gid":`...), int64(e.GID), 10)
@@ -66,9 +66,13 @@ func (c *Line) Entry(e *Entry) bool {
 	if !c.Is(`,"kind":"`) {
 		return false
 	}
-	switch kind := Kind(c.Text()); kind {
-	case File, Dir, Link:
-		e.Kind = kind
+	switch c.Text() {
+	case "file":
+		e.Kind = File
+	case "dir":
+		e.Kind = Dir
+	case "link":
+		e.Kind = Link
 	default:
 		return false
 	}

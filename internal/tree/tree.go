@@ -49,20 +49,38 @@ func Ours(p string) bool {
 }
 
 // Kind is what an entry is.
-type Kind string
+type Kind uint8
 
 const (
-	File Kind = "file"
-	Dir  Kind = "dir"
-	Link Kind = "link"
+	File Kind = iota + 1
+	Dir
+	Link
 )
+
+var kindNames = [...]string{"", "file", "dir", "link"}
+
+// String is the kind as our files write it; "" for none.
+func (k Kind) String() string { return kindNames[k] }
+
+// MarshalText is String.
+func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// UnmarshalText reads what String writes.
+func (k *Kind) UnmarshalText(text []byte) error {
+	i := slices.Index(kindNames[:], string(text))
+	if i < 0 {
+		return fmt.Errorf("%q is no kind of entry", text)
+	}
+	*k = Kind(i)
+	return nil
+}
 
 // Word is the kind as a person calls it.
 func (k Kind) Word() string {
 	if k == Dir {
 		return "folder"
 	}
-	return string(k)
+	return k.String()
 }
 
 // Sum is a BLAKE3-256 digest. It reads and writes as 64 hex digits.
