@@ -374,7 +374,7 @@ func (t *transaction) tellHeldBack(p *Plan) {
 func (t *transaction) seenToRun(p *Plan) {
 	var brought []string
 	for _, at := range t.k.planner.Runs() {
-		if f, ok := p.Comes(at); ok && f.Kind == tree.File {
+		if p.Exchanges(at) {
 			brought = append(brought, at)
 		}
 	}

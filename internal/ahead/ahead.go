@@ -101,6 +101,9 @@ func (a *Ahead) Stay(match func(at string) bool) (out []Coming) {
 	return out
 }
 
+// Forget lets go of all that comes.
+func (a *Ahead) Forget() { a.coming = nil }
+
 // Coming is all that comes, in the order of paths.
 func (a *Ahead) Coming() []Coming { return a.coming }
 

@@ -57,24 +57,24 @@ func (s *situation) realDir() string {
 
 // checkFrozen finds files and folders that their file system lets nobody touch.
 func checkFrozen(_ context.Context, s *situation) (out []Finding) {
-	seen := map[string]bool{}
 	looked := 0
 	look := func(at string) {
-		if seen[at] {
-			return
-		}
-		seen[at] = true
 		looked++
 		if how := tree.Frozen(s.k.Path(at)); how != "" {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is %s", cmp.Or(at, s.k.Dir), how), Where: s.k.Path(at),
 				Why: "its file system lets nobody exchange it, whoever asks", Do: fmt.Sprintf("chattr -ia %s, if whoever set that agrees", s.k.Path(at))})
 		}
 	}
+	seen := map[string]bool{} // folders
 	for _, st := range s.plan.Steps {
 		if st.Do == swap.Replace || st.Do == swap.Remove {
 			look(st.Path)
 		}
 		for dir := filepath.ToSlash(filepath.Dir(st.Path)); ; dir = filepath.ToSlash(filepath.Dir(dir)) {
+			if seen[dir] { // and all above it
+				break
+			}
+			seen[dir] = true
 			if dir == "." {
 				look("")
 				break

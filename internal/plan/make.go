@@ -125,6 +125,9 @@ func (d *decider) all(old *inventory.Scanner) error {
 		switch {
 		case it != nil:
 			it.here = int32(j - 1)
+			if here != nil && it.File.Path == at { // one text for both
+				it.At, it.File.Path = here.Path, here.Path
+			}
 			err = d.file(it, here, had)
 		case here != nil:
 			err = d.notInBuild(*here, had)

@@ -148,6 +148,11 @@ func (p *Plan) rewrite(here tree.Entry, text []byte) {
 	p.Bytes += f.Size
 }
 
+// Exchanges tells whether a file or link comes to a path.
+func (p *Plan) Exchanges(at string) bool {
+	return slices.Contains(p.Steps, swap.Step{Do: swap.Add, Path: at}) || slices.Contains(p.Steps, swap.Step{Do: swap.Replace, Path: at})
+}
+
 // Edit is what is changed of a script; nil for nothing.
 func (p *Plan) Edit(at string) *Edit {
 	for i := range p.Edits {
@@ -201,8 +206,9 @@ func (p *Plan) WriteInventory(path string) error {
 }
 
 // Checked lets go of what only checks ask for, and of what the inventory is written from:
-// of the install as the plan saw it, and of the build, what the plan touches is all that
-// is asked for later.
+// of the install as the plan saw it, what the plan touches is all that is asked for
+// later. From here on the entries of the build's sets are as they will be laid out, and
+// good for nothing else: a build may have too many to be copied.
 func (p *Plan) Checked() {
 	var kept tree.List
 	for _, s := range p.Steps {
@@ -212,10 +218,8 @@ func (p *Plan) Checked() {
 	}
 	slices.SortFunc(kept, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
 	p.Before = slices.CompactFunc(kept, func(a, b tree.Entry) bool { return a.Path == b.Path })
-	for i := range p.Coming() {
-		c := &p.Coming()[i]
-		f := *c.File // else all of the set's entries would stay
-		c.File = &f
+	for _, c := range p.Coming() {
+		*c.File = c.Entry()
 	}
 	p.items, p.was, p.Set = nil, nil, nil
 }

@@ -193,6 +193,7 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 		{Do: swap.Add, Path: "new/er/d"}, {Do: swap.Add, Path: "stays/more/e"},
 	}, p.Steps)
 	run := s.in.Run("r0001")
+	p.Checked()
 	_, err = s.Stage(run, p, func(int64, int64) {})
 	require.NoError(t, err)
 	require.NoError(t, run.Write(run.Plan(p.Steps)))

@@ -19,7 +19,8 @@ type Stamp struct {
 
 // Stage lays out beside the install what the plan brings in: read from the
 // locker, hashed again (P5), flushed, with mode and owner. It returns the stamp of
-// each file that it laid out, by path.
+// each file that it laid out, by path. The plan must be Checked; what comes is not known
+// to it any more afterwards.
 func (k *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64)) (map[string]Stamp, error) {
 	owner, _, err := tree.Describe(k.Dir, "")
 	if err != nil {
@@ -45,11 +46,10 @@ func (k *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64))
 		if !comes {
 			return nil
 		}
-		f := c.Entry()
-		if f.UID < 0 {
-			f.UID, f.GID = owner.UID, owner.GID
+		if c.UID < 0 {
+			c.File.UID, c.File.GID = owner.UID, owner.GID
 		}
-		return &f
+		return c.File
 	}
 	for at, text := range p.Texts { // which the locker does not hold
 		f := lays(at)
@@ -70,6 +70,7 @@ func (k *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64))
 	if err := staging.Steps(context.Background(), l, run, p.Steps, find, func(one locker.Laying) { noted(one.File.Path, one.File) }); err != nil {
 		return nil, fmt.Errorf("stage %w", err)
 	}
+	p.Forget()
 	return stamps, nil
 }
 
