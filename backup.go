@@ -47,7 +47,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		return nil, nil, err
 	}
 	defer release()
-	base, err := k.shelf.Last(l)
+	base, err := k.shelf.Last()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -170,7 +170,7 @@ func (t *transaction) preCopy(ctx context.Context) error {
 		if err != nil {
 			return "", err
 		}
-		base, err := t.k.shelf.Last(l)
+		base, err := t.k.shelf.Last()
 		if err != nil {
 			return "", err
 		}

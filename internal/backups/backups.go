@@ -119,7 +119,20 @@ func (k *Shelf) Named(id string, is func(*locker.Set) bool, what, where string) 
 }
 
 // Last indexes the newest backup, as what the next one need not read.
-func (k *Shelf) Last(l *locker.Locker) (*locker.Base, error) {
+func (k *Shelf) Last() (*locker.Base, error) {
+	return k.last((*locker.Locker).Base)
+}
+
+// Glance is Last for whoever only goes through it once.
+func (k *Shelf) Glance() (*locker.Base, error) {
+	return k.last((*locker.Locker).Look)
+}
+
+func (k *Shelf) last(open func(l *locker.Locker, owner, id string) (*locker.Base, error)) (*locker.Base, error) {
+	l, err := k.Locker()
+	if err != nil {
+		return nil, err
+	}
 	id, err := k.Identity()
 	if err != nil {
 		return nil, err
@@ -132,7 +145,7 @@ func (k *Shelf) Last(l *locker.Locker) (*locker.Base, error) {
 		if heads[i].Partial() {
 			continue
 		}
-		base, err := l.Base(id, heads[i].ID)
+		base, err := open(l, id, heads[i].ID)
 		if err == nil {
 			return base, nil
 		}

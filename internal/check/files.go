@@ -462,7 +462,7 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 		n.inodes += uint64(inodes)
 		n.what = append(n.what, fmt.Sprintf("%s for the %s", words.Bytes(bytes), what))
 	}
-	base, err := s.k.shelf.Last(s.store)
+	base, err := s.k.shelf.Glance()
 	if err != nil {
 		return []Finding{{Level: Warn, What: "what the backup needs can't be told: " + err.Error(), Where: s.store.Dir(), Why: "a full disk would end it before anything is changed", Do: "freshkeel backup list"}}
 	}

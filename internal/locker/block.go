@@ -228,7 +228,7 @@ func (t *Taken) Base() *Base {
 	blocks := t.blocks
 	if t.compact {
 		b := &Base{stored: true, blocks: blocks, total: t.total}
-		b.readAhead("the pass before")
+		b.readAhead("the pass before", func(i int) ([]byte, error) { return b.rawOf(i), nil })
 		return b
 	}
 	if blocks == nil {
@@ -239,17 +239,23 @@ func (t *Taken) Base() *Base {
 
 // Base opens a set as the base of a pass. Damage in it is found out here or while
 // it is read.
-func (l *Locker) Base(owner, id string) (*Base, error) {
+func (l *Locker) Base(owner, id string) (*Base, error) { return l.baseOf(owner, id, false) }
+
+// Look is Base for whoever only goes through it once: it is good for no pass, and takes
+// the room of a few blocks.
+func (l *Locker) Look(owner, id string) (*Base, error) { return l.baseOf(owner, id, true) }
+
+func (l *Locker) baseOf(owner, id string, look bool) (*Base, error) {
 	p, err := l.setAt(owner, id)
 	if err != nil {
 		return nil, err
 	}
-	b, err := l.baseAt(p)
+	b, err := l.baseAt(p, look)
 	return b, l.shownIn(err)
 }
 
-func (l *Locker) baseAt(p string) (*Base, error) {
-	frames, err := readFrames(p)
+func (l *Locker) baseAt(p string, look bool) (*Base, error) {
+	frames, err := readFrames(p, look)
 	if errors.Is(err, errNoMark) { // written in one frame
 		s, err := readSet(p, false)
 		if err != nil {
@@ -270,13 +276,32 @@ func (l *Locker) baseAt(p string) (*Base, error) {
 	for _, raw := range frames[1 : len(frames)-1] {
 		b.blocks = append(b.blocks, block{raw: raw})
 	}
-	b.readAhead(p)
+	if !look {
+		b.readAhead(p, func(i int) ([]byte, error) { return b.rawOf(i), nil })
+		return b, nil
+	}
+	f, err := os.Open(p)
+	if err != nil {
+		return nil, noSet(p, err)
+	}
+	r := bufio.NewReaderSize(f, 64<<10)
+	if _, err := readBlock(r); err != nil { // the head
+		f.Close()
+		return nil, &Damage{Where: p, Why: err.Error()}
+	}
+	b.readAhead(p, func(i int) ([]byte, error) {
+		if i == len(b.blocks) {
+			return nil, f.Close()
+		}
+		return readBlock(r)
+	})
 	return b, nil
 }
 
-// readAhead has the entries of a base read from its blocks' frames; where names what
+// readAhead has the entries of a base read from its blocks' frames, which raw gives one
+// after the other; behind the last it is told that there are no more. where names what
 // they are of, for damage.
-func (b *Base) readAhead(where string) {
+func (b *Base) readAhead(where string, raw func(i int) ([]byte, error)) {
 	// Blocks are read ahead of who asks, while the folder is still walked.
 	type read struct {
 		entries []File
@@ -290,21 +315,25 @@ func (b *Base) readAhead(where string) {
 	room := make(chan struct{}, 8) // some 1.5 MB of entries
 	go func() {
 		defer func() { // whoever still asks is told
+			raw(len(ahead))
 			for _, c := range ahead {
 				close(c)
 			}
 		}()
 		var each lines
 		var text []byte
-		for i := range b.blocks {
+		for i := range ahead {
 			select {
 			case room <- struct{}{}:
 			case <-done:
 				return
 			}
 			var r read
-			if text, r.err = inflate(b.blocks[i].raw, text[:0]); r.err == nil {
-				r.entries, r.err = each.all(text, nil)
+			frame, err := raw(i)
+			if r.err = err; err == nil {
+				if text, r.err = inflate(frame, text[:0]); r.err == nil {
+					r.entries, r.err = each.all(text, nil)
+				}
 			}
 			if r.err != nil {
 				r.err = &Damage{Where: where, Why: r.err.Error()}
@@ -326,6 +355,14 @@ func (b *Base) readAhead(where string) {
 	b.close = func() { close(done) }
 }
 
+// rawOf is a block's frame; nil behind the last.
+func (b *Base) rawOf(i int) []byte {
+	if i == len(b.blocks) {
+		return nil
+	}
+	return b.blocks[i].raw
+}
+
 // decoders are kept: making one costs as much as reading some blocks.
 var decoders = sync.Pool{New: func() any {
 	d, _ := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<30))
@@ -339,8 +376,9 @@ func inflate(raw, out []byte) ([]byte, error) {
 	return d.DecodeAll(raw, out)
 }
 
-// readFrames reads the frames of a set, still compressed.
-func readFrames(path string) ([][]byte, error) {
+// readFrames reads the frames of a set, still compressed. ends keeps the first and the
+// last of them alone: the others are nil.
+func readFrames(path string, ends bool) ([][]byte, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, noSet(path, err)
@@ -358,13 +396,16 @@ func readFrames(path string) ([][]byte, error) {
 		case err != nil:
 			return nil, &Damage{Where: path, Why: err.Error()}
 		}
+		if n := len(out); ends && n > 1 {
+			out[n-1] = nil
+		}
 		out = append(out, raw)
 	}
 }
 
 // Each reads the entries of a set one after the other, a block in memory at a time.
 func (l *Locker) Each(owner, id string, each func(*File)) error {
-	b, err := l.Base(owner, id)
+	b, err := l.Look(owner, id)
 	if err != nil {
 		return err
 	}

@@ -726,7 +726,7 @@ func noSet(path string, err error) error {
 
 func readSet(path string, headOnly bool) (*Set, error) {
 	if !headOnly {
-		if frames, err := readFrames(path); !errors.Is(err, errNoMark) {
+		if frames, err := readFrames(path, false); !errors.Is(err, errNoMark) {
 			if err != nil {
 				return nil, err
 			}

@@ -527,7 +527,7 @@ func TestSpaceIsGivenBackAndReadersGoOn(t *testing.T) {
 	// A set that can't be read might name anything: nothing goes then. So it is
 	// with one that was cut short between two blocks, or lost one.
 	sets, _ := filepath.Glob(filepath.Join(home, "sets/server-1/*.set"))
-	frames, err := readFrames(sets[0])
+	frames, err := readFrames(sets[0], false)
 	require.NoError(t, err)
 	for _, left := range [][][]byte{frames[:len(frames)-1], {frames[0], frames[len(frames)-1]}} {
 		var b bytes.Buffer

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"freshkeel/internal/ahead"
 	"freshkeel/internal/install"
@@ -210,18 +209,22 @@ func (p *Plan) WriteInventory(path string) error {
 // later. From here on the entries of the build's sets are as they will be laid out, and
 // good for nothing else: a build may have too many to be copied.
 func (p *Plan) Checked() {
-	var kept tree.List
+	p.items, p.was, p.Set = nil, nil, nil
+	var paths []string
 	for _, s := range p.Steps {
-		if e, ok := p.Before.Get(s.Path); ok {
-			kept = append(kept, e)
+		if _, stands := p.Before.Get(s.Path); stands {
+			paths = append(paths, s.Path)
 		}
 	}
-	slices.SortFunc(kept, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
-	p.Before = slices.CompactFunc(kept, func(a, b tree.Entry) bool { return a.Path == b.Path })
+	slices.Sort(paths)
+	kept := make(tree.List, 0, len(paths))
+	for _, at := range slices.Compact(paths) {
+		kept = append(kept, p.Before.At(at))
+	}
+	p.Before = kept
 	for _, c := range p.Coming() {
 		*c.File = c.Entry()
 	}
-	p.items, p.was, p.Set = nil, nil, nil
 }
 
 // Still tells whether the install is what the plan saw, as far as the plan
