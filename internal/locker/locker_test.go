@@ -693,7 +693,7 @@ func TestASetInOneFrameIsRead(t *testing.T) {
 	s, _ := take(t, l, dir, nil)
 	path, err := l.setPath("server-1", s.ID)
 	require.NoError(t, err)
-	frames, err := readFrames(path)
+	frames, err := readFrames(path, false)
 	require.NoError(t, err)
 	var text []byte
 	for _, f := range frames {
