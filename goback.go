@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/putback"
@@ -50,7 +51,7 @@ func (t *transaction) goBack(why string, lines []string) error {
 		}
 	}
 	err := t.step("roll back", func() (string, error) {
-		swapped, err := t.reverse(t.dir)
+		swapped, err := reverse(t.dir, t.k.in.Halt)
 		if err != nil {
 			return "", err
 		}
@@ -74,12 +75,12 @@ func (t *transaction) goBack(why string, lines []string) error {
 }
 
 // reverse undoes one exchange by renames alone, and returns the paths it knew.
-func (t *transaction) reverse(run swap.Run) (map[string]bool, error) {
+func reverse(run swap.Run, halt func(string) error) (map[string]bool, error) {
 	p, err := run.Read()
 	if err != nil {
 		return nil, err
 	}
-	return p.Paths(), run.Reverse(p, t.k.in.Halt)
+	return p.Paths(), run.Reverse(p, halt)
 }
 
 // toBackup makes the whole install, skip aside, what the transaction's backup
@@ -114,9 +115,9 @@ func (t *transaction) returned() error {
 // attempt is a fresh folder for one attempt at putting files back: each begins
 // with a look at what is there, so an earlier one's plan is of no use to it.
 func (t *transaction) attempt() swap.Run {
-	old := t.attempts()
+	old := attempts(t.k.in, t.e.ID)
 	for _, run := range old { // what they laid out is laid out anew, and takes room meanwhile
-		for _, side := range t.k.sides(run) {
+		for _, side := range sides(run) {
 			os.RemoveAll(filepath.Join(side, "staged"))
 			os.RemoveAll(filepath.Join(side, "folders"))
 		}
@@ -193,7 +194,7 @@ func (t *transaction) revert(why string, lines []string) error {
 	if err != nil {
 		return stuck(err)
 	}
-	if inv := t.before(); inv != "" {
+	if inv := keptBefore(t.dir); inv != "" {
 		if err := t.takeInventory(t.dir, inv); err != nil {
 			return stuck(err)
 		}
@@ -201,18 +202,12 @@ func (t *transaction) revert(why string, lines []string) error {
 	return t.returned()
 }
 
-// moved tells whether any attempt of the run at putting files back has begun to
-// exchange them.
-func (t *transaction) moved() bool {
-	return slices.ContainsFunc(t.attempts(), func(run swap.Run) bool { return run.Begun() })
-}
-
 // unmove takes the renames of the run back: its own attempts at putting files back,
 // then, of a rollback, the refits that it undid are done again.
 func (t *transaction) unmove() (map[string]bool, error) {
 	moved := map[string]bool{}
-	for _, run := range slices.Backward(t.attempts()) {
-		paths, err := t.reverse(run)
+	for _, run := range slices.Backward(attempts(t.k.in, t.e.ID)) {
+		paths, err := reverse(run, t.k.in.Halt)
 		if err != nil {
 			return nil, err
 		}
@@ -260,9 +255,9 @@ func (t *transaction) keepInventory() error {
 	return s.CopyTo(filepath.Join(t.dir.Dir, inventoryBefore), nil)
 }
 
-// before names the inventory that was kept; "" where a version of before kept none.
-func (t *transaction) before() string {
-	if _, _, err := tree.Describe(filepath.Join(t.dir.Dir, inventoryBefore), ""); errors.Is(err, fs.ErrNotExist) {
+// keptBefore names the inventory that was kept; "" where a version of before kept none.
+func keptBefore(run swap.Run) string {
+	if _, _, err := tree.Describe(filepath.Join(run.Dir, inventoryBefore), ""); errors.Is(err, fs.ErrNotExist) {
 		return ""
 	}
 	return inventoryBefore
@@ -303,8 +298,8 @@ func (t *transaction) helps() (out []string) {
 
 // worldIn finds the operator's own files that console lines name: what a version
 // says of a file that it can't read.
-func (t *transaction) worldIn(lines []string) (out []string) {
-	list, err := tree.Walk(t.k.in.Dir, t.k.in.Profile.Server.Skip)
+func worldIn(in *install.Install, lines []string) (out []string) {
+	list, err := tree.Walk(in.Dir, in.Profile.Server.Skip)
 	if err != nil {
 		return nil
 	}
@@ -316,7 +311,7 @@ func (t *transaction) worldIn(lines []string) (out []string) {
 		}
 	}
 	for _, e := range list {
-		if e.Kind == tree.File && t.k.in.Profile.Server.Keep.Match(e.Path) && (said[e.Path] || said[path.Base(e.Path)]) {
+		if e.Kind == tree.File && in.Profile.Server.Keep.Match(e.Path) && (said[e.Path] || said[path.Base(e.Path)]) {
 			out = append(out, e.Path)
 		}
 	}
@@ -327,10 +322,10 @@ func (t *transaction) worldIn(lines []string) (out []string) {
 // back to where it began, and what would help is told.
 func (t *transaction) wontRun(n *notUp) error {
 	lines := n.v.Lines
-	if tail, err := host.Tail(t.k.in.RunDir().Console(), 40); err == nil && len(t.worldIn(lines)) == 0 {
+	if tail, err := host.Tail(t.k.in.RunDir().Console(), 40); err == nil && len(worldIn(t.k.in, lines)) == 0 {
 		lines = append(slices.Clone(lines), tail...)
 	}
-	world := t.worldIn(lines)
+	world := worldIn(t.k.in, lines)
 	to := cmp.Or(t.e.To, "the version before")
 	t.e.Told = nil // what was told of what is undone now
 	if len(world) > 0 && t.e.Kind == logbook.Rollback && !t.e.World {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
@@ -55,7 +56,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if len(pre.Plan.Steps) == 0 {
 		return nil, k.nothingToChange(pre)
 	}
-	k.tellBefore(pre)
+	tellBefore(k.in, pre)
 	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.Consents(), HeldBack: pre.Plan.HeldBack})
 	if err != nil {
 		return nil, err
@@ -98,17 +99,17 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 		return t.e, t.goBack(v.Why, v.Lines)
 	}
 	t.seenToRun(pre.Plan)
-	t.tellHeldBack(pre.Plan)
+	t.e.Told = append(t.e.Told, heldBack(pre.Plan, t.e.Backup)...)
 	return t.e, t.confirm(ctx)
 }
 
 // tellBefore tells what is worth minding of what comes now.
-func (k *Keel) tellBefore(pre *Preflight) {
+func tellBefore(in *install.Install, pre *Preflight) {
 	for _, f := range pre.Warnings() {
-		k.in.Warn("%s", f.What)
+		in.Warn("%s", f.What)
 	}
 	for _, d := range pre.Plan.Dropped {
-		k.in.Note("%s", d)
+		in.Note("%s", d)
 	}
 }
 
@@ -150,7 +151,13 @@ func (t *transaction) stage(pre *Preflight) error {
 			return "", err
 		}
 		t.dir.Places = p.Places
-		if err := t.saveInventories(p); err != nil {
+		// Beside the plan stand the inventory as it is and as it will be: a crash between
+		// swap and confirmation loses neither.
+		if err := t.keepInventory(); err != nil {
+			return "", err
+		}
+		after := filepath.Join(t.dir.Dir, inventoryAfter)
+		if err := p.WriteInventory(after); err != nil {
 			return "", err
 		}
 		p.Checked()
@@ -159,7 +166,7 @@ func (t *transaction) stage(pre *Preflight) error {
 		if err != nil {
 			return "", err
 		}
-		if err := t.stamp(stamps); err != nil {
+		if err := stamp(after, stamps); err != nil {
 			return "", err
 		}
 		if err := t.dir.Write(t.dir.Plan(p.Steps)); err != nil {
@@ -357,11 +364,12 @@ func (t *transaction) consented(w Want, v *Verdict) (again bool) {
 	return len(asked) > 0
 }
 
-// tellHeldBack tells how what was left out of a refit comes back.
-func (t *transaction) tellHeldBack(p *Plan) {
+// heldBack tells how what a plan left out of a refit comes back from its backup.
+func heldBack(p *Plan, backup string) (told []string) {
 	for _, at := range p.HeldBack {
-		t.e.Told = append(t.e.Told, fmt.Sprintf("held back: %s; once it fits: freshkeel backup restore %s --only '%s'", at, t.e.Backup, p.OnlyThat(at)))
+		told = append(told, fmt.Sprintf("held back: %s; once it fits: freshkeel backup restore %s --only '%s'", at, backup, p.OnlyThat(at)))
 	}
+	return told
 }
 
 // Makers name a file after its version, and launch scripts run it by one name. A build
@@ -390,18 +398,18 @@ func (t *transaction) seenToRun(p *Plan) {
 			t.e.Told = append(t.e.Told, "which files the server's processes run can't be seen from here: "+at+" is known to be new by its name alone")
 		case slices.Contains(used, full):
 			t.e.Told = append(t.e.Told, "the server's processes were seen to run the new "+at)
-		case t.staysOpen(at):
+		case staysOpen(t.k.in, at):
 			t.e.Told = append(t.e.Told, "no process of the server has "+at+" open: look whether it runs the new build")
 		}
 	}
 }
 
 // staysOpen tells whether a process that runs a file has it open as long as it runs.
-func (t *transaction) staysOpen(at string) bool {
+func staysOpen(in *install.Install, at string) bool {
 	if strings.HasSuffix(at, ".jar") {
 		return true
 	}
-	f, err := t.k.in.Open(at)
+	f, err := in.Open(at)
 	if err != nil {
 		return false
 	}

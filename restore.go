@@ -118,7 +118,7 @@ func (t *transaction) restore() error {
 		}
 		return fmt.Sprintf("%s from backup %s, %s moved aside", words.Plural(report.Restored, "file"), t.e.Target, words.Plural(report.Aside, "file")), nil
 	})
-	if err != nil && !t.moved() {
+	if err != nil && !slices.ContainsFunc(attempts(t.k.in, t.e.ID), swap.Run.Begun) {
 		return t.abandon(err)
 	}
 	if err != nil {

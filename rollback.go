@@ -166,7 +166,7 @@ func (t *transaction) undo() error {
 	err = t.step("roll back", func() (string, error) {
 		swapped := map[string]bool{}
 		for _, e := range p.Undo {
-			paths, err := t.reverse(t.k.in.Run(e.ID))
+			paths, err := reverse(t.k.in.Run(e.ID), t.k.in.Halt)
 			if err != nil {
 				return "", err
 			}

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
@@ -91,7 +92,7 @@ func (t *transaction) finish(o logbook.Outcome) error {
 	if err := t.k.in.Book.Save(t.e); err != nil {
 		return err
 	}
-	t.k.prune()
+	prune(t.k.in)
 	return t.k.in.Halt("finished")
 }
 
@@ -130,8 +131,8 @@ func (t *transaction) runsOn() bool {
 // dropStaging removes what was laid out and never swapped in, by this run and by
 // its attempts at putting files back.
 func (t *transaction) dropStaging() {
-	for _, run := range append(t.attempts(), t.dir) {
-		for _, side := range t.k.sides(run) {
+	for _, run := range append(attempts(t.k.in, t.e.ID), t.dir) {
+		for _, side := range sides(run) {
 			os.RemoveAll(filepath.Join(side, "staged"))
 			os.RemoveAll(filepath.Join(side, "folders"))
 		}
@@ -139,20 +140,20 @@ func (t *transaction) dropStaging() {
 }
 
 // attempts are the folders of the attempts at putting files back, oldest first.
-func (t *transaction) attempts() (out []swap.Run) {
+func attempts(in *install.Install, run string) (out []swap.Run) {
 	for n := 1; ; n++ {
-		run := t.k.in.Run(t.e.ID)
-		run.Dir = filepath.Join(run.Dir, fmt.Sprintf("back-%d", n))
-		if _, err := os.Stat(run.Dir); err != nil {
+		one := in.Run(run)
+		one.Dir = filepath.Join(one.Dir, fmt.Sprintf("back-%d", n))
+		if _, err := os.Stat(one.Dir); err != nil {
 			return out
 		}
-		out = append(out, run)
+		out = append(out, one)
 	}
 }
 
 // sides are the folders of a run, one on each file system that it exchanged
 // files on.
-func (k *Keel) sides(run swap.Run) []string {
+func sides(run swap.Run) []string {
 	if p, err := run.Read(); err == nil && len(run.Places) == 0 {
 		run.Places = p.Places
 	}
@@ -315,13 +316,13 @@ const keptRuns = 6
 
 // prune drops what old runs displaced. Their plans, inventories and backups
 // stay, so that a rollback to before them is still possible from the locker.
-func (k *Keel) prune() {
-	all, err := k.in.Book.All()
+func prune(in *install.Install) {
+	all, err := in.Book.All()
 	if err != nil || len(all) <= keptRuns {
 		return
 	}
 	for _, e := range all[:len(all)-keptRuns] {
-		for _, dir := range k.sides(k.in.Run(e.ID)) {
+		for _, dir := range sides(in.Run(e.ID)) {
 			list, _ := os.ReadDir(dir)
 			for _, d := range list {
 				if d.IsDir() {
@@ -332,19 +333,9 @@ func (k *Keel) prune() {
 	}
 }
 
-// saveInventories keeps, beside the plan, the inventory as it is and as it
-// will be: a crash between swap and confirmation loses neither.
-func (t *transaction) saveInventories(p *Plan) error {
-	if err := t.keepInventory(); err != nil {
-		return err
-	}
-	return p.WriteInventory(filepath.Join(t.dir.Dir, inventoryAfter))
-}
-
 // stamp notes in the inventory to be the times that files were laid out with: they prove
 // later that nobody wrote to them.
-func (t *transaction) stamp(stamps map[string]plan.Stamp) error {
-	path := filepath.Join(t.dir.Dir, inventoryAfter)
+func stamp(path string, stamps map[string]plan.Stamp) error {
 	s, err := inventory.Open(path)
 	if err != nil {
 		return err

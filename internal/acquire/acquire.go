@@ -179,6 +179,8 @@ func (aq *Acquirer) installedSet() (*locker.Set, error) {
 	return s, nil
 }
 
+// Fetch brings one candidate into the locker, or finds it there. A download, an archive
+// or a command that does not give what is vouched for is an error, and leaves no set.
 func (aq *Acquirer) Fetch(ctx context.Context, c *resolve.Candidate) (*Fetched, error) {
 	l, err := aq.Locker()
 	if err != nil {

@@ -45,6 +45,8 @@ func (k *Shelf) List() ([]*Backup, error) {
 	return l.Heads(id)
 }
 
+// Read reads a backup of the install by its number; one that is not there gives
+// locker.ErrNoSet.
 func (k *Shelf) Read(id string) (*locker.Set, error) {
 	l, err := k.Locker()
 	if err != nil {

@@ -71,6 +71,7 @@ func (k *Shelf) Export(ctx context.Context, id, to string) (files int, told []st
 	return s.Files, told, err
 }
 
+// Forbidden lists the paths that Windows can't have.
 func Forbidden(entries []locker.File) (out []string) {
 	for _, f := range entries {
 		if tree.WindowsForbids(f.Path) {
@@ -158,6 +159,7 @@ func writeZip(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Se
 	return z.Close()
 }
 
+// TakeIn stores what a folder or an archive holds, but for Fresh Keel's own files.
 func (k *Shelf) TakeIn(ctx context.Context, w *locker.Writer, from string, fi fs.FileInfo) (*locker.Taken, error) {
 	if fi.IsDir() {
 		list, err := tree.Walk(from, nil)

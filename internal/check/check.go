@@ -211,6 +211,8 @@ var Checks = []chk{
 // Acceptable are the checks that an operator may go past, knowing better.
 var Acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "engine", "native", "windows", "launch", "effect", "scripts", "drift", "removals", "held", "addons", "disk"}
 
+// Run makes the plan of a build that was fetched, and every check of it. hop is how many
+// builds of a chain come before.
 func (k *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, hop int) (*Preflight, error) {
 	pl, err := k.planner.Make(f, w)
 	if err != nil {

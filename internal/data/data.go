@@ -34,6 +34,7 @@ const dataFolder = tree.StateFolder + "/data"
 // dumpLimit bounds a dump or a load whose profile gives no time.
 const dumpLimit = time.Hour
 
+// Is tells whether a path of a backup is a dump of data outside the install.
 func Is(at string) bool { return strings.HasPrefix(at, dataFolder+"/") }
 
 // Dump adds the dumps of what the server keeps outside its folder to a pass.

@@ -42,6 +42,7 @@ type Report struct {
 	Set             *locker.Set // from which it was put back
 }
 
+// Told is what the operator should know of it.
 func (r *Report) Told() []string {
 	if r.Aside == 0 {
 		return nil

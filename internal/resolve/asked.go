@@ -28,10 +28,12 @@ type Origin struct {
 	profile.Layer // Name "": the server's build
 }
 
+// Base is where the server's builds come from.
 func (rs *Resolver) Base() Origin {
 	return Origin{profile.Layer{Source: rs.Profile.Source, Place: rs.Profile.Place}}
 }
 
+// Layer is where the builds of a layer come from, by its name in the profile.
 func (rs *Resolver) Layer(name string) (Origin, error) {
 	var have []string
 	for _, l := range rs.Profile.Layers {
@@ -43,6 +45,7 @@ func (rs *Resolver) Layer(name string) (Origin, error) {
 	return Origin{}, tell.Misuse(fmt.Sprintf("there is no layer %q; the profile has %s", name, cmp.Or(strings.Join(have, ", "), "none")), "freshkeel builds")
 }
 
+// Origins are the source of the build and those of its layers, in order.
 func (rs *Resolver) Origins() []Origin {
 	out := []Origin{rs.Base()}
 	for _, l := range rs.Profile.Layers {
@@ -195,10 +198,12 @@ func (rs *Resolver) memory(o Origin) *memory {
 	return m
 }
 
+// Client is the line to a source, with the profile's logins.
 func (rs *Resolver) Client(s profile.Source) *fetch.Client {
 	return fetch.New(fetch.Options{Env: rs.Env, Silence: s.Silence.Std(), Logins: LoginsOf(rs.Profile.Logins)})
 }
 
+// LoginsOf are a profile's logins, as the line takes them.
 func LoginsOf(list []profile.Login) (out []fetch.Login) {
 	for _, l := range list {
 		out = append(out, fetch.Login{Host: l.Host, From: l.From, User: l.User, Header: l.Header, Plain: l.Plain})

@@ -22,6 +22,7 @@ func (n JavaNeed) fitsClasses(rt *needs.Runtime) bool {
 	return rt.Release == n.release || (rt.Release > n.release && !n.exactly)
 }
 
+// Fits tells whether a runtime will do.
 func (n JavaNeed) Fits(rt *needs.Runtime) bool {
 	return rt.Broken == "" && n.fitsClasses(rt) && (n.feed == "" || version.Fits(n.feed, rt.Version))
 }
@@ -37,6 +38,7 @@ func (n JavaNeed) String() string {
 	return s
 }
 
+// Words is the need after "a Java runtime of".
 func (n JavaNeed) Words() string {
 	switch {
 	case n.feed != "" && !version.Fits(n.feed, fmt.Sprint(n.release)):

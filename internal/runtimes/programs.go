@@ -109,6 +109,7 @@ func (p *Programs) classPath(c launch.Command, elems []string) (jars []string, f
 	return jars, foreign
 }
 
+// NeedOf is what a jar asks of its runtime: by its classes, and by the build's list.
 func (p *Programs) NeedOf(jar *needs.Jar) JavaNeed {
 	n := JavaNeed{release: jar.Release, exactly: jar.Preview, jar: jar}
 	for runtime, want := range p.Needs {

@@ -57,6 +57,7 @@ type requirement interface {
 	String() string                      // "Java 17", "Node >=20"
 }
 
+// Java lists the Java runtimes of this machine.
 func (k *Rack) Java(ctx context.Context) []needs.Runtime {
 	list := needs.FindRuntimes(ctx, []string{filepath.Join(k.Home, "runtimes", "*")}, k.Env, k.Profile.Runtime.Search)
 	// Root reaches everything; the server, which runs as the install's owner, may not.

@@ -51,6 +51,8 @@ func (k *Rack) TakeFrom(ctx context.Context, where, digest string) (rt *needs.Ru
 	return k.Take(ctx, w, profile.Source{})
 }
 
+// Take takes a Java runtime in from an archive that is wanted: downloaded by the rules of
+// a source, opened, started once, and moved into place.
 func (k *Rack) Take(ctx context.Context, w fetch.Wanted, from profile.Source) (rt *needs.Runtime, there bool, err error) {
 	where := w.URL
 	dir, unlock, err := k.ownRuntimes()

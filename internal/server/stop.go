@@ -9,6 +9,7 @@ import (
 	"freshkeel/internal/words"
 )
 
+// Order is the profile's way to stop the server.
 func (k *Server) Order() host.StopOrder {
 	s := k.Profile.Stop
 	return host.StopOrder{Send: s.Send, Wait: s.Wait.Std(), Terminate: s.Terminate.Std(), Kill: s.MayKill()}

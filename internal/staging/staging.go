@@ -42,6 +42,7 @@ func Steps(ctx context.Context, l *locker.Locker, run swap.Run, steps []swap.Ste
 	return l.LayAll(ctx, list, 0o700, tops, each)
 }
 
+// Lay has one entry laid out where a run stages it; lay is given the full path.
 func Lay(run swap.Run, f locker.File, lay func(at string) error) error {
 	at := run.Staged(f.Path)
 	if f.Kind == tree.Dir {
