@@ -1,8 +1,10 @@
 package freshkeel_test
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
+	"go/types"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -97,4 +99,41 @@ func TestSystemsDifferInThreeRoomsAlone(t *testing.T) {
 		}
 		return nil
 	}))
+}
+
+// The house stays one that a reader finds the way in: the root is the story and no hall, no
+// type knows everything, no function is longer than a page or two. What is named here is
+// over that still, and may grow no further.
+func TestNoHallAndNoBag(t *testing.T) {
+	const files, methods, lines = 14, 45, 80
+	still := map[string]int{"internal/locker.Locker": 65, "cmd/freshkeel.program": 48, "cmd/freshkeel.view": 48,
+		"cmd/freshkeel.play": 86, "internal/adopt.Install": 85, "internal/feed.Write": 86, "internal/launch.readBatch": 90, "internal/launch.words": 90, "internal/locker.Check": 109, "internal/locker.takeFiles": 110}
+	root, set, of := 0, token.NewFileSet(), map[string]int{}
+	require.NoError(t, filepath.WalkDir(".", func(p string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") || strings.Contains(p, "testdata") {
+			return err
+		}
+		if filepath.Dir(p) == "." {
+			root++
+		}
+		f, err := parser.ParseFile(set, p, nil, 0)
+		require.NoError(t, err)
+		room := filepath.ToSlash(filepath.Dir(p))
+		for _, d := range f.Decls {
+			fn, is := d.(*ast.FuncDecl)
+			if !is {
+				continue
+			}
+			name := room + "." + fn.Name.Name
+			assert.LessOrEqual(t, set.Position(fn.End()).Line-set.Position(fn.Pos()).Line+1, max(lines, still[name]), "lines of %s", name)
+			if fn.Recv != nil {
+				of[room+"."+strings.TrimLeft(types.ExprString(fn.Recv.List[0].Type), "*")]++
+			}
+		}
+		return nil
+	}))
+	assert.LessOrEqual(t, root, files, "files of the root")
+	for name, n := range of {
+		assert.LessOrEqual(t, n, max(methods, still[name]), "methods of %s", name)
+	}
 }

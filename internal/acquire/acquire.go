@@ -186,12 +186,6 @@ func (aq *Acquirer) Fetch(ctx context.Context, c *resolve.Candidate) (*Fetched, 
 	if err != nil {
 		return nil, err
 	}
-	done := func(s *locker.Set, cached bool) *Fetched {
-		if c.Version == "" {
-			c.Version = s.Version
-		}
-		return &Fetched{Set: s, Version: c.Version, Layer: c.Layer, Bytes: s.Bytes, Files: s.Files, Cached: cached, Candidate: c}
-	}
 	key, err := feed.Key(c.Src, aq.Dir)
 	if err != nil {
 		return nil, err
@@ -215,7 +209,7 @@ func (aq *Acquirer) Fetch(ctx context.Context, c *resolve.Candidate) (*Fetched, 
 		}
 		if err == nil {
 			aq.fetched(c, s)
-			return done(s, true), nil
+			return fetchedAs(c, s, true), nil
 		}
 		if !errors.Is(err, locker.ErrNoSet) {
 			return nil, err
@@ -224,11 +218,26 @@ func (aq *Acquirer) Fetch(ctx context.Context, c *resolve.Candidate) (*Fetched, 
 	if c.Offer != nil && c.Offer.Stale {
 		return nil, tell.Advise(fmt.Errorf("%s is not in the locker, and its source can't be reached", c.Label()), "try again when it can be; what is fetched already: freshkeel builds")
 	}
+	return aq.bring(ctx, l, c, by)
+}
+
+// fetchedAs is a candidate that stands in the locker.
+func fetchedAs(c *resolve.Candidate, s *locker.Set, cached bool) *Fetched {
+	if c.Version == "" {
+		c.Version = s.Version
+	}
+	return &Fetched{Set: s, Version: c.Version, Layer: c.Layer, Bytes: s.Bytes, Files: s.Files, Cached: cached, Candidate: c}
+}
+
+// bring fetches a candidate's parts and makes them a set; by is the mark of the key that
+// vouches for it, "" for none.
+func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Candidate, by string) (*Fetched, error) {
 	w := l.Writer()
 	defer w.Close()
 	s := &locker.Set{Owner: locker.Builds, Version: c.Version, Channel: c.Channel, Source: c.Source, Taken: time.Now().Round(0), Vouched: by}
 	got := &gathered{}
 	var damaged []string
+	var err error
 	switch {
 	case c.Folder != "":
 		err = aq.takeFolder(ctx, w, c.Folder, unpack.Rule{}, got)
@@ -275,7 +284,7 @@ func (aq *Acquirer) Fetch(ctx context.Context, c *resolve.Candidate) (*Fetched, 
 		return nil, err
 	}
 	aq.fetched(c, s)
-	f := done(s, false)
+	f := fetchedAs(c, s, false)
 	f.Damaged = damaged
 	return f, nil
 }

@@ -88,6 +88,9 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 	}
 	old, err := tree.ReadOwn(filepath.Join(dir, profile.FileName))
 	there := err == nil
+	if !there {
+		old = nil
+	}
 	if there && !a.Replace && !a.DryRun && a.Build == "" {
 		return nil, tell.Advise(fmt.Errorf("%s has a profile already", dir), "edit "+filepath.Join(dir, profile.FileName)+"; which files are the build's is told by: freshkeel adopt --build PATH "+dir+", which leaves it as it is")
 	}
@@ -147,29 +150,37 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 		return out, nil
 	}
 	k.Profile = p
-	unlock, err := k.Lock("adopt")
+	if stays {
+		text = ""
+	}
+	out.Kept, err = k.write(inv, text, old)
 	if err != nil {
 		return nil, err
 	}
+	return out, nil
+}
+
+// write writes what was found: the inventory, and the profile's text, "" for none. A
+// profile that stood there, old, is kept beside it; kept is where.
+func (k *Adopter) write(inv *inventory.Inventory, text string, old []byte) (kept string, err error) {
+	unlock, err := k.Lock("adopt")
+	if err != nil {
+		return "", err
+	}
 	defer unlock()
 	if _, err := k.Identity(); err != nil {
-		return nil, err
+		return "", err
 	}
-	if err := inventory.Write(k.State("inventory.json"), inv); err != nil {
-		return nil, err
+	if err := inventory.Write(k.inv.Path(), inv); err != nil || text == "" {
+		return "", err
 	}
-	if stays {
-		return out, nil
-	}
-	if there {
-		if out.Kept, err = keepBeside(filepath.Join(dir, profile.FileName), old); err != nil {
-			return nil, err
+	at := filepath.Join(k.Dir, profile.FileName)
+	if old != nil {
+		if kept, err = keepBeside(at, old); err != nil {
+			return "", err
 		}
 	}
-	if err := tree.WriteFile(filepath.Join(dir, profile.FileName), []byte(text), 0o644); err != nil {
-		return nil, err
-	}
-	return out, nil
+	return kept, tree.WriteFile(at, []byte(text), 0o644)
 }
 
 // keepBeside writes what a file held beside it, under the next free name.
