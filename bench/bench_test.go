@@ -147,7 +147,7 @@ func BenchmarkScanJar(b *testing.B) {
 	}
 	var read int64
 	for b.Loop() {
-		j, err := needs.ScanJar(bytes.NewReader(jar.Bytes()), int64(jar.Len()))
+		j, err := needs.ScanMain(bytes.NewReader(jar.Bytes()), int64(jar.Len()), "")
 		if err != nil || j.Release != 17 {
 			b.Fatal(j, err)
 		}

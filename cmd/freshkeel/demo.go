@@ -269,15 +269,14 @@ func (s *scenes) command(args []string) *exec.Cmd {
 }
 
 // run runs a command of its own, unseen.
-func (s *scenes) run(args []string) (string, int) {
-	cmd := s.command(args)
-	out, _ := cmd.CombinedOutput()
-	return string(out), cmd.ProcessState.ExitCode()
+func (s *scenes) run(args []string) string {
+	out, _ := s.command(args).CombinedOutput()
+	return string(out)
 }
 
 // pid is the running server's process, "" when it is down.
 func (s *scenes) pid() string {
-	out, _ := s.run([]string{"-d", s.h.Install, "--json", "status"})
+	out := s.run([]string{"-d", s.h.Install, "--json", "status"})
 	_, rest, ok := strings.Cut(out, `"pid": `)
 	if !ok {
 		return ""

@@ -38,8 +38,8 @@ func (aq *Acquirer) make(ctx context.Context, c *resolve.Candidate, m *feed.Make
 	defer lock.Unlock()
 	// What an earlier run left there is no product of this one: but a run that ended well
 	// and whose product was only not named rightly is not done again (it may take long).
-	if made, err := aq.madeBefore(work, c, m); err != nil || made != "" {
-		return made, err
+	if made := aq.madeBefore(work, c, m); made != "" {
+		return made, nil
 	}
 	for _, old := range picked(work, m.Pick) {
 		if err := os.RemoveAll(old); err != nil {
@@ -107,24 +107,24 @@ func runMark(c *resolve.Candidate, m *feed.Make) string {
 // madeBefore is what the last run made, where it ended well, was the same as this one
 // would be, and was given up only because pick named none or several of its files; "" for
 // none. Its product is taken once: the next run makes a new one.
-func (aq *Acquirer) madeBefore(work string, c *resolve.Candidate, m *feed.Make) (string, error) {
+func (aq *Acquirer) madeBefore(work string, c *resolve.Candidate, m *feed.Make) string {
 	note := filepath.Join(work, endedWell)
 	b, err := os.ReadFile(note)
 	if err != nil || string(b) != runMark(c, m) {
-		return "", nil
+		return ""
 	}
 	tool, terr := os.Stat(m.Run[0])
 	noted, nerr := os.Stat(note)
 	if nerr != nil || (terr == nil && tool.ModTime().After(noted.ModTime())) {
-		return "", nil // the command itself is another one now
+		return "" // the command itself is another one now
 	}
 	made := picked(work, m.Pick)
 	if len(made) != 1 {
-		return "", nil
+		return ""
 	}
 	aq.Note("%s ended well before, and pick names one file of what it made: it is not run again", m.Run[0])
 	os.Remove(note)
-	return made[0], nil
+	return made[0]
 }
 
 // notOne says how pick fails to name one file, and what there is.

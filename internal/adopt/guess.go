@@ -388,9 +388,9 @@ var (
 func (l *lookout) lookAtLog() {
 	name, lines, numbered := l.lastLog()
 	for i, line := range lines {
-		at := fmt.Sprintf("%s, near its end: %s", name, clip(line, 60))
+		at := fmt.Sprintf("%s, near its end: %s", name, clip(line))
 		if n := numbered(i); n > 0 {
-			at = fmt.Sprintf("%s:%d: %s", name, n, clip(line, 60))
+			at = fmt.Sprintf("%s:%d: %s", name, n, clip(line))
 		}
 		bare := stripStamp(line)
 		if m := versionLine.FindStringSubmatch(bare); m != nil && l.said[0] == "" {
@@ -428,14 +428,14 @@ func (l *lookout) lookForStopInScript() {
 	for i, line := range strings.Split(string(b), "\n") {
 		for _, re := range []*regexp.Regexp{readLoop, quoted} {
 			if m := re.FindStringSubmatch(line); m != nil && l.stop[0] == "" {
-				l.stop = [2]string{m[1], fmt.Sprintf("%s:%d: %s", l.script, i+1, clip(strings.TrimSpace(line), 60))}
+				l.stop = [2]string{m[1], fmt.Sprintf("%s:%d: %s", l.script, i+1, clip(strings.TrimSpace(line)))}
 			}
 		}
 		if l.artifact != l.script {
 			continue
 		}
 		// What it echoes is its log.
-		at := fmt.Sprintf("%s:%d: %s", l.script, i+1, clip(strings.TrimSpace(line), 60))
+		at := fmt.Sprintf("%s:%d: %s", l.script, i+1, clip(strings.TrimSpace(line)))
 		for _, m := range echoed.FindAllStringSubmatch(line, -1) {
 			v := versionLine.FindStringSubmatch(m[1])
 			if v == nil {
@@ -536,7 +536,8 @@ func generalize(line string) string {
 	return strings.Join(parts, `[\d.,]+`)
 }
 
-func clip(s string, n int) string {
+func clip(s string) string {
+	const n = 60
 	if r := []rune(s); len(r) > n {
 		return string(r[:n-1]) + "…"
 	}

@@ -185,15 +185,6 @@ func Load(path string) (*Inventory, error) {
 	return s.all()
 }
 
-// Parse reads an inventory from a text; path is for errors.
-func Parse(text []byte, path string) (*Inventory, error) {
-	s, err := scan(strings.NewReader(string(text)), path)
-	if err != nil {
-		return nil, err
-	}
-	return s.all()
-}
-
 // readOwned reads the line of one file: of the shape that writeInventory writes,
 // else by the JSON package.
 func readOwned(line []byte) (o Owned, err error) {

@@ -1,6 +1,7 @@
 package inventory
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"testing"
@@ -23,7 +24,11 @@ func FuzzOurOwnFiles(f *testing.F) {
 		if e, err := (logbook.Book{Dir: dir}).Get("r0001"); err == nil && e.ID != "r0001" {
 			t.Errorf("an entry that calls itself %q", e.ID)
 		}
-		inv, err := Parse(text, "inventory.json")
+		s, err := scan(bytes.NewReader(text), "inventory.json")
+		if err != nil {
+			return
+		}
+		inv, err := s.all()
 		if err != nil {
 			return
 		}

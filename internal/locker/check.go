@@ -218,7 +218,7 @@ func (l *Locker) Spoilt() (packs []string) {
 // stored tells whether every piece of a file is there.
 func (l *Locker) stored(f *File) bool {
 	for _, s := range f.Pieces {
-		if _, _, ok := l.find(s); !ok { // which reads the indexes
+		if _, ok := l.find(s); !ok { // which reads the indexes
 			return false
 		}
 		l.mu.RLock()

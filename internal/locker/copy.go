@@ -700,7 +700,7 @@ func (p *Pushing) Total(sets []*Set) (total int64) {
 					continue
 				}
 				p.l.chain(sum, func(s tree.Sum) {
-					if pl, _, ok := p.l.find(s); ok && !seen[frame{pl.pack, pl.off}] && !p.has(s) {
+					if pl, ok := p.l.find(s); ok && !seen[frame{pl.pack, pl.off}] && !p.has(s) {
 						seen[frame{pl.pack, pl.off}] = true
 						total += int64(pl.stored)
 					}

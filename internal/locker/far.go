@@ -341,7 +341,7 @@ func (l *Locker) Bring(ctx context.Context, from *Locker, owner, id string, b Br
 	if w.broken != nil {
 		return "", w.broken
 	}
-	need, err := from.without(owner, id, func(sum tree.Sum) bool { _, _, has := l.find(sum); return has })
+	need, err := from.without(owner, id, func(sum tree.Sum) bool { _, has := l.find(sum); return has })
 	if err != nil {
 		return "", err
 	}

@@ -342,16 +342,6 @@ func (x *pieces) add(in *index) {
 	}
 }
 
-// each goes through all, in no order.
-func (x *pieces) each(do func(tree.Sum, place)) {
-	for _, ref := range x.table {
-		if ref != 0 {
-			ln := x.at(ref)
-			do(ln.sum, ln.place)
-		}
-	}
-}
-
 var errIndexLine = errors.New("it is none of «hash offset stored size at base =prints», «hash stored size =prints», «hash size»")
 
 // readIndexLine reads a line that stands behind one of a certain place.

@@ -336,7 +336,7 @@ func (w *Writer) over(sc *scratch, s tree.Sum, b []byte, base tree.Sum, alike bo
 	if w.broken != nil || len(b) < layFrom {
 		return false, nil
 	}
-	if _, _, ok := w.l.find(s); ok {
+	if _, ok := w.l.find(s); ok {
 		return true, nil
 	}
 	prints := w.prints(sc, b)

@@ -206,10 +206,10 @@ func (l *Locker) shownIn(err error) error {
 	return err
 }
 
-// find tells where a piece lies, and in which file.
-func (l *Locker) find(s tree.Sum) (place, string, bool) {
-	in, pack, ok := l.seek(s)
-	return in.place, pack, ok
+// find tells where a piece lies.
+func (l *Locker) find(s tree.Sum) (place, bool) {
+	in, _, ok := l.seek(s)
+	return in.place, ok
 }
 
 // seek is find with all that the index says of the piece.
@@ -486,7 +486,7 @@ func (l *Locker) Same(r io.Reader, f File) (bool, error) {
 			}
 		}
 		n := cutNext(buf[at:held]) // as good a guess as any where the piece is lost
-		if p, _, ok := l.find(want); ok {
+		if p, ok := l.find(want); ok {
 			n = int(p.size)
 		}
 		if n > held-at || sumPiece(buf[at:at+n]) != want {
@@ -833,7 +833,7 @@ func (c *content) starts() error {
 	}
 	from := make([]int64, 1, len(c.f.Pieces)+1)
 	for _, s := range c.f.Pieces {
-		p, _, ok := c.l.find(s)
+		p, ok := c.l.find(s)
 		if !ok { // told as damage, unless another process has just stored it
 			b, err := c.l.piece(s)
 			if err != nil {

@@ -289,7 +289,7 @@ func TestDamageIsNoticedAndNamed(t *testing.T) {
 	whole := open(t, home)
 	require.NoError(t, whole.refresh())
 	var last int64
-	whole.index.each(func(_ tree.Sum, p place) { last = max(last, p.off) })
+	eachPiece(whole, func(_ tree.Sum, p place) { last = max(last, p.off) })
 	var atEnd []string
 	for _, f := range s.Entries {
 		if slices.ContainsFunc(f.Pieces, func(s tree.Sum) bool { p, _, ok := whole.index.find(s); return ok && p.off == last }) {

@@ -204,7 +204,7 @@ func (o *overing) anew(b []byte, store func(int, ...int) (tree.Sum, int, error),
 func (l *Locker) bounds(pieces []tree.Sum) []int64 {
 	from := make([]int64, 1, len(pieces)+1)
 	for _, s := range pieces {
-		p, _, ok := l.find(s)
+		p, ok := l.find(s)
 		if !ok {
 			break
 		}

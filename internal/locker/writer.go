@@ -303,7 +303,7 @@ func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
 	if w.broken != nil {
 		return fmt.Errorf("write to the locker: %w", w.broken)
 	}
-	if _, _, ok := w.l.find(s); ok || !w.claim(s) {
+	if _, ok := w.l.find(s); ok || !w.claim(s) {
 		return nil
 	}
 	if len(b) >= alone { // which saves copying it

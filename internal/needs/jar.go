@@ -150,9 +150,10 @@ func (c *counted) ReadAt(b []byte, off int64) (int, error) {
 	return n, err
 }
 
-// ScanJar is ReadJar, and a look at the head of every class, also of jars
+// ScanMain is ReadJar, and a look at the head of every class, also of jars
 // inside the jar: a launcher's main class is often made for an old runtime, so
-// that it can say that the runtime is too old, and the rest is not.
+// that it can say that the runtime is too old, and the rest is not. main is the class
+// that a command runs of it; "" is the one that the manifest names.
 //
 // What counts is the highest version that the main path needs: that of the main
 // class, of the classes in its own package's tree, and of any version that at
@@ -161,10 +162,6 @@ func (c *counted) ReadAt(b []byte, off int64) (int, error) {
 // META-INF/versions belong to later releases by the jar's own word (JAR File
 // Specification, "Multi-release JAR files"), and module descriptors are read
 // from no class path.
-func ScanJar(r io.ReaderAt, size int64) (*Jar, error) { return ScanMain(r, size, "") }
-
-// ScanMain is ScanJar for a jar of a class path, of which the launch line names the main
-// class.
 func ScanMain(r io.ReaderAt, size int64, main string) (*Jar, error) {
 	c := &counted{r: r}
 	j, err := readJar(c, size, main)

@@ -90,7 +90,7 @@ func TestScanTellsTheHighestThatTheMainPathNeeds(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			all := merge(c.more, map[string]string{"META-INF/MANIFEST.MF": "Main-Class: moss.gate.Main\r\nClass-Path: lib/a.jar lib/b\r\n .jar\r\nLauncher-Agent-Class: moss.Agent\r\n", "moss/gate/Main.class": class(52)})
 			r := jarOf(t, all)
-			j, err := ScanJar(r, r.Size())
+			j, err := ScanMain(r, r.Size(), "")
 			require.NoError(t, err)
 			assert.Equal(t, []any{c.entry, c.release, name == "preview"}, []any{j.Entry, j.Release, j.Preview})
 			var optional []string
@@ -106,7 +106,7 @@ func TestScanTellsTheHighestThatTheMainPathNeeds(t *testing.T) {
 	noise := make([]byte, 8<<20)
 	rand.NewChaCha8([32]byte{1}).Read(noise)
 	r := jarOf(t, merge(many(61, 50), map[string]string{"META-INF/MANIFEST.MF": "Main-Class: lib.C000", "assets/night.pak": string(noise)}))
-	j, err := ScanJar(r, r.Size())
+	j, err := ScanMain(r, r.Size(), "")
 	require.NoError(t, err)
 	assert.Equal(t, 50, j.Classes)
 	assert.Less(t, j.Read, int64(200_000), "of %d bytes", r.Size())
@@ -164,7 +164,7 @@ func TestRuntimeSaysItsVersionByFileOrByWord(t *testing.T) {
 
 func FuzzScanJar(f *testing.F) {
 	f.Add([]byte("PK\x05\x06\x00\x00"))
-	f.Fuzz(func(_ *testing.T, b []byte) { ScanJar(bytes.NewReader(b), int64(len(b))) })
+	f.Fuzz(func(_ *testing.T, b []byte) { ScanMain(bytes.NewReader(b), int64(len(b)), "") })
 }
 
 // The head of a file tells what system and processor it is for.

@@ -109,7 +109,7 @@ func (k *Planner) Accepts(at string, w resolve.Want) (by string) {
 // planConsents finds what consents the install or the new build asks for. The
 // line of one that the operator accepts by name is changed with the build, and
 // goes back with it; any other is told by its check.
-func (k *Planner) planConsents(p *Plan, w resolve.Want) error {
+func (k *Planner) planConsents(p *Plan, w resolve.Want) {
 	found := k.OpenConsents()
 	for _, st := range p.Steps { // what the build brings
 		f, comes := p.Comes(st.Path)
@@ -141,7 +141,6 @@ func (k *Planner) planConsents(p *Plan, w resolve.Want) error {
 			p.rewrite(p.Before.At(c.Path), c.Agreed)
 		}
 	}
-	return nil
 }
 
 // Agree changes the one line of a consent in place.

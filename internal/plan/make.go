@@ -61,9 +61,7 @@ func (k *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 	if err := k.planScript(p, f); err != nil {
 		return nil, err
 	}
-	if err := k.planConsents(p, w); err != nil {
-		return nil, err
-	}
+	k.planConsents(p, w)
 	touched := map[string]bool{}
 	for _, st := range p.Steps {
 		touched[st.Path] = true

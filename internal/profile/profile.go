@@ -256,7 +256,7 @@ func Parse(path string, b []byte) (*Profile, error) {
 	}
 	d := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields()
 	if err := d.Decode(p); err != nil {
-		return nil, explain(path, b, err)
+		return nil, explain(path, err)
 	}
 	if err := unitless(path, b); err != nil {
 		return nil, err
@@ -272,7 +272,7 @@ func Parse(path string, b []byte) (*Profile, error) {
 func unitless(path string, text []byte) error {
 	var raw map[string]any
 	if err := toml.Unmarshal(text, &raw); err != nil {
-		return explain(path, text, err)
+		return explain(path, err)
 	}
 	key, value := bareTime(reflect.TypeFor[Profile](), raw, "")
 	if key == "" {
@@ -394,7 +394,7 @@ func (p *Profile) check(path string, text []byte) error {
 
 // explain turns a decoder's error into one that names file, line, key and the
 // nearest key that exists.
-func explain(path string, text []byte, err error) error {
+func explain(path string, err error) error {
 	var strict *toml.StrictMissingError
 	if errors.As(err, &strict) && len(strict.Errors) > 0 {
 		first := strict.Errors[0]
@@ -442,8 +442,8 @@ func nearest(key string) string {
 		if d := words.Distance(key, k); d < best {
 			best, near = d, k
 		}
-		if _, last := splitKey(k); last != k {
-			if _, mine := splitKey(key); mine == last {
+		if last := lastOf(k); last != k {
+			if mine := lastOf(key); mine == last {
 				wrong = append(wrong, k) // right key, wrong section
 			}
 		}
@@ -454,13 +454,8 @@ func nearest(key string) string {
 	return near
 }
 
-// splitKey parts a dotted key into its section and its own name.
-func splitKey(key string) (section, name string) {
-	if i := strings.LastIndexByte(key, '.'); i >= 0 {
-		return key[:i], key[i+1:]
-	}
-	return "", key
-}
+// lastOf is a dotted key's own name, without its section.
+func lastOf(key string) string { return key[strings.LastIndexByte(key, '.')+1:] }
 
 // lineOf finds the line where a dotted key is set, or its section starts; 0
 // when neither stands there.

@@ -71,7 +71,7 @@ func (rs *Resolver) Builds(ctx context.Context) (out []*Offer, err error) {
 		if err != nil {
 			return nil, err
 		}
-		offer, err := rs.offered(ctx, f, inv)
+		offer, err := rs.offered(f, inv)
 		if err != nil {
 			return nil, err
 		}
@@ -80,7 +80,7 @@ func (rs *Resolver) Builds(ctx context.Context) (out []*Offer, err error) {
 	return out, nil
 }
 
-func (rs *Resolver) offered(ctx context.Context, f *Asked, inv *inventory.Inventory) (*Offer, error) {
+func (rs *Resolver) offered(f *Asked, inv *inventory.Inventory) (*Offer, error) {
 	l, err := rs.Locker()
 	if err != nil {
 		return nil, err
@@ -116,9 +116,7 @@ func (rs *Resolver) offered(ctx context.Context, f *Asked, inv *inventory.Invent
 			row.Installed = b.Version != "" && b.Version == here.Version && len(out.Mixed) == 0
 			row.Newer = here.Version != "" && !row.Installed && f.Newer(here.Version, b.Version)
 		case b.Tree != nil:
-			if row.Changes, err = rs.changes(b.Tree, f.from, inv); err != nil {
-				return nil, err
-			}
+			row.Changes = rs.changes(b.Tree, f.from, inv)
 			row.Installed = row.Changes.none()
 			row.Newer = !row.Installed
 		default: // content that only its mark tells from other content
@@ -140,7 +138,7 @@ func (rs *Resolver) offered(ctx context.Context, f *Asked, inv *inventory.Invent
 }
 
 // changes holds a folder's content against what is installed.
-func (rs *Resolver) changes(held map[string]tree.Sum, o Origin, inv *inventory.Inventory) (*Changes, error) {
+func (rs *Resolver) changes(held map[string]tree.Sum, o Origin, inv *inventory.Inventory) *Changes {
 	c := &Changes{}
 	cand := &Candidate{Place: o.Place, Offer: &Asked{from: o}}
 	old := map[string]tree.Sum{}
@@ -191,5 +189,5 @@ func (rs *Resolver) changes(held map[string]tree.Sum, o Origin, inv *inventory.I
 		}
 		sort.Strings(c.Removed)
 	}
-	return c, nil
+	return c
 }
