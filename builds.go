@@ -92,11 +92,7 @@ func (k *Keel) differs(ctx context.Context, c *resolve.Candidate, here Laid) (bo
 // Fetch brings a build into the locker, and the layers that are wanted with
 // it. What is there already is not fetched again.
 func (k *Keel) Fetch(ctx context.Context, w Want) (*acquire.Fetched, error) {
-	all, err := k.acq.Gather(ctx, w, false)
-	if err != nil {
-		return nil, err
-	}
-	return all[0], nil
+	return k.acq.Goal(ctx, w)
 }
 
 // A feed of one's own: what WriteFeed makes and CheckFeed finds.

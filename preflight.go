@@ -18,7 +18,7 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 			return nil, tell.Misuse(fmt.Sprintf("check %q can't be accepted; these can: %s", a, strings.Join(check.Acceptable, ", ")), "freshkeel preflight --all")
 		}
 	}
-	fetched, err := k.acq.Gather(ctx, w, true)
+	fetched, err := k.acq.Chain(ctx, w)
 	if err != nil {
 		return nil, err
 	}

@@ -29,15 +29,15 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 	p := &runtimes.Programs{In: k.in, Ahead: ahead.New(k.in, nil, nil)}
 	ver := inv.Version
 	if w.Version != "" || w.From != "" {
-		all, err := k.acq.Gather(ctx, w, false)
+		f, err := k.acq.Goal(ctx, w)
 		if err != nil {
 			return nil, err
 		}
-		plan, err := k.planner.Make(all[0], w)
+		plan, err := k.planner.Make(f, w)
 		if err != nil {
 			return nil, err
 		}
-		p.Ahead, p.Needs, ver = plan.Ahead, all[0].Candidate.Build.Needs, all[0].Version
+		p.Ahead, p.Needs, ver = plan.Ahead, f.Candidate.Build.Needs, f.Version
 	}
 	return k.rts.Hold(ctx, p, ver)
 }

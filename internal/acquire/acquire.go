@@ -2,7 +2,7 @@
 // downloads parts, opens archives, follows listings, and runs the command that makes a
 // build where the profile names one.
 //
-// Gather is the whole of it, from what is wanted to what is here.
+// Chain is the whole of it, from what is wanted to what is here.
 package acquire
 
 import (
@@ -86,10 +86,22 @@ func (aq *Acquirer) Remember(f *Fetched) error {
 	return nil
 }
 
-// Gather finds what is wanted and brings it into the locker: the first two steps
-// of every refit. With chain it is every build to step through, that which is
-// wanted being the last.
-func (aq *Acquirer) Gather(ctx context.Context, w resolve.Want, chain bool) ([]*Fetched, error) {
+// Goal finds the build that is wanted and brings it into the locker.
+func (aq *Acquirer) Goal(ctx context.Context, w resolve.Want) (*Fetched, error) {
+	all, err := aq.gather(ctx, w, false)
+	if err != nil {
+		return nil, err
+	}
+	return all[0], nil
+}
+
+// Chain finds what is wanted and brings it into the locker: the first two steps of every
+// refit. It is every build to step through, the one that is wanted being the last.
+func (aq *Acquirer) Chain(ctx context.Context, w resolve.Want) ([]*Fetched, error) {
+	return aq.gather(ctx, w, true)
+}
+
+func (aq *Acquirer) gather(ctx context.Context, w resolve.Want, chain bool) ([]*Fetched, error) {
 	var r *resolve.Resolved
 	var hops []*resolve.Resolved
 	if _, err := aq.Step("resolve", func() (sum string, err error) {

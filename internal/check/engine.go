@@ -8,10 +8,10 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 
+	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/runtimes"
@@ -163,7 +163,7 @@ func checkWindows(_ context.Context, s *situation) (out []Finding) {
 		}
 		f := Finding{Level: Stop, What: fmt.Sprintf("%s needs %s: neither the build nor Windows itself has it", c.at, words.Some(lacks, 4)), Where: c.where,
 			Why: "Windows shows a window that says so, and the server does not start", Do: "install what brings it, the C++ runtime say, or put it beside the program"}
-		if runtime.GOOS != "windows" { // what runs it here may have more
+		if !host.IsWindows { // what runs it here may have more
 			f.Level = Warn
 		}
 		out = append(out, f)

@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"runtime"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/shirou/gopsutil/v4/mem"
 
+	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
@@ -66,7 +66,7 @@ func machineMemory() (have int64, from string) {
 
 // checkWorld finds files and folders of the install that everybody may write.
 func checkWorld(_ context.Context, s *situation) []Finding {
-	if runtime.GOOS == "windows" { // whose files have no modes
+	if !host.HasModes {
 		return nil
 	}
 	var open []string

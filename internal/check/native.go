@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/host"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
@@ -20,7 +21,7 @@ import (
 // symbols.
 func checkNative(_ context.Context, s *situation) (out []Finding) {
 	out = s.cutShort()
-	if runtime.GOOS != "linux" {
+	if !host.KnowsLoader {
 		return out
 	}
 	for _, c := range s.nativePrograms() {

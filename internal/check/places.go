@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
 
 	"github.com/shirou/gopsutil/v4/disk"
@@ -21,7 +20,7 @@ import (
 // way, an editor, a viewer of its database.
 func checkOpen(_ context.Context, s *situation) (out []Finding) {
 	level, why := Warn, "it goes on with the file that was there, and may write into what is no longer used"
-	if runtime.GOOS == "windows" {
+	if !host.OpenIsFree {
 		level, why = Stop, "Windows lets nobody rename a file that another program has open"
 	}
 	touched := map[string]bool{}
@@ -84,7 +83,7 @@ func checkFrozen(_ context.Context, s *situation) (out []Finding) {
 			}
 		}
 	}
-	if out == nil && looked > 0 && runtime.GOOS == "linux" {
+	if out == nil && looked > 0 && host.HasFrozen {
 		return ok("none of %d paths that are touched is immutable", looked)
 	}
 	return out

@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"path"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 
+	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
@@ -21,7 +21,7 @@ import (
 // checkScripts looks at each script and program that is started by its name, as
 // it will stand there: whether it may be run, by what, and with which line ends.
 func checkScripts(_ context.Context, s *situation) (out []Finding) {
-	if runtime.GOOS == "windows" {
+	if !host.HasModes {
 		return nil
 	}
 	looked := 0
@@ -65,7 +65,7 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 // with Windows' line ends as it stands now.
 func (k *Checker) OtherSystem() []Finding {
 	script := k.Profile.Launch.Script
-	if runtime.GOOS == "windows" || script == "" {
+	if !host.HasModes || script == "" {
 		return nil
 	}
 	if isBatch(script) {

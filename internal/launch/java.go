@@ -2,8 +2,8 @@ package launch
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 )
@@ -88,7 +88,7 @@ func (c Command) JavaLine(open func(path string) ([]byte, error)) (j JavaLine, e
 // the other separator is understood too, where it can't be meant otherwise.
 func pathList(s string) []string {
 	sep := ":"
-	if runtime.GOOS == "windows" || strings.Contains(s, ";") {
+	if os.PathListSeparator == ';' || strings.Contains(s, ";") {
 		sep = ";"
 	}
 	return slices.DeleteFunc(strings.Split(s, sep), func(e string) bool { return e == "" })

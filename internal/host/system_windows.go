@@ -1,0 +1,10 @@
+package host
+
+// What this system is like, for whoever would otherwise ask for its name.
+const (
+	HasModes    = false // files have an execute bit and an owner, and scripts are run by their first line
+	OpenIsFree  = false // a file that a program has open can be renamed
+	HasFrozen   = false // a file system can forbid a file's exchange to everybody
+	KnowsLoader = false // its programs are loaded as package needs reads them
+	IsWindows   = true
+)
