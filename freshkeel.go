@@ -9,8 +9,18 @@
 // exits. Progress goes to Options.Observe; what a caller must decide on comes
 // back as a typed error (Refused, RolledBack, NeedsHands, Busy).
 //
+// A caller opens an install, asks what a refit would do, and has it done:
+//
+//	k, err := freshkeel.Open(dir, freshkeel.Options{Home: home, Self: self, Env: os.Environ()})
+//	pre, err := k.Preflight(ctx, freshkeel.Want{})     // the newest build of the profile's channel
+//	e, err := k.Refit(ctx, freshkeel.Want{Version: pre.To})
+//
+// Sizes are in bytes, times are the machine's, and paths of an install are relative to it,
+// with slashes. A Keel is for one command: it is not safe for use by several goroutines.
+//
 // Everything about one install that is not the operator's stands in its folder
-// .freshkeel; builds and backups stand in the locker, under Options.Home.
+// .freshkeel; builds and backups stand in the locker, under Options.Home. The rooms
+// behind this package are drawn in docs/architecture.md.
 package freshkeel
 
 import (

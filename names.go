@@ -109,72 +109,64 @@ func Answer(in io.Reader, out io.Writer) error { return host.Answer(in, out) }
 // from in, answers on out, and returns when the server is gone.
 func Mind(in io.Reader, out io.WriteCloser) error { return host.Mind(in, out) }
 
-// Of the room inventory.
+// How an install is taken under care.
 type (
-	Laid = inventory.Laid
-	Move = inventory.Move
+	Adopt   = adopt.Order   // what to look at, and what is known of it
+	Adopted = adopt.Adopted // what was found and written
+	Guess   = adopt.Guess   // one line of the profile, and what it was guessed from
 )
 
-// Of the room resolve.
+// What is wanted, and what is to be had.
 type (
-	Build   = resolve.Build
-	Changes = resolve.Changes
-	Offer   = resolve.Offer
-	Want    = resolve.Want
+	Want    = resolve.Want    // which build, and how to go about it
+	Offer   = resolve.Offer   // what one source offers
+	Build   = resolve.Build   // one row of an offer
+	Changes = resolve.Changes // how a folder of files differs from what is installed
+	Laid    = inventory.Laid  // a layer as it lies over the build
+	Move    = inventory.Move  // content that has another name now
 )
 
-// Of the room runtimes.
+// What a refit would meet and do.
 type (
-	FoundRuntime = runtimes.FoundRuntime
-	Runtime      = runtimes.Runtime
-	Runtimes     = runtimes.Runtimes
+	Preflight = check.Preflight // the plan and what the checks found
+	Finding   = check.Finding   // what, where, why it matters, what to do
+	Level     = check.Level     // how much a finding weighs
+	Plan      = plan.Plan       // what becomes of each file
+	Edit      = plan.Edit       // a line of a script that is changed
+	Drop      = plan.Drop       // a folder around a build that the install does not have
+	Overlaid  = plan.Overlaid   // a path that two layers bring
 )
 
-// Of the room plan.
-type (
-	Drop     = plan.Drop
-	Edit     = plan.Edit
-	Overlaid = plan.Overlaid
-	Plan     = plan.Plan
-)
-
-// Of the room backups.
-type (
-	AwayWant   = backups.AwayWant
-	Backup     = backups.Backup
-	BackupView = backups.View
-	Choice     = backups.Choice
-	Keeping    = backups.Keeping
-	Owners     = backups.Owners
-	PushHow    = backups.PushHow
-	Pushed     = backups.Pushed
-	Restore    = backups.Restore
-	Thinning   = backups.Thinning
-)
-
-// Of the room check.
-type (
-	Finding   = check.Finding
-	Level     = check.Level
-	Preflight = check.Preflight
-)
-
-// Of the room check.
+// Levels of a finding.
 const (
-	OK   = check.OK
-	Stop = check.Stop
-	Warn = check.Warn
+	OK   = check.OK   // it was looked at, and is fine
+	Warn = check.Warn // worth minding
+	Stop = check.Stop // the refit is refused
 )
 
-// Of the room server.
+// The server.
 type (
-	Interrupted = server.Interrupted
-	Verdict     = server.Verdict
+	Verdict     = server.Verdict     // whether it came up, and on what that was decided
+	Interrupted = server.Interrupted // a command ended before it had changed anything
 )
 
-// Of the room adopt.
+// Runtimes of this machine.
 type (
-	Adopt   = adopt.Order // how to take an install under care
-	Adopted = adopt.Adopted
-	Guess   = adopt.Guess
+	Runtimes     = runtimes.Runtimes     // which are here, and what is needed
+	Runtime      = runtimes.Runtime      // one of them, and how it stands to the server
+	FoundRuntime = runtimes.FoundRuntime // one by itself
+)
+
+// Backups: see Shelf.
+type (
+	Backup     = backups.Backup   // one, without its entries
+	BackupView = backups.View     // what it holds, and how it differs from the one before
+	Choice     = backups.Choice   // which part of the install one takes
+	Restore    = backups.Restore  // what of one to bring back, and where
+	Owners     = backups.Owners   // what becomes of the owners that a copy's files have
+	Keeping    = backups.Keeping  // how many to keep
+	Thinning   = backups.Thinning // what a thinning drops
+	PushHow    = backups.PushHow  // how a push to the other place goes about it
+	Pushed     = backups.Pushed   // what it sent
+	AwayWant   = backups.AwayWant // which other place is to be read
 )
