@@ -4,8 +4,8 @@ package host
 
 // What this system is like, for whoever would otherwise ask for its name.
 const (
-	HasModes    = true // files have an execute bit and an owner, and scripts are run by their first line
-	OpenIsFree  = true // a file that a program has open can be renamed
+	HasModes    = true  // files have an execute bit and an owner, and scripts are run by their first line
+	OpenIsFree  = true  // a file that a program has open can be renamed
 	HasFrozen   = false // a file system can forbid a file's exchange to everybody
 	KnowsLoader = false // its programs are loaded as package needs reads them
 	IsWindows   = false
