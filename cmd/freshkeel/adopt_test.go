@@ -237,3 +237,43 @@ func TestAProfileIsNeverLost(t *testing.T) {
 	p.ok("adopt", p.install, "--replace")
 	assert.NotEqual(t, mine, p.read("freshkeel.toml.before-2"))
 }
+
+// Installs of other kinds, and what adopt makes of them.
+func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		files map[string]string
+		want  []string
+	}{
+		"native program": {map[string]string{"slugserver": "\x7fELF" + strings.Repeat("x", 5000), "start.sh": "#!/bin/sh\ncd \"$(dirname \"$0\")\"\nexec ./slugserver --port 1\n", "maps/a.map": "m", "server.cfg": "x=1", "banned.txt": "", "stats.sqlite": "s"},
+			[]string{"script = 'start.sh'", "its line 3 runs slugserver", "'maps/**',", "'server.cfg',", "'banned.txt',", "'stats.sqlite',   # guessed from: data, by its kind"}},
+		"windows only":   {map[string]string{"run.bat": "@echo off\r\njava -jar s.jar\r\n", "s.jar": "PK"}, []string{"script = 'run.bat'", "its line 2 runs s.jar"}},
+		"nothing to run": {map[string]string{"readme.md": "hello"}, []string{"# guessed from: no *.sh or *.bat stands at the top of the install\nscript = ''"}},
+		"two scripts":    {map[string]string{"a-update.sh": "#!/bin/sh\necho hi\n", "z-run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK"}, []string{"script = 'z-run.sh'"}},
+		"stamped log": {map[string]string{"run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK", "logs/latest.log": "[12:00:01] [main/INFO]: Starting server version 1.20\n[12:00:09] [main/INFO]: Done (8.2s)! listening on tcp port 25000\n[12:30:00] [main/INFO]: console: stop\n"},
+			[]string{`version = 'Starting server version (\S+)'`, `line = 'Done \([\d.,]+s\)! listening on tcp port [\d.,]+'`, "port = 'tcp/25000'", "send = 'stop'"}},
+		"name and number": {map[string]string{"pond": "#!/bin/sh\necho pond v1.4.2\necho 'frogs may start; ready'\ncase $x in quit) exit;; esac\n"},
+			[]string{"script = 'pond'", `version = '^pond v?(\S+)'`, "send = 'quit'"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := bare(t)
+			for at, body := range c.files {
+				p.put(at, body)
+			}
+			p.ok("adopt", p.install)
+			for _, want := range c.want {
+				assert.Contains(t, p.read("freshkeel.toml"), want)
+			}
+			p.exits(exitDown, "status")
+		})
+	}
+
+	// What the running server writes is the operator's.
+	p := bare(t)
+	p.put("run.sh", "#!/bin/sh\nsleep 1.5\nmkdir -p shells; echo 1 > shells/one.bin\nsleep 60\n")
+	p.outside("run.sh")
+	until(t, "the server to write", func() bool { _, err := os.Stat(filepath.Join(p.install, "shells/one.bin")); return err == nil })
+	p.ok("adopt", p.install)
+	assert.Contains(t, p.read("freshkeel.toml"), "'shells/**',   # guessed from: 1 file in it written while the server ran")
+}

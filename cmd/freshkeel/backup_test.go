@@ -526,3 +526,56 @@ func TestACopyGivesOutNoRights(t *testing.T) {
 	uid, mode = look(filepath.Join(p.install, "tool"))
 	assert.True(t, uid == 0 && mode&os.ModeSetuid == 0, "nor into the install")
 }
+
+// A damaged old backup stands in nobody's way, and is shown to be damaged.
+func TestDamagedBackupIsShownAndDoesNotStopARefit(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.ok("backup", "take")
+	sets, _ := filepath.Glob(filepath.Join(p.home, "locker/sets/server-*/b0001.set"))
+	require.Len(t, sets, 1)
+	require.NoError(t, os.WriteFile(sets[0], []byte("torn"), 0o600))
+	r := p.ok("refit", "3.5.0")
+	assert.Contains(t, r.err, "warn: backup b0001 can't be read")
+	list := p.ok("backup", "list").out
+	assert.Regexp(t, `b0001 .*DAMAGED: `, list)
+	assert.Regexp(t, `b0002 .*before r0001`, list)
+	assert.Contains(t, p.exits(exitFailed, "backup", "restore", "b0001").err, "damaged: "+sets[0])
+	p.ok("rollback")
+}
+
+// A live backup of a file that never holds still says so; a refit does not
+// take such a one for consistent.
+func TestFileThatWillNotHoldStillIsTold(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	// Large enough that reading it takes many of the writer's turns.
+	p.put("busy.dat", strings.Repeat("x", 96<<20))
+	busy, err := os.OpenFile(filepath.Join(p.install, "busy.dat"), os.O_WRONLY, 0)
+	require.NoError(t, err)
+	done, gone := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(gone)
+		for n := int64(0); ; n++ {
+			select {
+			case <-done:
+				return
+			default:
+				busy.WriteAt([]byte("y"), n)
+				time.Sleep(time.Millisecond)
+			}
+		}
+	}()
+	stop := sync.OnceFunc(func() { close(done); <-gone; busy.Close() })
+	t.Cleanup(stop)
+	r := p.ok("backup", "take")
+	assert.Contains(t, r.out, "these changed while they were read")
+	assert.Contains(t, r.out, "busy.dat")
+	p.ok("start")
+	put(t, filepath.Join(p.dir, "pond-2.0/new.txt"), "n")
+	r = p.exits(exitFailed, "refit", "--accept", "kind", "--from", filepath.Join(p.dir, "pond-2.0"))
+	assert.Contains(t, r.err, "busy.dat keeps changing although the server is stopped")
+	assert.True(t, p.status().Server.Running, "and comes up again")
+	stop()
+	p.ok("refit", "--accept", "kind", "--from", filepath.Join(p.dir, "pond-2.0"))
+}

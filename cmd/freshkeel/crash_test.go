@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -360,4 +361,38 @@ func TestWhatCanNotBeExchangedIsRefused(t *testing.T) {
 	r = p.exits(exitRefused, "refit", "3.5.0")
 	assert.Contains(t, r.out, "members.txt is mounted there as a single file")
 	assert.True(t, p.status().Server.Running)
+}
+
+// A power cut ends the command, the minder and the server at once. What the
+// next command finds is the disk alone.
+func TestPowerCutLeavesOldOrNewAndTheServerUp(t *testing.T) {
+	t.Parallel()
+	for i, steps := range [][]string{
+		{"staged", "phase:stopping", "stopped", "backup", "phase:swapping", "swap:5", "phase:watching", "started", "phase:confirming"},
+		{"phase:rolling-back", "reverse:2", "back-swap:2", "phase:returning"},
+		{"stopped", "phase:rolling-back", "reverse:3", "phase:returning"},
+	} {
+		c := crashes()[i]
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			both, _ := c.outcomes(t)
+			for _, at := range steps {
+				t.Run(at, func(t *testing.T) {
+					t.Parallel()
+					p := c.setUp(t)
+					cmd := p.command(c.command...)
+					trace := filepath.Join(p.dir, "trace")
+					cmd.Env = append(cmd.Env, envStayAt+"="+at, envTrace+"="+trace)
+					require.NoError(t, cmd.Start())
+					until(t, "the command to get to "+at, func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), at+"\n") })
+					for _, pid := range append(processesIn(p.dir), cmd.Process.Pid) {
+						syscall.Kill(pid, syscall.SIGKILL)
+					}
+					cmd.Wait()
+					until(t, "everything to be dead", func() bool { return len(processesIn(p.dir)) == 0 })
+					p.settled(both, c.always)
+				})
+			}
+		})
+	}
 }

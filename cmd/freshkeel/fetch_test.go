@@ -550,3 +550,39 @@ func TestAKeyCanNotBePassedBy(t *testing.T) {
 	dated("2026-05-03T00:00:00Z", "2026-05-04")
 	assert.Contains(t, p.ok("builds").err, "has expired, on 2026-05-04")
 }
+
+// A build may come in parts: a base and what is laid over it, each with rules.
+func TestBuildInPartsAndTheMakersSteps(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	writeZip(t, filepath.Join(p.harbour.Builds, "more.zip"), map[string]string{"wrap/tracks/dew-loop.track": "laid over", "wrap/tracks/extra.track": "extra"})
+	writeTarball(t, filepath.Join(p.harbour.Builds, "songs.tar.gz"), map[string]string{"night.song": "la"})
+	put(t, filepath.Join(p.harbour.Builds, "notice.md"), "single")
+	b, err := os.ReadFile(filepath.Join(p.harbour.Builds, "feed.json"))
+	require.NoError(t, err)
+	var feed map[string]any
+	require.NoError(t, json.Unmarshal(b, &feed))
+	builds := feed["builds"].([]any)
+	feed["builds"] = append(builds[:1:1], map[string]any{"version": "3.4.5", "channel": "stable", "parts": []any{
+		map[string]any{"url": "mossgate-3.5.0.zip"},
+		map[string]any{"url": "more.zip", "unpack": map[string]any{"strip": 1}},
+		map[string]any{"url": "songs.tar.gz", "unpack": map[string]any{"into": "songs"}},
+		map[string]any{"url": "notice.md", "unpack": map[string]any{"as": "file", "name": "NOTICE.md"}},
+	}}, map[string]any{"version": "3.9.8", "from": []any{"3.4.4"}, "parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}}, map[string]any{"version": "3.9.9", "channel": "stable", "from": []any{"3.4.5"}, "parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}})
+	b, err = json.Marshal(feed)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(p.harbour.Builds, "feed.json"), b, 0o644))
+
+	r := p.exits(exitRefused, "refit", "3.9.8")
+	assert.Contains(t, r.out, "the maker does not let 3.4.1 step to 3.9.8 directly")
+	assert.Contains(t, r.out, "no chain of builds that the source offers leads there")
+	p.editProfile(func(s string) string { return strings.Replace(s, "version = '^mossgate", "# '^mossgate", 1) })
+	p.ok("refit", "3.4.5")
+	assert.Equal(t, "laid over", p.read("tracks/dew-loop.track"))
+	assert.Equal(t, "extra", p.read("tracks/extra.track"))
+	assert.Equal(t, "la", p.read("songs/night.song"))
+	assert.Equal(t, "single", p.read("NOTICE.md"))
+	p.ok("refit", "3.9.9")
+	assert.NoFileExists(t, filepath.Join(p.install, "songs/night.song"))
+	assert.NoDirExists(t, filepath.Join(p.install, "songs"))
+}

@@ -394,3 +394,37 @@ func TestWhatWouldBeHalfAnUpdateIsNamed(t *testing.T) {
 		})
 	}
 }
+
+// A server may write to the build's own files as it stops. Where the same plan
+// still follows, the refit goes on; where it does not, nothing is lost.
+func TestServerThatWritesToBuildFilesAsItStops(t *testing.T) {
+	t.Parallel()
+	script := func(version, atStop string) string {
+		return "#!/bin/sh\n# " + version + "\necho ready\nwhile read l; do [ \"$l\" = quit ] && { " + atStop + "; exit 0; }; done\n"
+	}
+	p := scripted(t, strings.TrimPrefix(script("1", "true"), "#!/bin/sh\n"))
+	next := func(version, atStop string) string {
+		dir := filepath.Join(p.dir, "pond-"+version)
+		put(t, filepath.Join(dir, "run.sh"), script(version, atStop))
+		put(t, filepath.Join(dir, "notes.txt"), "notes of "+version)
+		return dir
+	}
+	p.ok("refit", "--start", "--from", next("2.0", "touch notes.txt"))
+	p.ok("refit", "--from", next("3.0", "echo mine >> notes.txt"))
+	assert.Equal(t, "notes of 3.0", p.read("notes.txt"))
+
+	r := p.exits(exitFailed, "refit", "--from", next("4.0", "true"))
+	assert.Contains(t, r.err, "notes.txt changed while the refit was prepared, and the plan no longer holds\ntry: run the refit again")
+	assert.Equal(t, "notes of 3.0mine\n", p.read("notes.txt"))
+	assert.True(t, p.status().Server.Running)
+	assert.EqualValues(t, "abandoned", p.lastEntry().Outcome)
+	r = p.exits(exitRefused, "refit", "--from", next("4.0", "true"))
+	assert.Contains(t, r.out, "1 file was changed here, and the new build changes it too")
+
+	out := p.ok("logbook", "r0003").out
+	for _, s := range []string{"ABANDONED  refit r0003: 3.0 → 4.0", "the server was started again", "pre-copy", "kept in"} {
+		assert.Contains(t, out, s)
+	}
+	table := p.ok("logbook").out
+	assert.Regexp(t, `(?s)r0003 .* abandoned .*r0003 +notes\.txt changed`, table)
+}

@@ -3,6 +3,7 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -178,4 +179,60 @@ func TestRestoreIntoTheInstallBacksUpWhatItReplaces(t *testing.T) {
 	p.ok("backup", "restore", "b0003", "--only", "gardens/*", "--to", filepath.Join(p.dir, "old"))
 	assert.FileExists(t, filepath.Join(p.dir, "old/gardens/extra.garden"))
 	assert.Contains(t, p.exits(exitFailed, "backup", "restore", "b0077").err, "try: freshkeel backup list")
+}
+
+// Old runs let go of what they displaced, and going back to before them still
+// works, from the locker.
+func TestRollbackReachesBehindWhatWasPruned(t *testing.T) {
+	t.Parallel()
+	script := "#!/bin/sh\necho \"pond server %d\"\necho ready\nwhile read l; do [ \"$l\" = quit ] && exit 0; done\n"
+	p := scripted(t, strings.TrimPrefix(fmt.Sprintf(script, 0), "#!/bin/sh\n"))
+	p.put("frogs/one", "1")
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, `name = "pond"`, "name = \"pond\"\nkeep = [\"frogs/**\"]", 1)
+	})
+	p.ok("start")
+	old := p.tree()
+	for i := 1; i <= 9; i++ {
+		dir := filepath.Join(p.dir, fmt.Sprintf("pond-%d.0", i))
+		put(t, filepath.Join(dir, "run.sh"), fmt.Sprintf(script, i))
+		put(t, filepath.Join(dir, fmt.Sprintf("of/%d.txt", i)), "x")
+		p.ok("refit", "--from", dir)
+	}
+	assert.NoDirExists(t, filepath.Join(p.install, ".freshkeel/refits/r0001/displaced"))
+	assert.DirExists(t, filepath.Join(p.install, ".freshkeel/refits/r0009/displaced"))
+	assert.NoFileExists(t, filepath.Join(p.install, "of/8.txt"))
+	p.put("frogs/two", "2")
+	p.ok("rollback", "r0001")
+	now := p.tree()
+	delete(now, "frogs/two")
+	assert.Equal(t, old, now)
+	assert.Contains(t, p.ok("log").out, "pond server 0")
+	assert.Equal(t, "2", p.read("frogs/two"))
+}
+
+// A way back that lacks what it needs stays open, says so, and is gone on with
+// once that is mended.
+func TestStuckRollbackGoesOnOnceTheLockerIsBack(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, demo.Releases[0], demo.Releases[2])
+	p.ok("start")
+	before := p.tree()
+	// Killed on the way back; then the locker's disk is gone.
+	require.Equal(t, -1, p.runWith([]string{envDieAt + "=back-swap:1"}, "refit").code)
+	sets := filepath.Join(p.home, "locker/sets")
+	require.NoError(t, os.Rename(sets, sets+".away"))
+	r := p.exits(exitHands, "recover")
+	assert.Contains(t, r.out, "NEEDS HANDS")
+	assert.Contains(t, r.out, "freshkeel recover")
+	r = p.ok("logbook")
+	assert.Contains(t, r.err, "recovery did not end well", "looking is possible all the same")
+	p.exits(exitHands, "start")
+	require.NoError(t, os.RemoveAll(sets))
+	require.NoError(t, os.Rename(sets+".away", sets))
+	assert.Contains(t, p.ok("recover", "--dry-run").out, "INTERRUPTED  refit r0001, while rolling-back")
+	assert.Contains(t, p.ok("recover").out, "RECOVERED  refit r0001: rolled back")
+	assert.Equal(t, before, p.tree())
+	assert.True(t, p.status().Server.Running)
+	assert.Contains(t, p.ok("recover").out, "NOTHING TO DO")
 }

@@ -493,3 +493,38 @@ func TestWhoHoldsAPortIsSeenWithRootsEyes(t *testing.T) {
 	other.Close()
 	p.ok("start")
 }
+
+// Players are told before the server stops, and given the notice.
+func TestPlayersAreToldBeforeTheStop(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "[stop]", "[stop]\ntell = 'say the gates close'\nnotice = '700ms'", 1)
+	})
+	p.ok("start")
+	r := p.ok("stop")
+	assert.Contains(t, r.err, "players were told: say the gates close")
+	assert.Regexp(t, `(?s)to everybody: the gates close.*> close.*good night`, p.ok("log").out)
+	var ended float64
+	_, err := fmt.Sscanf(r.out[strings.Index(r.out, "after")+6:], "%f", &ended)
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, ended, 0.7, r.out)
+}
+
+// A launch script that puts its server in the background is common: the server
+// has no console then, and is still refitted and rolled back.
+func TestServerInTheBackgroundIsRefittedToo(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, demo.Releases[0], demo.Releases[1], demo.Releases[2])
+	p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "exec \"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens", "\"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens &", 1))
+	p.editProfile(func(s string) string { return strings.Replace(s, "wait = '5s'", "wait = '200ms'", 1) })
+	p.ok("start")
+	p.ok("refit", "3.5.0")
+	assert.Equal(t, "3.5.0", p.status().Version)
+	before := p.tree()
+	p.exits(exitRolledBack, "refit", "3.6.0")
+	assert.Equal(t, before, p.tree())
+	st := p.status()
+	assert.True(t, st.Server.Running)
+	assert.NotContains(t, st.Server.Processes, st.Server.PID, "the script itself has ended")
+}

@@ -3,6 +3,7 @@
 package main
 
 import (
+	"io/fs"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -161,4 +162,70 @@ func TestCtrlCEndsTheFirstLookIntoAnArchive(t *testing.T) {
 	cmd.Wait()
 	assert.Less(t, time.Since(began), 5*time.Second)
 	assert.Equal(t, exitFailed, cmd.ProcessState.ExitCode())
+}
+
+// P9: what stands in an address to open it with is shown and stored nowhere.
+func TestSecretsInAddressesAppearNowhere(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	srv := httptest.NewServer(http.FileServer(http.Dir(p.harbour.Builds)))
+	t.Cleanup(srv.Close)
+	secret := strings.Replace(srv.URL, "http://", "http://keeper:swordfish@", 1)
+	p.editProfile(func(s string) string {
+		return strings.Replace(s, "../builds/feed.json", secret+"/feed.json?token=swordfish", 1)
+	})
+	said := ""
+	for _, args := range [][]string{{"builds"}, {"preflight", "4.0.0", "--all"}, {"--json", "refit", "3.5.0"}, {"refit", "3.4.1"}, {"logbook", "r0001"}, {"status"},
+		{"adopt", p.install, "--replace", "--dry-run", "--source", secret + "/feed.json?token=swordfish"}, {"--json", "adopt", p.install, "--replace", "--dry-run", "--source", secret + "/feed.json?token=swordfish"},
+		{"fetch", "--from", secret + "/mossgate-3.6.0.zip?key=swordfish"}, {"fetch", "--from", secret + "/nothing.zip?key=swordfish"}, {"adopt", p.install}} {
+		r := p.run(args...)
+		said += r.out + r.err
+	}
+	srv.Close()
+	r := p.run("builds")
+	said += r.out + r.err
+	assert.Contains(t, said, srv.Listener.Addr().String(), "the host is named")
+	assert.NotContains(t, said, "swordfish")
+	for _, dir := range []string{filepath.Join(p.install, ".freshkeel"), p.home} {
+		require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !d.Type().IsRegular() {
+				return err
+			}
+			b, err := os.ReadFile(path)
+			assert.NotContains(t, string(b), "swordfish", path)
+			return err
+		}))
+	}
+	sets, _ := filepath.Glob(filepath.Join(p.home, "locker/sets/builds/*.set"))
+	for _, s := range sets {
+		if out, err := exec.Command("zstd", "-dcq", s).Output(); err == nil {
+			assert.NotContains(t, string(out), "swordfish", s)
+		}
+	}
+}
+
+// Somebody who may not touch the install is told so, and whom it belongs to.
+func TestAnotherUserIsToldWhoseInstallItIs(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("needs another user to be")
+	}
+	if _, err := exec.LookPath("setpriv"); err != nil {
+		t.Skip("no setpriv(1) here")
+	}
+	p := mossgate(t)
+	for d := p.dir; d != "/tmp" && d != "/"; d = filepath.Dir(d) {
+		require.NoError(t, os.Chmod(d, 0o755))
+	}
+	home := filepath.Join(p.dir, "their-home")
+	require.NoError(t, os.Mkdir(home, 0o700))
+	require.NoError(t, os.Chown(home, 54321, 54321))
+	before := p.tree()
+	cmd := exec.Command("setpriv", "--reuid=54321", "--regid=54321", "--clear-groups", p.harbour.Program, "-d", p.install, "refit", "3.5.0")
+	cmd.Env = append(p.env, "FRESHKEEL_HOME="+home)
+	out, _ := cmd.CombinedOutput()
+	assert.Equal(t, exitFailed, cmd.ProcessState.ExitCode(), string(out))
+	assert.Contains(t, string(out), "permission denied")
+	assert.Contains(t, string(out), "try: run it as the install's owner, user 0, or as root")
+	assert.Equal(t, before, p.tree())
 }

@@ -5,12 +5,10 @@ package main
 import (
 	"bytes"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 
 	"freshkeel/demo"
@@ -18,40 +16,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
-
-// A power cut ends the command, the minder and the server at once. What the
-// next command finds is the disk alone.
-func TestPowerCutLeavesOldOrNewAndTheServerUp(t *testing.T) {
-	t.Parallel()
-	for i, steps := range [][]string{
-		{"staged", "phase:stopping", "stopped", "backup", "phase:swapping", "swap:5", "phase:watching", "started", "phase:confirming"},
-		{"phase:rolling-back", "reverse:2", "back-swap:2", "phase:returning"},
-		{"stopped", "phase:rolling-back", "reverse:3", "phase:returning"},
-	} {
-		c := crashes()[i]
-		t.Run(c.name, func(t *testing.T) {
-			t.Parallel()
-			both, _ := c.outcomes(t)
-			for _, at := range steps {
-				t.Run(at, func(t *testing.T) {
-					t.Parallel()
-					p := c.setUp(t)
-					cmd := p.command(c.command...)
-					trace := filepath.Join(p.dir, "trace")
-					cmd.Env = append(cmd.Env, envStayAt+"="+at, envTrace+"="+trace)
-					require.NoError(t, cmd.Start())
-					until(t, "the command to get to "+at, func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), at+"\n") })
-					for _, pid := range append(processesIn(p.dir), cmd.Process.Pid) {
-						syscall.Kill(pid, syscall.SIGKILL)
-					}
-					cmd.Wait()
-					until(t, "everything to be dead", func() bool { return len(processesIn(p.dir)) == 0 })
-					p.settled(both, c.always)
-				})
-			}
-		})
-	}
-}
 
 // However many begin at once, one runs; the others say who does.
 func TestManyAtOnce(t *testing.T) {
@@ -126,30 +90,4 @@ func TestServersShareTheLocker(t *testing.T) {
 	assert.Contains(t, b.ok("backup", "list").out, "1 backup, newest last")
 	a.ok("rollback")
 	b.ok("rollback")
-}
-
-// Somebody who may not touch the install is told so, and whom it belongs to.
-func TestAnotherUserIsToldWhoseInstallItIs(t *testing.T) {
-	t.Parallel()
-	if os.Geteuid() != 0 {
-		t.Skip("needs another user to be")
-	}
-	if _, err := exec.LookPath("setpriv"); err != nil {
-		t.Skip("no setpriv(1) here")
-	}
-	p := mossgate(t)
-	for d := p.dir; d != "/tmp" && d != "/"; d = filepath.Dir(d) {
-		require.NoError(t, os.Chmod(d, 0o755))
-	}
-	home := filepath.Join(p.dir, "their-home")
-	require.NoError(t, os.Mkdir(home, 0o700))
-	require.NoError(t, os.Chown(home, 54321, 54321))
-	before := p.tree()
-	cmd := exec.Command("setpriv", "--reuid=54321", "--regid=54321", "--clear-groups", p.harbour.Program, "-d", p.install, "refit", "3.5.0")
-	cmd.Env = append(p.env, "FRESHKEEL_HOME="+home)
-	out, _ := cmd.CombinedOutput()
-	assert.Equal(t, exitFailed, cmd.ProcessState.ExitCode(), string(out))
-	assert.Contains(t, string(out), "permission denied")
-	assert.Contains(t, string(out), "try: run it as the install's owner, user 0, or as root")
-	assert.Equal(t, before, p.tree())
 }
