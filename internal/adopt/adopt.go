@@ -103,7 +103,7 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 	if a.Source, err = fromInstall(dir, a.Source); err != nil {
 		return nil, err
 	}
-	k := newAdopter(install.New(dir, &profile.Profile{}, o))
+	ad := newAdopter(install.New(dir, &profile.Profile{}, o))
 	list, err := tree.Walk(dir, nil)
 	if err != nil {
 		return nil, err
@@ -111,7 +111,7 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 	if len(list) == 0 {
 		return nil, tell.Misuse(dir+" is empty", "name the folder that the server runs from")
 	}
-	l := &lookout{a: a, k: k, dir: dir, list: list, files: list, content: k.inv.SumsKept(), build: map[string]locker.File{}}
+	l := &lookout{a: a, k: ad, dir: dir, list: list, files: list, content: ad.inv.SumsKept(), build: map[string]locker.File{}}
 	if a.Build != "" {
 		if err := l.readBuild(ctx); err != nil {
 			return nil, err
@@ -149,11 +149,11 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 	if a.DryRun {
 		return out, nil
 	}
-	k.Profile = p
+	ad.Profile = p
 	if stays {
 		text = ""
 	}
-	out.Kept, err = k.write(inv, text, old)
+	out.Kept, err = ad.write(inv, text, old)
 	if err != nil {
 		return nil, err
 	}
@@ -162,19 +162,19 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 
 // write writes what was found: the inventory, and the profile's text, "" for none. A
 // profile that stood there, old, is kept beside it; kept is where.
-func (k *Adopter) write(inv *inventory.Inventory, text string, old []byte) (kept string, err error) {
-	unlock, err := k.Lock("adopt")
+func (ad *Adopter) write(inv *inventory.Inventory, text string, old []byte) (kept string, err error) {
+	unlock, err := ad.Lock("adopt")
 	if err != nil {
 		return "", err
 	}
 	defer unlock()
-	if _, err := k.Identity(); err != nil {
+	if _, err := ad.Identity(); err != nil {
 		return "", err
 	}
-	if err := inventory.Write(k.inv.Path(), inv); err != nil || text == "" {
+	if err := inventory.Write(ad.inv.Path(), inv); err != nil || text == "" {
 		return "", err
 	}
-	at := filepath.Join(k.Dir, profile.FileName)
+	at := filepath.Join(ad.Dir, profile.FileName)
 	if old != nil {
 		if kept, err = keepBeside(at, old); err != nil {
 			return "", err

@@ -157,12 +157,12 @@ func readingRoom(in string) (dir string, done func(), err error) {
 // this install's name: from there it is restored like any other. Of one that is
 // there already only what is missing, or was found damaged, is brought. One whose
 // number is another's here gets the next one; as is its number here.
-func (k *Shelf) Bring(ctx context.Context, from *Shelf, id string, owners Owners) (as string, err error) {
-	l, err := k.Locker()
+func (sh *Shelf) Bring(ctx context.Context, from *Shelf, id string, owners Owners) (as string, err error) {
+	l, err := sh.Locker()
 	if err != nil {
 		return "", err
 	}
-	us, err := k.Identity()
+	us, err := sh.Identity()
 	if err != nil {
 		return "", err
 	}
@@ -177,7 +177,7 @@ func (k *Shelf) Bring(ctx context.Context, from *Shelf, id string, owners Owners
 	if owner, err := from.Identity(); err != nil || owner != us {
 		return "", tell.Misuse(fmt.Sprintf("%s is a backup of %s, another install", id, theirs[i].Server), "add --to DIR: it is laid out there")
 	}
-	mine, err := k.List()
+	mine, err := sh.List()
 	if err != nil {
 		return "", err
 	}
@@ -194,8 +194,8 @@ func (k *Shelf) Bring(ctx context.Context, from *Shelf, id string, owners Owners
 	if err != nil {
 		return "", err
 	}
-	_, err = k.Step("bring", func() (sum string, err error) {
-		moves, done := k.Moves("bring"), int64(0)
+	_, err = sh.Step("bring", func() (sum string, err error) {
+		moves, done := sh.Moves("bring"), int64(0)
 		as, err = l.Bring(ctx, other, us, id, locker.Brought{As: as, Change: owners.Change(), Note: func(n int64) { done += n; moves(done, 0) }})
 		sum = fmt.Sprintf("%s from its copy, %s", id, words.Bytes(done))
 		if as != id {
@@ -208,12 +208,12 @@ func (k *Shelf) Bring(ctx context.Context, from *Shelf, id string, owners Owners
 
 // MendFrom brings from a copy, opened by Away, what a check of this install's
 // backups found damaged, and names the backups that are whole again.
-func (k *Shelf) MendFrom(ctx context.Context, from *Shelf, c *locker.Checked) (whole []string, err error) {
-	l, err := k.Locker()
+func (sh *Shelf) MendFrom(ctx context.Context, from *Shelf, c *locker.Checked) (whole []string, err error) {
+	l, err := sh.Locker()
 	if err != nil {
 		return nil, err
 	}
-	mine, err := k.List()
+	mine, err := sh.List()
 	if err != nil {
 		return nil, err
 	}
@@ -222,8 +222,8 @@ func (k *Shelf) MendFrom(ctx context.Context, from *Shelf, c *locker.Checked) (w
 		if !hurt && b.Damage == "" && l.Each(b.Owner, b.ID, func(*locker.File) {}) == nil {
 			continue
 		}
-		if _, err := k.Bring(ctx, from, b.ID, Tamed); errors.Is(err, locker.ErrNoSet) {
-			k.Warn("%s is not in the copy", b.ID)
+		if _, err := sh.Bring(ctx, from, b.ID, Tamed); errors.Is(err, locker.ErrNoSet) {
+			sh.Warn("%s is not in the copy", b.ID)
 		} else if err != nil {
 			return whole, err
 		} else {
@@ -236,10 +236,10 @@ func (k *Shelf) MendFrom(ctx context.Context, from *Shelf, c *locker.Checked) (w
 // MendCopy sends anew what a check of the copy, opened by Away, found damaged there,
 // as far as it is here. What is not stays as it is.
 // identity is the age identity file that an encrypted copy was opened with.
-func (k *Shelf) MendCopy(ctx context.Context, away *Shelf, identity string) (*Pushed, error) {
+func (sh *Shelf) MendCopy(ctx context.Context, away *Shelf, identity string) (*Pushed, error) {
 	l, err := away.Locker()
 	if err != nil {
 		return nil, err
 	}
-	return k.Push(ctx, PushHow{mend: true, doubt: l.Spoilt(), identity: identity})
+	return sh.Push(ctx, PushHow{mend: true, doubt: l.Spoilt(), identity: identity})
 }

@@ -33,12 +33,12 @@ func New(in *install.Install, acq *acquire.Acquirer, res *resolve.Resolver) *She
 type Backup = locker.Set
 
 // List lists the install's backups, oldest first.
-func (k *Shelf) List() ([]*Backup, error) {
-	l, err := k.Locker()
+func (sh *Shelf) List() ([]*Backup, error) {
+	l, err := sh.Locker()
 	if err != nil {
 		return nil, err
 	}
-	id, err := k.Identity()
+	id, err := sh.Identity()
 	if err != nil {
 		return nil, err
 	}
@@ -47,12 +47,12 @@ func (k *Shelf) List() ([]*Backup, error) {
 
 // Read reads a backup of the install by its number; one that is not there gives
 // locker.ErrNoSet.
-func (k *Shelf) Read(id string) (*locker.Set, error) {
-	l, err := k.Locker()
+func (sh *Shelf) Read(id string) (*locker.Set, error) {
+	l, err := sh.Locker()
 	if err != nil {
 		return nil, err
 	}
-	owner, err := k.Identity()
+	owner, err := sh.Identity()
 	if err != nil {
 		return nil, err
 	}
@@ -61,19 +61,19 @@ func (k *Shelf) Read(id string) (*locker.Set, error) {
 
 // Of reads the backup that a run took. A number alone does not tell it: the
 // same install may have been backed up into another locker too, by another user.
-func (k *Shelf) Of(e *logbook.Entry) (*locker.Set, error) {
+func (sh *Shelf) Of(e *logbook.Entry) (*locker.Set, error) {
 	is := func(b *locker.Set) bool { return b.Run == e.ID && b.Taken.Equal(e.BackupTaken) }
 	if e.BackupTaken.IsZero() { // of version 0.1, which noted the number alone
 		is = func(b *locker.Set) bool {
 			return b.Run == e.ID && !b.Taken.Before(e.Started) && (e.Ended.IsZero() || !b.Taken.After(e.Ended))
 		}
 	}
-	return k.Named(e.Backup, is, "taken for "+e.ID+" on "+e.Started.Local().Format(time.DateTime), e.Locker)
+	return sh.Named(e.Backup, is, "taken for "+e.ID+" on "+e.Started.Local().Format(time.DateTime), e.Locker)
 }
 
 // HeadOf is backupOf without the entries, which are many.
-func (k *Shelf) HeadOf(e *logbook.Entry) (*locker.Set, error) {
-	heads, err := k.List()
+func (sh *Shelf) HeadOf(e *logbook.Entry) (*locker.Set, error) {
+	heads, err := sh.List()
 	if err != nil {
 		return nil, err
 	}
@@ -87,24 +87,24 @@ func (k *Shelf) HeadOf(e *logbook.Entry) (*locker.Set, error) {
 
 // Named reads a backup by its number, held to what it must be; under another
 // number where it was brought here from another locker. what and where tell of it.
-func (k *Shelf) Named(id string, is func(*locker.Set) bool, what, where string) (*locker.Set, error) {
-	set, err := k.Read(id)
+func (sh *Shelf) Named(id string, is func(*locker.Set) bool, what, where string) (*locker.Set, error) {
+	set, err := sh.Read(id)
 	if err == nil && is(set) {
 		return set, nil
 	}
 	if err != nil && !errors.Is(err, locker.ErrNoSet) {
 		return nil, err
 	}
-	heads, herr := k.List()
+	heads, herr := sh.List()
 	if herr != nil {
 		return nil, herr
 	}
 	for _, b := range heads {
 		if b.Damage == "" && is(b) {
-			return k.Read(b.ID)
+			return sh.Read(b.ID)
 		}
 	}
-	l, lerr := k.Locker()
+	l, lerr := sh.Locker()
 	if lerr != nil {
 		return nil, lerr
 	}
@@ -121,21 +121,21 @@ func (k *Shelf) Named(id string, is func(*locker.Set) bool, what, where string) 
 }
 
 // Last indexes the newest backup, as what the next one need not read.
-func (k *Shelf) Last() (*locker.Base, error) {
-	return k.last((*locker.Locker).Base)
+func (sh *Shelf) Last() (*locker.Base, error) {
+	return sh.last((*locker.Locker).Base)
 }
 
 // Glance is Last for whoever only goes through it once.
-func (k *Shelf) Glance() (*locker.Base, error) {
-	return k.last((*locker.Locker).Look)
+func (sh *Shelf) Glance() (*locker.Base, error) {
+	return sh.last((*locker.Locker).Look)
 }
 
-func (k *Shelf) last(open func(l *locker.Locker, owner, id string) (*locker.Base, error)) (*locker.Base, error) {
-	l, err := k.Locker()
+func (sh *Shelf) last(open func(l *locker.Locker, owner, id string) (*locker.Base, error)) (*locker.Base, error) {
+	l, err := sh.Locker()
 	if err != nil {
 		return nil, err
 	}
-	id, err := k.Identity()
+	id, err := sh.Identity()
 	if err != nil {
 		return nil, err
 	}
@@ -152,26 +152,26 @@ func (k *Shelf) last(open func(l *locker.Locker, owner, id string) (*locker.Base
 			return base, nil
 		}
 		// Damage there must not keep a new backup from being made.
-		k.Warn("backup %s can't be read: %v", heads[i].ID, err)
+		sh.Warn("backup %s can't be read: %v", heads[i].ID, err)
 	}
 	return nil, nil
 }
 
 // Doubt tells of damage in the backup that a pass leant on.
-func (k *Shelf) Doubt(t *locker.Taken) {
+func (sh *Shelf) Doubt(t *locker.Taken) {
 	if t.Doubt != nil {
-		k.Warn("the last backup can't be read to its end (%v): the files behind that were read again", t.Doubt)
+		sh.Warn("the last backup can't be read to its end (%v): the files behind that were read again", t.Doubt)
 	}
 }
 
 // Publish makes a finished pass a backup of the install: set, which says of what
 // version it is and what it was taken for.
-func (k *Shelf) Publish(w *locker.Writer, taken *locker.Taken, set *locker.Set) error {
-	id, err := k.Identity()
+func (sh *Shelf) Publish(w *locker.Writer, taken *locker.Taken, set *locker.Set) error {
+	id, err := sh.Identity()
 	if err != nil {
 		return err
 	}
-	set.Owner, set.Server, set.Root, set.Taken, set.Skipped = id, k.Profile.Server.Name, k.Dir, time.Now().Round(0), k.Profile.Server.Skip
+	set.Owner, set.Server, set.Root, set.Taken, set.Skipped = id, sh.Profile.Server.Name, sh.Dir, time.Now().Round(0), sh.Profile.Server.Skip
 	taken.Fill(set)
 	return w.Publish(set)
 }
@@ -197,10 +197,10 @@ func (c Choice) Takes() func(tree.Entry) bool {
 
 // TellLinks names what a backup has as a link alone: what lies behind one that leads
 // out of the install is not in it.
-func (k *Shelf) TellLinks(t *locker.Taken) {
+func (sh *Shelf) TellLinks(t *locker.Taken) {
 	for _, f := range t.Entries {
-		if f.Kind == tree.Link && k.LeadsOut(f.Entry) {
-			k.Warn("%s is a link to %s, outside the install: what lies there is not in this backup", f.Path, f.Target)
+		if f.Kind == tree.Link && sh.LeadsOut(f.Entry) {
+			sh.Warn("%s is a link to %s, outside the install: what lies there is not in this backup", f.Path, f.Target)
 		}
 	}
 }

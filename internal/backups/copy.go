@@ -106,30 +106,30 @@ func (w where) open(o install.Options, logins []profile.Login, dir string) (*loc
 }
 
 // place is the copy that the profile names; nil where it names none.
-func (k *Shelf) place(identity string) (*locker.Copy, error) {
-	p := k.Profile.Copy
+func (sh *Shelf) place(identity string) (*locker.Copy, error) {
+	p := sh.Profile.Copy
 	if p.To == "" {
 		return nil, nil
 	}
-	return where{to: p.To, recipients: p.Recipients, identity: identity}.open(k.Options, k.Profile.Logins, k.Dir)
+	return where{to: p.To, recipients: p.Recipients, identity: identity}.open(sh.Options, sh.Profile.Logins, sh.Dir)
 }
 
 var errNoCopy = tell.Misuse("the profile names no other place for the backups", "set [copy] to in freshkeel.toml: a folder on another disk, or s3+https://HOST/BUCKET/PREFIX")
 
 // Copied tells which backups the copy held when it was last written to from this
 // machine, and when that was. The place itself is not asked.
-func (k *Shelf) Copied() (has map[string]bool, at time.Time) {
-	to := k.Profile.Copy.To
-	id, err := k.Identity()
+func (sh *Shelf) Copied() (has map[string]bool, at time.Time) {
+	to := sh.Profile.Copy.To
+	id, err := sh.Identity()
 	if to == "" || err != nil {
 		return nil, at
 	}
 	if a, err := store.ParseAddress(to); err == nil {
 		to = a.String()
-	} else if to, err = k.res.Client(profile.Source{}).Folder(to); err != nil {
+	} else if to, err = sh.res.Client(profile.Source{}).Folder(to); err != nil {
 		return nil, at
 	}
-	known := locker.KnownOf(filepath.Join(k.Home, "copies"), to)
+	known := locker.KnownOf(filepath.Join(sh.Home, "copies"), to)
 	has = map[string]bool{}
 	for _, key := range known.Sets {
 		if b, ok := strings.CutPrefix(key, id+"/"); ok {
@@ -142,35 +142,35 @@ func (k *Shelf) Copied() (has map[string]bool, at time.Time) {
 // Push sends the backups that the copy has not, oldest first, and then drops from
 // it what [copy] does not keep. It takes no lock of the install: a server can be
 // refitted meanwhile. What a push before was cut off in goes on where it was.
-func (k *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error) {
-	c, err := k.place(how.identity)
+func (sh *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error) {
+	c, err := sh.place(how.identity)
 	if err != nil {
 		return nil, err
 	}
 	if c == nil {
 		return nil, errNoCopy
 	}
-	l, err := k.Locker()
+	l, err := sh.Locker()
 	if err != nil {
 		return nil, err
 	}
-	all, err := k.List()
+	all, err := sh.List()
 	if err != nil {
 		return nil, err
 	}
-	id, err := k.Identity()
+	id, err := sh.Identity()
 	if err != nil {
 		return nil, err
 	}
 	out = &Pushed{To: c.Where(), Failed: map[string]string{}}
-	_, err = k.Step("copy", func() (string, error) {
-		p, err := l.Begin(ctx, c, locker.How{Claim: how.Claim, Dry: how.DryRun, Mend: how.mend, Doubt: how.doubt, Halt: k.Halt})
+	_, err = sh.Step("copy", func() (string, error) {
+		p, err := l.Begin(ctx, c, locker.How{Claim: how.Claim, Dry: how.DryRun, Mend: how.mend, Doubt: how.doubt, Halt: sh.Halt})
 		if err != nil {
 			return "", err
 		}
 		defer p.Close()
 		var todo []*Backup
-		keep := k.keptThere(p.Copied(id), all)
+		keep := sh.keptThere(p.Copied(id), all)
 		for _, b := range all {
 			whole, other := p.Holds(ctx, b)
 			switch {
@@ -190,7 +190,7 @@ func (k *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error) 
 			out.Sent, out.Bytes = todo, total
 			return fmt.Sprintf("would send %s", words.Plural(len(todo), "backup")), nil
 		}
-		moves, done := k.Moves("copy"), int64(0)
+		moves, done := sh.Moves("copy"), int64(0)
 		for _, b := range todo {
 			err := p.Push(ctx, b, func(n int64) { done += n; moves(done, max(total, done)) })
 			var d *locker.Damage
@@ -206,7 +206,7 @@ func (k *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error) 
 			}
 		}
 		out.Bytes = p.Sent()
-		if err := k.thinCopy(ctx, p, id, out); err != nil {
+		if err := sh.thinCopy(ctx, p, id, out); err != nil {
 			return "", err
 		}
 		return fmt.Sprintf("%s sent to %s, %s", words.Plural(len(out.Sent), "backup"), out.To, words.Bytes(out.Bytes)), nil
@@ -219,8 +219,8 @@ func (k *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error) 
 
 // keptThere decides which backups the copy keeps, of those there and those here,
 // each with why; nil: all.
-func (k *Shelf) keptThere(there, here []*Backup) map[string]string {
-	n := Keeping{k.Profile.Copy.Last, k.Profile.Copy.Days, k.Profile.Copy.Weeks, k.Profile.Copy.Months}
+func (sh *Shelf) keptThere(there, here []*Backup) map[string]string {
+	n := Keeping{sh.Profile.Copy.Last, sh.Profile.Copy.Days, sh.Profile.Copy.Weeks, sh.Profile.Copy.Months}
 	if n.none() {
 		return nil
 	}
@@ -235,9 +235,9 @@ func (k *Shelf) keptThere(there, here []*Backup) map[string]string {
 }
 
 // thinCopy drops from the copy what [copy] does not keep.
-func (k *Shelf) thinCopy(ctx context.Context, p *locker.Pushing, id string, out *Pushed) error {
+func (sh *Shelf) thinCopy(ctx context.Context, p *locker.Pushing, id string, out *Pushed) error {
 	there := p.Copied(id)
-	if keep := k.keptThere(there, nil); keep != nil {
+	if keep := sh.keptThere(there, nil); keep != nil {
 		for _, b := range there {
 			if keep[b.ID] != "" {
 				continue
@@ -262,13 +262,13 @@ func (k *Shelf) thinCopy(ctx context.Context, p *locker.Pushing, id string, out 
 // PushAfter is Push for the end of a command that made a backup: nil where the
 // profile names no copy, or wants it by hand. The command has done its work, so
 // that what goes wrong here is only told.
-func (k *Shelf) PushAfter(ctx context.Context) *Pushed {
-	if k.Profile.Copy.To == "" || k.Profile.Copy.ByHand {
+func (sh *Shelf) PushAfter(ctx context.Context) *Pushed {
+	if sh.Profile.Copy.To == "" || sh.Profile.Copy.ByHand {
 		return nil
 	}
-	p, err := k.Push(ctx, PushHow{})
+	p, err := sh.Push(ctx, PushHow{})
 	if errors.Is(err, locker.ErrPushing) {
-		k.Note("another command is writing to the copy: what is not there yet goes with the next push")
+		sh.Note("another command is writing to the copy: what is not there yet goes with the next push")
 		return nil
 	}
 	if err != nil {
@@ -281,11 +281,11 @@ func (k *Shelf) PushAfter(ctx context.Context) *Pushed {
 		if errors.Is(err, context.Canceled) {
 			err = errors.New("it was broken off, and goes on where it was")
 		}
-		k.Warn("the backups are not in their other place: %v (try: %s)", err, do)
+		sh.Warn("the backups are not in their other place: %v (try: %s)", err, do)
 		return nil
 	}
 	for id, why := range p.Failed {
-		k.Warn("backup %s was not sent: %s", id, why)
+		sh.Warn("backup %s was not sent: %s", id, why)
 	}
 	return p
 }

@@ -31,12 +31,12 @@ import (
 // Export writes a backup as an archive that ordinary tools open: a tar in
 // zstd where the name ends in .tar.zst, a .zip, or a plain .tar. told is what the
 // format can't hold.
-func (k *Shelf) Export(ctx context.Context, id, to string) (files int, told []string, err error) {
-	s, err := k.Read(id)
+func (sh *Shelf) Export(ctx context.Context, id, to string) (files int, told []string, err error) {
+	s, err := sh.Read(id)
 	if err != nil {
 		return 0, nil, tell.Advise(err, "freshkeel backup list")
 	}
-	l, err := k.Locker()
+	l, err := sh.Locker()
 	if err != nil {
 		return 0, nil, err
 	}
@@ -47,7 +47,7 @@ func (k *Shelf) Export(ctx context.Context, id, to string) (files int, told []st
 	if _, err := os.Lstat(to); err == nil {
 		return 0, nil, tell.Misuse(to+" is there already", "name a file that does not exist yet")
 	}
-	_, err = k.Step("export", func() (string, error) {
+	_, err = sh.Step("export", func() (string, error) {
 		tmp, err := os.CreateTemp(filepath.Dir(to), ".export-*")
 		if err != nil {
 			return "", err
@@ -160,14 +160,14 @@ func writeZip(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Se
 }
 
 // TakeIn stores what a folder or an archive holds, but for Fresh Keel's own files.
-func (k *Shelf) TakeIn(ctx context.Context, w *locker.Writer, from string, fi fs.FileInfo) (*locker.Taken, error) {
+func (sh *Shelf) TakeIn(ctx context.Context, w *locker.Writer, from string, fi fs.FileInfo) (*locker.Taken, error) {
 	if fi.IsDir() {
 		list, err := tree.Walk(from, nil)
 		if err != nil {
 			return nil, err
 		}
 		list = slices.DeleteFunc(list, func(e tree.Entry) bool { return profile.Reserved(e.Path) })
-		return w.TakeList(ctx, from, list, nil, k.Moves("import"))
+		return w.TakeList(ctx, from, list, nil, sh.Moves("import"))
 	}
 	work, err := os.MkdirTemp("", "freshkeel-import-") // for archives that can't be read in one go
 	if err != nil {
@@ -176,12 +176,12 @@ func (k *Shelf) TakeIn(ctx context.Context, w *locker.Writer, from string, fi fs
 	defer os.RemoveAll(work)
 	v := &fetch.Verified{Path: from, URL: from, Name: filepath.Base(from), Size: fi.Size()}
 	rule := unpack.Rule{}
-	top, err := k.acq.Wrapper(ctx, v, rule, work)
+	top, err := sh.acq.Wrapper(ctx, v, rule, work)
 	if err != nil {
 		return nil, err
 	}
 	if top != "" {
-		k.Note("everything in %s lies in one folder, %s: its content is taken", v.Name, top)
+		sh.Note("everything in %s lies in one folder, %s: its content is taken", v.Name, top)
 		rule.Strip = 1
 	}
 	var mu sync.Mutex
@@ -210,7 +210,7 @@ func (k *Shelf) TakeIn(ctx context.Context, w *locker.Writer, from string, fi fs
 		return nil, err
 	}
 	if left > 0 {
-		k.Note("left out of %s, since they are Fresh Keel's own: %s", v.Name, words.Plural(left, "file"))
+		sh.Note("left out of %s, since they are Fresh Keel's own: %s", v.Name, words.Plural(left, "file"))
 	}
 	slices.SortFunc(got, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })
 	return &locker.Taken{Entries: got}, nil

@@ -25,11 +25,11 @@ type Restore struct {
 
 // LayOut lays a backup, or the part of it that r says, out in a new folder. The error is a
 // tell.Usage where that is not empty or lies in the install.
-func (k *Shelf) LayOut(ctx context.Context, r Restore) error {
+func (sh *Shelf) LayOut(ctx context.Context, r Restore) error {
 	if err := r.Only.Check(); err != nil {
 		return tell.Misuse(err.Error(), "")
 	}
-	set, err := k.Read(r.Backup)
+	set, err := sh.Read(r.Backup)
 	if err != nil {
 		return tell.Advise(err, "freshkeel backup list")
 	}
@@ -41,22 +41,22 @@ func (k *Shelf) LayOut(ctx context.Context, r Restore) error {
 	if list, err := os.ReadDir(to); err == nil && len(list) > 0 {
 		return tell.Misuse(to+" is not empty", "name a folder that does not exist yet")
 	}
-	if tree.Inside(k.Dir, to) {
+	if tree.Inside(sh.Dir, to) {
 		return tell.Misuse(to+" lies in the install", "name a folder elsewhere, or leave --to away to restore into the install")
 	}
-	l, err := k.Locker()
+	l, err := sh.Locker()
 	if err != nil {
 		return err
 	}
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
 	}
-	_, err = k.Step("restore", func() (string, error) {
+	_, err = sh.Step("restore", func() (string, error) {
 		var dirs []*locker.File
 		var files []locker.Laying
 		var total, done int64
 		var change func(*locker.File)
-		if k.Elsewhere() { // a copy's
+		if sh.Elsewhere() { // a copy's
 			change = r.Owners.Change()
 		}
 		for i := range entries {
@@ -67,7 +67,7 @@ func (k *Shelf) LayOut(ctx context.Context, r Restore) error {
 			switch {
 			case tree.Ours(f.Path), len(r.Only) > 0 && !r.Only.Match(f.Path):
 			case !tree.Makeable(f.Path):
-				k.Warn("left out, since this system can't have its name: %s", f.Path)
+				sh.Warn("left out, since this system can't have its name: %s", f.Path)
 			case f.Kind == tree.Dir:
 				dirs = append(dirs, f)
 			default:
@@ -80,7 +80,7 @@ func (k *Shelf) LayOut(ctx context.Context, r Restore) error {
 				return "", err
 			}
 		}
-		moves := k.Moves("restore")
+		moves := sh.Moves("restore")
 		if err := l.LayAll(ctx, files, 0o755, []string{to}, func(one locker.Laying) {
 			done += one.File.Size
 			moves(done, total)

@@ -27,12 +27,12 @@ type View struct {
 
 // Show reads a backup and compares it with the whole one before it. Its
 // entries are kept where all are asked for.
-func (k *Shelf) Show(id string, all bool) (*View, error) {
-	l, err := k.Locker()
+func (sh *Shelf) Show(id string, all bool) (*View, error) {
+	l, err := sh.Locker()
 	if err != nil {
 		return nil, err
 	}
-	heads, err := k.List()
+	heads, err := sh.List()
 	if err != nil {
 		return nil, err
 	}
@@ -41,7 +41,7 @@ func (k *Shelf) Show(id string, all bool) (*View, error) {
 		return nil, tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list")
 	}
 	v := &View{Backup: heads[at]}
-	if needed, err := k.neededBackups(heads); err == nil {
+	if needed, err := sh.neededBackups(heads); err == nil {
 		v.Needed = needed[id]
 	}
 	// What the one before had, each path with a hash of all that counts as its
@@ -95,12 +95,12 @@ func alike(f *locker.File) tree.Sum {
 // Check reads backups back and compares hashes: the one given, or all of
 // this install for "". A share reads a part, another each day, so that as many
 // days as it has parts read everything.
-func (k *Shelf) Check(ctx context.Context, id string, parts int) (out *locker.Checked, err error) {
-	l, err := k.Locker()
+func (sh *Shelf) Check(ctx context.Context, id string, parts int) (out *locker.Checked, err error) {
+	l, err := sh.Locker()
 	if err != nil {
 		return nil, err
 	}
-	sets, err := k.List()
+	sets, err := sh.List()
 	if err != nil {
 		return nil, err
 	}
@@ -111,8 +111,8 @@ func (k *Shelf) Check(ctx context.Context, id string, parts int) (out *locker.Ch
 		}
 	}
 	share := locker.Share{Of: uint64(max(parts, 1)), At: uint64(time.Now().Unix() / 86400)}
-	_, err = k.Step("read back", func() (string, error) {
-		out, err = l.Check(ctx, sets, share, k.Moves("read back"))
+	_, err = sh.Step("read back", func() (string, error) {
+		out, err = l.Check(ctx, sets, share, sh.Moves("read back"))
 		if err != nil {
 			return "", err
 		}

@@ -83,19 +83,19 @@ type Thinning struct {
 
 // PlanThin decides which backups to drop. Kept are always those with a label of
 // the operator's, and those that a rollback needs.
-func (k *Shelf) PlanThin(n Keeping) (*Thinning, error) {
+func (sh *Shelf) PlanThin(n Keeping) (*Thinning, error) {
 	if n.none() {
-		b := k.Profile.Backup
+		b := sh.Profile.Backup
 		n = Keeping{b.Last, b.Days, b.Weeks, b.Months}
 	}
 	if n.none() {
 		return nil, tell.Misuse("nothing says how many backups to keep", "freshkeel backup thin --last 5 --days 7, or set [backup] last in freshkeel.toml")
 	}
-	all, err := k.List()
+	all, err := sh.List()
 	if err != nil {
 		return nil, err
 	}
-	needed, err := k.neededBackups(all)
+	needed, err := sh.neededBackups(all)
 	if err != nil {
 		return nil, err
 	}
@@ -104,12 +104,12 @@ func (k *Shelf) PlanThin(n Keeping) (*Thinning, error) {
 
 // neededBackups are those of some that a rollback, a recovery or the newest run
 // needs, each with the run that it belongs to.
-func (k *Shelf) neededBackups(of []*Backup) (map[string]string, error) {
-	stack, err := k.Book.InEffect()
+func (sh *Shelf) neededBackups(of []*Backup) (map[string]string, error) {
+	stack, err := sh.Book.InEffect()
 	if err != nil {
 		return nil, err
 	}
-	all, err := k.Book.All()
+	all, err := sh.Book.All()
 	if err != nil {
 		return nil, err
 	}

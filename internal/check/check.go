@@ -213,22 +213,22 @@ var Acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "en
 
 // Run makes the plan of a build that was fetched, and every check of it. hop is how many
 // builds of a chain come before.
-func (k *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, hop int) (*Preflight, error) {
-	pl, err := k.planner.Make(f, w)
+func (ck *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, hop int) (*Preflight, error) {
+	pl, err := ck.planner.Make(f, w)
 	if err != nil {
 		return nil, err
 	}
-	l, err := k.Locker()
+	l, err := ck.Locker()
 	if err != nil {
 		return nil, err
 	}
-	inv, err := k.inv.Head()
+	inv, err := ck.inv.Head()
 	if err != nil {
 		return nil, err
 	}
-	s := &situation{k: k, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: pl, ahead: pl.Ahead, programs: &runtimes.Programs{In: k.Install, Ahead: pl.Ahead, Needs: f.Candidate.Build.Needs}, status: k.RunDir().Status(), store: l}
-	if script := k.Profile.Launch.Script; script != "" {
-		s.lines.commands, s.lines.err = launch.Read(k.Dir, script, k.ServerEnv())
+	s := &situation{k: ck, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: pl, ahead: pl.Ahead, programs: &runtimes.Programs{In: ck.Install, Ahead: pl.Ahead, Needs: f.Candidate.Build.Needs}, status: ck.RunDir().Status(), store: l}
+	if script := ck.Profile.Launch.Script; script != "" {
+		s.lines.commands, s.lines.err = launch.Read(ck.Dir, script, ck.ServerEnv())
 	}
 	pre := &Preflight{From: pl.From, To: pl.To, Running: s.status.Running, Plan: pl, Fetched: f, Layers: plan.LayerChanges(inv.Layers, pl.Layers)}
 	for _, c := range Checks {

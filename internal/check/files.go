@@ -345,8 +345,8 @@ func holderOf(p profile.Port, pid int) (where, do string) {
 
 // PortFree refuses to start a server whose port somebody else holds: its own words for
 // that are a stack trace.
-func (k *Checker) PortFree() error {
-	p := k.Profile.Ready.Port
+func (ck *Checker) PortFree() error {
+	p := ck.Profile.Ready.Port
 	if !p.Given() {
 		return nil
 	}

@@ -63,32 +63,32 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 
 // OtherSystem tells of a launch script that this system can't run: one for Windows, or one
 // with Windows' line ends as it stands now.
-func (k *Checker) OtherSystem() []Finding {
-	script := k.Profile.Launch.Script
+func (ck *Checker) OtherSystem() []Finding {
+	script := ck.Profile.Launch.Script
 	if !host.HasModes || script == "" {
 		return nil
 	}
 	if isBatch(script) {
-		return []Finding{{Level: Stop, What: script + " is a batch script, which Windows alone runs", Where: k.Path(script), Why: "the server would not start on this machine",
+		return []Finding{{Level: Stop, What: script + " is a batch script, which Windows alone runs", Where: ck.Path(script), Why: "the server would not start on this machine",
 			Do: "name the shell script of this server under [launch] script in " + profile.FileName}}
 	}
-	if line, _, _ := bytes.Cut(tree.Head(k.Path(script)), []byte("\n")); bytes.HasPrefix(line, []byte("#!")) && bytes.HasSuffix(line, []byte("\r")) {
-		return []Finding{{Level: Stop, What: script + " has Windows line ends", Where: k.Path(script) + ":1", Why: "the system looks for names that end in a carriage return, and finds none",
-			Do: withoutReturns(k.Path(script))}}
+	if line, _, _ := bytes.Cut(tree.Head(ck.Path(script)), []byte("\n")); bytes.HasPrefix(line, []byte("#!")) && bytes.HasSuffix(line, []byte("\r")) {
+		return []Finding{{Level: Stop, What: script + " has Windows line ends", Where: ck.Path(script) + ":1", Why: "the system looks for names that end in a carriage return, and finds none",
+			Do: withoutReturns(ck.Path(script))}}
 	}
 	return nil
 }
 
 // Ways tells of ways to run a server that keep its console, its end or its start from
 // whoever started the script.
-func (k *Checker) Ways(commands []launch.Command) (out []Finding) {
-	late := fmt.Sprintf("after %s", k.Profile.Stop.Wait)
+func (ck *Checker) Ways(commands []launch.Command) (out []Finding) {
+	late := fmt.Sprintf("after %s", ck.Profile.Stop.Wait)
 	for _, c := range commands {
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
 		if why := hidden(c); why != "" {
 			f := Finding{Level: Stop, What: why, Where: where, Why: "its lines would not be seen and it could not be told to stop: a refit would go back as soon as the time for its ready line is over",
 				Do: fmt.Sprintf("let the script run the server itself, without %s: Fresh Keel keeps it running when you log out, and its console is there with freshkeel log -f and freshkeel send", c.Screen)}
-			if !k.Profile.Ready.Line.Given() {
+			if !ck.Profile.Ready.Line.Given() {
 				f.Level, f.Why = Warn, "its lines will not be seen, and it can't be told to stop: it is ended by a signal"
 			}
 			out = append(out, f)

@@ -39,8 +39,8 @@ func Is(at string) bool { return strings.HasPrefix(at, dataFolder+"/") }
 
 // Dump adds the dumps of what the server keeps outside its folder to a pass.
 // Nothing is kept of one that fails: a backup without it would be none.
-func (k *Outside) Dump(ctx context.Context, w *locker.Writer, taken *locker.Taken) error {
-	for _, d := range k.Profile.Data {
+func (od *Outside) Dump(ctx context.Context, w *locker.Writer, taken *locker.Taken) error {
+	for _, d := range od.Profile.Data {
 		at := path.Join(dataFolder, d.Name)
 		var f locker.File
 		r, out := io.Pipe()
@@ -48,12 +48,12 @@ func (k *Outside) Dump(ctx context.Context, w *locker.Writer, taken *locker.Take
 		go func() {
 			var err error
 			f, err = w.Add(ctx, r, func(n int64) {
-				k.Tell(tell.Event{Kind: tell.StepMoves, Step: "backup", Text: "dump " + d.Name, Done: n})
+				od.Tell(tell.Event{Kind: tell.StepMoves, Step: "backup", Text: "dump " + d.Name, Done: n})
 			})
 			r.CloseWithError(err)
 			stored <- err
 		}()
-		err := k.dataTool(ctx, d, "dump", d.Dump, nil, out)
+		err := od.dataTool(ctx, d, "dump", d.Dump, nil, out)
 		out.CloseWithError(err)
 		// The pipe hands each side's error to the other: the first to fail is told, once.
 		serr := <-stored
@@ -76,8 +76,8 @@ func (k *Outside) Dump(ctx context.Context, w *locker.Writer, taken *locker.Take
 
 // Load puts the dumps of a backup back in place, each by its profile's
 // command. One that the profile knows no more is told.
-func (k *Outside) Load(ctx context.Context, set *locker.Set) (loaded []string, err error) {
-	l, err := k.Locker()
+func (od *Outside) Load(ctx context.Context, set *locker.Set) (loaded []string, err error) {
+	l, err := od.Locker()
 	if err != nil {
 		return nil, err
 	}
@@ -86,14 +86,14 @@ func (k *Outside) Load(ctx context.Context, set *locker.Set) (loaded []string, e
 			continue
 		}
 		name := path.Base(f.Path)
-		i := slices.IndexFunc(k.Profile.Data, func(d profile.Data) bool { return d.Name == name })
+		i := slices.IndexFunc(od.Profile.Data, func(d profile.Data) bool { return d.Name == name })
 		if i < 0 {
-			k.Warn("backup %s holds a dump of %s, and the profile has no [[data]] of that name: it is not loaded", set.ID, name)
+			od.Warn("backup %s holds a dump of %s, and the profile has no [[data]] of that name: it is not loaded", set.ID, name)
 			continue
 		}
 		r, in := io.Pipe()
 		go func() { in.CloseWithError(l.Copy(in, f)) }()
-		err := k.dataTool(ctx, k.Profile.Data[i], "load", k.Profile.Data[i].Load, r, nil)
+		err := od.dataTool(ctx, od.Profile.Data[i], "load", od.Profile.Data[i].Load, r, nil)
 		r.CloseWithError(io.ErrClosedPipe)
 		if err != nil {
 			return loaded, err
@@ -103,21 +103,21 @@ func (k *Outside) Load(ctx context.Context, set *locker.Set) (loaded []string, e
 	return loaded, nil
 }
 
-func (k *Outside) dataTool(ctx context.Context, d profile.Data, do string, argv []string, in io.Reader, out io.Writer) error {
+func (od *Outside) dataTool(ctx context.Context, d profile.Data, do string, argv []string, in io.Reader, out io.Writer) error {
 	argv = slices.Clone(argv)
 	if strings.Contains(argv[0], "/") && !filepath.IsAbs(argv[0]) { // one that stands in the install
-		argv[0] = k.Path(argv[0])
+		argv[0] = od.Path(argv[0])
 	}
 	limit := d.Limit.Std()
 	if limit == 0 {
 		limit = dumpLimit
 	}
 	var last []string
-	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: k.Dir, Env: append(slices.Clone(k.Env), d.Env...), Limit: limit, In: in, Out: out}, func(l string) {
+	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: od.Dir, Env: append(slices.Clone(od.Env), d.Env...), Limit: limit, In: in, Out: out}, func(l string) {
 		if last = append(last, l); len(last) > 12 {
 			last = last[1:]
 		}
-		k.Tell(tell.Event{Kind: tell.ToolSaid, Text: l})
+		od.Tell(tell.Event{Kind: tell.ToolSaid, Text: l})
 	})
 	if err != nil {
 		return &tell.ToolFailed{What: fmt.Sprintf("%s %s: %v", do, d.Name, err), Lines: last}

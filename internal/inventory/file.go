@@ -23,11 +23,11 @@ type Kept struct{ *install.Install }
 func New(in *install.Install) *Kept { return &Kept{in} }
 
 // Path is the inventory's file.
-func (k *Kept) Path() string { return k.State("inventory.json") }
+func (kp *Kept) Path() string { return kp.State("inventory.json") }
 
 // Scan begins to read the inventory; it is empty where there is none yet.
-func (k *Kept) Scan() (*Scanner, error) {
-	s, err := Open(k.Path())
+func (kp *Kept) Scan() (*Scanner, error) {
+	s, err := Open(kp.Path())
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Scanner{Head: &Inventory{Format: format}, ended: true}, nil
 	}
@@ -35,8 +35,8 @@ func (k *Kept) Scan() (*Scanner, error) {
 }
 
 // Read reads the inventory whole, all files in memory: see Scan and Head for less.
-func (k *Kept) Read() (*Inventory, error) {
-	s, err := k.Scan()
+func (kp *Kept) Read() (*Inventory, error) {
+	s, err := kp.Scan()
 	if err != nil {
 		return nil, err
 	}
@@ -45,8 +45,8 @@ func (k *Kept) Read() (*Inventory, error) {
 }
 
 // Head is the head of the inventory alone: which version, and from where.
-func (k *Kept) Head() (*Inventory, error) {
-	s, err := k.Scan()
+func (kp *Kept) Head() (*Inventory, error) {
+	s, err := kp.Scan()
 	if err != nil {
 		return nil, err
 	}
@@ -55,14 +55,14 @@ func (k *Kept) Head() (*Inventory, error) {
 }
 
 // Rewrite changes the inventory's head, and leaves its files as they are.
-func (k *Kept) Rewrite(change func(head *Inventory)) error {
-	s, err := k.Scan()
+func (kp *Kept) Rewrite(change func(head *Inventory)) error {
+	s, err := kp.Scan()
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	change(s.Head)
-	return s.CopyTo(k.Path(), nil)
+	return s.CopyTo(kp.Path(), nil)
 }
 
 // Scanner reads an inventory's file by file, in the order of their paths.

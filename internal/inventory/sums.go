@@ -16,10 +16,10 @@ type Sums struct {
 
 // Sums tells the content of installed files that are looked at in order, each perhaps more
 // than once in a row.
-func (k *Kept) Sums() *Sums { return &Sums{k: k} }
+func (kp *Kept) Sums() *Sums { return &Sums{k: kp} }
 
 // SumsKept is Sums for files that are looked at in any order: none is read twice.
-func (k *Kept) SumsKept() *Sums { return &Sums{k: k, read: map[string]tree.Sum{}} }
+func (kp *Kept) SumsKept() *Sums { return &Sums{k: kp, read: map[string]tree.Sum{}} }
 
 // Of is the content of an installed file; was is what the inventory says of it, nil for
 // nothing.

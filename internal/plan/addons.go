@@ -15,14 +15,14 @@ import (
 
 // holdBack leaves add-ons out of this refit, by path, file name or their own
 // name: their files go out with the swap, and stand in its backup.
-func (k *Planner) holdBack(p *Plan, w resolve.Want) error {
+func (pr *Planner) holdBack(p *Plan, w resolve.Want) error {
 	if len(w.Hold) == 0 {
 		return nil
 	}
-	if len(k.Profile.Addons.Files) == 0 {
+	if len(pr.Profile.Addons.Files) == 0 {
 		return tell.Misuse("this profile does not say which files are add-ons", "name them in freshkeel.toml under [addons] files, descriptor and fits")
 	}
-	all := p.Addons(k.Profile.Addons, append(p.Before.Paths(), p.paths()...))
+	all := p.Addons(pr.Profile.Addons, append(p.Before.Paths(), p.paths()...))
 	for _, name := range w.Hold {
 		n := slices.IndexFunc(all, func(a ahead.Addon) bool { return a.Path == name || a.Name == name || path.Base(a.Path) == name })
 		if n < 0 {

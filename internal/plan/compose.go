@@ -16,22 +16,22 @@ import (
 
 // compose puts the build and its layers together into the plan's items: every path knows
 // whose file it holds, and where two bring one, the later layer's is used.
-func (k *Planner) compose(p *Plan, f *acquire.Fetched) error {
+func (pr *Planner) compose(p *Plan, f *acquire.Fetched) error {
 	build, bad, unfound := Placed(f.Set, f.Candidate.Place)
 	p.Hidden = hides(f.Set, f.Candidate.Place)
 	p.Blocked, p.Unfound = bad, unfound
 	var err error
 	if !f.Candidate.Stays && len(unfound) == len(f.Candidate.Place) { // no rule speaks of the names as they are
-		if build, err = k.unwrap(p, build, "", ""); err != nil {
+		if build, err = pr.unwrap(p, build, "", ""); err != nil {
 			return err
 		}
 	}
 	build = build.Respelled(p.Spelling)
 	if !f.Candidate.Stays {
-		build = k.rename(p, build, f.Candidate.Place)
+		build = pr.rename(p, build, f.Candidate.Place)
 	}
 	for _, lf := range f.Layers {
-		o, err := k.res.Layer(lf.Layer)
+		o, err := pr.res.Layer(lf.Layer)
 		if err != nil {
 			continue // the profile's own list led here
 		}
@@ -39,7 +39,7 @@ func (k *Planner) compose(p *Plan, f *acquire.Fetched) error {
 		p.Hidden = append(p.Hidden, hides(lf.Set, o.Place)...)
 		p.Blocked, p.Unfound = append(p.Blocked, bad...), append(p.Unfound, unfound...)
 		if len(unfound) == len(o.Place) {
-			if files, err = k.unwrap(p, files, lf.Layer, o.Into); err != nil {
+			if files, err = pr.unwrap(p, files, lf.Layer, o.Into); err != nil {
 				return err
 			}
 		}
@@ -113,7 +113,7 @@ func (d Drop) String() string {
 
 // unwrap drops the folders around a build's files that the install does not have. into
 // is where a layer is laid.
-func (k *Planner) unwrap(p *Plan, files Items, layer, into string) (Items, error) {
+func (pr *Planner) unwrap(p *Plan, files Items, layer, into string) (Items, error) {
 	var deleted map[string]bool // files of the inventory that are not here
 	var err error
 	has := func(at string) bool {
@@ -125,7 +125,7 @@ func (k *Planner) unwrap(p *Plan, files Items, layer, into string) (Items, error
 			return true
 		}
 		if deleted == nil && err == nil {
-			deleted, err = k.deleted(p)
+			deleted, err = pr.deleted(p)
 		}
 		return deleted[at]
 	}
@@ -151,8 +151,8 @@ func (k *Planner) unwrap(p *Plan, files Items, layer, into string) (Items, error
 }
 
 // deleted lists the files of the inventory that do not stand in the install any more.
-func (k *Planner) deleted(p *Plan) (map[string]bool, error) {
-	s, err := k.inv.Scan()
+func (pr *Planner) deleted(p *Plan) (map[string]bool, error) {
+	s, err := pr.inv.Scan()
 	if err != nil {
 		return nil, err
 	}

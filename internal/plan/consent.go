@@ -74,8 +74,8 @@ func ReadConsent(at string, b []byte) (c Consent, ok bool) {
 
 // OpenConsents lists the files at the top of the install in which a consent is
 // asked for and not given.
-func (k *Planner) OpenConsents() (out []Consent) {
-	list, err := os.ReadDir(k.Dir)
+func (pr *Planner) OpenConsents() (out []Consent) {
+	list, err := os.ReadDir(pr.Dir)
 	if err != nil {
 		return nil
 	}
@@ -84,7 +84,7 @@ func (k *Planner) OpenConsents() (out []Consent) {
 		if err != nil || !fi.Mode().IsRegular() || fi.Size() > maxConsent || !consentName.MatchString(d.Name()) {
 			continue
 		}
-		b, err := tree.ReadUpTo(k.Path(d.Name()), install.MaxScript)
+		b, err := tree.ReadUpTo(pr.Path(d.Name()), install.MaxScript)
 		if err != nil {
 			continue
 		}
@@ -96,11 +96,11 @@ func (k *Planner) OpenConsents() (out []Consent) {
 }
 
 // Accepts tells whether the operator accepts a file by name, and by what word.
-func (k *Planner) Accepts(at string, w resolve.Want) (by string) {
+func (pr *Planner) Accepts(at string, w resolve.Want) (by string) {
 	switch {
 	case slices.Contains(w.Consent, at):
 		return "--consent " + at
-	case slices.Contains(k.Profile.Server.Consent, at):
+	case slices.Contains(pr.Profile.Server.Consent, at):
 		return "[server] consent"
 	}
 	return ""
@@ -109,8 +109,8 @@ func (k *Planner) Accepts(at string, w resolve.Want) (by string) {
 // planConsents finds what consents the install or the new build asks for. The
 // line of one that the operator accepts by name is changed with the build, and
 // goes back with it; any other is told by its check.
-func (k *Planner) planConsents(p *Plan, w resolve.Want) {
-	found := k.OpenConsents()
+func (pr *Planner) planConsents(p *Plan, w resolve.Want) {
+	found := pr.OpenConsents()
 	for _, st := range p.Steps { // what the build brings
 		f, comes := p.Comes(st.Path)
 		if !comes || (st.Do != swap.Add && st.Do != swap.Replace) || strings.Contains(st.Path, "/") || f.Kind != tree.File || f.Size > maxConsent || !consentName.MatchString(st.Path) {
@@ -129,7 +129,7 @@ func (k *Planner) planConsents(p *Plan, w resolve.Want) {
 		if p.Removed(c.Path) {
 			continue
 		}
-		by := k.Accepts(c.Path, w)
+		by := pr.Accepts(c.Path, w)
 		if by == "" {
 			p.Asked = append(p.Asked, c)
 			continue
@@ -144,12 +144,12 @@ func (k *Planner) planConsents(p *Plan, w resolve.Want) {
 }
 
 // Agree changes the one line of a consent in place.
-func (k *Planner) Agree(c Consent) error {
-	e, ok, err := tree.Describe(k.Path(c.Path), c.Path)
+func (pr *Planner) Agree(c Consent) error {
+	e, ok, err := tree.Describe(pr.Path(c.Path), c.Path)
 	if err != nil || !ok {
 		return errors.Join(err, fs.ErrNotExist)
 	}
-	return staging.Text(k.Path(c.Path), c.Agreed, e)
+	return staging.Text(pr.Path(c.Path), c.Agreed, e)
 }
 
 // Consents lists the files whose consent the plan gives.

@@ -25,43 +25,43 @@ import (
 // It goes through three lists side by side, each in the order of paths: what the build and
 // its layers bring, what stands in the install, and what the inventory says was put there.
 // So it holds the first two once, and the third not at all.
-func (k *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
-	list, err := tree.WalkAbout(k.Dir, k.Profile.Server.Skip, len(f.Set.Entries)+1000)
+func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
+	list, err := tree.WalkAbout(pr.Dir, pr.Profile.Server.Skip, len(f.Set.Entries)+1000)
 	if err != nil {
 		return nil, fmt.Errorf("look at the install: %w", err)
 	}
-	store, err := k.Locker()
+	store, err := pr.Locker()
 	if err != nil {
 		return nil, err
 	}
-	old, err := k.inv.Scan()
+	old, err := pr.inv.Scan()
 	if err != nil {
 		return nil, err
 	}
 	defer old.Close()
 	was := old.Head
-	p := &Plan{Ahead: ahead.New(k.Install, store, list), From: was.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), Set: f.Set,
+	p := &Plan{Ahead: ahead.New(pr.Install, store, list), From: was.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), Set: f.Set,
 		Known: was.Known, oldSets: was.Sets(), Named: slices.Clone(was.Names), Sure: !f.Candidate.AsInstalled || was.Known, was: map[string]inventory.Owned{}}
-	p.Places, p.Mounted = tree.Places(k.Dir, list)
-	if tree.FoldsCase(k.Path(profile.FileName)) {
+	p.Places, p.Mounted = tree.Places(pr.Dir, list)
+	if tree.FoldsCase(pr.Path(profile.FileName)) {
 		p.Spelling = tree.SpelledAs(list)
 	}
-	if err := k.compose(p, f); err != nil {
+	if err := pr.compose(p, f); err != nil {
 		return nil, err
 	}
-	d := &decider{Planner: k, p: p, look: k.inv.Sums(), mend: w.Mend, replaceDrift: slices.Contains(w.Accept, "drift"), left: map[tree.Sum]string{}}
+	d := &decider{Planner: pr, p: p, look: pr.inv.Sums(), mend: w.Mend, replaceDrift: slices.Contains(w.Accept, "drift"), left: map[tree.Sum]string{}}
 	if err := d.all(old); err != nil {
 		return nil, err
 	}
-	k.planFolders(p)
-	if err := k.holdBack(p, w); err != nil {
+	pr.planFolders(p)
+	if err := pr.holdBack(p, w); err != nil {
 		return nil, err
 	}
 	d.findMoves()
-	if err := k.planScript(p, f); err != nil {
+	if err := pr.planScript(p, f); err != nil {
 		return nil, err
 	}
-	k.planConsents(p, w)
+	pr.planConsents(p, w)
 	touched := map[string]bool{}
 	for _, st := range p.Steps {
 		touched[st.Path] = true
@@ -343,12 +343,12 @@ func (p *Plan) isBehind(at string) bool {
 // otherKind advises what to do about a path that is of another kind in the install than
 // in the build. What stands there may be the operator's, a world on another disk say, and
 // the running server's: nothing is to be moved under it.
-func (k *Planner) otherKind(at string, here tree.Entry, below string) string {
+func (pr *Planner) otherKind(at string, here tree.Entry, below string) string {
 	do := fmt.Sprintf("if it is yours, name it in [server] keep: %q; else ", at+below)
 	if here.Kind == tree.Link {
-		return do + fmt.Sprintf("stop the server, and put the folder that it leads to in its place: cd %s && rm %s && cp -a %s %s", k.Dir, at, here.Target, at)
+		return do + fmt.Sprintf("stop the server, and put the folder that it leads to in its place: cd %s && rm %s && cp -a %s %s", pr.Dir, at, here.Target, at)
 	}
-	return do + fmt.Sprintf("stop the server, and give it another name: mv %s %s.old", k.Path(at), k.Path(at))
+	return do + fmt.Sprintf("stop the server, and give it another name: mv %s %s.old", pr.Path(at), pr.Path(at))
 }
 
 // damaged tells whether an installed file, known to differ from what was put
@@ -424,7 +424,7 @@ func (d *decider) findMoves() {
 
 // planFolders makes the folders that new files need and drops those that
 // removals leave empty.
-func (k *Planner) planFolders(p *Plan) {
+func (pr *Planner) planFolders(p *Plan) {
 	need := map[string]bool{}
 	drop := map[string]bool{}
 	above := func(at string, each func(dir string)) {
@@ -434,7 +434,7 @@ func (k *Planner) planFolders(p *Plan) {
 	}
 	for _, it := range p.items {
 		at := it.At
-		if it.File.Kind != tree.Dir || profile.Reserved(at) || k.Profile.Server.Own(at) || k.Profile.Server.Skip.Match(at) || p.isBehind(at) {
+		if it.File.Kind != tree.Dir || profile.Reserved(at) || pr.Profile.Server.Own(at) || pr.Profile.Server.Skip.Match(at) || p.isBehind(at) {
 			continue
 		}
 		if _, exists := p.Before.Get(at); !exists {

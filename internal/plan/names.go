@@ -18,12 +18,12 @@ import (
 )
 
 // Runs lists the files of the install that the launch script runs, by their paths.
-func (k *Planner) Runs() (out []string) {
-	script := k.Profile.Launch.Script
+func (pr *Planner) Runs() (out []string) {
+	script := pr.Profile.Launch.Script
 	if script == "" {
 		return nil
 	}
-	commands, err := launch.Read(k.Dir, script, k.ServerEnv())
+	commands, err := launch.Read(pr.Dir, script, pr.ServerEnv())
 	if err != nil {
 		return nil // which the checks tell
 	}
@@ -34,16 +34,16 @@ func (k *Planner) Runs() (out []string) {
 		}); c.Java() && err == nil && c.Jar == "" {
 			for _, e := range line.ClassPath {
 				if strings.HasSuffix(strings.ToLower(e), ".jar") {
-					named = append(named, c.At(k.Dir, e))
+					named = append(named, c.At(pr.Dir, e))
 				}
 			}
 		}
 		for _, at := range named {
 			if at == c.Program {
-				if c.Path == "" || !tree.Inside(k.Dir, c.Path) {
+				if c.Path == "" || !tree.Inside(pr.Dir, c.Path) {
 					continue
 				}
-				at, _ = filepath.Rel(k.Dir, c.Path)
+				at, _ = filepath.Rel(pr.Dir, c.Path)
 				at = filepath.ToSlash(at)
 			}
 			if at = path.Clean(at); tree.Local(at) && at != script && !slices.Contains(out, at) {
@@ -59,15 +59,15 @@ func (k *Planner) Runs() (out []string) {
 // has that name, no rule of the profile speaks of either, and the install has no file
 // of the new name. What was so once is kept as a rule, in the inventory: it decides where
 // a later build has several files of that kind.
-func (k *Planner) rename(p *Plan, build Items, rules map[string]string) Items {
-	for _, at := range k.Runs() {
+func (pr *Planner) rename(p *Plan, build Items, rules map[string]string) Items {
+	for _, at := range pr.Runs() {
 		at = p.Spelling.Of(at)
 		here, is := p.Before.Get(at)
 		if len(rules) > 0 || // the operator's own
-			build.Find(at) != nil || !is || here.Kind != tree.File || k.Profile.Server.Own(at) || k.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
+			build.Find(at) != nil || !is || here.Kind != tree.File || pr.Profile.Server.Own(at) || pr.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
 			continue
 		}
-		of := k.ofKind(build, endingOf(at))
+		of := pr.ofKind(build, endingOf(at))
 		for _, rule := range p.Named {
 			if named := matching(of, rule.From); rule.To == at && len(named) == 1 {
 				of = named
@@ -94,13 +94,13 @@ func (k *Planner) rename(p *Plan, build Items, rules map[string]string) Items {
 
 // ofKind lists the files of a build with an ending; without one, its programs that have
 // none.
-func (k *Planner) ofKind(build Items, ending string) (out []string) {
+func (pr *Planner) ofKind(build Items, ending string) (out []string) {
 	for _, it := range build {
 		// The ending of a name is looked for in it first, since telling it costs more.
 		if it.File.Kind != tree.File || !strings.Contains(strings.ToLower(it.At), ending) || endingOf(it.At) != ending {
 			continue
 		}
-		if ending != "" || it.File.Mode&0o111 != 0 || k.isProgram(it.File) {
+		if ending != "" || it.File.Mode&0o111 != 0 || pr.isProgram(it.File) {
 			out = append(out, it.At)
 		}
 	}
@@ -119,8 +119,8 @@ func endingOf(name string) string {
 
 // isProgram tells whether a stored file is a native program, which a download may have
 // taken the execute bit of.
-func (k *Planner) isProgram(f *locker.File) bool {
-	l, err := k.Locker()
+func (pr *Planner) isProgram(f *locker.File) bool {
+	l, err := pr.Locker()
 	if err != nil || f.Size < 64 {
 		return false
 	}

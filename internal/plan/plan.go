@@ -229,13 +229,13 @@ func (p *Plan) Checked() {
 
 // Still tells whether the install is what the plan saw, as far as the plan
 // touches it: the server was running since, and may have written.
-func (k *Planner) Still(p *Plan) error {
+func (pr *Planner) Still(p *Plan) error {
 	for _, s := range p.Steps {
 		if s.Do == swap.MakeDir || s.Do == swap.DropDir {
 			continue
 		}
 		was, had := p.Before.Get(s.Path)
-		now, ok, err := tree.Describe(k.Path(s.Path), s.Path)
+		now, ok, err := tree.Describe(pr.Path(s.Path), s.Path)
 		gone := err != nil || !ok
 		if had == gone || (had && !(now.SameIdentity(was) || (was.Inode == 0 && now.Size == was.Size && now.Mtime == was.Mtime))) {
 			return fmt.Errorf("%s changed while the refit was prepared", s.Path)

@@ -21,16 +21,16 @@ import (
 // which can't run the new build, where this machine has one that can. The rest
 // of the script stays byte for byte; where the word can't be told, nothing
 // changes and the check of the runtime says what to do.
-func (k *Planner) planScript(p *Plan, f *acquire.Fetched) error {
-	script := k.Profile.Launch.Script
+func (pr *Planner) planScript(p *Plan, f *acquire.Fetched) error {
+	script := pr.Profile.Launch.Script
 	if script == "" || f.Candidate.Stays {
 		return nil
 	}
-	lines, err := launch.Read(k.Dir, script, k.ServerEnv())
+	lines, err := launch.Read(pr.Dir, script, pr.ServerEnv())
 	if err != nil {
 		return nil // the check of the launch script tells
 	}
-	runs := &runtimes.Programs{In: k.Install, Ahead: p.Ahead, Needs: f.Candidate.Build.Needs}
+	runs := &runtimes.Programs{In: pr.Install, Ahead: p.Ahead, Needs: f.Candidate.Build.Needs}
 	for _, c := range lines {
 		if !c.Java() || c.Path == "" { // what runs nothing is a mistake that is not the build's
 			continue
@@ -44,11 +44,11 @@ func (k *Planner) planScript(p *Plan, f *acquire.Fetched) error {
 		if err != nil || need.Fits(rt) {
 			continue
 		}
-		best := need.Best(k.rts.Java(context.Background()))
+		best := need.Best(pr.rts.Java(context.Background()))
 		if best == nil {
 			continue
 		}
-		if err := p.editScript(k, c, best, fmt.Sprintf("%s needs %s; it ran Java %s", at, need, rt.Version)); err != nil {
+		if err := p.editScript(pr, c, best, fmt.Sprintf("%s needs %s; it ran Java %s", at, need, rt.Version)); err != nil {
 			return err
 		}
 	}
@@ -57,12 +57,12 @@ func (k *Planner) planScript(p *Plan, f *acquire.Fetched) error {
 
 // editScript has a command of a script run another runtime. It changes nothing where the
 // build brings a script of its own, or where the word can't be told.
-func (p *Plan) editScript(k *Planner, c launch.Command, rt *needs.Runtime, why string) error {
+func (p *Plan) editScript(pr *Planner, c launch.Command, rt *needs.Runtime, why string) error {
 	here, ours := p.Before.Get(c.File)
 	if p.Brings(c.File) || !ours || here.Kind != tree.File || p.Edit(c.File) != nil {
 		return nil // the build brings its own, or it is nothing that is swapped
 	}
-	text, err := tree.ReadUpTo(k.Path(c.File), install.MaxScript)
+	text, err := tree.ReadUpTo(pr.Path(c.File), install.MaxScript)
 	if errors.Is(err, fs.ErrPermission) {
 		return nil
 	}

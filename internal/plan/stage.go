@@ -21,12 +21,12 @@ type Stamp struct {
 // locker, hashed again (P5), flushed, with mode and owner. It returns the stamp of
 // each file that it laid out, by path. The plan must be Checked; what comes is not known
 // to it any more afterwards.
-func (k *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64)) (map[string]Stamp, error) {
-	owner, _, err := tree.Describe(k.Dir, "")
+func (pr *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64)) (map[string]Stamp, error) {
+	owner, _, err := tree.Describe(pr.Dir, "")
 	if err != nil {
 		return nil, err
 	}
-	l, err := k.Locker()
+	l, err := pr.Locker()
 	if err != nil {
 		return nil, err
 	}

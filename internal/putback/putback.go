@@ -75,10 +75,10 @@ func (p *Plan) count() (restored, aside int) {
 }
 
 // Plan looks at the install and finds all that differs from the backup.
-func (k *Returner) Plan(set *locker.Set, sc Scope) (*Plan, error) {
+func (rt *Returner) Plan(set *locker.Set, sc Scope) (*Plan, error) {
 	// What is out of scope, a world most often, is not held on to.
 	var list []tree.Entry
-	if err := tree.WalkEach(k.Dir, tree.Patterns(set.Skipped), func(found []tree.Entry) {
+	if err := tree.WalkEach(rt.Dir, tree.Patterns(set.Skipped), func(found []tree.Entry) {
 		for _, e := range found {
 			if e.Kind == tree.Dir || sc.Within(e.Path) || sc.TakeAway(e.Path) {
 				list = append(list, e)
@@ -89,11 +89,11 @@ func (k *Returner) Plan(set *locker.Set, sc Scope) (*Plan, error) {
 	}
 	slices.SortFunc(list, func(a, b tree.Entry) int { return strings.Compare(a.Path, b.Path) })
 	p := &Plan{set: set}
-	p.places, _ = tree.Places(k.Dir, list)
-	if err := staging.Usable(k.Install, p.places); err != nil {
+	p.places, _ = tree.Places(rt.Dir, list)
+	if err := staging.Usable(rt.Install, p.places); err != nil {
 		return nil, err
 	}
-	in, err := tree.OpenRoot(k.Dir)
+	in, err := tree.OpenRoot(rt.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +110,7 @@ func (k *Returner) Plan(set *locker.Set, sc Scope) (*Plan, error) {
 		cur := tree.Find(list, f.Path)
 		exists := cur != nil
 		if exists && cur.Kind == f.Kind {
-			same, err := k.unchanged(in, *cur, *f, sc.Trusted[f.Path])
+			same, err := rt.unchanged(in, *cur, *f, sc.Trusted[f.Path])
 			if err != nil {
 				return nil, err
 			}
@@ -160,12 +160,12 @@ func (k *Returner) Plan(set *locker.Set, sc Scope) (*Plan, error) {
 // holds, touching only what differs: what was rewritten is exchanged, what was
 // deleted comes back, what is new is moved aside into the run's folder. Called
 // again after a crash it looks again and does what is left.
-func (k *Returner) Put(run swap.Run, set *locker.Set, sc Scope, halt func(string) error) (*Report, error) {
-	l, err := k.Locker()
+func (rt *Returner) Put(run swap.Run, set *locker.Set, sc Scope, halt func(string) error) (*Report, error) {
+	l, err := rt.Locker()
 	if err != nil {
 		return nil, err
 	}
-	p, err := k.Plan(set, sc)
+	p, err := rt.Plan(set, sc)
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +185,7 @@ func (k *Returner) Put(run swap.Run, set *locker.Set, sc Scope, halt func(string
 			return nil, err
 		}
 	}
-	in, err := tree.OpenRoot(k.Dir)
+	in, err := tree.OpenRoot(rt.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -202,7 +202,7 @@ func (k *Returner) Put(run swap.Run, set *locker.Set, sc Scope, halt func(string
 
 // unchanged tells whether an installed entry still is what was backed up,
 // reading it only where its times don't prove it.
-func (k *Returner) unchanged(in *tree.Root, cur tree.Entry, f locker.File, trusted bool) (bool, error) {
+func (rt *Returner) unchanged(in *tree.Root, cur tree.Entry, f locker.File, trusted bool) (bool, error) {
 	switch {
 	case f.Kind == tree.Dir:
 		return true, nil
@@ -216,7 +216,7 @@ func (k *Returner) unchanged(in *tree.Root, cur tree.Entry, f locker.File, trust
 	case trusted && cur.SameContentTimes(f.Entry) && f.Settled(f.ReadAt):
 		return true, nil
 	}
-	l, err := k.Locker()
+	l, err := rt.Locker()
 	if err != nil {
 		return false, err
 	}
@@ -259,9 +259,9 @@ func (p *Plan) addFolders(here []tree.Entry) {
 
 // Edited lists the operator's settings and scripts that a plan of steps would put
 // back as they were: what was edited since goes with that.
-func (k *Returner) Edited(steps []swap.Step, set *locker.Set) (out []string) {
+func (rt *Returner) Edited(steps []swap.Step, set *locker.Set) (out []string) {
 	for _, s := range steps {
-		if f := set.Find(s.Path); f != nil && (s.Do == swap.Replace || s.Do == swap.Remove) && k.Profile.ByHand(s.Path) {
+		if f := set.Find(s.Path); f != nil && (s.Do == swap.Replace || s.Do == swap.Remove) && rt.Profile.ByHand(s.Path) {
 			out = append(out, s.Path)
 		}
 	}
@@ -271,11 +271,11 @@ func (k *Returner) Edited(steps []swap.Step, set *locker.Set) (out []string) {
 // Differs tells whether a restore has anything to do. It looks before the server is
 // stopped for it. A running server writes the same content anew: that a file's time
 // alone differs is no reason to stop it.
-func (k *Returner) Differs(ctx context.Context, set *locker.Set, only tree.Patterns) (bool, error) {
+func (rt *Returner) Differs(ctx context.Context, set *locker.Set, only tree.Patterns) (bool, error) {
 	if err := ctx.Err(); err != nil {
 		return false, err
 	}
-	p, err := k.Plan(set, ForRestore(set, only))
+	p, err := rt.Plan(set, ForRestore(set, only))
 	if err != nil {
 		return false, err
 	}
@@ -299,15 +299,15 @@ func ForRestore(set *locker.Set, only tree.Patterns) Scope {
 
 // ForRollback is what goes back by hand: the build's files, settings and
 // launch script, or all there is.
-func (k *Returner) ForRollback(world bool, swapped map[string]bool) Scope {
-	s := k.Profile.Server
+func (rt *Returner) ForRollback(world bool, swapped map[string]bool) Scope {
+	s := rt.Profile.Server
 	if world {
 		all := func(at string) bool { return at != profile.FileName }
 		return Scope{Within: all, TakeAway: all, Trusted: swapped}
 	}
 	return Scope{
 		Within: func(at string) bool {
-			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == k.Profile.Launch.Script)
+			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == rt.Profile.Launch.Script)
 		},
 		TakeAway: func(at string) bool { return swapped[at] && !s.Keep.Match(at) },
 		Trusted:  swapped,

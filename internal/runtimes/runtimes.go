@@ -58,23 +58,23 @@ type requirement interface {
 }
 
 // Java lists the Java runtimes of this machine.
-func (k *Rack) Java(ctx context.Context) []needs.Runtime {
-	list := needs.FindRuntimes(ctx, []string{filepath.Join(k.Home, "runtimes", "*")}, k.Env, k.Profile.Runtime.Search)
+func (rk *Rack) Java(ctx context.Context) []needs.Runtime {
+	list := needs.FindRuntimes(ctx, []string{filepath.Join(rk.Home, "runtimes", "*")}, rk.Env, rk.Profile.Runtime.Search)
 	// Root reaches everything; the server, which runs as the install's owner, may not.
 	return list
 }
 
 // Hold lists the runtimes of this machine and holds them against what a version's
 // programs ask.
-func (k *Rack) Hold(ctx context.Context, p *Programs, ver string) (*Runtimes, error) {
+func (rk *Rack) Hold(ctx context.Context, p *Programs, ver string) (*Runtimes, error) {
 	out := &Runtimes{For: ver, All: []Runtime{}}
 	var need requirement
 	used := map[string]string{}
 	kind, host, framework := needs.Java, "", ""
-	if script := k.Profile.Launch.Script; script != "" {
-		lines, err := launch.Read(k.Dir, script, k.ServerEnv())
+	if script := rk.Profile.Launch.Script; script != "" {
+		lines, err := launch.Read(rk.Dir, script, rk.ServerEnv())
 		if err != nil {
-			k.Warn("%s can't be read: %v", script, err)
+			rk.Warn("%s can't be read: %v", script, err)
 		}
 		for _, c := range lines {
 			ofKind, n := p.required(c, out)
@@ -85,7 +85,7 @@ func (k *Rack) Hold(ctx context.Context, p *Programs, ver string) (*Runtimes, er
 			out.Where = fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
 			if d, ok := n.(dotnetNeed); ok {
 				host, framework = d.host, d.f.Name
-				for _, rt := range needs.FindFrameworks(framework, host, k.Env, k.Profile.Runtime.Search) {
+				for _, rt := range needs.FindFrameworks(framework, host, rk.Env, rk.Profile.Runtime.Search) {
 					if d.f.Pick([]string{rt.Version}) != "" && rt.Version == d.pick {
 						used[rt.Path] = fmt.Sprintf("%s:%d", c.File, c.Line)
 					}
@@ -105,11 +105,11 @@ func (k *Rack) Hold(ctx context.Context, p *Programs, ver string) (*Runtimes, er
 	var found []needs.Runtime
 	switch kind {
 	case needs.Java:
-		found = k.Java(ctx)
+		found = rk.Java(ctx)
 	case needs.Dotnet:
-		found = needs.FindFrameworks(framework, host, k.Env, k.Profile.Runtime.Search)
+		found = needs.FindFrameworks(framework, host, rk.Env, rk.Profile.Runtime.Search)
 	default:
-		found = needs.FindEngines(ctx, kind, k.Env, k.Profile.Runtime.Search)
+		found = needs.FindEngines(ctx, kind, rk.Env, rk.Profile.Runtime.Search)
 	}
 	for path, at := range used { // one that stands nowhere else is listed too
 		found = withRuntime(ctx, found, kind, path, at)

@@ -29,7 +29,7 @@ import (
 const startLimit = 30 * time.Second
 
 // TakeFrom is the archive at a path or URL; digest, "sha256:HEX" say, may be "".
-func (k *Rack) TakeFrom(ctx context.Context, where, digest string) (rt *needs.Runtime, there bool, err error) {
+func (rk *Rack) TakeFrom(ctx context.Context, where, digest string) (rt *needs.Runtime, there bool, err error) {
 	w := fetch.Wanted{URL: where, Archive: true}
 	if digest != "" {
 		name, value, _ := strings.Cut(digest, ":")
@@ -48,14 +48,14 @@ func (k *Rack) TakeFrom(ctx context.Context, where, digest string) (rt *needs.Ru
 			return nil, false, err
 		}
 	}
-	return k.Take(ctx, w, profile.Source{})
+	return rk.Take(ctx, w, profile.Source{})
 }
 
 // Take takes a Java runtime in from an archive that is wanted: downloaded by the rules of
 // a source, opened, started once, and moved into place.
-func (k *Rack) Take(ctx context.Context, w fetch.Wanted, from profile.Source) (rt *needs.Runtime, there bool, err error) {
+func (rk *Rack) Take(ctx context.Context, w fetch.Wanted, from profile.Source) (rt *needs.Runtime, there bool, err error) {
 	where := w.URL
-	dir, unlock, err := k.ownRuntimes()
+	dir, unlock, err := rk.ownRuntimes()
 	if err != nil {
 		return nil, false, err
 	}
@@ -65,19 +65,19 @@ func (k *Rack) Take(ctx context.Context, w fetch.Wanted, from profile.Source) (r
 		return nil, false, err
 	}
 	defer os.RemoveAll(work)
-	if _, err = k.Step("fetch", func() (string, error) {
-		v, err := k.res.Client(from).Download(ctx, w, filepath.Join(work, "archive.part"), k.Moves("fetch"))
+	if _, err = rk.Step("fetch", func() (string, error) {
+		v, err := rk.res.Client(from).Download(ctx, w, filepath.Join(work, "archive.part"), rk.Moves("fetch"))
 		if err != nil {
 			return "", resolve.Denied(err)
 		}
 		if len(v.By) == 0 && fetch.IsURL(where) {
-			k.Warn("nothing vouches for %s: give its digest with --digest sha256:HEX", fetch.NameOf(where))
+			rk.Warn("nothing vouches for %s: give its digest with --digest sha256:HEX", fetch.NameOf(where))
 		}
 		return words.Bytes(v.Size), layOut(ctx, v, work)
 	}); err != nil {
 		return nil, false, err
 	}
-	if _, err = k.Step("try", func() (string, error) {
+	if _, err = rk.Step("try", func() (string, error) {
 		if rt, err = tryRuntime(ctx, filepath.Join(work, "tree")); err != nil {
 			return "", err
 		}
@@ -105,15 +105,15 @@ func (k *Rack) Take(ctx context.Context, w fetch.Wanted, from profile.Source) (r
 
 // ownRuntimes is the folder of the runtimes that were taken in, held against
 // other commands that change it.
-func (k *Rack) ownRuntimes() (dir string, unlock func(), err error) {
-	dir = filepath.Join(k.Home, "runtimes")
+func (rk *Rack) ownRuntimes() (dir string, unlock func(), err error) {
+	dir = filepath.Join(rk.Home, "runtimes")
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return "", nil, err
 	}
 	// Servers run as the owner of their install, who has to reach it; what else
 	// stands in this home is closed by itself.
-	if fi, err := os.Stat(k.Home); err == nil {
-		os.Chmod(k.Home, fi.Mode()|0o011)
+	if fi, err := os.Stat(rk.Home); err == nil {
+		os.Chmod(rk.Home, fi.Mode()|0o011)
 	}
 	lock := tree.NewLock(filepath.Join(dir, ".lock"))
 	if ok, err := lock.TryLock(); err != nil || !ok {
@@ -212,8 +212,8 @@ func programOf(at string) (needs.Program, bool) {
 // script runs it, or that of a backup does, which is needed to go back: anyway drops it
 // all the same. name is that of its folder, or its version; needed lists the backups of an
 // install whose launch script runs something in a folder.
-func (k *Rack) Drop(name string, anyway bool, needed func(dir, folder string) (backups []string)) (path string, err error) {
-	dir, unlock, err := k.ownRuntimes()
+func (rk *Rack) Drop(name string, anyway bool, needed func(dir, folder string) (backups []string)) (path string, err error) {
+	dir, unlock, err := rk.ownRuntimes()
 	if err != nil {
 		return "", err
 	}
@@ -235,8 +235,8 @@ func (k *Rack) Drop(name string, anyway bool, needed func(dir, folder string) (b
 	if path == "" {
 		return "", tell.Misuse(fmt.Sprintf("no runtime %q was taken in; these were: %s", name, cmp.Or(strings.Join(have, ", "), "none")), "freshkeel runtimes")
 	}
-	for _, at := range k.Servers() {
-		if line := usesRuntime(at, path, k.Env); line != "" {
+	for _, at := range rk.Servers() {
+		if line := usesRuntime(at, path, rk.Env); line != "" {
 			return "", tell.Advise(fmt.Errorf("%s is in use: %s runs it", filepath.Base(path), line), "let that server run another one first")
 		}
 		if by := needed(at, path); len(by) > 0 && !anyway {

@@ -14,18 +14,18 @@ import (
 
 // Quiet has a running server save, and hold still until release is called: by
 // the profile's own console lines. It may be called more than once.
-func (k *Server) Quiet(ctx context.Context) (release func(), err error) {
-	b := k.Profile.Backup
-	if len(b.Before)+len(b.After) == 0 || !k.RunDir().Status().Running {
+func (sv *Server) Quiet(ctx context.Context) (release func(), err error) {
+	b := sv.Profile.Backup
+	if len(b.Before)+len(b.After) == 0 || !sv.RunDir().Status().Running {
 		return func() {}, nil
 	}
 	var once sync.Once
-	_, err = k.Step("quiet", func() (string, error) {
+	_, err = sv.Step("quiet", func() (string, error) {
 		from := int64(0)
-		if fi, err := os.Stat(k.RunDir().Console()); err == nil {
+		if fi, err := os.Stat(sv.RunDir().Console()); err == nil {
 			from = fi.Size()
 		}
-		let, err := k.RunDir().Hold(b.Before, b.After)
+		let, err := sv.RunDir().Hold(b.Before, b.After)
 		if err != nil {
 			return "", fmt.Errorf("tell the server to save: %w", err)
 		}
@@ -33,12 +33,12 @@ func (k *Server) Quiet(ctx context.Context) (release func(), err error) {
 		if !b.Saved.Given() {
 			return "told: " + strings.Join(b.Before, ", "), nil
 		}
-		said, err := host.Await(ctx, k.RunDir().Console(), from, b.Wait.Std(), func(l string) bool { return b.Saved.MatchString(words.Printable(l)) })
+		said, err := host.Await(ctx, sv.RunDir().Console(), from, b.Wait.Std(), func(l string) bool { return b.Saved.MatchString(words.Printable(l)) })
 		if err != nil {
 			release()
 			return "", tell.Advise(fmt.Errorf("no line that matches %s came within %s of %q", words.Quote(b.Saved.String()), b.Wait, strings.Join(b.Before, ", ")), "compare [backup] saved with what the server says: freshkeel log")
 		}
-		return said, k.Halt("quiet")
+		return said, sv.Halt("quiet")
 	})
 	if err != nil && release != nil {
 		release()

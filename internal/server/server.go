@@ -27,30 +27,30 @@ type Verdict = watch.Verdict
 // BringUp starts the server and watches it; one that a crashed command has
 // started is only watched. The error is for a server that could not even be
 // started.
-func (k *Server) BringUp(ctx context.Context, expect string) (*Verdict, error) {
-	if st := k.RunDir().Status(); st.Running {
-		return k.Watch(ctx, time.Now(), expect), nil
+func (sv *Server) BringUp(ctx context.Context, expect string) (*Verdict, error) {
+	if st := sv.RunDir().Status(); st.Running {
+		return sv.Watch(ctx, time.Now(), expect), nil
 	}
-	st, err := k.Spawn(context.WithoutCancel(ctx))
+	st, err := sv.Spawn(context.WithoutCancel(ctx))
 	if err != nil {
 		return nil, err
 	}
-	return k.Watch(ctx, st.Since, expect), nil
+	return sv.Watch(ctx, st.Since, expect), nil
 }
 
 // Spawn has a minder start the server, unless somebody else has.
-func (k *Server) Spawn(ctx context.Context) (*host.Status, error) {
-	if err := k.NoneOutside(); err != nil {
+func (sv *Server) Spawn(ctx context.Context) (*host.Status, error) {
+	if err := sv.NoneOutside(); err != nil {
 		return nil, err
 	}
-	script := k.Profile.Launch.Script
+	script := sv.Profile.Launch.Script
 	if script == "" {
 		return nil, tell.Advise(errors.New("no launch script is named"), "set [launch] script in freshkeel.toml")
 	}
-	if err := install.TrustedScript(k.Path(script)); err != nil {
+	if err := install.TrustedScript(sv.Path(script)); err != nil {
 		return nil, err
 	}
-	return host.Start(ctx, k.Self, host.Launch{Install: k.Dir, Script: script, Args: k.Profile.Launch.Args, RunDir: string(k.RunDir()), Env: k.ServerEnv()})
+	return host.Start(ctx, sv.Self, host.Launch{Install: sv.Dir, Script: script, Args: sv.Profile.Launch.Args, RunDir: string(sv.RunDir()), Env: sv.ServerEnv()})
 }
 
 // portPause is how long the watch rests between looks at the port: each one
@@ -59,14 +59,14 @@ const portPause = 100 * time.Millisecond
 
 // Watch judges the running server until there is a verdict. When ctx ends,
 // the verdict is that it was interrupted.
-func (k *Server) Watch(ctx context.Context, start time.Time, expect string) *Verdict {
-	j := watch.NewJudge(watch.Rules{Ready: k.Profile.Ready, Expect: expect}, start)
+func (sv *Server) Watch(ctx context.Context, start time.Time, expect string) *Verdict {
+	j := watch.NewJudge(watch.Rules{Ready: sv.Profile.Ready, Expect: expect}, start)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	lines, ended := make(chan string), make(chan struct{})
 	var exit *host.Exit
 	go func() {
-		e, err := k.RunDir().Wait(ctx)
+		e, err := sv.RunDir().Wait(ctx)
 		if err == nil || ctx.Err() == nil {
 			exit = e
 			close(ended)
@@ -74,7 +74,7 @@ func (k *Server) Watch(ctx context.Context, start time.Time, expect string) *Ver
 	}()
 	go func() {
 		defer close(lines)
-		host.Follow(ctx, k.RunDir().Console(), ended, func(l string) {
+		host.Follow(ctx, sv.RunDir().Console(), ended, func(l string) {
 			select {
 			case lines <- l:
 			case <-ctx.Done():
@@ -98,17 +98,17 @@ func (k *Server) Watch(ctx context.Context, start time.Time, expect string) *Ver
 				}
 				return j.Exited(time.Now(), status)
 			}
-			k.Tell(tell.Event{Kind: tell.ServerSaid, Text: l})
+			sv.Tell(tell.Event{Kind: tell.ServerSaid, Text: l})
 			v = j.Line(time.Now(), l)
 		case <-tick.C:
-			if k.Profile.Ready.Port.Given() {
-				v = j.Port(time.Now(), k.holdsPort())
+			if sv.Profile.Ready.Port.Given() {
+				v = j.Port(time.Now(), sv.holdsPort())
 			} else {
 				v = j.Tick(time.Now())
 			}
 			if w := j.Awaits(); w != awaited {
 				awaited = w
-				k.Tell(tell.Event{Kind: tell.StepMoves, Step: "watch", Text: w})
+				sv.Tell(tell.Event{Kind: tell.StepMoves, Step: "watch", Text: w})
 			}
 		case <-ctx.Done():
 			return interrupted(start)
@@ -126,34 +126,34 @@ func interrupted(start time.Time) *Verdict {
 }
 
 // holdsPort tells whether a process of this server holds the profile's port.
-func (k *Server) holdsPort() bool {
-	p := k.Profile.Ready.Port
+func (sv *Server) holdsPort() bool {
+	p := sv.Profile.Ready.Port
 	pids, err := host.PortHolders(p.Net, p.Number)
 	if err != nil || len(pids) == 0 {
 		return false
 	}
-	mine := k.RunDir().Status().Processes
+	mine := sv.RunDir().Status().Processes
 	return slices.ContainsFunc(pids, func(pid int) bool { return slices.Contains(mine, pid) })
 }
 
 // TakeOver gives a server whose minder was killed another one. That it fails is
 // told, and no more: what needs the minder says so itself.
-func (k *Server) TakeOver(ctx context.Context) {
-	st := k.RunDir().Status()
+func (sv *Server) TakeOver(ctx context.Context) {
+	st := sv.RunDir().Status()
 	if !st.Left {
 		return
 	}
-	_, err := host.Start(ctx, k.Self, host.Launch{Install: k.Dir, RunDir: string(k.RunDir()), Env: k.ServerEnv(), TakeOver: true})
+	_, err := host.Start(ctx, sv.Self, host.Launch{Install: sv.Dir, RunDir: string(sv.RunDir()), Env: sv.ServerEnv(), TakeOver: true})
 	if err != nil {
-		k.Warn("the server runs on without its minder, which was killed, and another could not take over: %v", err)
+		sv.Warn("the server runs on without its minder, which was killed, and another could not take over: %v", err)
 		return
 	}
-	k.Warn("the server's minder had been killed: another one has taken over process %d", st.PID)
+	sv.Warn("the server's minder had been killed: another one has taken over process %d", st.PID)
 }
 
 // NoneOutside refuses to go on beside a server that nobody here started (P7).
-func (k *Server) NoneOutside() error {
-	for _, p := range host.Outside(k.Dir, k.RunDir().Status()) {
+func (sv *Server) NoneOutside() error {
+	for _, p := range host.Outside(sv.Dir, sv.RunDir().Status()) {
 		return tell.Advise(&host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}, p.HowToStop()+"; then try again")
 	}
 	return nil

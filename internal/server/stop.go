@@ -10,21 +10,21 @@ import (
 )
 
 // Order is the profile's way to stop the server.
-func (k *Server) Order() host.StopOrder {
-	s := k.Profile.Stop
+func (sv *Server) Order() host.StopOrder {
+	s := sv.Profile.Stop
 	return host.StopOrder{Send: s.Send, Wait: s.Wait.Std(), Terminate: s.Terminate.Std(), Kill: s.MayKill()}
 }
 
 // Stop tells the players, waits, and ends the server by the profile's order.
 // Ending ctx while players are told leaves the server running, with Interrupted;
 // once the stop line is sent there is no way back, and ctx is not asked.
-func (k *Server) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, err error) {
-	if err := k.TellPlayers(ctx); err != nil {
+func (sv *Server) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, err error) {
+	if err := sv.TellPlayers(ctx); err != nil {
 		return nil, 0, err
 	}
 	told := time.Now()
-	defer context.AfterFunc(ctx, func() { k.Note("the server was told to stop already, and stops: waiting for its end") })()
-	exit, err = k.StopBy(k.Order(), false)
+	defer context.AfterFunc(ctx, func() { sv.Note("the server was told to stop already, and stops: waiting for its end") })()
+	exit, err = sv.StopBy(sv.Order(), false)
 	return exit, time.Since(told), err
 }
 
@@ -34,15 +34,15 @@ const noticeLook = 250 * time.Millisecond
 
 // TellPlayers puts the profile's warning on the console and waits as long as it
 // says. A console that does not take it is no reason not to stop.
-func (k *Server) TellPlayers(ctx context.Context) error {
-	s := k.Profile.Stop
+func (sv *Server) TellPlayers(ctx context.Context) error {
+	s := sv.Profile.Stop
 	if err := ctx.Err(); err != nil {
 		return &Interrupted{}
 	}
-	if s.Tell == "" || k.RunDir().Send(s.Tell) != nil {
+	if s.Tell == "" || sv.RunDir().Send(s.Tell) != nil {
 		return nil
 	}
-	k.Note("players were told: %s", s.Tell)
+	sv.Note("players were told: %s", s.Tell)
 	end := time.After(s.Notice.Std())
 	look := time.NewTicker(noticeLook)
 	defer look.Stop()
@@ -53,7 +53,7 @@ func (k *Server) TellPlayers(ctx context.Context) error {
 		case <-ctx.Done():
 			return &Interrupted{Saw: s.Tell}
 		case <-look.C:
-			if !k.RunDir().Status().Running {
+			if !sv.RunDir().Status().Running {
 				return nil
 			}
 		}
@@ -81,27 +81,27 @@ func (i *Interrupted) Unwrap() error { return context.Canceled }
 
 // HalfStop ends a server that did not come up: nothing of it is worth waiting
 // long for.
-func (k *Server) HalfStop() (*host.Exit, error) {
-	o := k.Order()
+func (sv *Server) HalfStop() (*host.Exit, error) {
+	o := sv.Order()
 	o.Wait, o.Terminate = min(o.Wait, 10*time.Second), min(o.Terminate, 5*time.Second)
-	return k.StopBy(o, true)
+	return sv.StopBy(o, true)
 }
 
 // StopBy ends the server by an order, telling what it takes. Of a hopeless
 // server nobody expects that it still reads its console.
-func (k *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
-	return k.RunDir().Stop(o, func(s host.StopStep) {
+func (sv *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
+	return sv.RunDir().Stop(o, func(s host.StopStep) {
 		switch s.Do {
 		case "sent":
 			if s.Error != "" && !hopeless {
-				k.Warn("the stop line %q did not get through: %s", o.Send, s.Error)
+				sv.Warn("the stop line %q did not get through: %s", o.Send, s.Error)
 			}
 		case "terminate":
 			if o.Send != "" {
-				k.Warn("it did not stop within %s: terminate signal to its processes %v", o.Wait, s.PIDs)
+				sv.Warn("it did not stop within %s: terminate signal to its processes %v", o.Wait, s.PIDs)
 			}
 		case "kill":
-			k.Warn("it did not end within %s of the terminate signal: killing its processes %v", o.Terminate, s.PIDs)
+			sv.Warn("it did not end within %s of the terminate signal: killing its processes %v", o.Terminate, s.PIDs)
 		}
 	})
 }
