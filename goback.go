@@ -287,7 +287,7 @@ func (t *transaction) helps() (out []string) {
 			if err != nil {
 				continue
 			}
-			if o := old.Find(f.Path); o != nil && o.Mtime <= since && !slices.Equal(o.Pieces, f.Pieces) {
+			if o := old.Find(f.Path); o != nil && o.Mtime <= since && !o.SameContent(&f) {
 				out = append(out, fmt.Sprintf("freshkeel backup restore %s --only '%s' (it was edited after the last good start), then: freshkeel start", b.ID, f.Path))
 				break
 			}

@@ -62,7 +62,9 @@ func (sh *Shelf) Show(id string, all bool) (*View, error) {
 			v.Moving = append(v.Moving, f.Path)
 		}
 		if all {
-			v.Entries = append(v.Entries, *f)
+			one := *f
+			one.Pieces = f.PieceSums() // listed, also where there is one
+			v.Entries = append(v.Entries, one)
 		}
 		if v.Before == "" {
 			return
@@ -86,7 +88,7 @@ func (sh *Shelf) Show(id string, all bool) (*View, error) {
 func alike(f *locker.File) tree.Sum {
 	b := append([]byte(f.Kind.String()), 0)
 	b = append(append(b, f.Target...), 0)
-	for _, p := range f.Pieces {
+	for _, p := range f.PieceSums() {
 		b = append(b, p[:]...)
 	}
 	return tree.SumBytes(b)

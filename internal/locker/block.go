@@ -255,7 +255,18 @@ func (l *Locker) baseOf(owner, id string, look bool) (*Base, error) {
 }
 
 func (l *Locker) baseAt(p string, look bool) (*Base, error) {
-	frames, err := readFrames(p, look)
+	// It is opened once: another command may drop it meanwhile.
+	f, err := os.Open(p)
+	if err != nil {
+		return nil, noSet(p, err)
+	}
+	keep := false
+	defer func() {
+		if !keep {
+			f.Close()
+		}
+	}()
+	frames, err := framesOf(f, p, look)
 	if errors.Is(err, errNoMark) { // written in one frame
 		s, err := readSet(p, false)
 		if err != nil {
@@ -280,15 +291,14 @@ func (l *Locker) baseAt(p string, look bool) (*Base, error) {
 		b.readAhead(p, func(i int) ([]byte, error) { return b.rawOf(i), nil })
 		return b, nil
 	}
-	f, err := os.Open(p)
-	if err != nil {
-		return nil, noSet(p, err)
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return nil, err
 	}
 	r := bufio.NewReaderSize(f, 64<<10)
 	if _, err := readBlock(r); err != nil { // the head
-		f.Close()
 		return nil, &Damage{Where: p, Why: err.Error()}
 	}
+	keep = true
 	b.readAhead(p, func(i int) ([]byte, error) {
 		if i == len(b.blocks) {
 			return nil, f.Close()
@@ -376,14 +386,19 @@ func inflate(raw, out []byte) ([]byte, error) {
 	return d.DecodeAll(raw, out)
 }
 
-// readFrames reads the frames of a set, still compressed. ends keeps the first and the
-// last of them alone: the others are nil.
-func readFrames(path string, ends bool) ([][]byte, error) {
+// readFrames reads the frames of a set, still compressed.
+func readFrames(path string) ([][]byte, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, noSet(path, err)
 	}
 	defer f.Close()
+	return framesOf(f, path, false)
+}
+
+// framesOf is readFrames of an open file. ends keeps the first and the last of them alone:
+// the others are nil.
+func framesOf(f *os.File, path string, ends bool) ([][]byte, error) {
 	r := bufio.NewReaderSize(f, 256<<10)
 	var out [][]byte
 	for {

@@ -77,7 +77,7 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 		}
 	}
 	each(func(_ *Set, f *File) {
-		for _, p := range f.Pieces {
+		for _, p := range f.PieceSums() {
 			if !named[p] {
 				l.chain(p, func(s tree.Sum) { named[s] = true })
 			}
@@ -147,7 +147,7 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 	}
 	if len(bad) > 0 {
 		each(func(head *Set, f *File) {
-			for _, p := range f.Pieces {
+			for _, p := range f.PieceSums() {
 				if why, is := bad[p]; is {
 					c.Damaged = append(c.Damaged, Hurt{head.Owner, head.ID, f.Path, why})
 					return
@@ -217,7 +217,7 @@ func (l *Locker) Spoilt() (packs []string) {
 
 // stored tells whether every piece of a file is there.
 func (l *Locker) stored(f *File) bool {
-	for _, s := range f.Pieces {
+	for _, s := range f.PieceSums() {
 		if _, ok := l.find(s); !ok { // which reads the indexes
 			return false
 		}

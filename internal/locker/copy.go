@@ -495,7 +495,7 @@ func (p *Pushing) Copied(owner string) (out []*Set) {
 func (l *Locker) without(owner, id string, has func(tree.Sum) bool) (need []tree.Sum, err error) {
 	seen := map[tree.Sum]bool{}
 	err = l.Each(owner, id, func(f *File) {
-		for _, sum := range f.Pieces {
+		for _, sum := range f.PieceSums() {
 			if seen[sum] || has(sum) {
 				continue
 			}
@@ -624,7 +624,7 @@ func (p *Pushing) publish(ctx context.Context, s *Set) error {
 	used := map[int32]bool{}
 	missing := false
 	if err := p.l.Each(s.Owner, s.ID, func(f *File) {
-		for _, sum := range f.Pieces {
+		for _, sum := range f.PieceSums() {
 			p.pieces.chain(sum, func(_ tree.Sum, at place, has bool) {
 				if missing = missing || !has; has {
 					used[at.pack] = true
@@ -695,7 +695,7 @@ func (p *Pushing) Total(sets []*Set) (total int64) {
 	seen := map[frame]bool{}
 	for _, s := range sets {
 		p.l.Each(s.Owner, s.ID, func(f *File) { // what can't be read is told when it is sent
-			for _, sum := range f.Pieces {
+			for _, sum := range f.PieceSums() {
 				if p.has(sum) {
 					continue
 				}
@@ -777,7 +777,7 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 			return err
 		}
 		if err := p.l.Each(owner, id, func(f *File) {
-			for _, sum := range f.Pieces {
+			for _, sum := range f.PieceSums() {
 				p.pieces.chain(sum, func(s tree.Sum, _ place, _ bool) { living[s] = true })
 			}
 		}); err != nil {

@@ -214,7 +214,7 @@ func TestAFileIsStoredOverItsPast(t *testing.T) {
 		same, err := l.Same(bytes.NewReader(want), s.Entries[0])
 		require.NoError(t, err)
 		assert.True(t, same)
-		for _, p := range s.Entries[0].Pieces {
+		for _, p := range s.Entries[0].PieceSums() {
 			if in, _, _ := l.seek(p); !in.base.IsZero() {
 				over++
 			}
@@ -305,7 +305,7 @@ func TestAPartOfAPieceIsReadLikeTheWhole(t *testing.T) {
 	s, _ := take(t, l, dir, nil)
 	require.NoError(t, l.refresh())
 	parts(t, l, r)
-	p := s.Find("noise").Pieces[0]
+	p := s.Find("noise").PieceSums()[0]
 	in, pack, _ := l.seek(p)
 	require.Greater(t, in.size, int32(2*layBlock))
 	whole, err := os.ReadFile(pack)
@@ -355,7 +355,7 @@ func TestPrintsTellWhatStands(t *testing.T) {
 			return l.Copy(&out, s.Entries[0]) == nil && bytes.Equal(b, out.Bytes())
 		}
 		l, first := save(content, nil)
-		pieces := first.Entries[0].Pieces
+		pieces := first.Entries[0].PieceSums()
 		from := l.bounds(pieces)
 		require.Greater(t, len(pieces), 2)
 		line, _, _ := l.seek(pieces[0])
@@ -364,7 +364,7 @@ func TestPrintsTellWhatStands(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(home, keyFile), []byte(c.key), 0o600))
 		}
 		l, second := save(content, first)
-		assert.Equal(t, pieces, second.Entries[0].Pieces, name)
+		assert.Equal(t, pieces, second.Entries[0].PieceSums(), name)
 		assert.Zero(t, second.New, name)
 
 		// A bit of the first stretch rots in the pack, and the last changes in the file: who
@@ -379,7 +379,7 @@ func TestPrintsTellWhatStands(t *testing.T) {
 		copy(is[from[1]-9000:], noise(7, 4096))
 		l, third := save(is, second)
 		assert.Less(t, third.New, int64(6000), name)
-		assert.NotEqual(t, pieces[0], third.Entries[0].Pieces[0])
+		assert.NotEqual(t, pieces[0], third.Entries[0].PieceSums()[0])
 		assert.Equal(t, !c.believed, reads(l, third, is), name)
 		b[in.off+5000] ^= 4
 		require.NoError(t, os.WriteFile(pack, b, 0o600))
@@ -404,8 +404,8 @@ func TestPrintsTellWhatStands(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(index, b, 0o600))
 			after, fourth := save(other, third)
-			assert.Equal(t, !c.doubts && upTo == 0, fourth.Entries[0].Pieces[1] == pieces[1], name)
-			assert.True(t, fourth.Entries[0].Pieces[1] == pieces[1] || reads(after, fourth, other), name)
+			assert.Equal(t, !c.doubts && upTo == 0, fourth.Entries[0].PieceSums()[1] == pieces[1], name)
+			assert.True(t, fourth.Entries[0].PieceSums()[1] == pieces[1] || reads(after, fourth, other), name)
 		}
 	}
 }
@@ -429,7 +429,7 @@ func TestDamageBelowOtherPieces(t *testing.T) {
 	copy(content[100_000:], noise(1, 5000))
 	second := save(base(first))
 	require.Less(t, second.New, int64(6000))
-	in, pack, ok := l.seek(first.Entries[0].Pieces[0])
+	in, pack, ok := l.seek(first.Entries[0].PieceSums()[0])
 	require.True(t, ok)
 	b, err := os.ReadFile(pack)
 	require.NoError(t, err)

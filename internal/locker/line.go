@@ -28,18 +28,13 @@ func (f *File) brief() File {
 }
 
 // complete is what brief left out.
-func (l *lines) complete(f *File) {
+func complete(f *File) {
 	if f.Inode != 0 && f.Ctime == 0 {
 		f.Ctime = f.Mtime
 	}
-	if len(f.Pieces) > 0 || f.Kind != tree.File || f.Size == 0 || f.Sum.IsZero() {
-		return
+	if len(f.Pieces) == 1 && f.Pieces[0] == f.Sum {
+		f.Pieces = nil
 	}
-	if len(l.block) == cap(l.block) {
-		l.block = make([]tree.Sum, 0, 1024)
-	}
-	l.block = append(l.block, f.Sum)
-	f.Pieces = l.block[len(l.block)-1 : len(l.block) : len(l.block)]
 }
 
 // appendLine appends a file's line, and its line end.
@@ -108,7 +103,7 @@ func (l *lines) all(text []byte, out []File) ([]File, error) {
 func (l *lines) parse(line []byte) (f File, err error) {
 	c := tree.Line{Rest: line}
 	if l.direct(&c, &f) {
-		l.complete(&f)
+		complete(&f)
 		return f, nil
 	}
 	var w wideLine
@@ -121,7 +116,7 @@ func (l *lines) parse(line []byte) (f File, err error) {
 	if w.rawNames.Target != nil {
 		w.File.Target = string(w.rawNames.Target)
 	}
-	l.complete(&w.File)
+	complete(&w.File)
 	return w.File, nil
 }
 

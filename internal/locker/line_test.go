@@ -30,6 +30,10 @@ func TestALineIsPlainJSON(t *testing.T) {
 		require.NoError(t, err)
 		read, err := each.parse(bytes.TrimSuffix(got, []byte("\n")))
 		require.NoError(t, err)
+		if len(f.Pieces) == 1 { // which its own hash tells
+			assert.Equal(t, f.Pieces, read.PieceSums())
+			f.Pieces = nil
+		}
 		assert.Equal(t, f, read)
 		var line wideLine
 		require.NoError(t, json.Unmarshal(got, &line), "%s", got)

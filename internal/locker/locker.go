@@ -476,7 +476,7 @@ func (l *Locker) Same(r io.Reader, f File) (bool, error) {
 	}
 	buf := make([]byte, 2*maxFrame)
 	at, held, ended := 0, 0, false
-	for _, want := range f.Pieces {
+	for _, want := range f.PieceSums() {
 		if held-at < maxFrame && !ended {
 			held, at = copy(buf, buf[at:held]), 0
 			n, err := fill(r, buf[held:])
@@ -515,11 +515,12 @@ func (l *Locker) Copy(w io.Writer, f File) error {
 // Copy is the locker's, for a reader of many files.
 func (r *Reader) Copy(w io.Writer, f File) error {
 	var whole *tree.Hash
-	if !f.Sum.IsZero() && len(f.Pieces) != 1 { // a single piece has been checked
+	pieces := f.PieceSums()
+	if !f.Sum.IsZero() && len(pieces) != 1 { // a single piece has been checked
 		h := tree.NewHash()
 		whole = &h
 	}
-	for _, s := range f.Pieces {
+	for _, s := range pieces {
 		b, err := r.l.pieceBy(&r.r, s)
 		if err != nil {
 			return fmt.Errorf("%s: %w", f.Path, err)
@@ -535,8 +536,8 @@ func (r *Reader) Copy(w io.Writer, f File) error {
 	switch {
 	case whole != nil:
 		got = whole.Sum()
-	case len(f.Pieces) == 1 && !f.Sum.IsZero():
-		got = f.Pieces[0]
+	case len(pieces) == 1 && !f.Sum.IsZero():
+		got = pieces[0]
 	default:
 		return nil
 	}
@@ -706,6 +707,9 @@ func (l *Locker) Heads(owner string) ([]*Set, error) {
 			continue
 		}
 		s, err := readSet(filepath.Join(filepath.Dir(p), d.Name()), true)
+		if errors.Is(err, ErrNoSet) {
+			continue // dropped since the folder was listed
+		}
 		if damage := (*Damage)(nil); errors.As(err, &damage) {
 			s, err = &Set{Owner: owner, ID: strings.TrimSuffix(d.Name(), ".set"), Damage: damage.Why}, nil
 		}
@@ -726,7 +730,7 @@ func noSet(path string, err error) error {
 
 func readSet(path string, headOnly bool) (*Set, error) {
 	if !headOnly {
-		if frames, err := readFrames(path, false); !errors.Is(err, errNoMark) {
+		if frames, err := readFrames(path); !errors.Is(err, errNoMark) {
 			if err != nil {
 				return nil, err
 			}
@@ -814,16 +818,16 @@ func endOf(frames [][]byte) (entries int, err error) {
 // Content reads a stored file at any offset, holding one piece in memory. It
 // is for one goroutine.
 func (l *Locker) Content(f File) io.ReaderAt {
-	return &content{l: l, f: f, at: -1}
+	return &content{l: l, pieces: f.PieceSums(), at: -1}
 }
 
 type content struct {
-	l    *Locker
-	f    File
-	from []int64 // where each piece begins, and the end
-	at   int     // which piece is held
-	held []byte
-	r    reading
+	l      *Locker
+	pieces []tree.Sum
+	from   []int64 // where each piece begins, and the end
+	at     int     // which piece is held
+	held   []byte
+	r      reading
 }
 
 // starts finds out where each piece begins.
@@ -831,8 +835,8 @@ func (c *content) starts() error {
 	if c.from != nil {
 		return nil
 	}
-	from := make([]int64, 1, len(c.f.Pieces)+1)
-	for _, s := range c.f.Pieces {
+	from := make([]int64, 1, len(c.pieces)+1)
+	for _, s := range c.pieces {
 		p, ok := c.l.find(s)
 		if !ok { // told as damage, unless another process has just stored it
 			b, err := c.l.piece(s)
@@ -856,9 +860,9 @@ func (c *content) ReadAt(b []byte, off int64) (n int, err error) {
 		if want < 0 || want >= c.from[len(c.from)-1] {
 			return n, io.EOF
 		}
-		i := sort.Search(len(c.f.Pieces), func(i int) bool { return c.from[i+1] > want })
+		i := sort.Search(len(c.pieces), func(i int) bool { return c.from[i+1] > want })
 		if i != c.at {
-			c.held, err = c.l.pieceBy(&c.r, c.f.Pieces[i])
+			c.held, err = c.l.pieceBy(&c.r, c.pieces[i])
 			c.r.close() // nobody says when the last was read; what is held stays
 			if c.at = i; err != nil {
 				c.at = -1

@@ -99,7 +99,7 @@ func TestBackupBringsEverythingBackAsItWas(t *testing.T) {
 			x, _ := tree.SumFile(filepath.Join(dir, a.Path))
 			y, _ := tree.SumFile(filepath.Join(to, a.Path))
 			assert.Equal(t, x, y, a.Path)
-			if f := got.Find(a.Path); len(f.Pieces) < 2 {
+			if f := got.Find(a.Path); len(f.PieceSums()) < 2 {
 				assert.Equal(t, x, f.Sum, a.Path)
 			}
 		}
@@ -175,7 +175,7 @@ func TestAFileIsReadAlikeWithAndWithoutItsPast(t *testing.T) {
 			before := w.stored
 			now := c.edit(bytes.Clone(old))
 			var noted atomic.Int64
-			over, err := w.AddOver(t.Context(), bytes.NewReader(now), int64(len(now)), was.Pieces, func(n int64) { noted.Add(n) })
+			over, err := w.AddOver(t.Context(), bytes.NewReader(now), int64(len(now)), was.PieceSums(), func(n int64) { noted.Add(n) })
 			require.NoError(t, err)
 			assert.GreaterOrEqual(t, over.Size, noted.Load())
 			assert.EqualValues(t, len(now), over.Size)
@@ -292,7 +292,7 @@ func TestDamageIsNoticedAndNamed(t *testing.T) {
 	eachPiece(whole, func(_ tree.Sum, p place) { last = max(last, p.off) })
 	var atEnd []string
 	for _, f := range s.Entries {
-		if slices.ContainsFunc(f.Pieces, func(s tree.Sum) bool { p, _, ok := whole.index.find(s); return ok && p.off == last }) {
+		if slices.ContainsFunc(f.PieceSums(), func(s tree.Sum) bool { p, _, ok := whole.index.find(s); return ok && p.off == last }) {
 			atEnd = append(atEnd, f.Path)
 		}
 	}
@@ -527,7 +527,7 @@ func TestSpaceIsGivenBackAndReadersGoOn(t *testing.T) {
 	// A set that can't be read might name anything: nothing goes then. So it is
 	// with one that was cut short between two blocks, or lost one.
 	sets, _ := filepath.Glob(filepath.Join(home, "sets/server-1/*.set"))
-	frames, err := readFrames(sets[0], false)
+	frames, err := readFrames(sets[0])
 	require.NoError(t, err)
 	for _, left := range [][][]byte{frames[:len(frames)-1], {frames[0], frames[len(frames)-1]}} {
 		var b bytes.Buffer
@@ -590,7 +590,7 @@ func TestContentIsHeldAgainstAFileByItsPieces(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, w.Publish(&Set{Owner: "server-1", Entries: []File{f}}))
 		w.Close()
-		assert.Equal(t, len(f.Pieces) > 1, f.Sum.IsZero(), size)
+		assert.Equal(t, len(f.PieceSums()) > 1, f.Sum.IsZero(), size)
 		same := func(b []byte) bool {
 			ok, err := l.Same(bytes.NewReader(b), f)
 			require.NoError(t, err)
@@ -693,7 +693,7 @@ func TestASetInOneFrameIsRead(t *testing.T) {
 	s, _ := take(t, l, dir, nil)
 	path, err := l.setPath("server-1", s.ID)
 	require.NoError(t, err)
-	frames, err := readFrames(path, false)
+	frames, err := readFrames(path)
 	require.NoError(t, err)
 	var text []byte
 	for _, f := range frames {

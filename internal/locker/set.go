@@ -54,13 +54,25 @@ func (s *Set) Partial() bool { return len(s.Only)+len(s.Left) > 0 }
 type File struct {
 	tree.Entry
 	Sum    tree.Sum   `json:"sum,omitzero"`
-	Pieces []tree.Sum `json:"pieces,omitempty"`
+	Pieces []tree.Sum `json:"pieces,omitempty"`  // none where there is one: see PieceSums
 	ReadAt int64      `json:"read_at,omitempty"` // nanoseconds since 1970, when reading began
 	Moving bool       `json:"moving,omitempty"`  // it changed while it was read
 	Sparse bool       `json:"sparse,omitempty"`  // it has holes, and gets them back
 
 	Xattr map[string][]byte `json:"xattr,omitempty"` // extended attributes
 }
+
+// PieceSums are the hashes of a file's pieces, in order. A file that has a single piece
+// lists none: its own hash is that piece's, and most files are such.
+func (f *File) PieceSums() []tree.Sum {
+	if len(f.Pieces) == 0 && f.Size > 0 && !f.Sum.IsZero() {
+		return []tree.Sum{f.Sum}
+	}
+	return f.Pieces
+}
+
+// SameContent tells whether two files are of the same pieces.
+func (f *File) SameContent(o *File) bool { return slices.Equal(f.PieceSums(), o.PieceSums()) }
 
 // rawNames carries what JSON can't: names that are not UTF-8, in base64.
 type rawNames struct {

@@ -125,9 +125,9 @@ func (w *Writer) takeFiles(ctx context.Context, root *tree.Root, files []File, b
 			if old == nil || base.doubted || old.Moving || !old.Settled(old.ReadAt) || !e.SameIdentity(old.Entry) || (!base.stored && !w.l.stored(old)) {
 				todo = append(todo, i)
 				total += e.Size
-				if old != nil && old.Size >= layFrom && e.Size >= layFrom && len(old.Pieces) > 0 {
-					if over[i] = slices.Clone(old.Pieces); len(over) == 1 {
-						go w.l.find(old.Pieces[0]) // reads the indexes, which will be needed
+				if old != nil && old.Size >= layFrom && e.Size >= layFrom && len(old.PieceSums()) > 0 {
+					if over[i] = slices.Clone(old.PieceSums()); len(over) == 1 {
+						go w.l.find(over[i][0]) // reads the indexes, which will be needed
 					}
 				}
 				continue

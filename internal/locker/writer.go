@@ -257,7 +257,7 @@ func (f *File) sumOfFew() {
 	case 0:
 		f.Sum = tree.SumBytes(nil)
 	case 1:
-		f.Sum = f.Pieces[0]
+		f.Sum, f.Pieces = f.Pieces[0], nil
 	}
 }
 
