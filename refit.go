@@ -372,9 +372,6 @@ func heldBack(p *Plan, backup string) (told []string) {
 	return told
 }
 
-// Makers name a file after its version, and launch scripts run it by one name. A build
-// that is laid beside what the script runs would change nothing: the commonest mistake.
-
 // seenToRun holds what the new processes have open against what was swapped in: lines of
 // a console may be said by anything. A runtime keeps its jar open, and a native program
 // is what a process runs; a script that is read and closed can't be seen so. What can't

@@ -169,7 +169,7 @@ func (t *transaction) inventoryOf(ver string) error {
 			}
 		}
 	}
-	return inventory.Write(t.k.inv.Path(), &inventory.Inventory{Version: ver})
+	return inventory.Write(t.k.inv.File(), &inventory.Inventory{Version: ver})
 }
 
 // A restore may bring back files of another build than the one that the inventory
@@ -255,7 +255,7 @@ func (t *transaction) reckon(set *locker.Set) error {
 		o.SeenAt = 0
 		mixed.Files = append(mixed.Files, o)
 	}
-	return inventory.Write(t.k.inv.Path(), &mixed)
+	return inventory.Write(t.k.inv.File(), &mixed)
 }
 
 // restored compares the build's files before and after the restore.

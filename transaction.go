@@ -359,7 +359,7 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 	if s.Head.Version == "" && name == inventoryAfter {
 		s.Head.Version = t.e.To // as the server said it
 	}
-	return s.CopyTo(t.k.inv.Path(), func(o *inventory.Owned) {
+	return s.CopyTo(t.k.inv.File(), func(o *inventory.Owned) {
 		o.SeenAt = 0
 		// Only a file that provably still is what was put there is noted with
 		// its identity; any other is read when next it is compared.

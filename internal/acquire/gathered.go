@@ -72,7 +72,7 @@ func (g *gathered) over(fresh *gathered, removed func(path string) bool) {
 		if f.Path == "" {
 			continue
 		}
-		if old := g.get(f.Path); old != nil && old.Kind != f.Kind && f.Kind != tree.Dir {
+		if old := g.get(f.Path); old != nil && old.Kind == tree.Dir && f.Kind != tree.Dir {
 			g.drop(func(at string) bool { return strings.HasPrefix(at, f.Path+"/") })
 		}
 		g.put(f)

@@ -171,7 +171,7 @@ func (ad *Adopter) write(inv *inventory.Inventory, text string, old []byte) (kep
 	if _, err := ad.Identity(); err != nil {
 		return "", err
 	}
-	if err := inventory.Write(ad.inv.Path(), inv); err != nil || text == "" {
+	if err := inventory.Write(ad.inv.File(), inv); err != nil || text == "" {
 		return "", err
 	}
 	at := filepath.Join(ad.Dir, profile.FileName)

@@ -2,6 +2,7 @@ package inventory
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -22,12 +23,12 @@ type Kept struct{ *install.Install }
 // New is the inventory of an install.
 func New(in *install.Install) *Kept { return &Kept{in} }
 
-// Path is the inventory's file.
-func (kp *Kept) Path() string { return kp.State("inventory.json") }
+// File is the full path of the inventory's file.
+func (kp *Kept) File() string { return kp.State("inventory.json") }
 
 // Scan begins to read the inventory; it is empty where there is none yet.
 func (kp *Kept) Scan() (*Scanner, error) {
-	s, err := Open(kp.Path())
+	s, err := Open(kp.File())
 	if errors.Is(err, fs.ErrNotExist) {
 		return &Scanner{Head: &Inventory{Format: format}, ended: true}, nil
 	}
@@ -62,7 +63,7 @@ func (kp *Kept) Rewrite(change func(head *Inventory)) error {
 	}
 	defer s.Close()
 	change(s.Head)
-	return s.CopyTo(kp.Path(), nil)
+	return s.CopyTo(kp.File(), nil)
 }
 
 // Scanner reads an inventory's file by file, in the order of their paths.
@@ -120,7 +121,7 @@ func (s *Scanner) Next() *Owned {
 		s.err = s.wrong(errors.New("it is cut short"))
 	case err != nil:
 		s.err = s.wrong(err)
-	case strings.HasPrefix(string(line[:min(len(line), 8)]), `{"end":`):
+	case bytes.HasPrefix(line, []byte(`{"end":`)):
 		s.ended = true
 	default:
 		if s.o, err = readOwned(line[:len(line)-1]); err != nil {
@@ -185,7 +186,7 @@ func Load(path string) (*Inventory, error) {
 	return s.all()
 }
 
-// readOwned reads the line of one file: of the shape that writeInventory writes,
+// readOwned reads the line of one file: of the shape that appendOwned writes,
 // else by the JSON package.
 func readOwned(line []byte) (o Owned, err error) {
 	c := tree.Line{Rest: line}

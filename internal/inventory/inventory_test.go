@@ -6,6 +6,9 @@ import (
 	"path/filepath"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/tree"
 )
@@ -38,4 +41,48 @@ func FuzzOurOwnFiles(f *testing.F) {
 			}
 		}
 	})
+}
+
+// An inventory is read file by file in the order of paths, copied with what is changed, and
+// believed only whole.
+func TestAnInventoryIsReadInOrderAndWhole(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "inventory.json")
+	inv := &Inventory{Version: "1", Known: true}
+	for _, at := range []string{"b", "a/\u2028 \"x\"", "a/b"} {
+		inv.Files = append(inv.Files, Owned{Entry: tree.Entry{Path: at, Kind: tree.File, Size: 3, Mtime: 7}, Sum: tree.SumBytes([]byte(at)), Layer: "l"})
+	}
+	require.NoError(t, Write(path, inv))
+	read, err := Load(path)
+	require.NoError(t, err)
+	assert.Equal(t, inv, read)
+	assert.IsIncreasing(t, []string{read.Files[0].Path, read.Files[1].Path, read.Files[2].Path})
+
+	s, err := Open(path)
+	require.NoError(t, err)
+	defer s.Close()
+	s.Head.Version = "2"
+	require.NoError(t, s.CopyTo(path, func(o *Owned) { o.SeenAt = 9 }), "onto itself")
+	read, err = Load(path)
+	require.NoError(t, err)
+	assert.Equal(t, "2", read.Version)
+	for _, o := range read.Files {
+		assert.EqualValues(t, 9, o.SeenAt, o.Path)
+	}
+
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	lines := bytes.SplitAfter(whole, []byte("\n"))
+	for why, text := range map[string][][]byte{
+		"it is cut short": lines[:len(lines)-2], "does not come after": {lines[0], lines[2], lines[1], lines[4]}, "not an inventory of format": lines[1:],
+	} {
+		require.NoError(t, os.WriteFile(path, bytes.Join(text, nil), 0o600))
+		_, err := Load(path)
+		assert.ErrorContains(t, err, why)
+		other := path + ".copy"
+		if s, err := Open(path); err == nil {
+			assert.ErrorContains(t, s.CopyTo(other, nil), why)
+			s.Close()
+		}
+		assert.NoFileExists(t, other, "nothing half is left")
+	}
 }

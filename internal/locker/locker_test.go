@@ -835,3 +835,25 @@ func TestABackupLeansOnNoPieceThatNoIndexNames(t *testing.T) {
 		assert.EqualValues(t, 100_000, b.Len())
 	}
 }
+
+// Whoever has begun to look at a set sees all of it, though another command drops it.
+func TestALookGoesOnThoughTheSetIsDropped(t *testing.T) {
+	dir, l := t.TempDir(), open(t, t.TempDir())
+	for i := range 2500 { // several blocks
+		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("%05d", i)), []byte{byte(i)}, 0o644))
+	}
+	set, taken := take(t, l, dir, nil)
+	list := make([]tree.Entry, len(taken.Entries))
+	for i := range taken.Entries {
+		list[i] = taken.Entries[i].Entry
+	}
+	b, err := l.Look(set.Owner, set.ID)
+	require.NoError(t, err)
+	require.NoError(t, l.Drop(set.Owner, set.ID))
+	assert.Zero(t, b.Unproven(list))
+	heads, err := l.Heads(set.Owner)
+	require.NoError(t, err)
+	assert.Empty(t, heads)
+	_, err = l.Look(set.Owner, set.ID)
+	assert.ErrorIs(t, err, ErrNoSet)
+}

@@ -41,7 +41,7 @@ func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 	defer old.Close()
 	was := old.Head
 	p := &Plan{Ahead: ahead.New(pr.Install, store, list), From: was.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), Set: f.Set,
-		Known: was.Known, oldSets: was.Sets(), Named: slices.Clone(was.Names), Sure: !f.Candidate.AsInstalled || was.Known, was: map[string]inventory.Owned{}}
+		Known: was.Known, oldSets: was.Sets(), named: slices.Clone(was.Names), sure: !f.Candidate.AsInstalled || was.Known, was: map[string]inventory.Owned{}}
 	p.Places, p.Mounted = tree.Places(pr.Dir, list)
 	if tree.FoldsCase(pr.Path(profile.FileName)) {
 		p.Spelling = tree.SpelledAs(list)
@@ -122,9 +122,11 @@ func (d *decider) all(old *inventory.Scanner) error {
 		}
 		switch {
 		case it != nil:
-			it.here = int32(j - 1)
-			if here != nil && it.File.Path == at { // one text for both
-				it.At, it.File.Path = here.Path, here.Path
+			if here != nil {
+				it.here = int32(j - 1)
+				if it.File.Path == at { // one text for both
+					it.At, it.File.Path = here.Path, here.Path
+				}
 			}
 			err = d.file(it, here, had)
 		case here != nil:

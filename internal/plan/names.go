@@ -68,7 +68,7 @@ func (pr *Planner) rename(p *Plan, build Items, rules map[string]string) Items {
 			continue
 		}
 		of := pr.ofKind(build, endingOf(at))
-		for _, rule := range p.Named {
+		for _, rule := range p.named {
 			if named := matching(of, rule.From); rule.To == at && len(named) == 1 {
 				of = named
 			}
@@ -83,11 +83,11 @@ func (pr *Planner) rename(p *Plan, build Items, rules map[string]string) Items {
 		build = build.sorted(nil)
 		p.Renamed = append(p.Renamed, inventory.Move{From: of[0], To: at})
 	}
-	p.Named = slices.DeleteFunc(p.Named, func(rule inventory.Move) bool {
+	p.named = slices.DeleteFunc(p.named, func(rule inventory.Move) bool {
 		return slices.ContainsFunc(p.Renamed, func(m inventory.Move) bool { return m.To == rule.To })
 	})
 	for _, m := range p.Renamed {
-		p.Named = append(p.Named, inventory.Move{From: resolve.PatternFor(m.From), To: m.To})
+		p.named = append(p.named, inventory.Move{From: resolve.PatternFor(m.From), To: m.To})
 	}
 	return build
 }

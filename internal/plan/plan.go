@@ -76,14 +76,14 @@ type Plan struct {
 	Places  []string // folders of the install on file systems of their own
 	Mounted []string // files that are mounted one by one: nothing can be exchanged there
 
-	Set   *locker.Set      // the build
-	Known bool             // the old build's files are known
-	Sure  bool             // the new build's files are all known
-	Named []inventory.Move // rules by which files get the name that the launch script runs
+	Set   *locker.Set // the build
+	Known bool        // the old build's files are known
 
 	items   Items                      // what the build and its layers bring
 	was     map[string]inventory.Owned // of items that are owned asWas
 	oldSets []string                   // where the installed files came from
+	named   []inventory.Move           // rules by which files get the name that the launch script runs
+	sure    bool                       // the new build's files are all known
 }
 
 // Edit is one line of a script, or of a consent, that is changed.
@@ -200,7 +200,7 @@ func (p *Plan) inventory(add func(*inventory.Owned) error) error {
 
 // WriteInventory writes the inventory as it will be to the file at path.
 func (p *Plan) WriteInventory(path string) error {
-	head := &inventory.Inventory{Version: p.To, Channel: p.Channel, Build: p.Set.ID, Known: p.Sure, Layers: p.Layers, Without: p.Without, Names: p.Named}
+	head := &inventory.Inventory{Version: p.To, Channel: p.Channel, Build: p.Set.ID, Known: p.sure, Layers: p.Layers, Without: p.Without, Names: p.named}
 	return inventory.WriteBy(path, head, p.inventory)
 }
 
