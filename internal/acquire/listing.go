@@ -168,7 +168,7 @@ func (t *lister) take(ctx context.Context, lf feed.ListedFile, to string, doc *f
 		t.done += lf.Size
 		t.moves(t.done, t.total)
 	}()
-	entry := tree.Entry{Kind: tree.File, Mode: 0o644, UID: -1, GID: -1}
+	entry := tree.Entry{Kind: tree.File, Mode: 0o644, UID: tree.NoID, GID: tree.NoID}
 	if lf.Run {
 		entry.Mode = 0o755
 	}

@@ -201,7 +201,7 @@ func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder str
 			continue // folders that files need are made for them
 		}
 		f.Path = to
-		f.UID, f.GID, f.Inode, f.Ctime, f.ReadAt = -1, -1, 0, 0, 0
+		f.UID, f.GID, f.Inode, f.Ctime, f.ReadAt = tree.NoID, tree.NoID, 0, 0, 0
 		f.Mode &^= 0o022 | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky
 		if to > seen { // as nearly always: the folder's own order
 			seen = to
@@ -222,7 +222,7 @@ func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder str
 // stand at a path.
 func EntryOf(f locker.File, it unpack.Item, to string) locker.File {
 	size := f.Size
-	f.Entry = tree.Entry{Path: to, Kind: tree.File, Mode: it.Mode.Perm(), UID: -1, GID: -1, Target: it.Target}
+	f.Entry = tree.Entry{Path: to, Kind: tree.File, Mode: it.Mode.Perm(), UID: tree.NoID, GID: tree.NoID, Target: it.Target}
 	f.Size = size
 	if y := it.Mtime.Year(); y > 1980 && y < 2200 {
 		f.Mtime = it.Mtime.UnixNano()

@@ -18,7 +18,6 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
-	"freshkeel/internal/locker"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
@@ -86,17 +85,13 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 	if err := install.Trusted(dir); err != nil {
 		return nil, err
 	}
-	old, err := tree.ReadOwn(filepath.Join(dir, profile.FileName))
-	there := err == nil
-	if !there {
-		old = nil
-	}
-	if there && !a.Replace && !a.DryRun && a.Build == "" {
-		return nil, tell.Advise(fmt.Errorf("%s has a profile already", dir), "edit "+filepath.Join(dir, profile.FileName)+"; which files are the build's is told by: freshkeel adopt --build PATH "+dir+", which leaves it as it is")
+	old, err := profileThere(dir, a)
+	if err != nil {
+		return nil, err
 	}
 	// A profile belongs to the operator: with a build that is named, only the
 	// inventory is made anew.
-	stays := there && !a.Replace && a.Build != ""
+	stays := old != nil && !a.Replace && a.Build != ""
 	if err := install.Apart(dir, o.Home); err != nil {
 		return nil, err
 	}
@@ -111,7 +106,7 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 	if len(list) == 0 {
 		return nil, tell.Misuse(dir+" is empty", "name the folder that the server runs from")
 	}
-	l := &lookout{a: a, k: ad, dir: dir, list: list, files: list, content: ad.inv.SumsKept(), build: map[string]locker.File{}}
+	l := &lookout{a: a, k: ad, dir: dir, list: list, files: list, content: ad.inv.SumsKept()}
 	if a.Build != "" {
 		if err := l.readBuild(ctx); err != nil {
 			return nil, err
@@ -132,37 +127,47 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 		}
 		l.guesses = nil
 	}
-	inv, err := l.inventory(ctx, p)
-	if err != nil {
-		return nil, err
-	}
+	ad.Profile = p
+	head, names := l.head(p)
+	files := func(add func(*inventory.Owned) error) error { return l.record(ctx, names, add) }
 	// The file gets the feed's address as it was given; what is shown does not
 	// show what opens it (P9).
-	shown := text
+	out := &Adopted{Dir: dir, Version: head.Version, Profile: text, Guesses: l.guesses, Known: head.Known}
 	if a.Source != "" {
-		shown = strings.ReplaceAll(text, a.Source, fetch.Shown(a.Source))
+		out.Profile = strings.ReplaceAll(text, a.Source, fetch.Shown(a.Source))
 	}
-	out := &Adopted{Dir: dir, Version: inv.Version, Profile: shown, Guesses: l.guesses, Files: len(inv.Files), Known: inv.Known, Of: l.same, Changed: l.changed, Missing: l.missing, Foreign: l.foreign}
 	if stays {
-		out.Profile = ""
+		text, out.Profile = "", ""
 	}
 	if a.DryRun {
-		return out, nil
+		err = files(func(*inventory.Owned) error { return nil })
+	} else {
+		out.Kept, err = ad.write(head, files, text, old)
 	}
-	ad.Profile = p
-	if stays {
-		text = ""
-	}
-	out.Kept, err = ad.write(inv, text, old)
 	if err != nil {
 		return nil, err
 	}
+	out.Files, out.Of, out.Changed, out.Missing, out.Foreign = l.recorded, l.same, l.changed, l.missing, l.foreign
 	return out, nil
+}
+
+// profileThere is the profile that an install has already, nil where it has none. It is an
+// error where it would be replaced and nobody asked for that.
+func profileThere(dir string, a Order) ([]byte, error) {
+	old, err := tree.ReadOwn(filepath.Join(dir, profile.FileName))
+	if err != nil {
+		return nil, nil
+	}
+	if !a.Replace && !a.DryRun && a.Build == "" {
+		return nil, tell.Advise(fmt.Errorf("%s has a profile already", dir),
+			"edit "+filepath.Join(dir, profile.FileName)+"; which files are the build's is told by: freshkeel adopt --build PATH "+dir+", which leaves it as it is")
+	}
+	return old, nil
 }
 
 // write writes what was found: the inventory, and the profile's text, "" for none. A
 // profile that stood there, old, is kept beside it; kept is where.
-func (ad *Adopter) write(inv *inventory.Inventory, text string, old []byte) (kept string, err error) {
+func (ad *Adopter) write(head *inventory.Inventory, files func(add func(*inventory.Owned) error) error, text string, old []byte) (kept string, err error) {
 	unlock, err := ad.Lock("adopt")
 	if err != nil {
 		return "", err
@@ -171,7 +176,7 @@ func (ad *Adopter) write(inv *inventory.Inventory, text string, old []byte) (kep
 	if _, err := ad.Identity(); err != nil {
 		return "", err
 	}
-	if err := inventory.Write(ad.inv.File(), inv); err != nil || text == "" {
+	if err := inventory.WriteBy(ad.inv.File(), head, files); err != nil || text == "" {
 		return "", err
 	}
 	at := filepath.Join(ad.Dir, profile.FileName)
@@ -259,86 +264,107 @@ func (l *lookout) readBuild(ctx context.Context) error {
 	if l.a.Version == "" {
 		l.version, l.versionFrom = f.Version, "the name of "+fetch.NameOf(l.a.Build)
 	}
-	for _, b := range f.Set.Entries {
-		l.build[b.Path] = b
-	}
 	return nil
 }
 
-// inventory records what is there. With a build known its files are the
-// inventory, each as the build has it; without one, all that was found is.
-func (l *lookout) inventory(ctx context.Context, p *profile.Profile) (*inventory.Inventory, error) {
-	inv := &inventory.Inventory{Version: l.version, At: time.Now().Round(0), Known: l.known}
-	if l.known {
-		inv.Build, inv.Channel = l.set.ID, l.set.Channel
-		place := p.Place
-		if len(place) == 0 && len(l.place) > 0 { // of a profile that stays: seen by content
-			place = map[string]string{}
-			for _, rule := range l.place {
-				place[rule[0]] = rule[1]
-				inv.Names = append(inv.Names, inventory.Move{From: rule[0], To: rule[1]})
-			}
-		}
-		files, bad, _ := plan.Placed(l.set, place)
-		if len(bad) > 0 {
-			return nil, errors.New(bad[0].Why)
-		}
-		if tree.FoldsCase(filepath.Join(l.dir, l.anyFile())) {
-			files = files.Respelled(tree.SpelledAs(l.list))
-		}
-		for _, it := range files {
-			at, f := it.At, it.File
-			if f.Kind == tree.Dir || p.Server.Skip.Match(at) {
-				continue
-			}
-			o := inventory.Owned{Entry: f.Entry, Sum: f.Sum}
-			o.Path = at
-			here, ok := l.files.Get(at)
-			same := false
-			if ok {
-				var err error
-				seen := time.Now().UnixNano()
-				if same, err = l.content.SameAs(here, nil, f); err != nil {
-					return nil, err
-				}
-				if same {
-					o.Entry, o.SeenAt = here, seen
-				}
-			}
-			switch {
-			case same:
-				l.same++
-			case ok:
-				l.changed = append(l.changed, at)
-			default:
-				l.missing = append(l.missing, at)
-			}
-			inv.Files = append(inv.Files, o)
-		}
-		for _, e := range l.list {
-			if files.Find(e.Path) == nil && e.Kind != tree.Dir && e.Path != profile.FileName && !p.Server.Own(e.Path) && !p.Server.Skip.Match(e.Path) {
-				l.foreign = append(l.foreign, e.Path)
-			}
-		}
-		return inv, nil
+// head is the inventory's, and names are the rules by which the build's files get other
+// names in the install.
+func (l *lookout) head(p *profile.Profile) (head *inventory.Inventory, names map[string]string) {
+	head = &inventory.Inventory{Version: l.version, At: time.Now().Round(0), Known: l.known}
+	if !l.known {
+		return head, nil
 	}
-	for _, e := range l.list {
-		if e.Kind == tree.Dir || p.Server.Own(e.Path) || p.Server.Skip.Match(e.Path) {
-			continue
+	head.Build, head.Channel, names = l.set.ID, l.set.Channel, p.Place
+	if len(names) == 0 && len(l.place) > 0 { // of a profile that stays: seen by content
+		names = map[string]string{}
+		for _, rule := range l.place {
+			names[rule[0]] = rule[1]
+			head.Names = append(head.Names, inventory.Move{From: rule[0], To: rule[1]})
 		}
+	}
+	return head, names
+}
+
+// record tells what is there, each file once and in the order of their paths. With a build
+// known its files are told, each as the build has it; without one, all that was found is.
+func (l *lookout) record(ctx context.Context, names map[string]string, add func(*inventory.Owned) error) error {
+	l.content.InOrder()
+	each := func(o *inventory.Owned) error {
+		l.recorded++
 		if err := ctx.Err(); err != nil {
-			return nil, err
+			return err
+		}
+		return add(o)
+	}
+	if l.known {
+		return l.recordBuild(names, each)
+	}
+	own := l.k.Profile.Server
+	for _, e := range l.list {
+		if e.Kind == tree.Dir || own.Own(e.Path) || own.Skip.Match(e.Path) {
+			continue
 		}
 		o := inventory.Owned{Entry: e, SeenAt: time.Now().UnixNano()}
 		if e.Kind == tree.File {
 			var err error
 			if o.Sum, err = tree.SumFile(filepath.Join(l.dir, filepath.FromSlash(e.Path))); err != nil {
-				return nil, err
+				return err
 			}
 		}
-		inv.Files = append(inv.Files, o)
+		if err := each(&o); err != nil {
+			return err
+		}
 	}
-	return inv, nil
+	return nil
+}
+
+// recordBuild is record for a build that is known.
+func (l *lookout) recordBuild(names map[string]string, add func(*inventory.Owned) error) error {
+	files, bad, _ := plan.Placed(l.set, names)
+	if len(bad) > 0 {
+		return errors.New(bad[0].Why)
+	}
+	if tree.FoldsCase(filepath.Join(l.dir, l.anyFile())) {
+		files = files.Respelled(tree.SpelledAs(l.list))
+	}
+	own := l.k.Profile.Server
+	for _, it := range files {
+		at, f := it.At, it.File
+		if f.Kind == tree.Dir || own.Skip.Match(at) {
+			continue
+		}
+		o := inventory.Owned{Entry: f.Entry, Sum: f.Sum}
+		o.Path = at
+		here, there := l.files.Get(at)
+		same := false
+		if there {
+			seen := time.Now().UnixNano()
+			var err error
+			if same, err = l.content.SameAs(here, nil, f); err != nil {
+				return err
+			}
+			if same {
+				o.Entry, o.SeenAt = here, seen
+			}
+		}
+		switch {
+		case same:
+			l.same++
+		case there:
+			l.changed = append(l.changed, at)
+		default:
+			l.missing = append(l.missing, at)
+		}
+		if err := add(&o); err != nil {
+			return err
+		}
+	}
+	for _, e := range l.list {
+		if files.Find(e.Path) == nil && e.Kind != tree.Dir && e.Path != profile.FileName && !own.Own(e.Path) && !own.Skip.Match(e.Path) {
+			l.foreign = append(l.foreign, e.Path)
+		}
+	}
+	return nil
 }
 
 // anyFile is a file of the install whose name has letters, by which its file system is

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"maps"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -39,7 +38,6 @@ type lookout struct {
 
 	set   *locker.Set // the build it was made from
 	known bool
-	build map[string]locker.File
 
 	version, versionFrom string
 	channel              string
@@ -55,7 +53,7 @@ type lookout struct {
 	port                 [2]string
 
 	guesses                   []Guess
-	same                      int
+	recorded, same            int // files
 	changed, missing, foreign []string
 }
 
@@ -201,6 +199,14 @@ func (l *lookout) lookForArtifact() {
 	}
 }
 
+// ofBuild is the build's file of a path; nil where it has none, or is not known.
+func (l *lookout) ofBuild(path string) *locker.File {
+	if l.set == nil {
+		return nil
+	}
+	return l.set.Find(path)
+}
+
 // lookForPlace finds build files that the install has under another name, by
 // content; without the build, a version in the artifact's name tells that the
 // name changes with each build.
@@ -210,17 +216,18 @@ func (l *lookout) lookForPlace() {
 	}
 	here := map[int64][]tree.Entry{}
 	for _, e := range l.list {
-		if e.Kind == tree.File && l.build[e.Path].Path == "" {
+		if e.Kind == tree.File && l.ofBuild(e.Path) == nil {
 			here[e.Size] = append(here[e.Size], e)
 		}
 	}
-	for _, at := range slices.Sorted(maps.Keys(l.build)) {
-		b := l.build[at]
+	for i := range l.set.Entries {
+		b := &l.set.Entries[i]
+		at := b.Path
 		if _, same := l.files.Get(at); same || b.Kind != tree.File || b.Size == 0 {
 			continue
 		}
 		for _, e := range here[b.Size] {
-			if ok, err := l.content.SameAs(e, nil, &b); err == nil && ok {
+			if ok, err := l.content.SameAs(e, nil, b); err == nil && ok {
 				l.place = append(l.place, [3]string{resolve.PatternFor(at), e.Path, fmt.Sprintf("%s of the build has the content of %s", at, e.Path)})
 				break
 			}
@@ -230,7 +237,7 @@ func (l *lookout) lookForPlace() {
 		return
 	}
 	// The installed artifact may be of another build of the same kind of file.
-	if _, ok := l.build[l.artifact]; !ok {
+	if l.ofBuild(l.artifact) == nil {
 		if pat := plan.AlikeIn(l.set, l.artifact); pat != "" {
 			l.place = append(l.place, [3]string{pat, l.artifact, "it is the build's only " + path.Ext(l.artifact) + " file, and the script runs " + l.artifact})
 		}
@@ -267,18 +274,18 @@ func (l *lookout) lookForOwnFiles() {
 		if e.Kind != tree.File {
 			continue
 		}
-		b, ships := l.build[e.Path]
+		b := l.ofBuild(e.Path)
 		newer := !l.shipped.IsZero() && time.Unix(0, e.Mtime).After(l.shipped.Add(time.Minute))
 		from := ""
 		switch {
 		case l.writtenNow(e):
 			from = "it was written while the server ran"
-		case l.known && ships:
-			if same, err := l.content.SameAs(e, nil, &b); err == nil && same && !settingsKind.MatchString(e.Path) {
+		case b != nil:
+			if same, err := l.content.SameAs(e, nil, b); err == nil && same && !settingsKind.MatchString(e.Path) {
 				continue
 			}
 			from = "the build ships it; settings are yours to change"
-			if same, _ := l.content.SameAs(e, nil, &b); !same {
+			if same, _ := l.content.SameAs(e, nil, b); !same {
 				from = "it is not as the build ships it"
 			}
 		case l.known:
@@ -295,7 +302,7 @@ func (l *lookout) lookForOwnFiles() {
 			l.keep = append(l.keep, found{e.Path, "data, by its kind" + and(from)})
 		case settingsKind.MatchString(e.Path):
 			l.settings = append(l.settings, found{e.Path, "settings, by its kind" + and(from)})
-		case strings.HasSuffix(e.Path, ".txt") && from != "" && !(l.known && ships):
+		case strings.HasSuffix(e.Path, ".txt") && from != "" && b == nil:
 			l.keep = append(l.keep, found{e.Path, from})
 		}
 	}
@@ -309,8 +316,8 @@ func (l *lookout) lookAtScript() {
 		return
 	}
 	from := "the launch script: its flags are yours"
-	if b, ships := l.build[l.script]; ships {
-		if same, err := l.content.SameAs(l.files.At(l.script), nil, &b); err == nil && same {
+	if b := l.ofBuild(l.script); b != nil {
+		if same, err := l.content.SameAs(l.files.At(l.script), nil, b); err == nil && same {
 			return
 		}
 		from += "; it is not as the build ships it"
@@ -330,7 +337,7 @@ func (l *lookout) sortFolder(dir string, below tree.List) {
 			continue
 		}
 		files++
-		if _, ok := l.build[e.Path]; ok {
+		if l.ofBuild(e.Path) != nil {
 			ships = true
 		}
 		if l.writtenNow(e) {

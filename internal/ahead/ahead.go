@@ -38,7 +38,7 @@ type Coming struct {
 	At           string
 	*locker.File // with the path that it has in the build
 	Mode         fs.FileMode
-	UID, GID     int // -1: the install's owner's
+	UID, GID     tree.ID // NoID: the install's owner's
 }
 
 // Entry is what is laid out.

@@ -97,7 +97,7 @@ func writeTar(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Se
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		h := &tar.Header{Name: f.Path, Mode: int64(f.Mode.Perm()), Size: f.Size, Linkname: f.Target, ModTime: time.Unix(0, f.Mtime), Uid: max(f.UID, 0), Gid: max(f.GID, 0), Format: tar.FormatPAX, Typeflag: tar.TypeReg}
+		h := &tar.Header{Name: f.Path, Mode: int64(f.Mode.Perm()), Size: f.Size, Linkname: f.Target, ModTime: time.Unix(0, f.Mtime), Uid: max(f.UID.Int(), 0), Gid: max(f.GID.Int(), 0), Format: tar.FormatPAX, Typeflag: tar.TypeReg}
 		for bit, as := range map[fs.FileMode]int64{fs.ModeSetuid: 0o4000, fs.ModeSetgid: 0o2000, fs.ModeSticky: 0o1000} {
 			if f.Mode&bit != 0 {
 				h.Mode |= as

@@ -67,7 +67,7 @@ func (od *Outside) Dump(ctx context.Context, w *locker.Writer, taken *locker.Tak
 			return tell.Advise(fmt.Errorf("dump %s: it printed nothing", d.Name), "let its command print the dump on its standard output")
 		}
 		size := f.Size
-		f.Entry = tree.Entry{Path: at, Kind: tree.File, Mode: 0o600, UID: -1, GID: -1, Mtime: time.Now().UnixNano()}
+		f.Entry = tree.Entry{Path: at, Kind: tree.File, Mode: 0o600, UID: tree.NoID, GID: tree.NoID, Mtime: time.Now().UnixNano()}
 		f.Size = size
 		taken.Insert(f)
 	}

@@ -33,10 +33,10 @@ func BecomeOwner(dir, self string, answer []string) (name string, err error) {
 		return "", err
 	}
 	e, _, err := tree.Describe(real, "")
-	if err != nil || e.UID <= 0 {
+	if err != nil || e.UID.Int() <= 0 {
 		return "", err
 	}
-	o := host.OwnerOf(e.UID, e.GID)
+	o := host.OwnerOf(e.UID.Int(), e.GID.Int())
 	if o.Home == "" && os.Getenv("FRESHKEEL_HOME") == "" {
 		return "", tell.Advise(fmt.Errorf("%s belongs to %s, who has no home folder on this machine for a locker", dir, o.Name),
 			"name a folder of that user's: FRESHKEEL_HOME=/var/lib/freshkeel/"+filepath.Base(real))
@@ -83,7 +83,7 @@ func Trusted(dir string) error {
 			at = to
 		}
 		if me != 0 && filepath.Base(at) == tree.StateFolder && e.UID == 0 { // of no use here
-			if top.UID != me {
+			if top.UID.Int() != me {
 				return tell.Advise(fmt.Errorf("%s belongs to root: permission denied", real), fmt.Sprintf("run it as the install's owner, user %d, or as root", top.UID))
 			}
 			return tell.Advise(fmt.Errorf("%s belongs to root: an earlier command made it", at), fmt.Sprintf("sudo chown -R %d %s", me, at))
@@ -115,7 +115,7 @@ func Trusted(dir string) error {
 // ours. A group that the operator lets write is the operator's word, but for root.
 func decides(at string, e tree.Entry, me int) error {
 	switch {
-	case e.UID != me && e.UID != 0:
+	case e.UID.Int() != me && e.UID != 0:
 	case e.Mode&0o002 != 0 || (me == 0 && others(e)):
 	default:
 		return nil
@@ -133,10 +133,10 @@ func writers(e tree.Entry) string {
 	switch {
 	case e.Mode&0o002 != 0:
 		return "everybody"
-	case e.Mode&0o020 != 0 && e.GID > 0:
-		return fmt.Sprintf("%s and group %d", host.OwnerOf(e.UID, e.GID).Name, e.GID)
+	case e.Mode&0o020 != 0 && e.GID.Int() > 0:
+		return fmt.Sprintf("%s and group %d", host.OwnerOf(e.UID.Int(), e.GID.Int()).Name, e.GID)
 	}
-	return host.OwnerOf(e.UID, e.GID).Name
+	return host.OwnerOf(e.UID.Int(), e.GID.Int()).Name
 }
 
 // TrustedScript refuses to run as root what somebody else may write to.

@@ -9,17 +9,23 @@ import (
 // don't prove that they are what the inventory says.
 type Sums struct {
 	k    *Kept
-	at   string   // what was read last,
-	sum  tree.Sum // and what it is
-	read map[string]tree.Sum
+	at   string              // what was read last,
+	sum  tree.Sum            // and what it is
+	read map[string]tree.Sum // nil: nothing is kept
+	full bool                // no more is kept
 }
 
 // Sums tells the content of installed files that are looked at in order, each perhaps more
 // than once in a row.
 func (kp *Kept) Sums() *Sums { return &Sums{k: kp} }
 
-// SumsKept is Sums for files that are looked at in any order: none is read twice.
+// SumsKept is Sums for files that are looked at in any order: none is read twice, until
+// InOrder is called.
 func (kp *Kept) SumsKept() *Sums { return &Sums{k: kp, read: map[string]tree.Sum{}} }
+
+// InOrder says that from now on files are looked at in order, so that what is read need not
+// be kept: of a large install that would be much.
+func (s *Sums) InOrder() { s.full = true }
 
 // Of is the content of an installed file; was is what the inventory says of it, nil for
 // nothing.
@@ -41,7 +47,7 @@ func (s *Sums) Of(e tree.Entry, was *Owned) (tree.Sum, error) {
 	sum, err := tree.SumOf(f)
 	if err == nil {
 		s.at, s.sum = e.Path, sum
-		if s.read != nil {
+		if s.read != nil && !s.full {
 			s.read[e.Path] = sum
 		}
 	}

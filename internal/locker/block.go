@@ -134,7 +134,7 @@ func blockText(text []byte, entries []File) (_ []byte, err error) {
 func (t *Taken) Prepare() error {
 	enc := encoders.Get().(*zstd.Encoder)
 	defer encoders.Put(enc)
-	var text []byte
+	var text, comp []byte
 	for i := range t.blocks {
 		b := &t.blocks[i]
 		if b.raw != nil {
@@ -144,7 +144,8 @@ func (t *Taken) Prepare() error {
 		if text, err = blockText(text[:0], t.Entries[b.from:b.from+b.n]); err != nil {
 			return err
 		}
-		b.raw = enc.EncodeAll(text, nil)
+		comp = enc.EncodeAll(text, comp[:0])
+		b.raw = bytes.Clone(comp)
 	}
 	return nil
 }

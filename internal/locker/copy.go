@@ -360,10 +360,10 @@ func (c *Copy) mendIndex(ctx context.Context, name string) error {
 // the index can't be read.
 func (p *Pushing) note(name string, b []byte, size int64) bool {
 	x := parseIndex(b)
-	if x.bad != nil || slices.ContainsFunc(x.lines, func(ln line) bool { return ln.off+int64(ln.stored) > size }) {
+	if x.bad != nil || slices.ContainsFunc(x.lines, func(ln held) bool { return int64(ln.off)+int64(ln.stored) > size }) {
 		return false
 	}
-	p.pieces.add(x.of(len(p.packs)))
+	p.pieces.add(x)
 	p.packs = append(p.packs, name)
 	return true
 }
@@ -793,11 +793,11 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 		}
 		live, last := int64(0), int64(-1) // lines of one frame lie together
 		for _, ln := range parseIndex(b).lines {
-			if !living[ln.sum] || ln.off == last {
+			if !living[ln.sum] || int64(ln.off) == last {
 				continue
 			}
 			if in, _, ok := p.pieces.find(ln.sum); ok && in.pack == int32(at) {
-				live, last = live+int64(ln.stored), ln.off
+				live, last = live+int64(ln.stored), int64(ln.off)
 			}
 		}
 		if live > 0 && live*100 < p.there[name]*(100-wornCopy) {
@@ -812,7 +812,7 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 			if err != nil {
 				return err
 			}
-			x = parseIndex(b).of(at)
+			x = parseIndex(b)
 		}
 		p.pieces.add(x)
 	}

@@ -121,10 +121,10 @@ func TestPiecesAreFoundLikeInAMap(t *testing.T) {
 		return s
 	}
 	for pack := range 300 {
-		lines := make([]line, r.IntN(40))
+		lines := make([]held, r.IntN(40))
 		for i := range lines {
-			lines[i] = line{sum(r.IntN(6000)), place{pack: int32(pack), off: int64(i), size: int32(r.IntN(1000))}}
-			want[lines[i].sum] = lines[i].place
+			ln := line{sum(r.IntN(6000)), place{pack: int32(pack), off: int64(i), size: int32(r.IntN(1000))}}
+			lines[i], want[ln.sum] = heldOf(ln), ln.place
 		}
 		if pack%50 == 0 {
 			x.grow(r.IntN(5000))
@@ -141,7 +141,7 @@ func TestPiecesAreFoundLikeInAMap(t *testing.T) {
 
 	// 7000 lies over what is not there, then over what is; then it is whole.
 	add := func(n, base int) {
-		in := &index{lines: []line{{sum(n), place{off: int64(base)}}}}
+		in := &index{lines: []held{{sum: sum(n), off: uint32(base)}}}
 		if base > 0 {
 			in.over = map[tree.Sum]tree.Sum{sum(n): sum(base)}
 		}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -26,7 +27,7 @@ const indexBlock = 16 << 10
 
 // index is what stands in one.
 type index struct {
-	lines  []line
+	lines  []held
 	over   map[tree.Sum]tree.Sum // of pieces stored over another: which one
 	prints map[tree.Sum][]byte   // of those that have them
 	bad    error                 // of lines: they are left out
@@ -50,7 +51,7 @@ func readIndex(path string) *index {
 
 // parseIndex reads an index: of a damaged one what can be had, and why that is not all.
 func parseIndex(b []byte) *index {
-	x := &index{lines: make([]line, 0, len(b)/lineLength+1)}
+	x := &index{lines: make([]held, 0, len(b)/lineLength+1)}
 	r := bufio.NewReader(bytes.NewReader(b))
 	var text []byte
 	for n := 1; ; n++ {
@@ -101,17 +102,29 @@ func (x *index) block(text []byte) (bad error) {
 			}
 			x.prints[in.sum] = in.prints
 		}
-		x.lines = append(x.lines, in.line)
+		x.lines = append(x.lines, heldOf(in.line))
 	}
 	return bad
 }
 
-// of says whose index it is: a pack's, by its number.
-func (x *index) of(pack int) *index {
-	for i := range x.lines {
-		x.lines[i].pack = int32(pack)
-	}
-	return x
+// held is a line as memory holds it: without its pack, which all lines of an index share.
+type held struct {
+	sum              tree.Sum
+	off              uint32
+	stored, size, at int32
+}
+
+func heldOf(ln line) held { return held{ln.sum, uint32(ln.off), ln.stored, ln.size, ln.at} }
+
+// in is the line with its pack's number.
+func (h *held) in(pack int) line {
+	return line{h.sum, place{pack: int32(pack), off: int64(h.off), stored: h.stored, size: h.size, at: h.at}}
+}
+
+// whole is a line with all that the index says of it; its pack is not known here.
+func (x *index) whole(i int) found {
+	ln := x.lines[i].in(0)
+	return found{ln, x.over[ln.sum], x.prints[ln.sum]}
 }
 
 // indexText is an index being written: its lines, in blocks like those of a set.
@@ -184,12 +197,11 @@ func appendIndexLine(b []byte, in found, last place) []byte {
 
 // enter makes a pack's pieces known; called with the lock held.
 func (l *Locker) enter(name string, x *index) {
-	pack := len(l.packs)
 	l.packs, l.known[name] = append(l.packs, filepath.Join(l.dir, "packs", name+".zst")), true
 	if len(l.spoilt) > 0 {
-		x.lines = slices.DeleteFunc(x.lines, func(ln line) bool { return l.spoilt[fmt.Sprintf("%s %s %d", ln.sum, name, ln.off)] })
+		x.lines = slices.DeleteFunc(x.lines, func(ln held) bool { return l.spoilt[fmt.Sprintf("%s %s %d", ln.sum, name, ln.off)] })
 	}
-	l.index.add(x.of(pack))
+	l.index.add(x)
 }
 
 // maxOver is how many pieces may be stored each over the next before one is stored
@@ -201,7 +213,7 @@ const maxOver = 8
 // but the references. The zero value is empty. Of lines with one hash one that is
 // whole counts before one that is stored over another piece.
 type pieces struct {
-	lines  [][]line                // by pack
+	lines  [][]held                // by pack
 	over   []map[tree.Sum]overline // by pack; nil where all is whole
 	prints []map[tree.Sum][]byte   // by pack; nil where none has any
 	table  []uint64                // pack<<32 | line+1; 0: free. Its length is a power of two
@@ -224,7 +236,7 @@ func (x *pieces) slot(s tree.Sum) int {
 	}
 }
 
-func (x *pieces) at(ref uint64) *line { return &x.lines[ref>>32][uint32(ref)-1] }
+func (x *pieces) at(ref uint64) *held { return &x.lines[ref>>32][uint32(ref)-1] }
 
 // base is what the line of a reference is stored over.
 func (x *pieces) base(ref uint64) (base tree.Sum, over bool) {
@@ -248,11 +260,11 @@ func (x *pieces) find(s tree.Sum) (p place, base tree.Sum, ok bool) {
 	}
 	base, over := x.base(ref)
 	if !over || x.depth(base, 1) > 0 {
-		return x.at(ref).place, base, true
+		return x.at(ref).in(int(ref >> 32)).place, base, true
 	}
 	for pack, m := range x.over { // another may have stored it over something else
 		if o, is := m[s]; is && x.depth(o.base, 1) > 0 {
-			return x.lines[pack][o.line].place, o.base, true
+			return x.lines[pack][o.line].in(pack).place, o.base, true
 		}
 	}
 	return p, base, false
@@ -393,7 +405,7 @@ func readIndexLine(b []byte, last place) (in found, err error) {
 	default:
 		return in, errIndexLine
 	}
-	if n[0] < 0 || n[1] < 1 || n[1] > 2*maxFrame || n[2] < 0 || n[2] > maxFrame || n[3] < 0 || n[3]+n[2] > maxFrame {
+	if n[0] < 0 || n[0] > math.MaxUint32 || n[1] < 1 || n[1] > 2*maxFrame || n[2] < 0 || n[2] > maxFrame || n[3] < 0 || n[3]+n[2] > maxFrame {
 		return in, fmt.Errorf("%q is out of bounds", b)
 	}
 	in.place = place{off: n[0], stored: int32(n[1]), size: int32(n[2]), at: int32(n[3])}

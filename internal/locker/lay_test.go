@@ -263,7 +263,7 @@ func TestAFileIsStoredOverItsPast(t *testing.T) {
 func eachPiece(l *Locker, do func(tree.Sum, place)) {
 	for _, ref := range l.index.table {
 		if ref != 0 {
-			do(l.index.at(ref).sum, l.index.at(ref).place)
+			do(l.index.at(ref).sum, l.index.at(ref).in(int(ref>>32)).place)
 		}
 	}
 }
@@ -397,8 +397,8 @@ func TestPrintsTellWhatStands(t *testing.T) {
 			copy(x.prints[pieces[1]][upTo:], w.prints(&scratch{}, other[from[1]:from[2]])[upTo:])
 			w.Close()
 			var text indexText
-			for _, ln := range x.lines {
-				text.add(found{ln, x.over[ln.sum], x.prints[ln.sum]})
+			for i := range x.lines {
+				text.add(x.whole(i))
 			}
 			b, err = text.pack()
 			require.NoError(t, err)

@@ -17,7 +17,7 @@ func TestALineIsPlainJSON(t *testing.T) {
 	one, two := tree.SumBytes([]byte("one")), tree.SumBytes([]byte("two"))
 	var each lines
 	for _, f := range []File{
-		{Entry: tree.Entry{Path: "gardens", Kind: tree.Dir, Mode: 0o755, UID: -1, GID: -1}},
+		{Entry: tree.Entry{Path: "gardens", Kind: tree.Dir, Mode: 0o755, UID: tree.NoID, GID: tree.NoID}},
 		{Entry: tree.Entry{Path: "gärten/fen <&>", Kind: tree.File, Mode: 0o644, UID: 1000, GID: 1000, Size: 9, Mtime: -5, Inode: 7, Ctime: 8}, Sum: one, Pieces: []tree.Sum{one, two}, ReadAt: 3, Moving: true, Sparse: true},
 		{Entry: tree.Entry{Path: "kept", Kind: tree.Dir}, Xattr: map[string][]byte{"user.keeper": []byte("Ada")}},
 		{Entry: tree.Entry{Path: "link", Kind: tree.Link, Target: "../x"}},

@@ -757,8 +757,8 @@ func TestAnIndexIsDamagedByTheBlock(t *testing.T) {
 	require.NoError(t, err)
 	x := parseIndex(packed)
 	require.NoError(t, x.bad)
-	for i, ln := range x.lines {
-		require.Equal(t, all[i], found{ln, x.over[ln.sum], x.prints[ln.sum]})
+	for i := range x.lines {
+		require.Equal(t, all[i], x.whole(i))
 	}
 	require.Len(t, x.lines, len(all))
 	assert.Less(t, len(text.text), 1000*(64+8), "most lines are short")
@@ -773,8 +773,8 @@ func TestAnIndexIsDamagedByTheBlock(t *testing.T) {
 		if !strings.Contains(x.bad.Error(), "no mark") && !strings.Contains(x.bad.Error(), "cut short") {
 			assert.GreaterOrEqual(t, len(x.lines), 750, at)
 		}
-		for _, ln := range x.lines {
-			require.True(t, reflect.DeepEqual(bySum[ln.sum], found{ln, x.over[ln.sum], x.prints[ln.sum]}))
+		for i := range x.lines {
+			require.True(t, reflect.DeepEqual(bySum[x.lines[i].sum], x.whole(i)))
 		}
 	}
 	x = parseIndex(packed[:len(packed)-1])

@@ -78,6 +78,7 @@ func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, take
 	}()
 	slices.SortFunc(two, byPath)
 	<-sorted
+	found, order = nil, nil // each folder's list goes as its entries are copied
 	files := make([]File, n)
 	for i := range files {
 		from := &two
@@ -85,9 +86,9 @@ func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, take
 			from = &one
 		}
 		files[i].Entry = *(*from)[0]
+		(*from)[0] = nil
 		*from = (*from)[1:]
 	}
-	found, order = nil, nil
 	return w.takeFiles(ctx, in, files, base, progress)
 }
 

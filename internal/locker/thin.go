@@ -244,8 +244,8 @@ func (l *Locker) TidyIndexes() error {
 			continue
 		}
 		var good indexText
-		for _, ln := range x.lines {
-			good.add(found{ln, x.over[ln.sum], x.prints[ln.sum]})
+		for i := range x.lines {
+			good.add(x.whole(i))
 		}
 		if b, err = good.pack(); err == nil {
 			err = tree.WriteFile(at, b, 0o600)

@@ -31,6 +31,10 @@ const (
 // after the other share one, which compresses better and is read at once.
 const bundle = 256 << 10
 
+// bundlePieces is how many pieces a frame gathers at most: of very small ones many more
+// would find room, and what is known of each takes more than its content.
+const bundlePieces = 4096
+
 // alone is how large a piece has a frame of its own, in bytes.
 const alone = 32 << 10
 
@@ -311,7 +315,7 @@ func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
 		in := found{line: line{s, place{size: int32(len(b))}}, prints: w.prints(sc, b)}
 		return w.append(sc.comp, []found{in})
 	}
-	if len(sc.frame)+len(b) > bundle {
+	if len(sc.frame)+len(b) > bundle || len(sc.gathers) == bundlePieces {
 		if err := w.storeGathered(sc); err != nil {
 			return err
 		}

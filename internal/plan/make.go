@@ -460,12 +460,12 @@ func (pr *Planner) planFolders(p *Plan) {
 		if _, exists := p.Before.Get(dir); exists {
 			continue
 		}
-		f := &locker.File{Entry: tree.Entry{Path: dir, Kind: tree.Dir, Mode: 0o755, UID: -1, GID: -1}}
+		f := &locker.File{Entry: tree.Entry{Path: dir, Kind: tree.Dir, Mode: 0o755, UID: tree.NoID, GID: tree.NoID}}
 		if b := p.items.Find(dir); b != nil && b.File.Kind == tree.Dir && b.File.Mode != 0 {
 			f.Mode = b.File.Mode | 0o700
 		}
 		p.Steps = append(p.Steps, swap.Step{Do: swap.MakeDir, Path: dir})
-		p.Come(ahead.Coming{At: dir, File: f, Mode: f.Mode, UID: -1, GID: -1})
+		p.Come(ahead.Coming{At: dir, File: f, Mode: f.Mode, UID: tree.NoID, GID: tree.NoID})
 	}
 	for dir := range drop {
 		p.Steps = append(p.Steps, swap.Step{Do: swap.DropDir, Path: dir})

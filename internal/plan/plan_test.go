@@ -73,7 +73,7 @@ func (s *stand) build(ver string, files map[string]string) *acquire.Fetched {
 			require.NoError(s.t, err)
 		}
 		size := f.Size
-		f.Entry = tree.Entry{Path: strings.TrimSuffix(at, "/"), Kind: tree.File, Mode: 0o644, UID: -1, GID: -1, Mtime: 1}
+		f.Entry = tree.Entry{Path: strings.TrimSuffix(at, "/"), Kind: tree.File, Mode: 0o644, UID: tree.NoID, GID: tree.NoID, Mtime: 1}
 		f.Size = size
 		if strings.HasSuffix(at, "/") {
 			f.Kind, f.Mode = tree.Dir, 0o755

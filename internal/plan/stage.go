@@ -46,7 +46,7 @@ func (pr *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64)
 		if !comes {
 			return nil
 		}
-		if c.UID < 0 {
+		if c.UID == tree.NoID {
 			c.File.UID, c.File.GID = owner.UID, owner.GID
 		}
 		return c.File

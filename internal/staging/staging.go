@@ -76,7 +76,7 @@ func Usable(in *install.Install, places []string) error {
 			return fmt.Errorf("%s is on a file system of its own, and can't be written to: %w", at, err)
 		}
 		// What root stages must not lie where somebody else can exchange it.
-		if os.Geteuid() == 0 && e.UID > 0 {
+		if os.Geteuid() == 0 && e.UID.Int() > 0 {
 			return fmt.Errorf("%s is on a file system of its own and belongs to user %d, while root is to stage files there", at, e.UID)
 		}
 	}

@@ -16,16 +16,16 @@ func fillIdentity(e *Entry, fi fs.FileInfo) {
 	if !ok {
 		return
 	}
-	e.UID, e.GID = int(st.Uid), int(st.Gid)
+	e.UID, e.GID = ID(st.Uid), ID(st.Gid)
 	e.Inode, e.Dev = st.Ino, uint64(st.Dev)
 	e.Ctime = ctime(st)
 }
 
 func chown(full string, e Entry) error {
-	if os.Geteuid() != 0 || e.UID < 0 {
+	if os.Geteuid() != 0 || e.UID == NoID {
 		return nil
 	}
-	return os.Lchown(full, e.UID, e.GID)
+	return os.Lchown(full, e.UID.Int(), e.GID.Int())
 }
 
 // syncDir flushes a folder. Some file systems have nothing to flush and say so.

@@ -20,8 +20,8 @@ func AppendEntry(b []byte, e *Entry) []byte {
 	b = append(append(append(b, `{"path":"`...), e.Path...), `","kind":"`...)
 	b = append(append(b, e.Kind.String()...), `","mode":`...)
 	b = strconv.AppendUint(b, uint64(e.Mode), 10)
-	b = strconv.AppendInt(append(b, `,"uid":`...), int64(e.UID), 10)
-	b = strconv.AppendInt(append(b, `,"gid":`...), int64(e.GID), 10)
+	b = strconv.AppendInt(append(b, `,"uid":`...), int64(e.UID.Int()), 10)
+	b = strconv.AppendInt(append(b, `,"gid":`...), int64(e.GID.Int()), 10)
 	b = AppendNumber(b, `,"size":`, e.Size)
 	b = AppendNumber(b, `,"mtime":`, e.Mtime)
 	if e.Target != "" {
@@ -84,11 +84,11 @@ func (c *Line) Entry(e *Entry) bool {
 	if !c.Is(`,"uid":`) {
 		return false
 	}
-	e.UID = int(c.Signed())
+	e.UID = c.ID()
 	if !c.Is(`,"gid":`) {
 		return false
 	}
-	e.GID = int(c.Signed())
+	e.GID = c.ID()
 	if c.Is(`,"size":`) {
 		e.Size = c.Signed()
 	}
@@ -162,6 +162,13 @@ func (c *Line) Signed() int64 {
 		return -int64(n)
 	}
 	return int64(n)
+}
+
+// ID reads the number of a user or a group.
+func (c *Line) ID() ID {
+	n := c.Signed()
+	c.Bad = c.Bad || n < -1 || n >= int64(NoID)
+	return ID(uint32(n))
 }
 
 // Sum reads a digest and the quote behind it.

@@ -129,7 +129,7 @@ func describeIn(dir int, name, as string) (e Entry, ok bool, err error) {
 }
 
 func entryOf(st *unix.Stat_t, as string) (e Entry, ok bool) {
-	e = Entry{Path: as, Mode: permissions(uint32(st.Mode)), UID: int(st.Uid), GID: int(st.Gid), Mtime: st.Mtim.Nano(), Inode: st.Ino, Ctime: st.Ctim.Nano(), Dev: uint64(st.Dev)}
+	e = Entry{Path: as, Mode: permissions(uint32(st.Mode)), UID: ID(st.Uid), GID: ID(st.Gid), Mtime: st.Mtim.Nano(), Inode: st.Ino, Ctime: st.Ctim.Nano(), Dev: uint64(st.Dev)}
 	switch st.Mode & unix.S_IFMT {
 	case unix.S_IFREG:
 		e.Kind, e.Size = File, st.Size
@@ -224,8 +224,8 @@ func (r *Root) Sync(rel string) error {
 // Mend gives the thing at rel the mode, owner and times of e, as Mend does.
 func (r *Root) Mend(rel string, e Entry) error {
 	return r.above("mend", rel, func(dir int, name string) error {
-		if os.Geteuid() == 0 && e.UID >= 0 {
-			if err := unix.Fchownat(dir, name, e.UID, e.GID, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		if os.Geteuid() == 0 && e.UID != NoID {
+			if err := unix.Fchownat(dir, name, e.UID.Int(), e.GID.Int(), unix.AT_SYMLINK_NOFOLLOW); err != nil {
 				return err
 			}
 		}

@@ -106,8 +106,8 @@ type Entry struct {
 	Path   string      `json:"path"`
 	Kind   Kind        `json:"kind"`
 	Mode   fs.FileMode `json:"mode"` // permission, setuid, setgid and sticky bits alone
-	UID    int         `json:"uid"`  // -1 where the system has none
-	GID    int         `json:"gid"`
+	UID    ID          `json:"uid"`
+	GID    ID          `json:"gid"`
 	Size   int64       `json:"size,omitempty"`  // bytes; files alone
 	Mtime  int64       `json:"mtime,omitempty"` // nanoseconds since 1970
 	Target string      `json:"target,omitempty"`
@@ -153,7 +153,7 @@ func Describe(full, path string) (e Entry, ok bool, err error) {
 }
 
 func describe(full, path string, fi fs.FileInfo) (e Entry, ok bool, err error) {
-	e = Entry{Path: path, Mode: fi.Mode() & modeBits, Mtime: fi.ModTime().UnixNano(), UID: -1, GID: -1}
+	e = Entry{Path: path, Mode: fi.Mode() & modeBits, Mtime: fi.ModTime().UnixNano(), UID: NoID, GID: NoID}
 	fillIdentity(&e, fi)
 	switch {
 	case fi.Mode().IsRegular():
@@ -297,9 +297,14 @@ func SumFile(path string) (Sum, error) {
 	return SumOf(f)
 }
 
+// hashers are kept: each is some kilobytes, and a large install has many files.
+var hashers = sync.Pool{New: func() any { return blake3.New() }}
+
 // SumOf is SumFile for an open file.
 func SumOf(f *os.File) (Sum, error) {
-	h := NewHash()
+	h := Hash{hashers.Get().(*blake3.Hasher)}
+	defer hashers.Put(h.h)
+	h.h.Reset()
 	buf := buffers.Get().(*[]byte)
 	defer buffers.Put(buf)
 	if _, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{f}, *buf); err != nil {

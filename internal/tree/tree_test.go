@@ -155,7 +155,7 @@ func TestWritingByHalvesLeavesTheOldFile(t *testing.T) {
 // to it.
 func TestAnEntrysLineIsPlainJSON(t *testing.T) {
 	for _, e := range []Entry{
-		{Path: "a", Kind: Dir, Mode: 0o755, UID: -1, GID: -1},
+		{Path: "a", Kind: Dir, Mode: 0o755, UID: NoID, GID: NoID},
 		{Path: "b <&> ä", Kind: File, Mode: 0o4755, UID: 1, GID: 2, Size: 1 << 40, Mtime: -1, Inode: 1 << 60, Ctime: 7},
 		{Path: "c", Kind: Link, Target: "../d"},
 	} {
