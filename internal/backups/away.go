@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/locker/mirror"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/store"
@@ -196,7 +197,7 @@ func (sh *Shelf) Bring(ctx context.Context, from *Shelf, id string, owners Owner
 	}
 	_, err = sh.Step("bring", func() (sum string, err error) {
 		moves, done := sh.Moves("bring"), int64(0)
-		as, err = l.Bring(ctx, other, us, id, locker.Brought{As: as, Change: owners.Change(), Note: func(n int64) { done += n; moves(done, 0) }})
+		as, err = mirror.Bring(ctx, l, other, us, id, mirror.Brought{As: as, Change: owners.Change(), Note: func(n int64) { done += n; moves(done, 0) }})
 		sum = fmt.Sprintf("%s from its copy, %s", id, words.Bytes(done))
 		if as != id {
 			sum += "; here it is " + as

@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/locker/mirror"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/store"
@@ -52,7 +53,7 @@ type where struct {
 }
 
 // open opens the place. dir and home must lie apart from it.
-func (w where) open(o install.Options, logins []profile.Login, dir string) (*locker.Copy, error) {
+func (w where) open(o install.Options, logins []profile.Login, dir string) (*mirror.Copy, error) {
 	c := fetch.New(fetch.Options{Env: o.Env, Logins: resolve.LoginsOf(logins)})
 	var place store.Store
 	if store.IsAddress(w.to) {
@@ -102,11 +103,11 @@ func (w where) open(o install.Options, logins []profile.Login, dir string) (*loc
 		}
 		sealed = s
 	}
-	return locker.NewCopy(place, sealed, filepath.Join(o.Home, "copies")), nil
+	return mirror.NewCopy(place, sealed, filepath.Join(o.Home, "copies")), nil
 }
 
 // place is the copy that the profile names; nil where it names none.
-func (sh *Shelf) place(identity string) (*locker.Copy, error) {
+func (sh *Shelf) place(identity string) (*mirror.Copy, error) {
 	p := sh.Profile.Copy
 	if p.To == "" {
 		return nil, nil
@@ -129,7 +130,7 @@ func (sh *Shelf) Copied() (has map[string]bool, at time.Time) {
 	} else if to, err = sh.res.Client(profile.Source{}).Folder(to); err != nil {
 		return nil, at
 	}
-	known := locker.KnownOf(filepath.Join(sh.Home, "copies"), to)
+	known := mirror.KnownOf(filepath.Join(sh.Home, "copies"), to)
 	has = map[string]bool{}
 	for _, key := range known.Sets {
 		if b, ok := strings.CutPrefix(key, id+"/"); ok {
@@ -164,7 +165,7 @@ func (sh *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error)
 	}
 	out = &Pushed{To: c.Where(), Failed: map[string]string{}}
 	_, err = sh.Step("copy", func() (string, error) {
-		p, err := l.Begin(ctx, c, locker.How{Claim: how.Claim, Dry: how.DryRun, Mend: how.mend, Doubt: how.doubt, Halt: sh.Halt})
+		p, err := mirror.Begin(ctx, l, c, mirror.How{Claim: how.Claim, Dry: how.DryRun, Mend: how.mend, Doubt: how.doubt, Halt: sh.Halt})
 		if err != nil {
 			return "", err
 		}
@@ -211,7 +212,7 @@ func (sh *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error)
 		}
 		return fmt.Sprintf("%s sent to %s, %s", words.Plural(len(out.Sent), "backup"), out.To, words.Bytes(out.Bytes)), nil
 	})
-	if f := (*locker.Foreign)(nil); errors.As(err, &f) {
+	if f := (*mirror.Foreign)(nil); errors.As(err, &f) {
 		err = tell.Advise(err, "another folder or prefix in [copy] to; or, where this is right and nothing else writes there: freshkeel backup push --claim")
 	}
 	return out, err
@@ -235,7 +236,7 @@ func (sh *Shelf) keptThere(there, here []*Backup) map[string]string {
 }
 
 // thinCopy drops from the copy what [copy] does not keep.
-func (sh *Shelf) thinCopy(ctx context.Context, p *locker.Pushing, id string, out *Pushed) error {
+func (sh *Shelf) thinCopy(ctx context.Context, p *mirror.Pushing, id string, out *Pushed) error {
 	there := p.Copied(id)
 	if keep := sh.keptThere(there, nil); keep != nil {
 		for _, b := range there {
@@ -267,7 +268,7 @@ func (sh *Shelf) PushAfter(ctx context.Context) *Pushed {
 		return nil
 	}
 	p, err := sh.Push(ctx, PushHow{})
-	if errors.Is(err, locker.ErrPushing) {
+	if errors.Is(err, mirror.ErrPushing) {
 		sh.Note("another command is writing to the copy: what is not there yet goes with the next push")
 		return nil
 	}

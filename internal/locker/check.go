@@ -14,6 +14,8 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"freshkeel/internal/locker/index"
+	"freshkeel/internal/locker/set"
 	"freshkeel/internal/tree"
 
 	"golang.org/x/sync/errgroup"
@@ -48,9 +50,8 @@ type Hurt struct {
 // Check reads back every piece that the sets given name, or a share of them, and
 // compares hashes. It goes through the packs in the order in which they lie.
 // progress, which may be nil, hears bytes done and to do.
-func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress func(done, total int64)) (*Checked, error) {
-	c := &Checked{}
-	if l.far == nil && !l.other { // what moves while it is read would look damaged
+func (l *Locker) Check(ctx context.Context, sets []*set.Set, share Share, progress func(done, total int64)) (*Checked, error) {
+	if !l.others { // what moves while it is read would look damaged
 		gate := l.gate()
 		if err := gate.RLock(); err == nil {
 			defer gate.Unlock()
@@ -59,109 +60,136 @@ func (l *Locker) Check(ctx context.Context, sets []*Set, share Share, progress f
 	if err := l.refresh(); err != nil {
 		return nil, err
 	}
-	bad := map[tree.Sum]string{}
-	named := map[tree.Sum]bool{}
-	var away error
-	gone := map[*Set]bool{} // dropped since they were listed
-	each := func(read func(head *Set, f *File)) {
-		for _, head := range sets {
-			if err := l.Each(head.Owner, head.ID, func(f *File) { read(head, f) }); errors.Is(err, ErrNoSet) || errors.Is(err, fs.ErrNotExist) {
-				gone[head] = true
-			} else if notDamage(err) {
-				away = err
-			} else if err != nil {
-				if why := err.Error(); !slices.Contains(c.Broken, why) {
-					c.Broken = append(c.Broken, why)
-				}
-			}
-		}
+	c := &checking{l: l, sets: sets, bad: map[tree.Sum]string{}, gone: map[*set.Set]bool{}}
+	jobs, total, err := c.jobs(share)
+	if err != nil {
+		return nil, err
 	}
-	each(func(_ *Set, f *File) {
-		for _, p := range f.PieceSums() {
-			if !named[p] {
-				l.chain(p, func(s tree.Sum) { named[s] = true })
-			}
-		}
-	})
-	if away != nil {
-		return nil, away
-	}
-	c.Sets = len(sets) - len(c.Broken) - len(gone)
-	var jobs []line
-	var total int64
-	l.mu.RLock()
-	for _, d := range l.damage {
-		c.Broken = append(c.Broken, d.Error())
-	}
-	for sum := range named {
-		p, _, ok := l.index.find(sum)
-		switch {
-		case !ok:
-			bad[sum] = "no index names its content"
-		case share.has(sum):
-			jobs = append(jobs, line{sum, p})
-			total += int64(p.size)
-		}
-	}
-	l.mu.RUnlock()
-	slices.SortFunc(jobs, func(a, b line) int { return a.compare(b.place) })
-	var mu sync.Mutex
-	var spoilt []string
 	var done atomic.Int64
 	g, ctx := errgroup.WithContext(ctx)
 	workers := runtime.GOMAXPROCS(0)
 	for w := range workers { // each a run of its own, so that frames are read once
 		part := jobs[len(jobs)*w/workers : len(jobs)*(w+1)/workers]
 		g.Go(func() error {
-			r := &reading{}
-			defer r.close()
-			for _, j := range part {
-				if err := ctx.Err(); err != nil {
-					return err
-				}
-				if _, err := l.pieceBy(r, j.sum); err != nil {
-					var d *Damage
-					if !errors.As(err, &d) {
-						return err
-					}
-					mu.Lock()
-					bad[j.sum] = fmt.Sprintf("%s: %s", d.Where, d.Why)
-					if line := l.lineOf(d.Piece); !slices.Contains(spoilt, line) { // it may be of one that it lies over
-						spoilt = append(spoilt, line)
-					}
-					mu.Unlock()
-				}
-				if n := done.Add(int64(j.size)); progress != nil {
+			return c.read(ctx, part, func(size int64) {
+				if n := done.Add(size); progress != nil {
 					progress(n, total)
 				}
-			}
-			return nil
+			})
 		})
 	}
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	c.Pieces, c.Bytes = len(jobs), done.Load()
-	if err := l.note(spoilt); err != nil {
-		c.Broken = append(c.Broken, err.Error())
+	c.out.Pieces, c.out.Bytes = len(jobs), done.Load()
+	if err := l.note(c.spoilt); err != nil {
+		c.out.Broken = append(c.out.Broken, err.Error())
 	}
-	if len(bad) > 0 {
-		each(func(head *Set, f *File) {
-			for _, p := range f.PieceSums() {
-				if why, is := bad[p]; is {
-					c.Damaged = append(c.Damaged, Hurt{head.Owner, head.ID, f.Path, why})
-					return
-				}
-			}
-		})
-	}
-	return c, nil
+	return &c.out, c.hurt()
 }
 
-// damagedFile lists pieces that did not read back, a line each: hash, pack,
-// offset. What stands in it counts as not stored, so that the next backup stores
-// it anew where the install still has it.
-const damagedFile = "damaged"
+// checking is one Check.
+type checking struct {
+	l    *Locker
+	sets []*set.Set
+	gone map[*set.Set]bool // dropped since they were listed
+	out  Checked
+
+	mu     sync.Mutex
+	bad    map[tree.Sum]string // pieces that can't be read, and why
+	spoilt []string            // lines of damagedFile
+}
+
+// each reads the entries of all sets. One that is damaged is told, and is no error; one
+// that can't be had now is.
+func (c *checking) each(read func(head *set.Set, f *set.File)) error {
+	for _, head := range c.sets {
+		err := c.l.Each(head.Owner, head.ID, func(f *set.File) { read(head, f) })
+		switch {
+		case err == nil:
+		case errors.Is(err, set.ErrNoSet) || errors.Is(err, fs.ErrNotExist):
+			c.gone[head] = true
+		case notDamage(err):
+			return err
+		case !slices.Contains(c.out.Broken, err.Error()):
+			c.out.Broken = append(c.out.Broken, err.Error())
+		}
+	}
+	return nil
+}
+
+// jobs lists the pieces to be read, in the order in which they lie, and their bytes. Those
+// that no index names are bad already.
+func (c *checking) jobs(share Share) (jobs []index.Line, total int64, err error) {
+	named := map[tree.Sum]bool{}
+	if err := c.each(func(_ *set.Set, f *set.File) {
+		for _, p := range f.PieceSums() {
+			if !named[p] {
+				c.l.Chain(p, func(s tree.Sum) { named[s] = true })
+			}
+		}
+	}); err != nil {
+		return nil, 0, err
+	}
+	c.out.Sets = len(c.sets) - len(c.out.Broken) - len(c.gone)
+	c.l.mu.RLock()
+	defer c.l.mu.RUnlock()
+	for _, d := range c.l.damage {
+		c.out.Broken = append(c.out.Broken, d.Error())
+	}
+	for sum := range named {
+		p, _, ok := c.l.index.Find(sum)
+		switch {
+		case !ok:
+			c.bad[sum] = "no index names its content"
+		case share.has(sum):
+			jobs = append(jobs, index.Line{Sum: sum, Place: p})
+			total += int64(p.Size)
+		}
+	}
+	slices.SortFunc(jobs, func(a, b index.Line) int { return a.Compare(b.Place) })
+	return jobs, total, nil
+}
+
+// read reads pieces back and notes the bad ones. did hears the bytes of each.
+func (c *checking) read(ctx context.Context, part []index.Line, did func(size int64)) error {
+	r := &reading{l: c.l}
+	defer r.close()
+	for _, j := range part {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if _, err := r.piece(j.Sum); err != nil {
+			var d *set.Damage
+			if !errors.As(err, &d) {
+				return err
+			}
+			c.mu.Lock()
+			c.bad[j.Sum] = fmt.Sprintf("%s: %s", d.Where, d.Why)
+			if line := c.l.lineOf(d.Piece); !slices.Contains(c.spoilt, line) { // it may be of one that it lies over
+				c.spoilt = append(c.spoilt, line)
+			}
+			c.mu.Unlock()
+		}
+		did(int64(j.Size))
+	}
+	return nil
+}
+
+// hurt lists the files that have bad pieces.
+func (c *checking) hurt() error {
+	if len(c.bad) == 0 {
+		return nil
+	}
+	return c.each(func(head *set.Set, f *set.File) {
+		for _, p := range f.PieceSums() {
+			if why, is := c.bad[p]; is {
+				c.out.Damaged = append(c.out.Damaged, Hurt{head.Owner, head.ID, f.Path, why})
+				return
+			}
+		}
+	})
+}
 
 // lineOf is what stands there of a piece; "" where no index names it.
 func (l *Locker) lineOf(piece string) string {
@@ -173,35 +201,19 @@ func (l *Locker) lineOf(piece string) string {
 	if !ok {
 		return ""
 	}
-	return fmt.Sprintf("%s %s %d\n", s, strings.TrimSuffix(filepath.Base(pack), ".zst"), in.off)
+	return fmt.Sprintf("%s %s %d\n", s, strings.TrimSuffix(filepath.Base(pack), ".zst"), in.Off)
 }
 
+// note has pieces that did not read back, a line each, count as not stored.
 func (l *Locker) note(spoilt []string) error {
 	if spoilt = slices.DeleteFunc(spoilt, func(line string) bool { return line == "" }); len(spoilt) == 0 {
 		return nil
 	}
-	at := filepath.Join(l.dir, damagedFile)
-	b, err := os.ReadFile(at)
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	slices.Sort(spoilt)
-	if err := tree.WriteFile(at, append(b, strings.Join(spoilt, "")...), 0o600); err != nil {
+	if err := noteDamage(l.dir, spoilt); err != nil {
 		return err
 	}
 	l.forget()
 	return nil
-}
-
-// readDamaged is what note wrote; called with the lock held.
-func (l *Locker) readDamaged() {
-	b, _ := os.ReadFile(filepath.Join(l.dir, damagedFile))
-	l.spoilt = map[string]bool{}
-	for _, line := range strings.Split(string(b), "\n") {
-		if line != "" {
-			l.spoilt[line] = true
-		}
-	}
 }
 
 // Spoilt lists the packs in which a check found damage.
@@ -216,35 +228,18 @@ func (l *Locker) Spoilt() (packs []string) {
 }
 
 // stored tells whether every piece of a file is there.
-func (l *Locker) stored(f *File) bool {
+func (l *Locker) stored(f *set.File) bool {
 	for _, s := range f.PieceSums() {
-		if _, ok := l.find(s); !ok { // which reads the indexes
+		if _, ok := l.Find(s); !ok { // which reads the indexes
 			return false
 		}
 		l.mu.RLock()
 		whole := true
-		l.index.chain(s, func(_ tree.Sum, _ place, ok bool) { whole = whole && ok }) // what it lies over too
+		l.index.Chain(s, func(_ tree.Sum, _ index.Place, ok bool) { whole = whole && ok }) // what it lies over too
 		l.mu.RUnlock()
 		if !whole {
 			return false
 		}
 	}
 	return true
-}
-
-// Owners lists whose sets there are: Builds, and the servers.
-func (l *Locker) Owners() (out []string, err error) {
-	if l.far != nil {
-		return l.far.owners(), nil
-	}
-	list, err := os.ReadDir(filepath.Join(l.dir, "sets"))
-	if err != nil {
-		return nil, err
-	}
-	for _, d := range list {
-		if d.IsDir() && !strings.HasPrefix(d.Name(), ".") {
-			out = append(out, d.Name())
-		}
-	}
-	return out, nil
 }

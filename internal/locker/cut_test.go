@@ -4,6 +4,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"freshkeel/internal/locker/cut"
 	"freshkeel/internal/tree"
 )
 
@@ -14,8 +15,8 @@ import (
 func BenchmarkCutting(b *testing.B) {
 	fixed := func(size int) func([]byte) int { return func(b []byte) int { return min(size, len(b)) } }
 	by := func(min, avg, max int) func([]byte) int {
-		c := newCutter(min<<10, avg<<10, max<<10)
-		return func(b []byte) int { return c.next(b, true) }
+		c := cut.New(min<<10, avg<<10, max<<10)
+		return func(b []byte) int { return c.Next(b, true) }
 	}
 	whole := noise(1, 64<<20)
 	pages := append([]byte{}, whole...)

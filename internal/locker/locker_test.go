@@ -9,7 +9,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -17,6 +16,10 @@ import (
 	"testing"
 	"time"
 
+	"freshkeel/internal/locker/cut"
+	"freshkeel/internal/locker/frame"
+	"freshkeel/internal/locker/index"
+	"freshkeel/internal/locker/set"
 	"freshkeel/internal/tree"
 
 	"github.com/klauspost/compress/zstd"
@@ -61,14 +64,27 @@ func install(t *testing.T) string {
 	return dir
 }
 
-func take(t *testing.T, l *Locker, dir string, base *Base) (*Set, *Taken) {
+// readLater publishes what a pass found once more, as if it had all been read long after it
+// was written.
+func readLater(t *testing.T, l *Locker, s *set.Set, got *set.Taken) {
+	t.Helper()
+	for i := range got.Entries {
+		got.Entries[i].ReadAt += int64(time.Minute)
+	}
+	s.Entries, s.ID = got.Entries, ""
+	w := l.Writer()
+	defer w.Close()
+	require.NoError(t, w.Publish(s))
+}
+
+func take(t *testing.T, l *Locker, dir string, base *set.Base) (*set.Set, *set.Taken) {
 	t.Helper()
 	w := l.Writer()
 	w.PiecesAlone = true
 	defer w.Close()
 	got, err := w.Take(context.Background(), dir, tree.Patterns{"logs/**"}, nil, base, nil)
 	require.NoError(t, err)
-	s := &Set{Owner: "server-1", Taken: time.Now()}
+	s := &set.Set{Owner: "server-1", Taken: time.Now()}
 	got.Fill(s)
 	require.NoError(t, w.Publish(s))
 	return s, got
@@ -117,7 +133,7 @@ func TestSecondBackupStoresOnlyWhatChangedAndReadsOnlyWhatMightHave(t *testing.T
 	require.NoError(t, err)
 	f.WriteAt([]byte("changed in place"), 2*mib+5)
 	f.Close()
-	second, got := take(t, l, dir, (&Taken{Entries: first.Entries}).Base())
+	second, got := take(t, l, dir, (&set.Taken{Entries: first.Entries}).Base())
 	assert.EqualValues(t, 3*mib+17, got.Read)
 	assert.Less(t, second.New, int64(200), "what changed")
 	assert.Equal(t, "b0002", second.ID)
@@ -154,13 +170,13 @@ func TestAFileIsReadAlikeWithAndWithoutItsPast(t *testing.T) {
 			}
 			return b
 		}},
-		"longer in the middle":       {maxPiece, func(b []byte) []byte { return slices.Insert(b, 2*mib, noise(2, 5000)...) }},
-		"shorter in the middle":      {maxPiece, func(b []byte) []byte { return slices.Delete(b, 2*mib, 2*mib+70_000) }},
-		"longer":                     {mib + maxPiece, func(b []byte) []byte { return append(b, noise(3, mib)...) }},
+		"longer in the middle":       {cut.Max, func(b []byte) []byte { return slices.Insert(b, 2*mib, noise(2, 5000)...) }},
+		"shorter in the middle":      {cut.Max, func(b []byte) []byte { return slices.Delete(b, 2*mib, 2*mib+70_000) }},
+		"longer":                     {mib + cut.Max, func(b []byte) []byte { return append(b, noise(3, mib)...) }},
 		"longer by one":              {100, func(b []byte) []byte { return append(b, 9) }},
 		"shorter":                    {100, func(b []byte) []byte { return b[:4*mib+17] }},
 		"nothing left":               {0, func(b []byte) []byte { return b[:0] }},
-		"a hole":                     {2 * avgPiece, func(b []byte) []byte { clear(b[mib : 5*mib]); return b }},
+		"a hole":                     {2 * cut.Average, func(b []byte) []byte { clear(b[mib : 5*mib]); return b }},
 		"all of it":                  {6*mib + 1000, func(b []byte) []byte { return noise(4, 6*mib) }},
 		"the first half comes twice": {3 * mib, func(b []byte) []byte { return slices.Concat(b[:3*mib], b) }},
 	} {
@@ -199,37 +215,25 @@ func TestBlocksOfASetAreCarriedOver(t *testing.T) {
 		put(i, fmt.Sprint("file ", i))
 	}
 	first, got := take(t, l, dir, nil)
-	for i := range got.Entries { // as if it had all been read long after it was written
-		got.Entries[i].ReadAt += int64(time.Minute)
-	}
-	first.Entries, first.ID = got.Entries, ""
-	w := l.Writer()
-	defer w.Close()
-	require.NoError(t, w.Publish(first))
-	base := func(id string) *Base {
+	readLater(t, l, first, got)
+	base := func(id string) *set.Base {
 		b, err := l.Base("server-1", id)
 		require.NoError(t, err)
 		return b
 	}
-	carried := func(t *Taken) (n int) {
-		for _, b := range t.blocks {
-			if b.raw != nil {
-				n++
-			}
-		}
-		return n
-	}
 	_, got = take(t, l, dir, base("b0002"))
 	assert.Zero(t, got.Read)
-	assert.Equal(t, len(got.blocks), carried(got))
-	assert.Greater(t, len(got.blocks), 3)
+	carried, all := got.Carried()
+	assert.Equal(t, all, carried)
+	assert.Greater(t, all, 3)
 
 	put(1500, "changed")
 	require.NoError(t, os.Remove(filepath.Join(dir, "00700")))
 	put(2600, "changed too")
 	second, got := take(t, l, dir, base("b0003"))
-	assert.Less(t, carried(got), len(got.blocks))
-	assert.Greater(t, carried(got), 0)
+	carried, all = got.Carried()
+	assert.Less(t, carried, all)
+	assert.Greater(t, carried, 0)
 	read, err := l.Read("server-1", second.ID)
 	require.NoError(t, err)
 	require.Equal(t, len(got.Entries), len(read.Entries))
@@ -238,9 +242,11 @@ func TestBlocksOfASetAreCarriedOver(t *testing.T) {
 		require.Equal(t, got.Entries[i], read.Entries[i])
 	}
 	require.NoError(t, got.Prepare())
-	assert.Equal(t, len(got.blocks), carried(got))
+	carried, all = got.Carried()
+	assert.Equal(t, all, carried)
 	_, next := take(t, l, dir, got.Base()) // as a refit's second pass has it
-	assert.GreaterOrEqual(t, carried(next), len(next.blocks)-2, "all but those of what is read again")
+	carried, all = next.Carried()
+	assert.GreaterOrEqual(t, carried, all-2, "all but those of what is read again")
 	assert.EqualValues(t, len("changed")+len("changed too"), next.Read, "the rest is proved by its times")
 
 	// Damage in the base costs reading, and nothing else.
@@ -281,7 +287,7 @@ func TestDamageIsNoticedAndNamed(t *testing.T) {
 	require.NoError(t, os.WriteFile(packs[0], bad, 0o600))
 	names, err2 := broken()
 	assert.Len(t, names, 1)
-	var d *Damage
+	var d *set.Damage
 	require.ErrorAs(t, err2, &d)
 	assert.Equal(t, packs[0], d.Where)
 	// Cut short: of the frame at the end, and of no other. Which one lies there is
@@ -289,10 +295,10 @@ func TestDamageIsNoticedAndNamed(t *testing.T) {
 	whole := open(t, home)
 	require.NoError(t, whole.refresh())
 	var last int64
-	eachPiece(whole, func(_ tree.Sum, p place) { last = max(last, p.off) })
+	eachPiece(whole, func(_ tree.Sum, p index.Place) { last = max(last, p.Off) })
 	var atEnd []string
 	for _, f := range s.Entries {
-		if slices.ContainsFunc(f.PieceSums(), func(s tree.Sum) bool { p, _, ok := whole.index.find(s); return ok && p.off == last }) {
+		if slices.ContainsFunc(f.PieceSums(), func(s tree.Sum) bool { p, _, ok := whole.seek(s); return ok && p.Off == last }) {
 			atEnd = append(atEnd, f.Path)
 		}
 	}
@@ -333,9 +339,9 @@ func TestDamageIsNoticedAndNamed(t *testing.T) {
 	require.Len(t, heads, 1)
 	assert.NotEmpty(t, heads[0].Damage, "it is listed, and said to be damaged")
 	_, err = open(t, home).Read("server-1", "b0009")
-	assert.ErrorIs(t, err, ErrNoSet)
+	assert.ErrorIs(t, err, set.ErrNoSet)
 	_, err = open(t, home).Read("../etc", "b0001")
-	assert.ErrorIs(t, err, ErrNoSet)
+	assert.ErrorIs(t, err, set.ErrNoSet)
 }
 
 // A writer that dies leaves nothing but a file that the next one sweeps; one
@@ -351,10 +357,10 @@ func TestHalfWrittenPacksAreSweptUnlessSomebodyHoldsThem(t *testing.T) {
 	require.NoError(t, os.WriteFile(dead, []byte("half a pack"), 0o600))
 	open(t, home).Writer().Close()
 	assert.NoFileExists(t, dead)
-	s := &Set{Owner: Builds, ID: "b", Entries: nil}
+	s := &set.Set{Owner: set.Builds, ID: "b", Entries: nil}
 	require.NoError(t, living.Publish(s))
-	assert.True(t, open(t, home).Has(Builds, "b"))
-	assert.False(t, open(t, home).Has(Builds, "c"))
+	assert.True(t, open(t, home).Has(set.Builds, "b"))
+	assert.False(t, open(t, home).Has(set.Builds, "c"))
 }
 
 // Two servers' backups run side by side and share what they have in common.
@@ -373,7 +379,7 @@ func TestTwoWritersAtOnce(t *testing.T) {
 			defer w.Close()
 			f, err := w.Add(context.Background(), bytes.NewReader(noise(9, 2*mib)), nil)
 			f.Path = "same"
-			errs <- errors.Join(err, w.Publish(&Set{Owner: fmt.Sprint("server-", i), Entries: []File{f}}))
+			errs <- errors.Join(err, w.Publish(&set.Set{Owner: fmt.Sprint("server-", i), Entries: []set.File{f}}))
 		})
 	}
 	wg.Wait()
@@ -398,7 +404,7 @@ func TestContentIsReadAtAnyOffset(t *testing.T) {
 	want := noise(4, 2*mib+100)
 	f, err := w.Add(context.Background(), bytes.NewReader(want), nil)
 	require.NoError(t, err)
-	require.NoError(t, w.Publish(&Set{Owner: Builds, ID: "x", Entries: []File{f}}))
+	require.NoError(t, w.Publish(&set.Set{Owner: set.Builds, ID: "x", Entries: []set.File{f}}))
 	r := l.Content(f)
 	for _, at := range []struct{ off, n int }{{0, 10}, {mib - 5, 10}, {2 * mib, 100}, {5, mib}} {
 		b := make([]byte, at.n)
@@ -527,17 +533,17 @@ func TestSpaceIsGivenBackAndReadersGoOn(t *testing.T) {
 	// A set that can't be read might name anything: nothing goes then. So it is
 	// with one that was cut short between two blocks, or lost one.
 	sets, _ := filepath.Glob(filepath.Join(home, "sets/server-1/*.set"))
-	frames, err := readFrames(sets[0])
+	frames, err := set.ReadFrames(sets[0])
 	require.NoError(t, err)
 	for _, left := range [][][]byte{frames[:len(frames)-1], {frames[0], frames[len(frames)-1]}} {
 		var b bytes.Buffer
 		for _, f := range left {
-			require.NoError(t, writeBlock(&b, f))
+			require.NoError(t, frame.WriteMarked(&b, f))
 		}
 		require.NoError(t, os.WriteFile(sets[0], b.Bytes(), 0o600))
 		_, err = l.GiveBack(context.Background(), nil)
 		require.ErrorContains(t, err, "nothing is given back while a set can't be read")
-		c, err := l.Check(context.Background(), []*Set{second}, Share{}, nil)
+		c, err := l.Check(context.Background(), []*set.Set{second}, Share{}, nil)
 		require.NoError(t, err)
 		assert.NotEmpty(t, c.Broken)
 	}
@@ -562,7 +568,7 @@ func TestAClockThatWentBackProvesNothing(t *testing.T) {
 	for i := range first.Entries {
 		first.Entries[i].ReadAt += int64(240 * time.Hour)
 	}
-	s := &Set{Owner: "server-1", Taken: time.Now().Add(240 * time.Hour)}
+	s := &set.Set{Owner: "server-1", Taken: time.Now().Add(240 * time.Hour)}
 	first.Fill(s)
 	w := l.Writer()
 	require.NoError(t, w.Publish(s))
@@ -582,13 +588,13 @@ func TestAClockThatWentBackProvesNothing(t *testing.T) {
 // hash of the whole was left out.
 func TestContentIsHeldAgainstAFileByItsPieces(t *testing.T) {
 	l := open(t, t.TempDir())
-	for _, size := range []int{0, 5, minPiece, maxPiece + 1, 2*mib + 7} {
+	for _, size := range []int{0, 5, cut.Min, cut.Max + 1, 2*mib + 7} {
 		w := l.Writer()
 		w.PiecesAlone = true
 		b := noise(uint64(size), size)
 		f, err := w.Add(context.Background(), bytes.NewReader(b), nil)
 		require.NoError(t, err)
-		require.NoError(t, w.Publish(&Set{Owner: "server-1", Entries: []File{f}}))
+		require.NoError(t, w.Publish(&set.Set{Owner: "server-1", Entries: []set.File{f}}))
 		w.Close()
 		assert.Equal(t, len(f.PieceSums()) > 1, f.Sum.IsZero(), size)
 		same := func(b []byte) bool {
@@ -615,12 +621,12 @@ func TestCutsFollowTheContent(t *testing.T) {
 	cuts := func(b []byte) map[tree.Sum]bool {
 		out := map[tree.Sum]bool{}
 		for len(b) > 0 {
-			n := cutNext(b)
-			require.LessOrEqual(t, n, maxPiece)
+			n := cut.Next(b)
+			require.LessOrEqual(t, n, cut.Max)
 			if n < len(b) {
-				require.GreaterOrEqual(t, n, minPiece)
+				require.GreaterOrEqual(t, n, cut.Min)
 			}
-			out[sumPiece(b[:n])] = true
+			out[cut.Sum(b[:n])] = true
 			b = b[n:]
 		}
 		return out
@@ -636,7 +642,7 @@ func TestCutsFollowTheContent(t *testing.T) {
 	}
 	assert.LessOrEqual(t, fresh, 4)
 	assert.Len(t, cuts(make([]byte, 4*mib)), 1, "a hole is one piece, over and over")
-	assert.Equal(t, maxPiece, cutting.next(make([]byte, maxPiece), true), "as it would be if it were asked")
+	assert.Equal(t, cut.Max, cut.New(cut.Min, cut.Average, cut.Max).Next(make([]byte, cut.Max), true), "as it would be if it were asked")
 	// Text has no byte behind which a cut is looked for first.
 	var text []byte
 	for i := range 200_000 {
@@ -652,10 +658,10 @@ func TestCutsFollowTheContent(t *testing.T) {
 	}
 	assert.LessOrEqual(t, fresh, 4)
 	// A cut that is seen with what follows is seen without it, or not at all.
-	for len(b) > maxPiece {
-		n := cutNext(b)
+	for len(b) > cut.Max {
+		n := cut.Next(b)
 		for _, seen := range []int{n / 2, n - 1, n, n + 1, n + 5000} {
-			if got := cutIn(b[:min(seen, maxPiece)], false); got != 0 {
+			if got := cut.In(b[:min(seen, cut.Max)], false); got != 0 {
 				require.Equal(t, n, got)
 			}
 		}
@@ -668,11 +674,11 @@ func TestCutsFollowTheContent(t *testing.T) {
 func TestSharesTogetherAreEverything(t *testing.T) {
 	dir, l := install(t), open(t, t.TempDir())
 	s, _ := take(t, l, dir, nil)
-	all, err := l.Check(context.Background(), []*Set{s}, Share{}, nil)
+	all, err := l.Check(context.Background(), []*set.Set{s}, Share{}, nil)
 	require.NoError(t, err)
 	pieces, bytes := 0, int64(0)
 	for at := range uint64(5) {
-		c, err := l.Check(context.Background(), []*Set{s}, Share{At: at, Of: 5}, nil)
+		c, err := l.Check(context.Background(), []*set.Set{s}, Share{At: at, Of: 5}, nil)
 		require.NoError(t, err)
 		pieces += c.Pieces
 		bytes += c.Bytes
@@ -681,7 +687,7 @@ func TestSharesTogetherAreEverything(t *testing.T) {
 	assert.Equal(t, [2]int64{int64(all.Pieces), all.Bytes}, [2]int64{int64(pieces), bytes})
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err = l.Check(ctx, []*Set{s}, Share{}, nil)
+	_, err = l.Check(ctx, []*set.Set{s}, Share{}, nil)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
@@ -691,17 +697,17 @@ func TestASetInOneFrameIsRead(t *testing.T) {
 	dir, l := t.TempDir(), open(t, t.TempDir())
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("a"), 0o644))
 	s, _ := take(t, l, dir, nil)
-	path, err := l.setPath("server-1", s.ID)
+	path, err := l.PathOf("server-1", s.ID)
 	require.NoError(t, err)
-	frames, err := readFrames(path)
+	frames, err := set.ReadFrames(path)
 	require.NoError(t, err)
 	var text []byte
 	for _, f := range frames {
-		text, err = inflate(f, text)
+		text, err = frame.Inflate(f, text)
 		require.NoError(t, err)
 	}
 	text = bytes.ReplaceAll(text, []byte(`,"kind":"file"`), []byte(`, "kind" : "file"`))
-	enc := encoders.Get().(*zstd.Encoder)
+	enc := frame.Encoders.Get().(*zstd.Encoder)
 	require.NoError(t, os.WriteFile(path, enc.EncodeAll(text, nil), 0o600))
 	read, err := l.Read("server-1", s.ID)
 	require.NoError(t, err)
@@ -711,7 +717,7 @@ func TestASetInOneFrameIsRead(t *testing.T) {
 	_, got := take(t, l, dir, base)
 	assert.Len(t, got.Entries, 1)
 	_, err = l.Base("server-1", "b0099")
-	assert.ErrorIs(t, err, ErrNoSet)
+	assert.ErrorIs(t, err, set.ErrNoSet)
 }
 
 // A set does not appear before its packs are durable: not at all where one can't be.
@@ -727,78 +733,13 @@ func TestASetDoesNotAppearWithoutItsPacks(t *testing.T) {
 	for _, p := range parts {
 		require.NoError(t, os.Remove(p))
 	}
-	s := &Set{Owner: "server-1"}
+	s := &set.Set{Owner: "server-1"}
 	got.Fill(s)
 	assert.Error(t, w.Publish(s))
 	w.Close()
 	left, err := filepath.Glob(filepath.Join(l.dir, "sets", "server-1", "*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
-}
-
-// Damage in an index costs the block that it is in, and no other.
-func TestAnIndexIsDamagedByTheBlock(t *testing.T) {
-	var text indexText
-	var all []found
-	bySum := map[tree.Sum]found{}
-	for n := range 1000 { // small pieces that share frames, and some of the other kinds
-		in := found{line: line{tree.SumBytes([]byte{byte(n), byte(n >> 8)}), place{off: int64(n / 50 * 1000), stored: 900, size: 20, at: int32(n % 50 * 20)}}}
-		switch n % 100 {
-		case 98:
-			in.base = zeroSum()
-		case 99:
-			in.prints = []byte{0, 1, 2, 3, 4, 5, 6, byte(n), 255}
-		}
-		all = append(all, in)
-		bySum[in.sum] = in
-		text.add(in)
-	}
-	packed, err := text.pack()
-	require.NoError(t, err)
-	x := parseIndex(packed)
-	require.NoError(t, x.bad)
-	for i := range x.lines {
-		require.Equal(t, all[i], x.whole(i))
-	}
-	require.Len(t, x.lines, len(all))
-	assert.Less(t, len(text.text), 1000*(64+8), "most lines are short")
-	for at := 0; at < len(packed); at += 501 {
-		spoilt := bytes.Clone(packed)
-		spoilt[at] ^= 0x10
-		x := parseIndex(spoilt)
-		if x.bad == nil { // in what is passed over
-			require.Len(t, x.lines, 1000)
-			continue
-		}
-		if !strings.Contains(x.bad.Error(), "no mark") && !strings.Contains(x.bad.Error(), "cut short") {
-			assert.GreaterOrEqual(t, len(x.lines), 750, at)
-		}
-		for i := range x.lines {
-			require.True(t, reflect.DeepEqual(bySum[x.lines[i].sum], x.whole(i)))
-		}
-	}
-	x = parseIndex(packed[:len(packed)-1])
-	assert.ErrorContains(t, x.bad, "cut short")
-	assert.GreaterOrEqual(t, len(x.lines), 750)
-}
-
-func FuzzReadIndexLine(f *testing.F) {
-	f.Add([]byte(tree.SumBytes(nil).String() + " 0 10 20 30"))
-	f.Add([]byte(tree.SumBytes(nil).String() + " 12 34 56"))
-	f.Add([]byte(tree.SumBytes(nil).String() + " 12 34 56 0 " + zeroSum().String()))
-	f.Add([]byte(tree.SumBytes(nil).String() + " 12 34 56 =0123456789abcdef00"))
-	f.Add([]byte(tree.SumBytes(nil).String() + " 200"))
-	before := place{off: 99, stored: 1000, size: 3, at: 4}
-	f.Fuzz(func(t *testing.T, line []byte) {
-		in, err := readIndexLine(line, before)
-		if err == nil {
-			again := appendIndexLine(nil, in, before)
-			in2, err := readIndexLine(bytes.TrimSuffix(again, []byte("\n")), before)
-			if err != nil || !reflect.DeepEqual(in, in2) {
-				t.Fatalf("%q reads as %+v, that as %+v (%v)", line, in, in2, err)
-			}
-		}
-	})
 }
 
 // A backup leans on no piece that no index names: what an index lost is read and
@@ -808,23 +749,17 @@ func TestABackupLeansOnNoPieceThatNoIndexNames(t *testing.T) {
 	for i := range 40 {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprint("f", i)), noise(uint64(i), 100_000), 0o644))
 	}
-	first, _ := take(t, open(t, home), dir, nil)
+	l := open(t, home)
+	first, got := take(t, l, dir, nil)
+	readLater(t, l, first, got)
 	list, err := filepath.Glob(filepath.Join(home, "packs/*.idx"))
 	require.NoError(t, err)
 	for _, idx := range list {
 		require.NoError(t, os.Truncate(idx, 100))
 	}
-	l := open(t, home)
+	l = open(t, home)
 	base, err := l.Base("server-1", first.ID)
 	require.NoError(t, err)
-	entries := base.entries
-	base.entries = func(i int) ([]File, error) { // as if read long after their last change
-		list, err := entries(i)
-		for k := range list {
-			list[k].ReadAt += int64(time.Minute)
-		}
-		return list, err
-	}
 	second, _ := take(t, l, dir, base)
 	again := open(t, home)
 	s, err := again.Read("server-1", second.ID)
@@ -842,18 +777,18 @@ func TestALookGoesOnThoughTheSetIsDropped(t *testing.T) {
 	for i := range 2500 { // several blocks
 		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("%05d", i)), []byte{byte(i)}, 0o644))
 	}
-	set, taken := take(t, l, dir, nil)
+	stored, taken := take(t, l, dir, nil)
 	list := make([]tree.Entry, len(taken.Entries))
 	for i := range taken.Entries {
 		list[i] = taken.Entries[i].Entry
 	}
-	b, err := l.Look(set.Owner, set.ID)
+	b, err := l.Look(stored.Owner, stored.ID)
 	require.NoError(t, err)
-	require.NoError(t, l.Drop(set.Owner, set.ID))
+	require.NoError(t, l.Drop(stored.Owner, stored.ID))
 	assert.Zero(t, b.Unproven(list))
-	heads, err := l.Heads(set.Owner)
+	heads, err := l.Heads(stored.Owner)
 	require.NoError(t, err)
 	assert.Empty(t, heads)
-	_, err = l.Look(set.Owner, set.ID)
-	assert.ErrorIs(t, err, ErrNoSet)
+	_, err = l.Look(stored.Owner, stored.ID)
+	assert.ErrorIs(t, err, set.ErrNoSet)
 }

@@ -8,6 +8,10 @@ import (
 	"math"
 	"sync"
 
+	"freshkeel/internal/locker/cut"
+	"freshkeel/internal/locker/frame"
+	"freshkeel/internal/locker/index"
+	"freshkeel/internal/locker/set"
 	"freshkeel/internal/tree"
 )
 
@@ -16,7 +20,7 @@ import (
 // differs little from what stood there is stored over that, cut where it was. Where the
 // content has moved, the rest is gone through one piece after the other: what follows
 // what was there before is looked for first, and only what is not found is cut anew.
-func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []tree.Sum, note func(int64)) (File, error) {
+func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []tree.Sum, note func(int64)) (set.File, error) {
 	from := w.l.bounds(had)
 	if !w.PiecesAlone || len(from) < 2 {
 		return w.Add(ctx, io.NewSectionReader(r, 0, 1<<62), note)
@@ -29,14 +33,14 @@ func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []t
 	}
 	stand, err := w.inPlace(ctx, r, had[:in], from, note)
 	if err != nil {
-		return File{}, err
+		return set.File{}, err
 	}
 	sc := w.take()
 	defer w.give(sc)
 	whole := w.buffer()
 	defer w.giveBuffer(whole)
 	o := &overing{w: w, sc: sc, had: had, from: from, stand: stand}
-	var f File
+	var f set.File
 	begun := 0 // bytes of whole, from o.at on
 	for {
 		if err := ctx.Err(); err != nil {
@@ -49,7 +53,7 @@ func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []t
 			o.next, o.misses = i+1, 0
 			continue
 		}
-		if begun < maxPiece {
+		if begun < cut.Max {
 			n, err := r.ReadAt(whole[begun:], o.at+int64(begun))
 			if err != nil && !errors.Is(err, io.EOF) {
 				return f, err
@@ -58,7 +62,7 @@ func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []t
 				break
 			}
 		}
-		sum, n, err := o.piece(whole[:min(int64(begun), maxPiece, room)])
+		sum, n, err := o.piece(whole[:min(int64(begun), cut.Max, room)])
 		if err != nil {
 			w.failed.Store(true)
 			return f, err
@@ -70,7 +74,7 @@ func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []t
 		}
 	}
 	f.Size = o.at
-	f.sumOfFew()
+	f.SumOfFew()
 	return f, nil
 }
 
@@ -97,7 +101,7 @@ func (o *overing) standing() (i int, room int64) {
 	if i = o.behind; i < len(o.stand) && o.from[i] == o.at && !o.stand[i].IsZero() {
 		return i, 0
 	}
-	for o.firm < len(o.stand) && (o.firm < i || o.stand[o.firm].IsZero() || o.stand[o.firm] == zeroSum()) {
+	for o.firm < len(o.stand) && (o.firm < i || o.stand[o.firm].IsZero() || o.stand[o.firm] == cut.ZeroSum()) {
 		o.firm++
 	}
 	if o.firm == len(o.stand) {
@@ -120,7 +124,7 @@ const (
 // not moved, or maxPiece.
 func (o *overing) piece(b []byte) (sum tree.Sum, n int, err error) {
 	store := func(size int, over ...int) (tree.Sum, int, error) {
-		sum := sumPiece(b[:size])
+		sum := cut.Sum(b[:size])
 		for _, i := range over {
 			if laid, err := o.w.over(o.sc, sum, b[:size], o.had[i], false); laid || err != nil {
 				return sum, size, err
@@ -133,16 +137,16 @@ func (o *overing) piece(b []byte) (sum tree.Sum, n int, err error) {
 		return o.anew(b, store)
 	}
 	size := int(o.from[j+1] - o.from[j])
-	here := j < len(o.stand) && o.at == o.from[j]                                             // where it was looked for already
-	held := here && j+1 < len(o.stand) && !o.stand[j+1].IsZero() && o.stand[j+1] != zeroSum() // what follows has not moved
+	here := j < len(o.stand) && o.at == o.from[j]                                                 // where it was looked for already
+	held := here && j+1 < len(o.stand) && !o.stand[j+1].IsZero() && o.stand[j+1] != cut.ZeroSum() // what follows has not moved
 	if size <= len(b) && !here {
-		if sum := sumPiece(b[:size]); sum == o.had[j] {
+		if sum := cut.Sum(b[:size]); sum == o.had[j] {
 			o.next, o.misses = j+1, 0
 			return sum, size, nil
 		}
 	}
 	if held && size <= len(b) {
-		sum := sumPiece(b[:size])
+		sum := cut.Sum(b[:size])
 		if laid, err := o.w.over(o.sc, sum, b[:size], o.had[j], false); laid || err != nil {
 			o.next, o.misses = j+1, 0
 			return sum, size, err
@@ -166,8 +170,8 @@ func (o *overing) ends(b []byte, i int) int {
 	if i >= len(o.had) {
 		return 0
 	}
-	_, _, was, err := o.w.l.unchecked(&o.sc.read, o.had[i])
-	if err != nil || len(was) < layFrom {
+	_, _, was, err := o.sc.read.unchecked(o.had[i])
+	if err != nil || len(was) < frame.LayFrom {
 		return 0
 	}
 	end := was[len(was)-tail:]
@@ -176,7 +180,7 @@ func (o *overing) ends(b []byte, i int) int {
 		kinds[v] = true
 	}
 	n := bytes.Index(b, end) + tail
-	if n < layFrom || len(kinds) < tailKinds {
+	if n < frame.LayFrom || len(kinds) < tailKinds {
 		return 0
 	}
 	return n
@@ -190,7 +194,7 @@ func (o *overing) anew(b []byte, store func(int, ...int) (tree.Sum, int, error),
 			o.where[s] = i
 		}
 	}
-	sum, n, err = store(cutNext(b), over...)
+	sum, n, err = store(cut.Next(b), over...)
 	if i, was := o.where[sum]; was {
 		o.next, o.misses = i+1, 0
 	} else {
@@ -204,11 +208,11 @@ func (o *overing) anew(b []byte, store func(int, ...int) (tree.Sum, int, error),
 func (l *Locker) bounds(pieces []tree.Sum) []int64 {
 	from := make([]int64, 1, len(pieces)+1)
 	for _, s := range pieces {
-		p, ok := l.find(s)
+		p, ok := l.Find(s)
 		if !ok {
 			break
 		}
-		from = append(from, from[len(from)-1]+int64(p.size))
+		from = append(from, from[len(from)-1]+int64(p.Size))
 	}
 	return from
 }
@@ -283,7 +287,7 @@ func (w *Writer) standIn(sc *scratch, r io.ReaderAt, buf []byte, had []tree.Sum,
 			stand[k] = had[k]
 			continue
 		}
-		sum := sumPiece(piece)
+		sum := cut.Sum(piece)
 		same := sum == had[k]
 		if !same && near { // one that is not tells that the content has moved
 			same, err = w.over(sc, sum, piece, had[k], true)
@@ -294,4 +298,47 @@ func (w *Writer) standIn(sc *scratch, r io.ReaderAt, buf []byte, had []tree.Sum,
 		}
 	}
 	return read, err
+}
+
+// over stores a piece over the one that stood in its place; false where it is not
+// near enough to that, and was not stored. With alike it is not where the two end
+// differently: then the content may have moved.
+func (w *Writer) over(sc *scratch, s tree.Sum, b []byte, base tree.Sum, alike bool) (bool, error) {
+	if w.broken != nil || len(b) < frame.LayFrom {
+		return false, nil
+	}
+	if _, ok := w.l.Find(s); ok {
+		return true, nil
+	}
+	prints := w.prints(sc, b)
+	over := func(base tree.Sum, alike bool) []byte {
+		common, was, err := w.common(sc, base, b, prints, alike)
+		if err != nil || was < frame.LayFrom { // damage is told by a check; it is stored whole
+			return nil
+		}
+		return frame.Lay(sc.comp[:0], common, was, b)
+	}
+	stored := over(base, alike)
+	if stored == nil {
+		return false, nil
+	}
+	sc.comp = stored
+	if w.l.depth(base) == 0 { // too deep: over the lowest, while that still saves much
+		w.l.Chain(base, func(s tree.Sum) { base = s })
+		if stored = over(base, false); stored == nil || 4*len(stored) > len(b) {
+			return true, w.put(sc, s, b)
+		}
+		sc.comp = stored
+	}
+	if 16*len(stored) > len(b) { // it may compress to less
+		sc.comp = frame.Squeeze(sc.quick, stored, b)
+		if len(sc.comp) < 2*len(stored) {
+			return true, w.put(sc, s, b)
+		}
+		stored = sc.comp[:len(stored)]
+	}
+	if !w.claim(s) {
+		return true, nil
+	}
+	return true, w.append(stored, []index.Found{{Line: index.Line{Sum: s, Place: index.Place{Size: int32(len(b))}}, Base: base, Prints: prints}})
 }

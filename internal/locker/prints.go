@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"freshkeel/internal/locker/frame"
+	"freshkeel/internal/locker/index"
 	"freshkeel/internal/tree"
 
 	"github.com/zeebo/xxh3"
@@ -26,15 +28,14 @@ import (
 const (
 	printed    = 64 << 10 // bytes of a stretch; the last of a piece is longer by what is left over
 	printsFrom = 64 << 10 // pieces smaller than this, in bytes, have none
-	printSum   = 8        // bytes of prints that are the sum
 )
 
 const keyFile = "key"
 
-// printKey is the locker's key for prints, made when there is none. It is 0 where that
+// printKey is the key of the locker in dir for prints, made when there is none. It is 0 where that
 // can't be: there are no prints then, which costs time and nothing else.
-func (l *Locker) printKey() uint64 {
-	at := filepath.Join(l.dir, keyFile)
+func printKey(dir string) uint64 {
+	at := filepath.Join(dir, keyFile)
 	read := func() uint64 {
 		b, _ := os.ReadFile(at)
 		raw, err := hex.DecodeString(string(bytes.TrimSpace(b)))
@@ -46,7 +47,7 @@ func (l *Locker) printKey() uint64 {
 	if key := read(); key != 0 {
 		return key
 	}
-	tree.WriteFile(at, []byte(newName()+"\n"), 0o600)
+	tree.WriteFile(at, []byte(NewName()+"\n"), 0o600)
 	return read() // another process may have made it meanwhile
 }
 
@@ -72,7 +73,7 @@ func (w *Writer) prints(sc *scratch, b []byte) []byte {
 		return nil
 	}
 	sc.hashes = sc.hashes[:0]
-	sc.prints = append(sc.prints[:0], make([]byte, printSum)...)
+	sc.prints = append(sc.prints[:0], make([]byte, index.PrintSum)...)
 	var sum uint64
 	for i, from := 0, 0; from < len(b); i++ {
 		to := stretchEnd(i, len(b))
@@ -98,18 +99,18 @@ func (w *Writer) trusted(s tree.Sum) []byte {
 		return nil
 	}
 	in, _, _ := w.l.seek(s)
-	return in.prints
+	return in.Prints
 }
 
 // common finds what a piece, whose prints these are, has in common with a stored one, and
 // how long that is. With alike it is an error that the two end differently: then the
 // content may have moved.
-func (w *Writer) common(sc *scratch, base tree.Sum, b, prints []byte, alike bool) (common []same, was int, err error) {
+func (w *Writer) common(sc *scratch, base tree.Sum, b, prints []byte, alike bool) (common []frame.Match, was int, err error) {
 	end := b[len(b)-min(len(b), ending):]
 	had := w.trusted(base)
-	if in, _, ok := w.l.seek(base); ok && int(in.size) == len(b) && len(prints) > 0 && len(prints) == len(had) {
+	if in, _, ok := w.l.seek(base); ok && int(in.Size) == len(b) && len(prints) > 0 && len(prints) == len(had) {
 		if last := len(had) - 1; alike && had[last] != prints[last] {
-			was, err := w.l.part(sc, base, len(b)-len(end), len(end))
+			was, err := sc.stretch(base, len(b)-len(end), len(end))
 			if err != nil {
 				return nil, 0, err
 			}
@@ -121,7 +122,7 @@ func (w *Writer) common(sc *scratch, base tree.Sum, b, prints []byte, alike bool
 			return common, len(b), err
 		}
 	}
-	_, _, whole, err := w.l.unchecked(&sc.read, base) // it is what lies over it that is hashed when it is read
+	_, _, whole, err := sc.read.unchecked(base) // it is what lies over it that is hashed when it is read
 	if err != nil {
 		return nil, 0, err
 	}
@@ -129,40 +130,40 @@ func (w *Writer) common(sc *scratch, base tree.Sum, b, prints []byte, alike bool
 	if alike && !halfSame(whole[len(whole)-min(len(whole), len(end)):], end) {
 		return nil, 0, errMoved
 	}
-	if bytes.HasPrefix(whole, dictMagic) {
+	if bytes.HasPrefix(whole, frame.DictMagic) {
 		return nil, 0, errDict
 	}
-	return inCommon(whole, b), len(whole), nil
+	return frame.InCommon(whole, b), len(whole), nil
 }
 
 // printedAlike is common for a piece as long as the other, whose prints are had: of
 // stretches that are printed alike nothing is read. False where that would be wrong.
-func (w *Writer) printedAlike(sc *scratch, base tree.Sum, b, had []byte) (common []same, ok bool, err error) {
-	add := func(s same) {
-		if n := len(common); n > 0 && common[n-1].is+common[n-1].n == s.is {
-			common[n-1].n += s.n
+func (w *Writer) printedAlike(sc *scratch, base tree.Sum, b, had []byte) (common []frame.Match, ok bool, err error) {
+	add := func(s frame.Match) {
+		if n := len(common); n > 0 && common[n-1].Is+common[n-1].N == s.Is {
+			common[n-1].N += s.N
 		} else {
 			common = append(common, s)
 		}
 	}
-	dict := bytes.HasPrefix(b, dictMagic)
+	dict := bytes.HasPrefix(b, frame.DictMagic)
 	var sum uint64
 	for i, from := 0, 0; from < len(b); i++ {
 		to := stretchEnd(i, len(b))
-		if h := sc.hashes[i]; byte(h) == had[printSum+i] {
+		if h := sc.hashes[i]; byte(h) == had[index.PrintSum+i] {
 			sum += h
-			add(same{from, from, to - from})
+			add(frame.Match{Was: from, Is: from, N: to - from})
 		} else {
-			part, err := w.l.part(sc, base, from, to-from)
+			part, err := sc.stretch(base, from, to-from)
 			if err != nil {
 				return nil, false, err
 			}
 			sum += w.print(part, i)
 			if i == 0 {
-				dict = bytes.HasPrefix(part, dictMagic)
+				dict = bytes.HasPrefix(part, frame.DictMagic)
 			}
-			for _, s := range inCommon(part, b[from:to]) {
-				add(same{from + s.was, from + s.is, s.n})
+			for _, s := range frame.InCommon(part, b[from:to]) {
+				add(frame.Match{Was: from + s.Was, Is: from + s.Is, N: s.N})
 			}
 		}
 		from = to
@@ -181,8 +182,8 @@ const ending = 64 << 10
 func halfSame(was, is []byte) bool {
 	n := 0
 	if len(was) == len(is) {
-		for _, s := range inCommon(was, is) {
-			n += s.n
+		for _, s := range frame.InCommon(was, is) {
+			n += s.N
 		}
 	}
 	return 2*n >= len(is)

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/locker/index"
+	"freshkeel/internal/locker/set"
 	"freshkeel/internal/tree"
 
 	"github.com/gofrs/flock"
@@ -28,12 +30,12 @@ var ErrBusy = errors.New("a backup or a fetch is under way")
 
 // Drop removes a set. Its content stays until GiveBack.
 func (l *Locker) Drop(owner, id string) error {
-	p, err := l.setPath(owner, id)
+	p, err := l.PathOf(owner, id)
 	if err != nil {
 		return err
 	}
 	if err := os.Remove(p); err != nil {
-		return noSet(p, err)
+		return set.NoSet(p, err)
 	}
 	return tree.SyncDir(filepath.Dir(p))
 }
@@ -61,12 +63,12 @@ func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed i
 		return 0, ErrBusy
 	}
 	defer gate.Unlock()
-	before, err := l.size()
+	before, err := packsSize(l.dir)
 	if err != nil {
 		return 0, err
 	}
 	l.forget()
-	if err := l.sweepOrphans(); err != nil {
+	if err := sweepOrphans(l.dir); err != nil {
 		return 0, err
 	}
 	if err := l.refresh(); err != nil {
@@ -79,19 +81,19 @@ func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed i
 	l.mu.RLock()
 	packs := slices.Clone(l.packs)
 	l.mu.RUnlock()
-	byPack := make([]map[int64]*frame, len(packs))
+	byPack := make([]map[int64]*usefulFrame, len(packs))
 	for sum := range living {
 		in, _, ok := l.seek(sum)
 		if !ok {
 			continue
 		}
-		if byPack[in.pack] == nil {
-			byPack[in.pack] = map[int64]*frame{}
+		if byPack[in.Pack] == nil {
+			byPack[in.Pack] = map[int64]*usefulFrame{}
 		}
-		f := byPack[in.pack][in.off]
+		f := byPack[in.Pack][in.Off]
 		if f == nil {
-			f = &frame{off: in.off, stored: in.stored}
-			byPack[in.pack][in.off] = f
+			f = &usefulFrame{off: in.Off, stored: in.Stored}
+			byPack[in.Pack][in.Off] = f
 		}
 		f.lines = append(f.lines, in)
 	}
@@ -103,24 +105,19 @@ func (l *Locker) GiveBack(ctx context.Context, halt func(string) error) (freed i
 			return 0, err
 		}
 	}
-	if err := l.forgetDamage(); err != nil {
+	if err := forgetDamage(l.dir); err != nil {
 		return 0, err
 	}
 	l.forget()
-	after, err := l.size()
+	after, err := packsSize(l.dir)
 	return before - after, err
 }
 
-// frame is one frame of a pack, with the lines of its pieces that are of use.
-type frame struct {
+// usefulFrame is one frame of a pack, with the lines of its pieces that are of use.
+type usefulFrame struct {
 	off    int64
 	stored int32
-	lines  []found
-}
-
-type line struct {
-	sum tree.Sum
-	place
+	lines  []index.Found
 }
 
 // living is every piece that some set names, and what those lie over. A set that can't be read stops it:
@@ -137,13 +134,13 @@ func (l *Locker) living() (map[tree.Sum]bool, error) {
 			return nil, err
 		}
 		for _, h := range heads {
-			if err := l.Each(o, h.ID, func(f *File) {
+			if err := l.Each(o, h.ID, func(f *set.File) {
 				for _, p := range f.PieceSums() {
 					if !out[p] {
-						l.chain(p, func(s tree.Sum) { out[s] = true })
+						l.Chain(p, func(s tree.Sum) { out[s] = true })
 					}
 				}
-			}); errors.Is(err, ErrNoSet) {
+			}); errors.Is(err, set.ErrNoSet) {
 				continue // dropped meanwhile: it names nothing
 			} else if err != nil {
 				return nil, fmt.Errorf("nothing is given back while a set can't be read: %w", err)
@@ -155,12 +152,12 @@ func (l *Locker) living() (map[tree.Sum]bool, error) {
 
 // wear drops a pack of which nothing is of use, and moves the living frames of
 // one of which too little is.
-func (l *Locker) wear(base string, frames map[int64]*frame, halt func(string) error) error {
+func (l *Locker) wear(base string, frames map[int64]*usefulFrame, halt func(string) error) error {
 	fi, err := os.Stat(base + ".zst")
 	if err != nil {
 		return nil // told by a check
 	}
-	var keep []*frame
+	var keep []*usefulFrame
 	var live int64
 	for _, f := range frames {
 		if len(f.lines) > 0 {
@@ -172,7 +169,7 @@ func (l *Locker) wear(base string, frames map[int64]*frame, halt func(string) er
 		return nil
 	}
 	if len(keep) > 0 {
-		slices.SortFunc(keep, func(a, b *frame) int { return int(min(max(a.off-b.off, -1), 1)) })
+		slices.SortFunc(keep, func(a, b *usefulFrame) int { return int(min(max(a.off-b.off, -1), 1)) })
 		if err := l.move(base, keep); err != nil {
 			return err
 		}
@@ -191,13 +188,13 @@ func (l *Locker) wear(base string, frames map[int64]*frame, halt func(string) er
 }
 
 // move copies frames into a new pack, as they stand, each piece hashed before.
-func (l *Locker) move(base string, keep []*frame) error {
+func (l *Locker) move(base string, keep []*usefulFrame) error {
 	src, err := os.Open(base + ".zst")
 	if err != nil {
 		return err
 	}
 	defer src.Close()
-	p, err := l.newPack()
+	p, err := newPack(l.dir)
 	if err != nil {
 		return err
 	}
@@ -205,13 +202,13 @@ func (l *Locker) move(base string, keep []*frame) error {
 	w.packs = []*pack{p}
 	defer w.Close()
 	for _, f := range keep {
-		slices.SortFunc(f.lines, func(a, b found) int { return a.compare(b.place) })
+		slices.SortFunc(f.lines, func(a, b index.Found) int { return a.Compare(b.Place) })
 		for _, ln := range f.lines {
-			if _, err := l.piece(ln.sum); err != nil { // damage stays where it is, and is told by a check
+			if _, err := l.piece(ln.Sum); err != nil { // damage stays where it is, and is told by a check
 				return err
 			}
-			ln.off = p.off
-			p.idx.add(ln)
+			ln.Off = p.off
+			p.idx.Add(ln)
 		}
 		if n, err := io.Copy(p.out, io.NewSectionReader(src, f.off, int64(f.stored))); err != nil || n != int64(f.stored) {
 			return errors.Join(err, fmt.Errorf("a frame of %s.zst is cut short", base))
@@ -239,15 +236,15 @@ func (l *Locker) TidyIndexes() error {
 		if err != nil {
 			return err
 		}
-		x := parseIndex(b)
-		if x.bad == nil {
+		x := index.Parse(b)
+		if x.Bad == nil {
 			continue
 		}
-		var good indexText
-		for i := range x.lines {
-			good.add(x.whole(i))
+		var good index.Text
+		for i := range x.Lines {
+			good.Add(x.Whole(i))
 		}
-		if b, err = good.pack(); err == nil {
+		if b, err = good.Pack(); err == nil {
 			err = tree.WriteFile(at, b, 0o600)
 		}
 		if err != nil {
@@ -262,37 +259,13 @@ func (l *Locker) TidyIndexes() error {
 func (l *Locker) forget() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.packs, l.known, l.index, l.damage, l.loaded = nil, map[string]bool{}, pieces{}, nil, false
-}
-
-// forgetDamage drops the lines of damage whose packs are gone.
-func (l *Locker) forgetDamage() error {
-	at := filepath.Join(l.dir, damagedFile)
-	b, err := os.ReadFile(at)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	var left []string
-	for _, line := range strings.SplitAfter(string(b), "\n") {
-		if f := strings.Fields(line); len(f) == 3 {
-			if _, err := os.Stat(filepath.Join(l.dir, "packs", f[1]+".zst")); err == nil {
-				left = append(left, line)
-			}
-		}
-	}
-	if len(left) == 0 {
-		return os.Remove(at)
-	}
-	return tree.WriteFile(at, []byte(strings.Join(left, "")), 0o600)
+	l.packs, l.known, l.index, l.damage, l.loaded = nil, map[string]bool{}, index.Table{}, nil, false
 }
 
 // sweepOrphans removes packs without an index. No writer is at work, so nobody is
 // about to give them one.
-func (l *Locker) sweepOrphans() error {
-	packs, err := filepath.Glob(filepath.Join(l.dir, "packs", "*.zst"))
+func sweepOrphans(dir string) error {
+	packs, err := filepath.Glob(filepath.Join(dir, "packs", "*.zst"))
 	if err != nil {
 		return err
 	}
@@ -306,9 +279,9 @@ func (l *Locker) sweepOrphans() error {
 	return nil
 }
 
-// size is what the packs take, in bytes.
-func (l *Locker) size() (n int64, err error) {
-	list, err := os.ReadDir(filepath.Join(l.dir, "packs"))
+// packsSize is what the packs take, in bytes.
+func packsSize(dir string) (n int64, err error) {
+	list, err := os.ReadDir(filepath.Join(dir, "packs"))
 	for _, d := range list {
 		if fi, err := d.Info(); err == nil {
 			n += fi.Size()

@@ -1,7 +1,6 @@
 package locker
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +12,10 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"freshkeel/internal/locker/cut"
+	"freshkeel/internal/locker/frame"
+	"freshkeel/internal/locker/index"
+	"freshkeel/internal/locker/set"
 	"freshkeel/internal/tree"
 
 	"github.com/gofrs/flock"
@@ -73,22 +76,11 @@ type scratch struct {
 	close   *zstd.Encoder // for small files, most of which are text
 	comp    []byte
 	frame   []byte // gathered pieces, end to end
-	gathers []found
+	gathers []index.Found
 	read    reading // of pieces that others are stored over
 	part    []byte  // of one of them
 	prints  []byte
 	hashes  []uint64 // that prints are made of
-}
-
-type pack struct {
-	name string
-	f    *os.File
-	out  *bufio.Writer
-	lock *flock.Flock
-	off  int64
-	idx  indexText
-
-	pieces int
 }
 
 // Writer begins adding to the locker, and sweeps what a dead writer left. It
@@ -96,10 +88,10 @@ type pack struct {
 func (l *Locker) Writer() *Writer {
 	gate := l.gate()
 	err := gate.RLock()
-	l.sweep()
+	sweep(l.dir)
 	l.forget() // what was indexed before may have moved
 	w := l.writer()
-	w.gate, w.broken, w.key = gate, err, l.printKey()
+	w.gate, w.broken, w.key = gate, err, printKey(l.dir)
 	return w
 }
 
@@ -126,7 +118,7 @@ func (w *Writer) take() *scratch {
 		enc, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(bundle), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(letters), zstd.WithEncoderCRC(false))
 		return enc
 	}
-	return &scratch{quick: encoder(zstd.SpeedDefault, false), close: encoder(zstd.SpeedFastest, true)}
+	return &scratch{read: reading{l: w.l}, quick: encoder(zstd.SpeedDefault, false), close: encoder(zstd.SpeedFastest, true)}
 }
 
 func (w *Writer) give(sc *scratch) {
@@ -137,8 +129,8 @@ func (w *Writer) give(sc *scratch) {
 
 // sweep removes half-written packs that nobody holds. What can't be removed
 // does no harm, so it tells nothing.
-func (l *Locker) sweep() {
-	parts, _ := filepath.Glob(filepath.Join(l.dir, "packs", "*.part"))
+func sweep(dir string) {
+	parts, _ := filepath.Glob(filepath.Join(dir, "packs", "*.part"))
 	for _, p := range parts {
 		lock := flock.New(p)
 		if ok, err := lock.TryLock(); err == nil && ok {
@@ -148,9 +140,7 @@ func (l *Locker) sweep() {
 }
 
 // readAhead is how much of a file is read at once, in bytes.
-const readAhead = 2 * maxPiece
-
-var cutting = newCutter(minPiece, avgPiece, maxPiece)
+const readAhead = 2 * cut.Max
 
 // batch is a stretch of a file: its pieces lie end to end in buf.
 type batch struct {
@@ -162,7 +152,7 @@ type batch struct {
 
 // Add stores what r holds. It keeps a few stretches in memory, whatever the
 // length, and works on them side by side where a core is idle.
-func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f File, err error) {
+func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f set.File, err error) {
 	var whole *tree.Hash
 	var batches []*batch
 	var beside sync.WaitGroup
@@ -188,7 +178,7 @@ func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f File
 		b := &batch{buf: buf}
 		at := 0
 		for at < held {
-			n := cutIn(buf[at:held], ended)
+			n := cut.In(buf[at:held], ended)
 			if n == 0 {
 				break
 			}
@@ -234,7 +224,7 @@ func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f File
 		return f, errors.New("the locker can't be written to")
 	}
 	f.Pieces = slices.Clip(f.Pieces)
-	if f.sumOfFew(); whole != nil {
+	if f.SumOfFew(); whole != nil {
 		f.Sum = whole.Sum()
 	}
 	return f, nil
@@ -255,16 +245,6 @@ func fill(r io.Reader, b []byte) (n int, err error) {
 	return n, err
 }
 
-// sumOfFew fills in the hash of a file that has one piece or none.
-func (f *File) sumOfFew() {
-	switch len(f.Pieces) {
-	case 0:
-		f.Sum = tree.SumBytes(nil)
-	case 1:
-		f.Sum, f.Pieces = f.Pieces[0], nil
-	}
-}
-
 // store hashes and stores the pieces of a stretch, and gives its buffer back.
 func (w *Writer) store(b *batch) {
 	sc := w.take()
@@ -272,7 +252,7 @@ func (w *Writer) store(b *batch) {
 	at := 0
 	for _, end := range b.ends {
 		piece := b.buf[at:end]
-		s := sumPiece(piece)
+		s := cut.Sum(piece)
 		if b.err = w.put(sc, s, piece); b.err != nil {
 			w.failed.Store(true)
 			break
@@ -307,20 +287,20 @@ func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
 	if w.broken != nil {
 		return fmt.Errorf("write to the locker: %w", w.broken)
 	}
-	if _, ok := w.l.find(s); ok || !w.claim(s) {
+	if _, ok := w.l.Find(s); ok || !w.claim(s) {
 		return nil
 	}
 	if len(b) >= alone { // which saves copying it
-		sc.comp = squeeze(sc.quick, sc.comp[:0], b)
-		in := found{line: line{s, place{size: int32(len(b))}}, prints: w.prints(sc, b)}
-		return w.append(sc.comp, []found{in})
+		sc.comp = frame.Squeeze(sc.quick, sc.comp[:0], b)
+		in := index.Found{Line: index.Line{Sum: s, Place: index.Place{Size: int32(len(b))}}, Prints: w.prints(sc, b)}
+		return w.append(sc.comp, []index.Found{in})
 	}
 	if len(sc.frame)+len(b) > bundle || len(sc.gathers) == bundlePieces {
 		if err := w.storeGathered(sc); err != nil {
 			return err
 		}
 	}
-	sc.gathers = append(sc.gathers, found{line: line{s, place{size: int32(len(b)), at: int32(len(sc.frame))}}})
+	sc.gathers = append(sc.gathers, index.Found{Line: index.Line{Sum: s, Place: index.Place{Size: int32(len(b)), At: int32(len(sc.frame))}}})
 	sc.frame = append(sc.frame, b...)
 	return nil
 }
@@ -347,9 +327,18 @@ func (w *Writer) storeGathered(sc *scratch) error {
 	return err
 }
 
+// AddFrame adds a frame that is stored elsewhere as it stands, with the lines of its
+// pieces, which the caller has hashed.
+func (w *Writer) AddFrame(stored []byte, pieces []index.Found) error {
+	if w.broken != nil {
+		return fmt.Errorf("write to the locker: %w", w.broken)
+	}
+	return w.append(stored, pieces)
+}
+
 // append writes one frame, of certain pieces, to a pack that nobody else is writing to now. Another is
 // begun beside it only once there is so much to write that they won't stay small.
-func (w *Writer) append(frame []byte, pieces []found) (err error) {
+func (w *Writer) append(frame []byte, pieces []index.Found) (err error) {
 	w.mu.Lock()
 	for len(w.packs) == 0 && w.taken > 0 && w.stored < began {
 		w.given.Wait()
@@ -362,7 +351,7 @@ func (w *Writer) append(frame []byte, pieces []found) (err error) {
 	w.mu.Unlock()
 	full := false
 	if p == nil {
-		p, err = w.l.newPack()
+		p, err = newPack(w.l.dir)
 	}
 	if err == nil {
 		full, err = p.add(frame, pieces)
@@ -381,86 +370,6 @@ func (w *Writer) append(frame []byte, pieces []found) (err error) {
 	}
 	w.packs = append(w.packs, p)
 	return err
-}
-
-// add writes one frame; full: it is time to seal the pack.
-func (p *pack) add(frame []byte, pieces []found) (full bool, err error) {
-	if _, err := p.out.Write(frame); err != nil {
-		return false, fmt.Errorf("write to the locker: %w", err)
-	}
-	for _, in := range pieces {
-		in.off, in.stored = p.off, int32(len(frame))
-		p.idx.add(in)
-	}
-	if p.off/began != (p.off+int64(len(frame)))/began {
-		tree.BeginFlush(p.f)
-	}
-	p.off += int64(len(frame))
-	p.pieces += len(pieces)
-	return p.off >= PackSize || p.pieces >= packPieces, nil
-}
-
-// newPack begins a pack.
-func (l *Locker) newPack() (p *pack, err error) {
-	// A sweep by another process may take the new file between its making and
-	// its locking; then it is gone or locked, and another name is tried.
-	for range 5 {
-		p := &pack{name: newName()}
-		path := filepath.Join(l.dir, "packs", p.name+".part")
-		p.lock = flock.New(path, flock.SetFlag(os.O_CREATE|os.O_RDWR), flock.SetPermissions(0o600))
-		var ok bool
-		if ok, err = p.lock.TryLock(); err != nil || !ok {
-			continue
-		}
-		if p.f, err = os.OpenFile(path, os.O_WRONLY, 0); err != nil {
-			p.lock.Unlock()
-			continue
-		}
-		p.out = bufio.NewWriterSize(p.f, alone) // what is larger is written past it
-		return p, nil
-	}
-	return nil, fmt.Errorf("write to the locker: %w", err)
-}
-
-// drop gives a pack up.
-func (p *pack) drop() {
-	p.f.Close()
-	tree.RemoveHeld(p.lock)
-}
-
-// seal makes a pack durable: content, then name, then index.
-func (w *Writer) seal(p *pack) error {
-	defer p.lock.Unlock()
-	defer p.f.Close()
-	base := filepath.Join(w.l.dir, "packs", p.name)
-	if err := errors.Join(p.out.Flush(), p.f.Sync()); err != nil {
-		return fmt.Errorf("flush a pack of the locker: %w", err)
-	}
-	if err := p.f.Close(); err != nil {
-		return err
-	}
-	if err := tree.RenameHeld(p.lock, base+".part", base+".zst"); err != nil {
-		return err
-	}
-	idx, err := p.idx.pack()
-	if err == nil {
-		err = tree.WriteFile(base+".idx", idx, 0o600)
-	}
-	if err != nil {
-		return fmt.Errorf("write an index of the locker: %w", err)
-	}
-	// From here on its pieces are found like any other.
-	l := w.l
-	x := parseIndex(idx)
-	l.mu.Lock()
-	l.enter(p.name, x)
-	l.mu.Unlock()
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	for _, ln := range x.lines {
-		delete(w.fresh, ln.sum)
-	}
-	return nil
 }
 
 // Flush makes all that was added durable, and readable by what Add gave. It promises
@@ -490,18 +399,18 @@ func (w *Writer) beginFlush() error {
 
 // Publish makes the content durable and then the set visible, at once and
 // whole. A backup's ID is given here: the next free number of its owner.
-func (w *Writer) Publish(s *Set) error {
+func (w *Writer) Publish(s *set.Set) error {
 	if err := w.beginFlush(); err != nil { // which stores what was gathered
 		return err
 	}
 	w.mu.Lock()
 	s.New, w.stored = w.stored, 0
 	w.mu.Unlock()
-	return w.publishAs(s)
+	return w.PublishAs(s)
 }
 
-// publishAs is Publish for a set that says itself how much it added.
-func (w *Writer) publishAs(s *Set) error {
+// PublishAs is Publish for a set that says itself how much it added.
+func (w *Writer) PublishAs(s *set.Set) error {
 	if err := w.beginFlush(); err != nil {
 		return err
 	}
@@ -509,7 +418,7 @@ func (w *Writer) publishAs(s *Set) error {
 	if numbered {
 		s.ID = "x"
 	}
-	path, err := w.l.setPath(s.Owner, s.ID)
+	path, err := w.l.PathOf(s.Owner, s.ID)
 	if err != nil {
 		return err
 	}
@@ -517,7 +426,7 @@ func (w *Writer) publishAs(s *Set) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	for n := w.l.lastNumber(dir) + 1; ; n++ {
+	for n := lastNumber(dir) + 1; ; n++ {
 		if numbered {
 			s.ID = fmt.Sprintf("b%04d", n)
 			path = filepath.Join(dir, s.ID+".set")
@@ -527,7 +436,7 @@ func (w *Writer) publishAs(s *Set) error {
 			}
 		}
 		if err := tree.WriteBy(path, 0o600, func(out io.Writer) error {
-			return errors.Join(writeSet(out, s), w.closing.Wait()) // it appears once this is done
+			return errors.Join(set.Write(out, s), w.closing.Wait()) // it appears once this is done
 		}); err != nil {
 			return fmt.Errorf("publish %s: %w", s.ID, err)
 		}
@@ -535,7 +444,7 @@ func (w *Writer) publishAs(s *Set) error {
 	}
 }
 
-func (l *Locker) lastNumber(dir string) (last int) {
+func lastNumber(dir string) (last int) {
 	list, _ := os.ReadDir(dir)
 	for _, d := range list {
 		var n int

@@ -1,19 +1,53 @@
-package locker
+package mirror
 
 import (
 	"bytes"
-	"encoding/binary"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
+	"freshkeel/internal/locker"
+	"freshkeel/internal/locker/index"
+	"freshkeel/internal/locker/set"
 	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+const mebi = 1 << 20
+
+// grain is content that does not compress.
+func grain(seed uint64, n int) []byte {
+	b := make([]byte, n)
+	rand.NewChaCha8([32]byte{byte(seed), 1}).Read(b)
+	return b
+}
+
+func lockerIn(t *testing.T, dir string) *locker.Locker {
+	t.Helper()
+	l, err := locker.Open(dir)
+	require.NoError(t, err)
+	return l
+}
+
+// backUp backs a folder up.
+func backUp(t *testing.T, l *locker.Locker, dir string, base *set.Base) *set.Set {
+	t.Helper()
+	w := l.Writer()
+	defer w.Close()
+	w.PiecesAlone = true
+	got, err := w.Take(t.Context(), dir, nil, nil, base, nil)
+	require.NoError(t, err)
+	s := &set.Set{Owner: "server-1"}
+	got.Fill(s)
+	require.NoError(t, w.Publish(s))
+	return s
+}
 
 // copyIn is a copy in a folder, and how a push to it goes.
 func copyIn(t *testing.T, dir, cache string) *Copy {
@@ -23,9 +57,9 @@ func copyIn(t *testing.T, dir, cache string) *Copy {
 	return NewCopy(f, nil, cache)
 }
 
-func push(t *testing.T, l *Locker, c *Copy, how How, sets ...*Set) *Pushing {
+func push(t *testing.T, l *locker.Locker, c *Copy, how How, sets ...*set.Set) *Pushing {
 	t.Helper()
-	p, err := l.Begin(t.Context(), c, how)
+	p, err := Begin(t.Context(), l, c, how)
 	require.NoError(t, err)
 	defer p.Close()
 	for _, s := range sets {
@@ -39,8 +73,8 @@ func push(t *testing.T, l *Locker, c *Copy, how How, sets ...*Set) *Pushing {
 // A copy has been in other hands: a set whose entries would be laid out outside their
 // folder is refused, read or brought.
 func TestASetOfACopyStaysInItsFolder(t *testing.T) {
-	link := File{Entry: tree.Entry{Path: "way", Kind: tree.Link, Target: "/etc"}}
-	for name, entries := range map[string][]File{
+	link := set.File{Entry: tree.Entry{Path: "way", Kind: tree.Link, Target: "/etc"}}
+	for name, entries := range map[string][]set.File{
 		"up":             {{Entry: tree.Entry{Path: "../evil", Kind: tree.File}}},
 		"up in between":  {{Entry: tree.Entry{Path: "a/../../evil", Kind: tree.Dir}}},
 		"from the root":  {{Entry: tree.Entry{Path: "/etc/evil", Kind: tree.File}}},
@@ -48,26 +82,26 @@ func TestASetOfACopyStaysInItsFolder(t *testing.T) {
 		"deep":           {link, {Entry: tree.Entry{Path: "way/further/evil", Kind: tree.File}}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			l, dir, cache := open(t, t.TempDir()), t.TempDir(), t.TempDir()
+			l, dir, cache := lockerIn(t, t.TempDir()), t.TempDir(), t.TempDir()
 			for i := range entries {
 				if entries[i].Kind == tree.File {
 					entries[i].Sum = tree.SumBytes(nil)
 				}
 			}
 			w := l.Writer()
-			s := &Set{Owner: "server-1", Entries: entries}
+			s := &set.Set{Owner: "server-1", Entries: entries}
 			require.NoError(t, w.Publish(s))
 			w.Close()
 			push(t, l, copyIn(t, dir, cache), How{}, s)
 			far, err := copyIn(t, dir, cache).Open(t.Context(), t.TempDir())
 			require.NoError(t, err)
 			_, err = far.Read("server-1", s.ID)
-			var d *Damage
+			var d *set.Damage
 			require.ErrorAs(t, err, &d)
 			assert.Contains(t, d.Why, "evil")
 			assert.Equal(t, dir+"/sets/server-1/b0001.set", d.Where)
-			here := open(t, t.TempDir())
-			_, err = here.Bring(t.Context(), far, "server-1", s.ID, Brought{As: s.ID})
+			here := lockerIn(t, t.TempDir())
+			_, err = Bring(t.Context(), here, far, "server-1", s.ID, Brought{As: s.ID})
 			require.ErrorAs(t, err, &d)
 			assert.False(t, here.Has("server-1", s.ID))
 		})
@@ -77,14 +111,14 @@ func TestASetOfACopyStaysInItsFolder(t *testing.T) {
 // Who reads a copy while another sends anew what it reads, and removes the packs
 // that had it, finds it where it is now.
 func TestAReaderOfACopyFollowsWhatIsSentAnew(t *testing.T) {
-	l, dir, place, cache := open(t, t.TempDir()), t.TempDir(), t.TempDir(), t.TempDir()
-	content := noise(5, 3*mib)
+	l, dir, place, cache := lockerIn(t, t.TempDir()), t.TempDir(), t.TempDir(), t.TempDir()
+	content := grain(5, 3*mebi)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "big"), content, 0o644))
-	s, _ := take(t, l, dir, nil)
+	s := backUp(t, l, dir, nil)
 	push(t, l, copyIn(t, place, cache), How{}, s)
 	far, err := copyIn(t, place, cache).Open(t.Context(), t.TempDir())
 	require.NoError(t, err)
-	set, err := far.Read(s.Owner, s.ID)
+	stored, err := far.Read(s.Owner, s.ID)
 	require.NoError(t, err)
 	packs, _ := filepath.Glob(filepath.Join(place, "packs/*.zst"))
 	require.Len(t, packs, 1)
@@ -92,7 +126,7 @@ func TestAReaderOfACopyFollowsWhatIsSentAnew(t *testing.T) {
 	push(t, l, copyIn(t, place, cache), How{Mend: true, Doubt: []string{name}}, s)
 	require.NoFileExists(t, packs[0])
 	var b bytes.Buffer
-	require.NoError(t, far.Copy(&b, set.Entries[0]))
+	require.NoError(t, far.Copy(&b, stored.Entries[0]))
 	assert.True(t, bytes.Equal(content, b.Bytes()))
 
 	// And where it is nowhere any more, that is damage, named as it is there.
@@ -102,99 +136,23 @@ func TestAReaderOfACopyFollowsWhatIsSentAnew(t *testing.T) {
 	require.NoError(t, err)
 	_, err = far.Read(s.Owner, s.ID)
 	require.NoError(t, err)
-	var d *Damage
-	require.ErrorAs(t, far.Copy(&b, set.Entries[0]), &d)
+	var d *set.Damage
+	require.ErrorAs(t, far.Copy(&b, stored.Entries[0]), &d)
 	assert.Equal(t, packs[0], d.Where)
-}
-
-// The table of pieces is a map: whatever is entered and found, in any order. Of a piece
-// that lies over another the whole line counts first, then one of which all is there.
-func TestPiecesAreFoundLikeInAMap(t *testing.T) {
-	var x pieces
-	_, _, ok := x.find(tree.Sum{})
-	assert.False(t, ok)
-	want := map[tree.Sum]place{}
-	r := rand.New(rand.NewPCG(3, 4))
-	sum := func(n int) (s tree.Sum) {
-		binary.LittleEndian.PutUint64(s[:], uint64(n%97)) // many begin alike
-		binary.LittleEndian.PutUint64(s[8:], uint64(n))
-		return s
-	}
-	for pack := range 300 {
-		lines := make([]held, r.IntN(40))
-		for i := range lines {
-			ln := line{sum(r.IntN(6000)), place{pack: int32(pack), off: int64(i), size: int32(r.IntN(1000))}}
-			lines[i], want[ln.sum] = heldOf(ln), ln.place
-		}
-		if pack%50 == 0 {
-			x.grow(r.IntN(5000))
-		}
-		x.add(&index{lines: lines})
-	}
-	for n := range 6100 {
-		p, _, ok := x.find(sum(n))
-		is, has := want[sum(n)]
-		require.Equal(t, has, ok)
-		require.Equal(t, is, p)
-	}
-	assert.Equal(t, len(want), x.n)
-
-	// 7000 lies over what is not there, then over what is; then it is whole.
-	add := func(n, base int) {
-		in := &index{lines: []held{{sum: sum(n), off: uint32(base)}}}
-		if base > 0 {
-			in.over = map[tree.Sum]tree.Sum{sum(n): sum(base)}
-		}
-		x.add(in)
-	}
-	at := func(n int) (int64, bool) {
-		p, base, ok := x.find(sum(n))
-		if ok && p.off > 0 {
-			assert.Equal(t, sum(int(p.off)), base)
-		}
-		return p.off, ok
-	}
-	add(7000, 7001)
-	_, ok = at(7000)
-	assert.False(t, ok, "its base is not there")
-	add(7002, 0)
-	add(7000, 7002)
-	off, ok := at(7000)
-	assert.True(t, ok)
-	assert.EqualValues(t, 7002, off)
-	add(7000, 0)
-	off, ok = at(7000)
-	assert.True(t, ok)
-	assert.Zero(t, off)
-	add(7000, 7002)
-	off, _ = at(7000)
-	assert.Zero(t, off)
-	for n := range 2 * maxOver { // a chain, and a ring
-		add(8001+n, 8000+n)
-	}
-	add(8000, 0)
-	_, ok = at(8000 + maxOver)
-	assert.True(t, ok)
-	_, ok = at(8001 + maxOver)
-	assert.False(t, ok, "over too many")
-	add(9000, 9001)
-	add(9001, 9000)
-	_, ok = at(9000)
-	assert.False(t, ok)
 }
 
 // What is of use in packs that are mostly of none is sent anew, and they go; but
 // where a set of the copy is not here any more, nothing can be told apart.
 func TestACopyWearsWell(t *testing.T) {
-	l, dir, place, cache := open(t, t.TempDir()), t.TempDir(), t.TempDir(), t.TempDir()
+	l, dir, place, cache := lockerIn(t, t.TempDir()), t.TempDir(), t.TempDir(), t.TempDir()
 	put := func(name string, seed uint64, n int) {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), noise(seed, n), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), grain(seed, n), 0o644))
 	}
-	put("stays", 1, mib)
-	put("goes", 2, 3*mib)
-	first, _ := take(t, l, dir, nil)
-	put("goes", 3, 3*mib)
-	second, _ := take(t, l, dir, nil)
+	put("stays", 1, mebi)
+	put("goes", 2, 3*mebi)
+	first := backUp(t, l, dir, nil)
+	put("goes", 3, 3*mebi)
+	second := backUp(t, l, dir, nil)
 	size := func() (n int64) {
 		list, err := filepath.Glob(filepath.Join(place, "packs/*.zst"))
 		require.NoError(t, err)
@@ -206,12 +164,12 @@ func TestACopyWearsWell(t *testing.T) {
 		return n
 	}
 	push(t, l, copyIn(t, place, cache), How{}, first, second)
-	require.Greater(t, size(), int64(7*mib))
+	require.Greater(t, size(), int64(7*mebi))
 	drop := func(here bool) int64 {
 		if !here {
 			require.NoError(t, l.Drop(second.Owner, second.ID))
 		}
-		p, err := l.Begin(t.Context(), copyIn(t, place, cache), How{})
+		p, err := Begin(t.Context(), l, copyIn(t, place, cache), How{})
 		require.NoError(t, err)
 		defer p.Close()
 		require.NoError(t, p.Drop(t.Context(), first))
@@ -220,13 +178,13 @@ func TestACopyWearsWell(t *testing.T) {
 		require.NoError(t, err)
 		return size()
 	}
-	assert.Less(t, drop(true), int64(4*mib+mib/2), "four are needed")
+	assert.Less(t, drop(true), int64(4*mebi+mebi/2), "four are needed")
 	far, err := copyIn(t, place, cache).Open(t.Context(), t.TempDir())
 	require.NoError(t, err)
 	heads, err := far.Heads(second.Owner)
 	require.NoError(t, err)
 	require.Len(t, heads, 1)
-	checked, err := far.Check(t.Context(), heads, Share{}, nil)
+	checked, err := far.Check(t.Context(), heads, locker.Share{}, nil)
 	require.NoError(t, err)
 	assert.Empty(t, checked.Damaged)
 	assert.Empty(t, checked.Broken)
@@ -236,7 +194,7 @@ func TestACopyWearsWell(t *testing.T) {
 	assert.Less(t, drop(false), before, "what no set needs goes in any case")
 	far, err = copyIn(t, place, cache).Open(t.Context(), t.TempDir())
 	require.NoError(t, err)
-	checked, err = far.Check(t.Context(), heads, Share{}, nil)
+	checked, err = far.Check(t.Context(), heads, locker.Share{}, nil)
 	require.NoError(t, err)
 	assert.Empty(t, checked.Damaged, "and what one that is there alone needs stays")
 }
@@ -250,15 +208,15 @@ func TestADamagedPackOfACopyIsNotSwept(t *testing.T) {
 		"content gone": os.Remove,
 	} {
 		t.Run(name, func(t *testing.T) {
-			l, dir, place, cache := open(t, t.TempDir()), t.TempDir(), t.TempDir(), t.TempDir()
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "big"), noise(6, mib), 0o644))
-			gone, _ := take(t, l, dir, nil)
+			l, dir, place, cache := lockerIn(t, t.TempDir()), t.TempDir(), t.TempDir(), t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "big"), grain(6, mebi), 0o644))
+			gone := backUp(t, l, dir, nil)
 			push(t, l, copyIn(t, place, cache), How{}, gone)
 			packs, _ := filepath.Glob(filepath.Join(place, "packs/*"))
 			require.Len(t, packs, 2)
 			require.NoError(t, spoil(packs[1]))
 			left, _ := filepath.Glob(filepath.Join(place, "packs/*"))
-			here, _ := take(t, l, dir, nil)
+			here := backUp(t, l, dir, nil)
 			require.NoError(t, l.Drop(gone.Owner, gone.ID)) // the copy alone has it
 			push(t, l, copyIn(t, place, cache), How{}, here)
 			for _, at := range left {
@@ -272,4 +230,94 @@ func TestADamagedPackOfACopyIsNotSwept(t *testing.T) {
 			require.NoError(t, far.Copy(&b, set.Entries[0]), "what is here was sent anew")
 		})
 	}
+}
+
+// A copy alone has all that it says that it has, of a file that is stored over its past, and
+// another locker can take it up, whatever was thinned and given back here and there.
+func TestACopyHasAFileAndItsPast(t *testing.T) {
+	dir, home, place, cache := t.TempDir(), t.TempDir(), t.TempDir(), t.TempDir()
+	at := filepath.Join(dir, "world.db")
+	r := rand.New(rand.NewPCG(8, 8))
+	content := grain(9, 3*mebi+1234)
+	was := map[string][]byte{}
+	var last *set.Set
+	for n := range 3 * index.MaxOver {
+		l := lockerIn(t, home)
+		require.NoError(t, os.WriteFile(at, content, 0o644))
+		var base *set.Base
+		if last != nil {
+			var err error
+			base, err = l.Base(last.Owner, last.ID)
+			require.NoError(t, err)
+		}
+		s := backUp(t, l, dir, base)
+		was[s.ID] = bytes.Clone(content)
+		last = s
+		if n%5 == 4 { // some go, and what only they needed
+			gone := fmt.Sprintf("b%04d", 1+r.IntN(n))
+			if was[gone] != nil {
+				require.NoError(t, l.Drop("server-1", gone))
+				delete(was, gone)
+			}
+			_, err := l.GiveBack(t.Context(), nil)
+			require.NoError(t, err)
+		}
+		if n%3 == 2 { // a copy has some of them
+			var some []*set.Set
+			heads, err := l.Heads("server-1")
+			require.NoError(t, err)
+			for _, h := range heads {
+				if h.Files%2 == 1 && r.IntN(2) == 0 || h.ID == s.ID {
+					some = append(some, h)
+				}
+			}
+			p := push(t, l, copyIn(t, place, cache), How{}, some...)
+			if n%6 == 5 {
+				for _, h := range p.Copied("server-1")[:2] {
+					require.NoError(t, p.Drop(t.Context(), h))
+				}
+				require.NoError(t, p.Wear(t.Context(), nil))
+				_, err = p.GiveBack(t.Context())
+				require.NoError(t, err)
+			}
+		}
+		switch n % 8 {
+		case 7: // grown in the middle
+			content = slices.Insert(content, r.IntN(len(content)), grain(uint64(n), 1+r.IntN(100_000))...)
+		default:
+			for range 3 {
+				copy(content[r.IntN(len(content)-4096):], grain(uint64(n), 4096))
+			}
+		}
+	}
+	far, err := copyIn(t, place, cache).Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	heads, err := far.Heads("server-1")
+	require.NoError(t, err)
+	require.Greater(t, len(heads), 5)
+	other := lockerIn(t, t.TempDir())
+	for _, h := range heads {
+		_, err := Bring(t.Context(), other, far, "server-1", h.ID, Brought{As: h.ID})
+		require.NoError(t, err)
+	}
+	for _, l := range []*locker.Locker{far, other} {
+		checked, err := l.Check(t.Context(), heads, locker.Share{}, nil)
+		require.NoError(t, err)
+		assert.Empty(t, checked.Damaged)
+		assert.Empty(t, checked.Broken)
+		assert.Equal(t, len(heads), checked.Sets)
+	}
+	compared := 0
+	for _, h := range heads {
+		if was[h.ID] == nil {
+			continue // it went here
+		}
+		s, err := other.Read("server-1", h.ID)
+		require.NoError(t, err)
+		var out bytes.Buffer
+		require.NoError(t, other.Copy(&out, s.Entries[0]))
+		assert.True(t, bytes.Equal(was[h.ID], out.Bytes()))
+		compared++
+	}
+	assert.Greater(t, compared, 3)
 }

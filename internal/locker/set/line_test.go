@@ -1,4 +1,4 @@
-package locker
+package set
 
 import (
 	"bufio"
@@ -75,7 +75,7 @@ func FuzzDecodeSet(f *testing.F) {
 	f.Add([]byte(`{"format":"freshkeel-set/1","files":99999999999}` + "\n" + `{"path":"../a","kind":"link","target":"/etc"}` + "\n" + `{"end":1}` + "\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		s, err := decodeSet(bufio.NewReader(bytes.NewReader(b)), false)
-		if err != nil || contained(s.Entries) != nil {
+		if err != nil || Contained(s.Entries) != nil {
 			return
 		}
 		for _, e := range s.Entries {

@@ -1,10 +1,8 @@
-package locker
+package mirror
 
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,6 +15,10 @@ import (
 	"sync"
 	"time"
 
+	"freshkeel/internal/locker"
+	"freshkeel/internal/locker/frame"
+	"freshkeel/internal/locker/index"
+	"freshkeel/internal/locker/set"
 	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
 
@@ -24,103 +26,15 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// A copy of backups in another place has the locker's own layout, so that a copy
-// on a disk is a locker by itself, and a few files more:
-//
-//	keeper                 JSON: whose copy it is, and whether it is sealed
-//	packs/NAME.zst, .idx   as here, but of about copyPack bytes
-//	sets/OWNER/ID.set      as here
-//	sets/OWNER/ID.packs    JSON: which packs that set needs
-//
-// In a sealed copy packs, indexes and sets are encrypted and their names end in
-// .age. One locker alone writes to a copy: what others read stays whole without
-// locks, which object stores don't have.
-
-// copyPack is about how large a pack of a copy is, in bytes: what one request
-// sends, and what is sent again when the machine dies in the middle of it.
-const copyPack = 8 << 20
-
-// copyFormat and packsFormat name the formats of a copy's own two files.
-const (
-	copyFormat  = "freshkeel-copy/1"
-	packsFormat = "freshkeel-packs/1"
-)
-
-// keeper says whose a copy is.
-type keeper struct {
-	Format string    `json:"format"`
-	Locker string    `json:"locker"` // which one writes to it
-	Sealed bool      `json:"sealed"`
-	Since  time.Time `json:"since"`
-}
-
-// needs is which packs a set of a copy needs.
-type needs struct {
-	Format string    `json:"format"`
-	Taken  time.Time `json:"taken"`
-	Label  bool      `json:"label,omitempty"` // it has one of the operator's: it is never thinned
-	Packs  []string  `json:"packs"`
-}
-
-// Copy is a second copy of backups, in a place.
-type Copy struct {
-	place  store.Store   // as it stands there,
-	inside store.Store   // and as it reads
-	sealed *store.Sealed // nil: not sealed
-	cache  string        // a folder of this machine's, with the indexes of what is there
-}
-
-// cacheOf is where this machine keeps what it knows of a copy.
-func cacheOf(cache, where string) string {
-	return filepath.Join(cache, tree.SumBytes([]byte(where)).Short())
-}
-
-// NewCopy is the copy in a place. cache is a folder of this machine for what is
-// known of all copies. Nothing is asked yet.
-func NewCopy(place store.Store, sealed *store.Sealed, cache string) *Copy {
-	c := &Copy{place: place, inside: place, sealed: sealed, cache: cacheOf(cache, place.Where())}
-	if sealed != nil {
-		c.inside = sealed
-	}
-	return c
-}
-
-// Where is the place.
-func (c *Copy) Where() string { return c.place.Where() }
-
-// Foreign says that a copy is not this locker's to write to.
-type Foreign struct {
-	Where string
-	Why   string
-}
-
-func (f *Foreign) Error() string { return f.Where + ": " + f.Why }
-
-// id is the locker's own name, made when it is first needed.
-func (l *Locker) id() (string, error) {
-	at := filepath.Join(l.dir, "id")
-	if b, err := os.ReadFile(at); err == nil && len(bytes.TrimSpace(b)) > 0 {
-		return string(bytes.TrimSpace(b)), nil
-	}
-	id := "locker-" + newName()
-	return id, tree.WriteFile(at, []byte(id+"\n"), 0o600)
-}
-
-func newName() string {
-	var b [8]byte
-	rand.Read(b[:])
-	return hex.EncodeToString(b[:])
-}
-
 // Pushing is a copy that is being written to. Close it in any case.
 type Pushing struct {
 	c    *Copy
-	l    *Locker
+	l    *locker.Locker
 	lock *flock.Flock
 	halt func(string) error
 
 	mu     sync.Mutex
-	pieces pieces            // what the copy holds
+	pieces index.Table       // what the copy holds
 	packs  []string          // place.pack indexes it
 	there  map[string]int64  // packs that are there whole → their bytes
 	sets   map[string]*needs // "OWNER/ID" → what it needs; nil where that is not known
@@ -142,7 +56,7 @@ type How struct {
 
 // Begin looks at what a copy holds, and keeps every other push of this machine out
 // until Close.
-func (l *Locker) Begin(ctx context.Context, c *Copy, how How) (*Pushing, error) {
+func Begin(ctx context.Context, l *locker.Locker, c *Copy, how How) (*Pushing, error) {
 	halt := how.Halt
 	if halt == nil {
 		halt = func(string) error { return nil }
@@ -184,7 +98,7 @@ func (p *Pushing) Close() { p.lock.Unlock() }
 // keep makes sure that the copy is ours to write to, and says so there.
 func (p *Pushing) keep(ctx context.Context, claim, dry bool) error {
 	c := p.c
-	us, err := p.l.id()
+	us, err := p.l.ID()
 	if err != nil {
 		return err
 	}
@@ -227,13 +141,6 @@ func (p *Pushing) keep(ctx context.Context, claim, dry bool) error {
 	}
 	return tree.WriteFile(known, b, 0o600)
 }
-
-// atOnce is how many small objects are asked for at a time, and shipping how many
-// packs are on their way.
-const (
-	atOnce   = 8
-	shipping = 3
-)
 
 // look finds out what the copy holds.
 func (p *Pushing) look(ctx context.Context) error {
@@ -322,98 +229,22 @@ func (p *Pushing) needed() (packs map[string]bool, all bool) {
 	return packs, all
 }
 
-var errUnread = errors.New("it can't be read without an identity")
-
-// index reads a pack's index, from what this machine knows where it can.
-func (c *Copy) index(ctx context.Context, name string) ([]byte, error) {
-	at := filepath.Join(c.cache, name+".idx")
-	if b, err := os.ReadFile(at); err == nil {
-		return b, nil
-	}
-	if c.sealed != nil && !c.sealed.Readable() {
-		return nil, errUnread
-	}
-	b, err := store.Read(ctx, c.inside, "packs/"+name+".idx", 1<<26)
-	if err != nil {
-		return nil, err
-	}
-	return b, tree.WriteFile(at, b, 0o600)
-}
-
-// mendIndex puts an index right that is not what was written.
-func (c *Copy) mendIndex(ctx context.Context, name string) error {
-	was, err := os.ReadFile(filepath.Join(c.cache, name+".idx"))
-	if err != nil || (c.sealed != nil && !c.sealed.Readable()) {
-		return nil
-	}
-	is, err := store.Read(ctx, c.inside, "packs/"+name+".idx", 1<<26)
-	if away := (*store.Unreachable)(nil); errors.As(err, &away) {
-		return err
-	}
-	if err == nil && bytes.Equal(is, was) { // one that can't be decrypted is put right too
-		return nil
-	}
-	return store.Put(ctx, c.inside, "packs/"+name+".idx", was)
-}
-
 // note takes up what an index says; false where the pack is too short for it, or
 // the index can't be read.
 func (p *Pushing) note(name string, b []byte, size int64) bool {
-	x := parseIndex(b)
-	if x.bad != nil || slices.ContainsFunc(x.lines, func(ln held) bool { return int64(ln.off)+int64(ln.stored) > size }) {
+	x := index.Parse(b)
+	if x.Bad != nil || slices.ContainsFunc(x.Lines, func(ln index.Held) bool { return int64(ln.Off)+int64(ln.Stored) > size }) {
 		return false
 	}
-	p.pieces.add(x)
+	p.pieces.Add(x)
 	p.packs = append(p.packs, name)
 	return true
 }
 
 // has tells whether the copy holds a piece.
 func (p *Pushing) has(s tree.Sum) bool {
-	_, _, ok := p.pieces.find(s)
+	_, _, ok := p.pieces.Find(s)
 	return ok
-}
-
-// sets lists the sets that a copy has, and what each needs.
-func (c *Copy) sets(ctx context.Context) (map[string]*needs, error) {
-	list, err := c.place.List(ctx, "sets/")
-	if err != nil {
-		return nil, err
-	}
-	out, has := map[string]*needs{}, map[string]bool{}
-	for _, o := range list {
-		has[o.Name] = true
-	}
-	var mu sync.Mutex
-	g, gctx := errgroup.WithContext(ctx)
-	g.SetLimit(atOnce)
-	for _, o := range list {
-		name, ok := strings.CutSuffix(strings.TrimSuffix(o.Name, ".age"), ".set")
-		if !ok || (c.sealed != nil) != strings.HasSuffix(o.Name, ".age") {
-			continue
-		}
-		key := strings.TrimPrefix(name, "sets/")
-		mu.Lock()
-		out[key] = nil
-		mu.Unlock()
-		if !has[name+".packs"] {
-			continue
-		}
-		g.Go(func() error {
-			b, err := store.Read(gctx, c.place, name+".packs", 1<<26)
-			var n needs
-			if err == nil && (json.Unmarshal(b, &n) != nil || n.Format != packsFormat) {
-				return nil // as if it were not there
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			if err == nil {
-				out[key] = &n
-			}
-			return err
-		})
-	}
-	return out, g.Wait()
 }
 
 // forget drops what this machine knows of packs that are not there any more.
@@ -430,7 +261,7 @@ func (p *Pushing) forget() {
 
 // Holds tells whether a set is in the copy with all that it needs. Where the copy
 // has another of the same name it says which.
-func (p *Pushing) Holds(ctx context.Context, s *Set) (whole bool, other time.Time) {
+func (p *Pushing) Holds(ctx context.Context, s *set.Set) (whole bool, other time.Time) {
 	n := p.sets[s.Owner+"/"+s.ID]
 	if n == nil {
 		return false, other
@@ -439,7 +270,7 @@ func (p *Pushing) Holds(ctx context.Context, s *Set) (whole bool, other time.Tim
 		return false, n.Taken
 	}
 	if whole = p.whole(n); whole && p.mend { // an index may have lost a piece, or the set there be damaged
-		need, err := p.l.without(s.Owner, s.ID, p.has)
+		need, err := without(p.l, s.Owner, s.ID, p.has)
 		whole = err == nil && len(need) == 0 && p.sameSet(ctx, s)
 	}
 	return whole, other
@@ -447,8 +278,8 @@ func (p *Pushing) Holds(ctx context.Context, s *Set) (whole bool, other time.Tim
 
 // sameSet tells whether a set of the copy is the one that is here, as far as it can
 // be read.
-func (p *Pushing) sameSet(ctx context.Context, s *Set) bool {
-	path, err := p.l.setPath(s.Owner, s.ID)
+func (p *Pushing) sameSet(ctx context.Context, s *set.Set) bool {
+	path, err := p.l.PathOf(s.Owner, s.ID)
 	if err != nil || (p.c.sealed != nil && !p.c.sealed.Readable()) {
 		return true
 	}
@@ -472,13 +303,13 @@ func (p *Pushing) whole(n *needs) bool {
 
 // Copied lists an owner's sets in the copy, as far as it is known without reading
 // them: owner, number, time, and whether they have a label.
-func (p *Pushing) Copied(owner string) (out []*Set) {
+func (p *Pushing) Copied(owner string) (out []*set.Set) {
 	for key, n := range p.sets {
 		o, id, _ := strings.Cut(key, "/")
 		if o != owner {
 			continue
 		}
-		s := &Set{Owner: o, ID: id}
+		s := &set.Set{Owner: o, ID: id}
 		if n == nil {
 			s.Damage = "it is not known which packs it needs"
 		} else if s.Taken = n.Taken; n.Label {
@@ -486,20 +317,20 @@ func (p *Pushing) Copied(owner string) (out []*Set) {
 		}
 		out = append(out, s)
 	}
-	slices.SortFunc(out, func(a, b *Set) int { return strings.Compare(a.ID, b.ID) })
+	slices.SortFunc(out, func(a, b *set.Set) int { return strings.Compare(a.ID, b.ID) })
 	return out
 }
 
 // without lists the pieces of a set, and those that they lie over, that has tells are
 // not there, each once.
-func (l *Locker) without(owner, id string, has func(tree.Sum) bool) (need []tree.Sum, err error) {
+func without(l *locker.Locker, owner, id string, has func(tree.Sum) bool) (need []tree.Sum, err error) {
 	seen := map[tree.Sum]bool{}
-	err = l.Each(owner, id, func(f *File) {
+	err = l.Each(owner, id, func(f *set.File) {
 		for _, sum := range f.PieceSums() {
 			if seen[sum] || has(sum) {
 				continue
 			}
-			l.chain(sum, func(s tree.Sum) {
+			l.Chain(sum, func(s tree.Sum) {
 				if !seen[s] && !has(s) {
 					seen[s] = true
 					need = append(need, s)
@@ -514,7 +345,7 @@ func (l *Locker) without(owner, id string, has func(tree.Sum) bool) (need []tree
 type parcel struct {
 	name string
 	zst  bytes.Buffer
-	idx  indexText
+	idx  index.Text
 }
 
 // fill begins a parcel, in the memory of one that arrived where there is one: a buffer
@@ -526,10 +357,10 @@ func (p *Pushing) fill() *parcel {
 	if n := len(p.empty); n > 0 {
 		par, p.empty = p.empty[n-1], p.empty[:n-1]
 		par.zst.Reset()
-		par.idx.reset()
+		par.idx.Reset()
 	}
-	par.zst.Grow(copyPack + maxFrame)
-	par.name = newName()
+	par.zst.Grow(copyPack + frame.Max)
+	par.name = locker.NewName()
 	return par
 }
 
@@ -537,11 +368,11 @@ func (p *Pushing) fill() *parcel {
 // needs, then the set. Killed at any moment it leaves packs that the next push
 // finds, and half of one that it removes. note, which may be nil, hears the bytes
 // that arrived, one call at a time.
-func (p *Pushing) Push(ctx context.Context, s *Set, note func(int64)) error {
+func (p *Pushing) Push(ctx context.Context, s *set.Set, note func(int64)) error {
 	if err := p.clear(ctx); err != nil {
 		return err
 	}
-	need, err := p.l.without(s.Owner, s.ID, p.has)
+	need, err := without(p.l, s.Owner, s.ID, p.has)
 	if err != nil {
 		return err
 	}
@@ -558,13 +389,13 @@ func (p *Pushing) Push(ctx context.Context, s *Set, note func(int64)) error {
 	}
 	var reading error
 	for some := range slices.Chunk(need, 64<<10) { // not all in order at once: it is held in memory
-		if reading = p.l.frames(gctx, some, func(stored []byte, lines []found) error {
+		if reading = p.l.Frames(gctx, some, func(stored []byte, lines []index.Found) error {
 			if cur == nil {
 				cur = p.fill()
 			}
 			for _, ln := range lines {
-				ln.off = int64(cur.zst.Len())
-				cur.idx.add(ln)
+				ln.Off = int64(cur.zst.Len())
+				cur.idx.Add(ln)
 			}
 			cur.zst.Write(stored)
 			if cur.zst.Len() >= copyPack {
@@ -595,7 +426,7 @@ func (p *Pushing) ship(ctx context.Context, par *parcel, note func(int64)) error
 	if err := p.halt("sent a pack"); err != nil {
 		return err
 	}
-	idx, err := par.idx.pack()
+	idx, err := par.idx.Pack()
 	if err != nil {
 		return err
 	}
@@ -619,15 +450,15 @@ func (p *Pushing) ship(ctx context.Context, par *parcel, note func(int64)) error
 }
 
 // publish makes a set visible in the copy, whose packs are there.
-func (p *Pushing) publish(ctx context.Context, s *Set) error {
+func (p *Pushing) publish(ctx context.Context, s *set.Set) error {
 	n := needs{Format: packsFormat, Taken: s.Taken, Label: s.Label != "" && s.Run == ""}
 	used := map[int32]bool{}
 	missing := false
-	if err := p.l.Each(s.Owner, s.ID, func(f *File) {
+	if err := p.l.Each(s.Owner, s.ID, func(f *set.File) {
 		for _, sum := range f.PieceSums() {
-			p.pieces.chain(sum, func(_ tree.Sum, at place, has bool) {
+			p.pieces.Chain(sum, func(_ tree.Sum, at index.Place, has bool) {
 				if missing = missing || !has; has {
-					used[at.pack] = true
+					used[at.Pack] = true
 				}
 			})
 		}
@@ -652,13 +483,13 @@ func (p *Pushing) publish(ctx context.Context, s *Set) error {
 	if err := p.halt("sent what it needs"); err != nil {
 		return err
 	}
-	path, err := p.l.setPath(s.Owner, s.ID)
+	path, err := p.l.PathOf(s.Owner, s.ID)
 	if err != nil {
 		return err
 	}
 	f, err := os.Open(path)
 	if err != nil {
-		return noSet(path, err)
+		return set.NoSet(path, err)
 	}
 	defer f.Close()
 	fi, err := f.Stat()
@@ -687,22 +518,22 @@ func (p *Pushing) clear(ctx context.Context) error {
 }
 
 // Total is how many bytes have to be sent for sets, as stored.
-func (p *Pushing) Total(sets []*Set) (total int64) {
+func (p *Pushing) Total(sets []*set.Set) (total int64) {
 	type frame struct {
 		pack int32
 		off  int64
 	}
 	seen := map[frame]bool{}
 	for _, s := range sets {
-		p.l.Each(s.Owner, s.ID, func(f *File) { // what can't be read is told when it is sent
+		p.l.Each(s.Owner, s.ID, func(f *set.File) { // what can't be read is told when it is sent
 			for _, sum := range f.PieceSums() {
 				if p.has(sum) {
 					continue
 				}
-				p.l.chain(sum, func(s tree.Sum) {
-					if pl, ok := p.l.find(s); ok && !seen[frame{pl.pack, pl.off}] && !p.has(s) {
-						seen[frame{pl.pack, pl.off}] = true
-						total += int64(pl.stored)
+				p.l.Chain(sum, func(s tree.Sum) {
+					if pl, ok := p.l.Find(s); ok && !seen[frame{pl.Pack, pl.Off}] && !p.has(s) {
+						seen[frame{pl.Pack, pl.Off}] = true
+						total += int64(pl.Stored)
 					}
 				})
 			}
@@ -713,25 +544,6 @@ func (p *Pushing) Total(sets []*Set) (total int64) {
 
 // Sent is how many bytes of packs were sent.
 func (p *Pushing) Sent() int64 { return p.sent }
-
-// Drop removes a set from the copy. Its content stays until GiveBack.
-func (p *Pushing) Drop(ctx context.Context, s *Set) error {
-	key := s.Owner + "/" + s.ID
-	if err := p.c.inside.Remove(ctx, "sets/"+key+".set"); err != nil {
-		return err
-	}
-	delete(p.sets, key)
-	if err := p.c.place.Remove(ctx, "sets/"+key+".packs"); err != nil {
-		return err
-	}
-	return p.remember()
-}
-
-// Known is what a copy held when it was last written to from here.
-type Known struct {
-	At   time.Time `json:"at"`
-	Sets []string  `json:"sets"` // "OWNER/ID", those that are whole
-}
 
 // remember writes down what the copy holds, for those who ask without asking the
 // place.
@@ -748,151 +560,4 @@ func (p *Pushing) remember() error {
 		return err
 	}
 	return tree.WriteFile(filepath.Join(p.c.cache, "held"), b, 0o600)
-}
-
-// KnownOf tells what is remembered of a place; the zero Known where it was never
-// written to from here.
-func KnownOf(cache, where string) (k Known) {
-	if b, err := os.ReadFile(filepath.Join(cacheOf(cache, where), "held")); err == nil {
-		json.Unmarshal(b, &k)
-	}
-	return k
-}
-
-// wornCopy is the share of a copy's pack, in per cent, that may be of no use before
-// what is of use is sent anew: lines are slower than disks.
-const wornCopy = 50
-
-// Wear sends anew what is still of use in packs that are mostly of none, so that
-// GiveBack can remove those. It needs every set of the copy to be here too: where
-// one is not, what it needs can't be told apart, and nothing is done.
-func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
-	living := map[tree.Sum]bool{}
-	var sets []*Set
-	for key, n := range p.sets {
-		owner, id, _ := strings.Cut(key, "/")
-		heads, err := p.l.Heads(owner)
-		at := slices.IndexFunc(heads, func(h *Set) bool { return h.ID == id })
-		if err != nil || n == nil || at < 0 || !heads[at].Taken.Equal(n.Taken) {
-			return err
-		}
-		if err := p.l.Each(owner, id, func(f *File) {
-			for _, sum := range f.PieceSums() {
-				p.pieces.chain(sum, func(s tree.Sum, _ place, _ bool) { living[s] = true })
-			}
-		}); err != nil {
-			return nil // told by a check
-		}
-		sets = append(sets, heads[at])
-	}
-	worn := map[int32]bool{}
-	for at, name := range p.packs {
-		b, err := p.c.index(ctx, name)
-		if err != nil {
-			return err
-		}
-		live, last := int64(0), int64(-1) // lines of one frame lie together
-		for _, ln := range parseIndex(b).lines {
-			if !living[ln.sum] || int64(ln.off) == last {
-				continue
-			}
-			if in, _, ok := p.pieces.find(ln.sum); ok && in.pack == int32(at) {
-				live, last = live+int64(ln.stored), int64(ln.off)
-			}
-		}
-		if live > 0 && live*100 < p.there[name]*(100-wornCopy) {
-			worn[int32(at)] = true
-		}
-	}
-	p.pieces = pieces{} // without those of the worn, which are sent anew
-	for at, name := range p.packs {
-		x := &index{}
-		if !worn[int32(at)] {
-			b, err := p.c.index(ctx, name)
-			if err != nil {
-				return err
-			}
-			x = parseIndex(b)
-		}
-		p.pieces.add(x)
-	}
-	for _, s := range sets {
-		if !slices.ContainsFunc(p.sets[s.Owner+"/"+s.ID].Packs, func(name string) bool { return worn[int32(slices.Index(p.packs, name))] }) {
-			continue
-		}
-		// What is damaged here stays there as it is, and is told by a check.
-		if err := p.Push(ctx, s, note); err != nil && !errors.As(err, new(*Damage)) {
-			return err
-		}
-	}
-	return nil
-}
-
-// GiveBack removes packs that no set of the copy needs, and returns their bytes.
-// Where it isn't known what a set needs, nothing goes.
-func (p *Pushing) GiveBack(ctx context.Context) (freed int64, err error) {
-	if err := p.clear(ctx); err != nil {
-		return 0, err
-	}
-	needed, all := p.needed()
-	if !all {
-		return 0, nil
-	}
-	for name, size := range p.there {
-		if needed[name] {
-			continue
-		}
-		// Its index first, as here: a pack without one is nothing that anybody reads.
-		for _, end := range []string{".idx", ".zst"} {
-			if err := p.c.inside.Remove(ctx, "packs/"+name+end); err != nil {
-				return freed, err
-			}
-			if err := p.halt("removed " + end); err != nil {
-				return freed, err
-			}
-		}
-		os.Remove(filepath.Join(p.c.cache, name+".idx"))
-		delete(p.there, name)
-		freed += size
-	}
-	return freed, nil
-}
-
-// frames goes through the frames that hold pieces, in the order in which they lie,
-// each piece hashed. What each is given holds until it returns.
-func (l *Locker) frames(ctx context.Context, need []tree.Sum, each func(stored []byte, lines []found) error) error {
-	list := make([]found, 0, len(need))
-	for _, s := range need {
-		in, _, ok := l.seek(s)
-		if !ok { // told with all that is known, unless another process has just stored it
-			if _, err := l.piece(s); err != nil {
-				return err
-			}
-			in, _, _ = l.seek(s)
-		}
-		list = append(list, in)
-	}
-	slices.SortFunc(list, func(a, b found) int { return a.compare(b.place) })
-	r := &reading{}
-	defer r.close()
-	for len(list) > 0 {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		n := 1
-		for n < len(list) && list[n].pack == list[0].pack && list[n].off == list[0].off {
-			n++
-		}
-		r.forget() // so that what is held is this frame as it is stored
-		for _, ln := range list[:n] {
-			if _, err := l.pieceBy(r, ln.sum); err != nil {
-				return err
-			}
-		}
-		if err := each(r.stored, list[:n]); err != nil {
-			return err
-		}
-		list = list[n:]
-	}
-	return nil
 }

@@ -1,4 +1,11 @@
-package locker
+// Package cut finds where a file is cut into pieces: where its content says so. A file that
+// grows in the middle moves no cut but those beside it. What changed within a piece is
+// stored over what the piece was (over.go of the locker), so pieces may be large: an index,
+// a set and a restore pay for their number. Where cuts lie is no part of the format:
+// whatever they are, a file reads back.
+//
+// The sizes were chosen by measurement (go test -bench Cutting ./internal/locker).
+package cut
 
 import (
 	"bytes"
@@ -9,33 +16,29 @@ import (
 	"freshkeel/internal/tree"
 )
 
-// A file is cut where its content says so: one that grows in the middle moves no cut
-// but those beside it. What changed within a piece is stored over what the piece was
-// (over.go), so pieces may be large, which is what an index, a set and a restore pay
-// for. Where cuts lie is no part of the format: whatever they are, it reads back.
-//
-// The sizes were chosen by measurement (go test -bench Cutting ./internal/locker).
+// Sizes of pieces, in bytes.
 const (
-	minPiece = 256 << 10 // no cut before: what is not looked at costs nothing
-	avgPiece = 512 << 10 // about where most lie
-	maxPiece = 1 << 20   // cut here in any case: it bounds what one worker holds
+	Min     = 256 << 10 // no cut before: what is not looked at costs nothing
+	Average = 512 << 10 // about where most lie
+	Max     = 1 << 20   // cut here in any case: it bounds what one worker holds
 )
 
-// cutter finds cuts. A cut may lie behind each byte of one value, which the processor
+// Cutter finds cuts. A cut may lie behind each byte of one value, which the processor
 // finds many at a time; whether it does the 32 bytes before it decide, by a hash. Where
 // a piece would have no such cut, as text has none, every byte is asked: by a rolling
 // sum over the last 64, to which each adds the number that stands for it while older
 // ones are shifted out at the top. Before the average a cut needs one more bit to be
 // zero than the average would ask for, after it one fewer: more would hold the sizes
 // closer to it, and find the old cuts again later behind a place where content grew.
-type cutter struct {
+type Cutter struct {
 	min, avg, max int
 	early, late   int // bits that are to be zero
 }
 
-func newCutter(min, avg, max int) cutter {
+// New is a cutter for pieces of so many bytes at least, about, and at most.
+func New(min, avg, max int) Cutter {
 	n := bits.Len(uint(avg-min)) - 1
-	return cutter{min, avg, max, n + 1, n - 1}
+	return Cutter{min, avg, max, n + 1, n - 1}
 }
 
 // cutMark is the value behind which a cut may lie: none that text in UTF-8 has, nor
@@ -56,9 +59,9 @@ var gear = func() (g [256]uint64) {
 	return g
 }()
 
-// next is how many bytes the next piece of b has, of which nothing follows where whole
+// Next is how many bytes the next piece of b has, of which nothing follows where whole
 // is true; 0 where it takes more than b to tell.
-func (c cutter) next(b []byte, whole bool) int {
+func (c Cutter) Next(b []byte, whole bool) int {
 	if len(b) <= c.min {
 		if whole {
 			return len(b)
@@ -82,7 +85,7 @@ func (c cutter) next(b []byte, whole bool) int {
 }
 
 // marked is the first cut behind a mark in b[from:to]; 0 where there is none.
-func (c cutter) marked(b []byte, from, to, zero int) int {
+func (c Cutter) marked(b []byte, from, to, zero int) int {
 	shift := 64 - max(zero-cutMarkBits, 0)
 	for from < to {
 		n := bytes.IndexByte(b[from:to], cutMark)
@@ -103,7 +106,7 @@ func (c cutter) marked(b []byte, from, to, zero int) int {
 }
 
 // rolled is the first cut by the rolling sum, or the end of b.
-func (c cutter) rolled(b []byte, middle int) int {
+func (c Cutter) rolled(b []byte, middle int) int {
 	early, late := uint64(1<<c.early-1)<<(64-c.early), uint64(1<<c.late-1)<<(64-c.late) // the top bits have seen the most bytes
 	var h uint64
 	for _, v := range b[max(c.min-64, 0):c.min] { // the sum forgets what lies further back
@@ -125,25 +128,28 @@ func (c cutter) rolled(b []byte, middle int) int {
 // zeroPiece is a stretch of a hole, of which large sparse files have many; what it
 // hashes to is found out once. Nothing in it is a cut.
 var (
-	zeroPiece = make([]byte, maxPiece)
-	zeroSum   = sync.OnceValue(func() tree.Sum { return tree.SumBytes(zeroPiece) })
+	zeroPiece = make([]byte, Max)
+	ZeroSum   = sync.OnceValue(func() tree.Sum { return tree.SumBytes(zeroPiece) })
 )
 
-// cutIn is the cutter's next.
-func cutIn(b []byte, whole bool) int {
-	if len(b) >= maxPiece && bytes.Equal(b[:maxPiece], zeroPiece) {
-		return maxPiece
+// In is the cutter's next.
+func In(b []byte, whole bool) int {
+	if len(b) >= Max && bytes.Equal(b[:Max], zeroPiece) {
+		return Max
 	}
-	return cutting.next(b, whole)
+	return cutting.Next(b, whole)
 }
 
-// cutNext is how many bytes the next piece of b has; b holds at least maxPiece bytes, or
+// Next is how many bytes the next piece of b has; b holds at least maxPiece bytes, or
 // the rest of the file.
-func cutNext(b []byte) int { return cutIn(b, true) }
+func Next(b []byte) int { return In(b, true) }
 
-func sumPiece(b []byte) tree.Sum {
-	if len(b) == maxPiece && bytes.Equal(b, zeroPiece) {
-		return zeroSum()
+// Sum is the hash of a piece.
+func Sum(b []byte) tree.Sum {
+	if len(b) == Max && bytes.Equal(b, zeroPiece) {
+		return ZeroSum()
 	}
 	return tree.SumBytes(b)
 }
+
+var cutting = New(Min, Average, Max)

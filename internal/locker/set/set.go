@@ -1,4 +1,6 @@
-package locker
+// Package set is a stored tree: a build, or a backup. It has the set's head and entries,
+// their lines, and the file that they stand in.
+package set
 
 import (
 	"bufio"
@@ -158,5 +160,15 @@ func decodeSet(r *bufio.Reader, headOnly bool) (*Set, error) {
 			return nil, fmt.Errorf("line %d: %w", n, err)
 		}
 		s.Entries = append(s.Entries, f)
+	}
+}
+
+// SumOfFew fills in the hash of a file that has one piece or none.
+func (f *File) SumOfFew() {
+	switch len(f.Pieces) {
+	case 0:
+		f.Sum = tree.SumBytes(nil)
+	case 1:
+		f.Sum, f.Pieces = f.Pieces[0], nil
 	}
 }

@@ -11,6 +11,10 @@ import (
 	"strings"
 	"testing"
 
+	"freshkeel/internal/locker/cut"
+	"freshkeel/internal/locker/frame"
+	"freshkeel/internal/locker/index"
+	"freshkeel/internal/locker/set"
 	"freshkeel/internal/tree"
 
 	"github.com/klauspost/compress/zstd"
@@ -49,7 +53,7 @@ var edits = map[string]struct {
 	}},
 }
 
-func layOver(was, is []byte) []byte { return lay(nil, inCommon(was, is), len(was), is) }
+func layOver(was, is []byte) []byte { return frame.Lay(nil, frame.InCommon(was, is), len(was), is) }
 
 // What is stored over another piece is as small as what is new in it, and zstd reads
 // it, this library's and the program.
@@ -57,26 +61,26 @@ func TestAPieceIsStoredOverAnother(t *testing.T) {
 	program, _ := exec.LookPath("zstd")
 	dir := t.TempDir()
 	for name, e := range edits {
-		for i, size := range []int{layFrom, 50_001, 128 << 10, 128<<10 + 300, 200_000, 256<<10 + 1, maxPiece - 1000} {
+		for i, size := range []int{frame.LayFrom, 50_001, 128 << 10, 128<<10 + 300, 200_000, 256<<10 + 1, cut.Max - 1000} {
 			was := noise(uint64(size), size)
 			is := e.edit(bytes.Clone(was))
-			frame := layOver(was, is)
+			stored := layOver(was, is)
 			if e.fresh < 0 {
-				if frame == nil {
+				if stored == nil {
 					continue
 				}
-			} else if len(is) >= layFrom && 3*e.fresh < size {
-				require.NotNil(t, frame, "%s of %d", name, size)
-				assert.Less(t, len(frame), e.fresh+400+20*(size>>17), "%s of %d", name, size)
+			} else if len(is) >= frame.LayFrom && 3*e.fresh < size {
+				require.NotNil(t, stored, "%s of %d", name, size)
+				assert.Less(t, len(stored), e.fresh+400+20*(size>>17), "%s of %d", name, size)
 			}
-			if frame == nil {
+			if stored == nil {
 				continue
 			}
-			got, ok := unlaid(nil, frame, was)
+			got, ok := frame.Unlaid(nil, stored, was)
 			require.True(t, ok, "%s of %d", name, size)
 			require.True(t, bytes.Equal(is, got), "%s of %d", name, size)
 			within := bytes.Clone(was)
-			if unlayIn(within, frame) {
+			if frame.UnlayIn(within, stored) {
 				assert.True(t, bytes.Equal(is, within), "%s of %d", name, size)
 			} else {
 				assert.True(t, bytes.Equal(was, within))
@@ -84,22 +88,22 @@ func TestAPieceIsStoredOverAnother(t *testing.T) {
 			}
 			d, err := zstd.NewReader(nil, zstd.WithDecoderDictRaw(0, was))
 			require.NoError(t, err)
-			got, err = d.DecodeAll(frame, nil)
+			got, err = d.DecodeAll(stored, nil)
 			d.Close()
 			require.NoError(t, err, "%s of %d", name, size)
 			require.True(t, bytes.Equal(is, got), "%s of %d", name, size)
 			if i == 0 { // damage is an error, or other content, which its hash tells
-				for at := range min(len(frame), 400) {
-					bad := bytes.Clone(frame)
+				for at := range min(len(stored), 400) {
+					bad := bytes.Clone(stored)
 					bad[at] ^= 1 << (at % 8)
-					unlay(nil, bad, was)
-					unlay(nil, frame[:at], was)
+					frame.Unlay(nil, bad, was)
+					frame.Unlay(nil, stored[:at], was)
 				}
 			}
 			if program != "" && i%2 == 0 {
 				base, over := filepath.Join(dir, "base"), filepath.Join(dir, "over")
 				require.NoError(t, os.WriteFile(base, was, 0o600))
-				require.NoError(t, os.WriteFile(over, frame, 0o600))
+				require.NoError(t, os.WriteFile(over, stored, 0o600))
 				got, err = exec.Command(program, "-dcq", "-D", base, over).Output()
 				require.NoError(t, err, "%s of %d", name, size)
 				require.True(t, bytes.Equal(is, got), "%s of %d", name, size)
@@ -121,7 +125,7 @@ func TestWhatDoesNotCompressIsLeftAlone(t *testing.T) {
 		"text and noise": append(bytes.Clone(text[:90_000]), noise(3, 210_000)...), "between": slices.Concat(text[:50_000], noise(4, 150_000), text[:100_000]),
 		"alternating": slices.Concat(noise(5, 70_000), text[:30_000], noise(6, 80_001), text[:999], noise(7, 66_000), text[:53_000]),
 	} {
-		got := squeeze(enc, nil, b)
+		got := frame.Squeeze(enc, nil, b)
 		all, err := dec.DecodeAll(got, nil)
 		require.NoError(t, err, name)
 		require.True(t, bytes.Equal(b, all), name)
@@ -131,23 +135,23 @@ func TestWhatDoesNotCompressIsLeftAlone(t *testing.T) {
 	for at := 0; at+40_000 <= len(b); at += 40_000 {
 		some := bytes.Clone(b)
 		copy(some[at:at+40_000], text)
-		assert.Less(t, len(squeeze(enc, nil, some)), 265_000, "text at %d", at)
+		assert.Less(t, len(frame.Squeeze(enc, nil, some)), 265_000, "text at %d", at)
 	}
 }
 
 // A file that changes from backup to backup is stored over what it was, and comes
 // back as it was at each of them, whatever is thinned and given back in between.
 func TestAFileIsStoredOverItsPast(t *testing.T) {
-	dir, home, place, cache := t.TempDir(), t.TempDir(), t.TempDir(), t.TempDir()
+	dir, home := t.TempDir(), t.TempDir()
 	at := filepath.Join(dir, "world.db")
 	r := rand.New(rand.NewPCG(8, 8))
 	content := noise(9, 3*mib+1234)
 	was := map[string][]byte{}
-	var last *Set
-	for n := range 3 * maxOver {
+	var last *set.Set
+	for n := range 3 * index.MaxOver {
 		l := open(t, home)
 		require.NoError(t, os.WriteFile(at, content, 0o644))
-		var base *Base
+		var base *set.Base
 		if last != nil {
 			var err error
 			base, err = l.Base(last.Owner, last.ID)
@@ -157,13 +161,13 @@ func TestAFileIsStoredOverItsPast(t *testing.T) {
 		w.PiecesAlone = true
 		got, err := w.Take(t.Context(), dir, nil, nil, base, nil)
 		require.NoError(t, err)
-		s := &Set{Owner: "server-1"}
+		s := &set.Set{Owner: "server-1"}
 		got.Fill(s)
 		require.NoError(t, w.Publish(s))
 		w.Close()
 		was[s.ID] = bytes.Clone(content)
 		if n > 0 {
-			assert.Less(t, s.New, int64(3*maxPiece), "of %s", s.ID)
+			assert.Less(t, s.New, int64(3*cut.Max), "of %s", s.ID)
 		}
 		last = s
 		if n%5 == 4 { // some go, and what only they needed
@@ -174,25 +178,6 @@ func TestAFileIsStoredOverItsPast(t *testing.T) {
 			}
 			_, err := l.GiveBack(t.Context(), nil)
 			require.NoError(t, err)
-		}
-		if n%3 == 2 { // a copy has some of them
-			var some []*Set
-			heads, err := l.Heads("server-1")
-			require.NoError(t, err)
-			for _, h := range heads {
-				if h.Files%2 == 1 && r.IntN(2) == 0 || h.ID == s.ID {
-					some = append(some, h)
-				}
-			}
-			p := push(t, l, copyIn(t, place, cache), How{}, some...)
-			if n%6 == 5 {
-				for _, h := range p.Copied("server-1")[:2] {
-					require.NoError(t, p.Drop(t.Context(), h))
-				}
-				require.NoError(t, p.Wear(t.Context(), nil))
-				_, err = p.GiveBack(t.Context())
-				require.NoError(t, err)
-			}
 		}
 		switch n % 8 {
 		case 7: // grown in the middle
@@ -215,55 +200,28 @@ func TestAFileIsStoredOverItsPast(t *testing.T) {
 		require.NoError(t, err)
 		assert.True(t, same)
 		for _, p := range s.Entries[0].PieceSums() {
-			if in, _, _ := l.seek(p); !in.base.IsZero() {
+			if in, _, _ := l.seek(p); !in.Base.IsZero() {
 				over++
 			}
 		}
 	}
 	assert.Greater(t, over, len(was), "many are stored over others")
 	parts(t, l, r)
-	size, err := l.size()
+	size, err := packsSize(l.dir)
 	require.NoError(t, err)
 	assert.Less(t, size, int64(11*mib))
-
-	// The copy alone has all that it says that it has, and another locker can take it up.
-	far, err := copyIn(t, place, cache).Open(t.Context(), t.TempDir())
-	require.NoError(t, err)
-	heads, err := far.Heads("server-1")
-	require.NoError(t, err)
-	require.Greater(t, len(heads), 5)
-	other := open(t, t.TempDir())
-	for _, h := range heads {
-		_, err := other.Bring(t.Context(), far, "server-1", h.ID, Brought{As: h.ID})
-		require.NoError(t, err)
-	}
-	for _, l := range []*Locker{far, other} {
-		checked, err := l.Check(t.Context(), heads, Share{}, nil)
-		require.NoError(t, err)
-		assert.Empty(t, checked.Damaged)
-		assert.Empty(t, checked.Broken)
-		assert.Equal(t, len(heads), checked.Sets)
-	}
-	compared := 0
-	for _, h := range heads {
-		if was[h.ID] == nil {
-			continue // it went here
-		}
-		s, err := other.Read("server-1", h.ID)
-		require.NoError(t, err)
-		var out bytes.Buffer
-		require.NoError(t, other.Copy(&out, s.Entries[0]))
-		assert.True(t, bytes.Equal(was[h.ID], out.Bytes()))
-		compared++
-	}
-	assert.Greater(t, compared, 3)
 }
 
 // eachPiece goes through all pieces of a locker, in no order.
-func eachPiece(l *Locker, do func(tree.Sum, place)) {
-	for _, ref := range l.index.table {
-		if ref != 0 {
-			do(l.index.at(ref).sum, l.index.at(ref).in(int(ref>>32)).place)
+func eachPiece(l *Locker, do func(tree.Sum, index.Place)) {
+	list, _ := filepath.Glob(filepath.Join(l.dir, "packs", "*.idx"))
+	done := map[tree.Sum]bool{}
+	for _, at := range list {
+		for _, ln := range index.Read(at).Lines {
+			if p, ok := l.Find(ln.Sum); ok && !done[ln.Sum] {
+				done[ln.Sum] = true
+				do(ln.Sum, p)
+			}
 		}
 	}
 }
@@ -272,8 +230,8 @@ func eachPiece(l *Locker, do func(tree.Sum, place)) {
 func parts(t *testing.T, l *Locker, r *rand.Rand) {
 	t.Helper()
 	var all []tree.Sum
-	eachPiece(l, func(s tree.Sum, _ place) { all = append(all, s) })
-	sc := &scratch{}
+	eachPiece(l, func(s tree.Sum, _ index.Place) { all = append(all, s) })
+	sc := &scratch{read: reading{l: l}}
 	defer sc.read.close()
 	for _, s := range all {
 		whole, err := l.piece(s)
@@ -281,11 +239,11 @@ func parts(t *testing.T, l *Locker, r *rand.Rand) {
 		for range 8 {
 			from := r.IntN(len(whole))
 			n := 1 + r.IntN(len(whole)-from)
-			got, err := l.part(sc, s, from, n)
+			got, err := sc.stretch(s, from, n)
 			require.NoError(t, err)
 			require.True(t, bytes.Equal(whole[from:from+n], got), "%d from %d of %d", n, from, len(whole))
 		}
-		_, err = l.part(sc, s, len(whole)-5, 6)
+		_, err = sc.stretch(s, len(whole)-5, 6)
 		require.Error(t, err)
 	}
 }
@@ -297,7 +255,7 @@ func TestAPartOfAPieceIsReadLikeTheWhole(t *testing.T) {
 	text := bytes.Repeat([]byte("words and more words "), 40_000)
 	dir, l := t.TempDir(), open(t, t.TempDir())
 	for name, b := range map[string][]byte{
-		"noise": noise(1, 500_000), "short": noise(2, layBlock), "shorter": noise(3, layBlock-1), "longer": noise(4, layBlock+1), "text": text, "small": []byte("words"),
+		"noise": noise(1, 500_000), "short": noise(2, frame.MaxBlock), "shorter": noise(3, frame.MaxBlock-1), "longer": noise(4, frame.MaxBlock+1), "text": text, "small": []byte("words"),
 		"both": slices.Concat(noise(5, 200_000), text[:100_000], noise(6, 150_000)), "last": slices.Concat(text[:300_000], noise(7, 90_000)),
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), b, 0o644))
@@ -307,20 +265,20 @@ func TestAPartOfAPieceIsReadLikeTheWhole(t *testing.T) {
 	parts(t, l, r)
 	p := s.Find("noise").PieceSums()[0]
 	in, pack, _ := l.seek(p)
-	require.Greater(t, in.size, int32(2*layBlock))
+	require.Greater(t, in.Size, int32(2*frame.MaxBlock))
 	whole, err := os.ReadFile(pack)
 	require.NoError(t, err)
-	sc := &scratch{}
-	for name, at := range map[string]int64{"a block's head": 9 + 3 + layBlock, "the frame's head": 6} {
+	sc := &scratch{read: reading{l: l}}
+	for name, at := range map[string]int64{"a block's head": 9 + 3 + frame.MaxBlock, "the frame's head": 6} {
 		b := bytes.Clone(whole)
-		b[in.off+at] ^= 8
+		b[in.Off+at] ^= 8
 		require.NoError(t, os.WriteFile(pack, b, 0o600))
-		_, err = l.part(sc, p, layBlock+10, 100)
+		_, err = sc.stretch(p, frame.MaxBlock+10, 100)
 		assert.Error(t, err, name)
 		sc.read.close()
 	}
 	require.NoError(t, os.Remove(pack))
-	_, err = l.part(sc, p, 10, 100)
+	_, err = sc.stretch(p, 10, 100)
 	assert.Error(t, err)
 }
 
@@ -335,10 +293,10 @@ func TestPrintsTellWhatStands(t *testing.T) {
 	}{"ordinary": {believed: true}, "reread": {doubts: true}, "lost key": {key: "x"}, "another key": {key: "0123456789abcdef"}} {
 		dir, home := t.TempDir(), t.TempDir()
 		at := filepath.Join(dir, "world.db")
-		save := func(b []byte, last *Set) (*Locker, *Set) {
+		save := func(b []byte, last *set.Set) (*Locker, *set.Set) {
 			l := open(t, home)
 			require.NoError(t, os.WriteFile(at, b, 0o644))
-			var base *Base
+			var base *set.Base
 			if last != nil {
 				var err error
 				base, err = l.Base(last.Owner, last.ID)
@@ -350,7 +308,7 @@ func TestPrintsTellWhatStands(t *testing.T) {
 			s, _ := take(t, l, dir, base)
 			return l, s
 		}
-		reads := func(l *Locker, s *Set, b []byte) bool {
+		reads := func(l *Locker, s *set.Set, b []byte) bool {
 			var out bytes.Buffer
 			return l.Copy(&out, s.Entries[0]) == nil && bytes.Equal(b, out.Bytes())
 		}
@@ -359,7 +317,7 @@ func TestPrintsTellWhatStands(t *testing.T) {
 		from := l.bounds(pieces)
 		require.Greater(t, len(pieces), 2)
 		line, _, _ := l.seek(pieces[0])
-		require.Len(t, line.prints, printSum+stretches(int(from[1])))
+		require.Len(t, line.Prints, index.PrintSum+stretches(int(from[1])))
 		if c.key != "" {
 			require.NoError(t, os.WriteFile(filepath.Join(home, keyFile), []byte(c.key), 0o600))
 		}
@@ -373,7 +331,7 @@ func TestPrintsTellWhatStands(t *testing.T) {
 		require.Greater(t, from[1], int64(2*printed), "it has two stretches")
 		b, err := os.ReadFile(pack)
 		require.NoError(t, err)
-		b[in.off+5000] ^= 4
+		b[in.Off+5000] ^= 4
 		require.NoError(t, os.WriteFile(pack, b, 0o600))
 		is := bytes.Clone(content)
 		copy(is[from[1]-9000:], noise(7, 4096))
@@ -381,28 +339,28 @@ func TestPrintsTellWhatStands(t *testing.T) {
 		assert.Less(t, third.New, int64(6000), name)
 		assert.NotEqual(t, pieces[0], third.Entries[0].PieceSums()[0])
 		assert.Equal(t, !c.believed, reads(l, third, is), name)
-		b[in.off+5000] ^= 4
+		b[in.Off+5000] ^= 4
 		require.NoError(t, os.WriteFile(pack, b, 0o600))
 		assert.True(t, reads(open(t, home), third, is), name)
 
 		// The index says of the second piece what would be the prints of another; then but
 		// for the sum, which is what tells.
-		for n, upTo := range []int{0, printSum} {
+		for n, upTo := range []int{0, index.PrintSum} {
 			w := l.Writer()
 			other := bytes.Clone(is)
 			other[from[1]+10+int64(n)]++
 			in, pack, _ = l.seek(pieces[1])
-			index := strings.TrimSuffix(pack, ".zst") + ".idx"
-			x := readIndex(index)
-			copy(x.prints[pieces[1]][upTo:], w.prints(&scratch{}, other[from[1]:from[2]])[upTo:])
+			at := strings.TrimSuffix(pack, ".zst") + ".idx"
+			x := index.Read(at)
+			copy(x.Prints[pieces[1]][upTo:], w.prints(&scratch{}, other[from[1]:from[2]])[upTo:])
 			w.Close()
-			var text indexText
-			for i := range x.lines {
-				text.add(x.whole(i))
+			var text index.Text
+			for i := range x.Lines {
+				text.Add(x.Whole(i))
 			}
-			b, err = text.pack()
+			b, err = text.Pack()
 			require.NoError(t, err)
-			require.NoError(t, os.WriteFile(index, b, 0o600))
+			require.NoError(t, os.WriteFile(at, b, 0o600))
 			after, fourth := save(other, third)
 			assert.Equal(t, !c.doubts && upTo == 0, fourth.Entries[0].PieceSums()[1] == pieces[1], name)
 			assert.True(t, fourth.Entries[0].PieceSums()[1] == pieces[1] || reads(after, fourth, other), name)
@@ -415,12 +373,12 @@ func TestPrintsTellWhatStands(t *testing.T) {
 func TestDamageBelowOtherPieces(t *testing.T) {
 	dir, l := t.TempDir(), open(t, t.TempDir())
 	content := noise(9, 700_000)
-	save := func(base *Base) *Set {
+	save := func(base *set.Base) *set.Set {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "world.db"), content, 0o644))
 		s, _ := take(t, l, dir, base)
 		return s
 	}
-	base := func(s *Set) *Base {
+	base := func(s *set.Set) *set.Base {
 		b, err := l.Base(s.Owner, s.ID)
 		require.NoError(t, err)
 		return b
@@ -433,21 +391,21 @@ func TestDamageBelowOtherPieces(t *testing.T) {
 	require.True(t, ok)
 	b, err := os.ReadFile(pack)
 	require.NoError(t, err)
-	b[in.off+int64(in.stored)/2] ^= 4
+	b[in.Off+int64(in.Stored)/2] ^= 4
 	require.NoError(t, os.WriteFile(pack, b, 0o600))
-	checked, err := l.Check(t.Context(), []*Set{second}, Share{}, nil)
+	checked, err := l.Check(t.Context(), []*set.Set{second}, Share{}, nil)
 	require.NoError(t, err)
 	require.Len(t, checked.Damaged, 1)
 	assert.Contains(t, checked.Damaged[0].Why, pack)
 	told, err := os.ReadFile(filepath.Join(l.dir, damagedFile))
 	require.NoError(t, err)
-	assert.Equal(t, fmt.Sprintf("%s %s %d\n", in.sum, filepath.Base(pack[:len(pack)-4]), in.off), string(told), "the one that is damaged, and not what lies over it")
+	assert.Equal(t, fmt.Sprintf("%s %s %d\n", in.Sum, filepath.Base(pack[:len(pack)-4]), in.Off), string(told), "the one that is damaged, and not what lies over it")
 
 	third := save(base(second))
-	checked, err = l.Check(t.Context(), []*Set{second, third}, Share{}, nil)
+	checked, err = l.Check(t.Context(), []*set.Set{second, third}, Share{}, nil)
 	require.NoError(t, err)
 	assert.Empty(t, checked.Damaged, "what is whole now counts for the earlier backup too")
-	checked, err = l.Check(t.Context(), []*Set{first}, Share{}, nil)
+	checked, err = l.Check(t.Context(), []*set.Set{first}, Share{}, nil)
 	require.NoError(t, err)
 	assert.Len(t, checked.Damaged, 1)
 }
@@ -458,15 +416,15 @@ func FuzzUnlaid(f *testing.F) {
 	was := noise(1, 20_000)
 	f.Add(layOver(was, append(noise(2, 300), was[300:]...)))
 	f.Add(layOver(was, slices.Insert(bytes.Clone(was), 999, 7)))
-	f.Add(rawBlocks(frameHead(nil, 3), []byte("moss")[:3], true))
-	f.Fuzz(func(t *testing.T, frame []byte) {
-		got, ok := unlaid(nil, frame, was)
+	f.Add(frame.RawBlocks(frame.Head(nil, 3), []byte("moss")[:3], true))
+	f.Fuzz(func(t *testing.T, stored []byte) {
+		got, ok := frame.Unlaid(nil, stored, was)
 		within := bytes.Clone(was)
-		if in := unlayIn(within, frame); in {
+		if in := frame.UnlayIn(within, stored); in {
 			require.True(t, ok)
 			require.True(t, bytes.Equal(got, within))
 		}
-		if want, err := unlay(nil, frame, was); ok && err == nil {
+		if want, err := frame.Unlay(nil, stored, was); ok && err == nil {
 			require.True(t, bytes.Equal(want, got))
 		}
 	})

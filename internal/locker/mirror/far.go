@@ -1,7 +1,6 @@
-package locker
+package mirror
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -14,10 +13,11 @@ import (
 	"strings"
 	"sync"
 
+	"freshkeel/internal/locker"
+	"freshkeel/internal/locker/set"
 	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
 
-	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/singleflight"
 )
@@ -29,6 +29,7 @@ const keptPacks = 1 << 30
 type far struct {
 	ctx  context.Context
 	c    *Copy
+	dir  string            // where files come to
 	sets map[string]*needs // "OWNER/ID" → which packs it needs; nil: not known
 
 	one    singleflight.Group
@@ -43,7 +44,7 @@ var ErrNoCopy = errors.New("it holds no copy of backups")
 
 // Open opens a copy for reading, as a locker to which nothing may be written. dir
 // is an empty folder that its files come to; ctx ends all reading.
-func (c *Copy) Open(ctx context.Context, dir string) (*Locker, error) {
+func (c *Copy) Open(ctx context.Context, dir string) (*locker.Locker, error) {
 	var k keeper
 	b, err := store.Read(ctx, c.place, "keeper", 1<<16)
 	switch {
@@ -58,17 +59,23 @@ func (c *Copy) Open(ctx context.Context, dir string) (*Locker, error) {
 	case !k.Sealed:
 		c.inside, c.sealed = c.place, nil
 	}
-	l, err := Open(dir)
+	sets, err := c.sets(ctx)
 	if err != nil {
 		return nil, err
 	}
-	l.far = &far{ctx: ctx, c: c}
-	l.far.sets, err = c.sets(ctx)
-	return l, err
+	return locker.OpenCopy(dir, &far{ctx: ctx, c: c, dir: dir, sets: sets})
 }
 
-// owners lists whose sets there are.
-func (f *far) owners() (out []string) {
+// Shown is a file of the copy as people find it: there, and not where it came to.
+func (f *far) Shown(path string) string {
+	if rel, err := filepath.Rel(f.dir, path); err == nil {
+		return f.c.Where() + "/" + filepath.ToSlash(rel)
+	}
+	return path
+}
+
+// Owners lists whose sets there are.
+func (f *far) Owners() (out []string, err error) {
 	for key := range f.sets {
 		owner, _, _ := strings.Cut(key, "/")
 		if !slices.Contains(out, owner) {
@@ -76,11 +83,11 @@ func (f *far) owners() (out []string) {
 		}
 	}
 	slices.Sort(out)
-	return out
+	return out, nil
 }
 
-// heads reads the beginning of each set of an owner.
-func (f *far) heads(owner string) ([]*Set, error) {
+// Heads reads the beginning of each set of an owner.
+func (f *far) Heads(owner string) ([]*set.Set, error) {
 	var ids []string
 	for key := range f.sets {
 		if id, ok := strings.CutPrefix(key, owner+"/"); ok {
@@ -88,7 +95,7 @@ func (f *far) heads(owner string) ([]*Set, error) {
 		}
 	}
 	slices.Sort(ids)
-	out := make([]*Set, len(ids))
+	out := make([]*set.Set, len(ids))
 	g, ctx := errgroup.WithContext(f.ctx)
 	g.SetLimit(atOnce)
 	for i, id := range ids {
@@ -101,41 +108,32 @@ func (f *far) heads(owner string) ([]*Set, error) {
 				return err
 			}
 			defer r.Close()
-			s, err := readHeadOf(r)
+			s, err := set.ReadHead(r)
 			if u := (*store.Unreachable)(nil); errors.As(err, &u) {
 				return err
 			}
 			if err != nil {
-				s = &Set{Owner: owner, ID: id, Damage: err.Error()}
+				s = &set.Set{Owner: owner, ID: id, Damage: err.Error()}
 			}
 			out[i] = s
 			return nil
 		})
 	}
 	err := g.Wait()
-	return slices.DeleteFunc(out, func(s *Set) bool { return s == nil }), err
+	return slices.DeleteFunc(out, func(s *set.Set) bool { return s == nil }), err
 }
 
-func readHeadOf(r io.Reader) (*Set, error) {
-	z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1))
-	if err != nil {
-		return nil, err
-	}
-	defer z.Close()
-	return decodeSet(bufio.NewReaderSize(z, 64<<10), true)
-}
-
-// set brings a set and the indexes of the packs that it needs.
-func (f *far) set(l *Locker, owner, id, path string) error {
+// Have brings a set and the indexes of the packs that it needs.
+func (f *far) Have(owner, id, path string) (came bool, err error) {
 	n, is := f.sets[owner+"/"+id]
 	if !is {
-		return fmt.Errorf("%s: %w", id, ErrNoSet)
+		return false, fmt.Errorf("%s: %w", id, set.ErrNoSet)
 	}
-	_, err, _ := f.one.Do(path, func() (any, error) {
+	_, err, _ = f.one.Do(path, func() (any, error) {
 		if _, err := os.Stat(path); err == nil {
 			return nil, nil
 		}
-		if err := f.indexes(l, n); err != nil {
+		if err := f.indexes(n); err != nil {
 			return nil, err
 		}
 		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
@@ -147,13 +145,14 @@ func (f *far) set(l *Locker, owner, id, path string) error {
 		f.mu.Lock()
 		f.opened = append(f.opened, owner+"/"+id)
 		f.mu.Unlock()
-		return nil, l.refresh()
+		came = true
+		return nil, nil
 	})
-	return err
+	return came, err
 }
 
 // indexes brings those of the packs that a set needs.
-func (f *far) indexes(l *Locker, n *needs) error {
+func (f *far) indexes(n *needs) error {
 	var packs []string
 	if n != nil {
 		packs = n.Packs
@@ -174,7 +173,7 @@ func (f *far) indexes(l *Locker, n *needs) error {
 		if strings.ContainsAny(name, `/\.:`) {
 			continue
 		}
-		at := filepath.Join(l.dir, "packs", name+".idx")
+		at := filepath.Join(f.dir, "packs", name+".idx")
 		if _, err := os.Stat(at); err == nil {
 			continue
 		}
@@ -189,9 +188,9 @@ func (f *far) indexes(l *Locker, n *needs) error {
 	return g.Wait()
 }
 
-// renew asks once more what the sets that are read need, where a pack is not there
+// Moved asks once more what the sets that are read need, where a pack is not there
 // any more: whoever writes to the copy may have sent what was of use in it anew.
-func (f *far) renew(l *Locker, pack string) error {
+func (f *far) Moved(pack string, _ error) error {
 	_, err, _ := f.one.Do("renew "+pack, func() (any, error) {
 		if err := os.Remove(strings.TrimSuffix(pack, ".zst") + ".idx"); err != nil {
 			return nil, nil // somebody did
@@ -205,41 +204,14 @@ func (f *far) renew(l *Locker, pack string) error {
 		f.mu.Unlock()
 		for _, key := range opened {
 			if n := now[key]; n != nil {
-				if err := f.indexes(l, n); err != nil {
+				if err := f.indexes(n); err != nil {
 					return nil, err
 				}
 			}
 		}
-		l.forget()
 		return nil, nil
 	})
 	return err
-}
-
-// contained tells whether all entries lie in the folder that they are laid out in:
-// none has a path that leads out of it, nor one through a link. A copy in another
-// place has been in other hands.
-func contained(entries []File) error {
-	links := map[string]bool{}
-	for i := range entries {
-		if entries[i].Kind == tree.Link {
-			links[entries[i].Path] = true
-		}
-	}
-	for i := range entries {
-		at := entries[i].Path
-		for part := range strings.SplitSeq(at, "/") {
-			if part == "" || part == "." || part == ".." {
-				return fmt.Errorf("its entry %q is no path in a folder", at)
-			}
-		}
-		for up := strings.LastIndexByte(at, '/'); up > 0 && len(links) > 0; up = strings.LastIndexByte(at[:up], '/') {
-			if links[at[:up]] {
-				return fmt.Errorf("its entry %q leads through the link %q", at, at[:up])
-			}
-		}
-	}
-	return nil
 }
 
 // bring copies an object into a file of this machine.
@@ -254,7 +226,7 @@ func (f *far) bring(ctx context.Context, name, path string) error {
 		_, err := io.Copy(w, from)
 		return err
 	}); err != nil && from.err == nil {
-		return &noRoom{err}
+		return &locker.NoRoom{Err: err}
 	} else if err != nil {
 		return err
 	}
@@ -275,22 +247,15 @@ func (f *failing) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// noRoom says that what a copy holds can't be brought here: no damage of the copy's.
-type noRoom struct{ error }
-
-func (n *noRoom) Unwrap() error { return n.error }
-
-// notDamage tells whether what a copy holds could not be had, for a reason that says
-// nothing of it: the line, the disk here, somebody's Ctrl-C.
-func notDamage(err error) bool {
-	return errors.As(err, new(*store.Unreachable)) || errors.As(err, new(*noRoom)) || errors.Is(err, context.Canceled)
-}
-
-// open opens a pack, brought here if need be; the one that came first goes when
+// Open opens a pack, brought here if need be; the one that came first goes when
 // there are too many.
-func (f *far) open(path string) (*os.File, error) {
+func (f *far) Open(path string) (*os.File, error) {
 	if in, ok := f.c.inside.(*store.Folder); ok { // it can be read where it is
-		return in.Open("packs/" + filepath.Base(path))
+		p, err := in.Open("packs/" + filepath.Base(path))
+		if errors.Is(err, fs.ErrNotExist) {
+			err = noPack{}
+		}
+		return p, err
 	}
 	for {
 		if p, err := os.Open(path); !errors.Is(err, fs.ErrNotExist) {
@@ -315,81 +280,17 @@ func (f *far) open(path string) (*os.File, error) {
 			}
 			return nil, nil
 		})
+		if errors.Is(err, fs.ErrNotExist) {
+			err = noPack{}
+		}
 		if err != nil {
 			return nil, err
 		}
 	}
 }
 
-// Brought says how a set of a copy is to stand here.
-type Brought struct {
-	As     string      // its number; "": the next free one
-	Change func(*File) // what becomes of each entry; nil: it stays as it is
-	Note   func(int64) // hears stored bytes as they come; may be nil
-}
+// noPack is fs.ErrNotExist for a pack of the copy.
+type noPack struct{}
 
-// Bring takes a set of a copy, opened with Open, into this locker, with what it
-// needs and this locker has not. Each piece is hashed. It returns the number under
-// which the set stands here.
-func (l *Locker) Bring(ctx context.Context, from *Locker, owner, id string, b Brought) (as string, err error) {
-	set, err := from.Read(owner, id) // which holds it to its folder
-	if err != nil {
-		return "", err
-	}
-	w := l.Writer()
-	defer w.Close()
-	if w.broken != nil {
-		return "", w.broken
-	}
-	need, err := from.without(owner, id, func(sum tree.Sum) bool { _, has := l.find(sum); return has })
-	if err != nil {
-		return "", err
-	}
-	if err := from.frames(ctx, need, func(frame []byte, lines []found) error {
-		if b.Note != nil {
-			b.Note(int64(len(frame)))
-		}
-		return w.append(frame, lines)
-	}); err != nil {
-		return "", err
-	}
-	if b.As != id || b.Change != nil {
-		set.ID = b.As
-		for i := range set.Entries {
-			if b.Change != nil {
-				b.Change(&set.Entries[i])
-			}
-		}
-		err = w.publishAs(set)
-		return set.ID, err
-	}
-	if err := w.Flush(); err != nil {
-		return "", err
-	}
-	return id, l.copySet(from, owner, id)
-}
-
-// copySet makes a set of a copy appear here, byte for byte as it is there: a push
-// that mends compares the two.
-func (l *Locker) copySet(from *Locker, owner, id string) error {
-	path, err := from.setAt(owner, id)
-	if err != nil {
-		return err
-	}
-	at, err := l.setPath(owner, id)
-	if err != nil {
-		return err
-	}
-	in, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	if err := os.MkdirAll(filepath.Dir(at), 0o700); err != nil {
-		return err
-	}
-	return tree.WriteBy(at, 0o600, func(out io.Writer) error {
-		_, err := io.Copy(out, in)
-		return err
-	})
-}
+func (noPack) Error() string        { return "the copy has no such pack" }
+func (noPack) Is(target error) bool { return target == fs.ErrNotExist }
