@@ -113,12 +113,11 @@ func TestSystemsDifferInThreeRoomsAlone(t *testing.T) {
 }
 
 // The house stays one that a reader finds the way in: the root is the story and no hall, no
-// type knows everything, no function is longer than a page or two. What is named here is
-// over that still, and may grow no further.
+// type knows everything, no function is longer than a page or two. A
+// table may be longer.
 func TestNoHallAndNoBag(t *testing.T) {
 	const files, methods, lines = 14, 45, 80
-	still := map[string]int{"cmd/freshkeel.program": 48, "cmd/freshkeel.view": 48,
-		"cmd/freshkeel.play": 86, "internal/feed.Write": 86, "internal/launch.readBatch": 90, "internal/launch.words": 90}
+	tables := map[string]bool{"cmd/freshkeel.play": true} // as long as what they list
 	root, set, of := 0, token.NewFileSet(), map[string]int{}
 	require.NoError(t, filepath.WalkDir(".", func(p string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") || strings.Contains(p, "testdata") {
@@ -136,7 +135,9 @@ func TestNoHallAndNoBag(t *testing.T) {
 				continue
 			}
 			name := room + "." + fn.Name.Name
-			assert.LessOrEqual(t, set.Position(fn.End()).Line-set.Position(fn.Pos()).Line+1, max(lines, still[name]), "lines of %s", name)
+			if !tables[name] {
+				assert.LessOrEqual(t, set.Position(fn.End()).Line-set.Position(fn.Pos()).Line+1, lines, "lines of %s", name)
+			}
 			if fn.Recv != nil {
 				of[room+"."+strings.TrimLeft(types.ExprString(fn.Recv.List[0].Type), "*")]++
 			}
@@ -145,6 +146,6 @@ func TestNoHallAndNoBag(t *testing.T) {
 	}))
 	assert.LessOrEqual(t, root, files, "files of the root")
 	for name, n := range of {
-		assert.LessOrEqual(t, n, max(methods, still[name]), "methods of %s", name)
+		assert.LessOrEqual(t, n, methods, "methods of %s", name)
 	}
 }

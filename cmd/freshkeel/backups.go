@@ -42,9 +42,12 @@ func restoreLine(c *cli.Command, id string) string {
 	return line + " [--only PATTERN] [--to DIR]"
 }
 
+// backupCommands are the commands of «backup».
+type backupCommands struct{ *program }
+
 // backupsOf opens what holds the backups that are meant: the install's locker, or a
 // copy in another place.
-func (p *program) backupsOf(ctx context.Context, c *cli.Command) (shelf *freshkeel.Shelf, done func(), err error) {
+func (p backupCommands) backupsOf(ctx context.Context, c *cli.Command) (shelf *freshkeel.Shelf, done func(), err error) {
 	from := c.String("from")
 	if !c.Bool("copy") && from == "" {
 		k, err := p.look(ctx)
@@ -60,7 +63,7 @@ func (p *program) backupsOf(ctx context.Context, c *cli.Command) (shelf *freshke
 	return p.away(ctx, c, here)
 }
 
-func (p *program) away(ctx context.Context, c *cli.Command, here *freshkeel.Keel) (*freshkeel.Shelf, func(), error) {
+func (p backupCommands) away(ctx context.Context, c *cli.Command, here *freshkeel.Keel) (*freshkeel.Shelf, func(), error) {
 	o, err := p.options()
 	if err != nil {
 		return nil, nil, err
@@ -70,7 +73,7 @@ func (p *program) away(ctx context.Context, c *cli.Command, here *freshkeel.Keel
 
 // restoreInto opens the install that a backup is restored into. One of a copy is brought
 // here first; a dry run of that only says so, and gives no Keel.
-func (p *program) restoreInto(ctx context.Context, c *cli.Command, r *freshkeel.Restore) (*freshkeel.Keel, error) {
+func (p backupCommands) restoreInto(ctx context.Context, c *cli.Command, r *freshkeel.Restore) (*freshkeel.Keel, error) {
 	here, err := p.change(ctx, c)
 	if !c.Bool("copy") && c.String("from") == "" {
 		return here, err
@@ -96,7 +99,7 @@ func (p *program) restoreInto(ctx context.Context, c *cli.Command, r *freshkeel.
 }
 
 // restoreTo lays a backup out in another folder, from where it stands.
-func (p *program) restoreTo(ctx context.Context, c *cli.Command, r freshkeel.Restore) error {
+func (p backupCommands) restoreTo(ctx context.Context, c *cli.Command, r freshkeel.Restore) error {
 	var here *freshkeel.Keel
 	shelf, done, err := (*freshkeel.Shelf)(nil), func() {}, error(nil)
 	if c.Bool("copy") || c.String("from") != "" {
@@ -125,7 +128,7 @@ func (p *program) restoreTo(ctx context.Context, c *cli.Command, r freshkeel.Res
 }
 
 // backupBring takes backups of a copy, or of another user's locker, into this one.
-func (p *program) backupBring(ctx context.Context, c *cli.Command) error {
+func (p backupCommands) bring(ctx context.Context, c *cli.Command) error {
 	if c.String("from") == "" && !c.Bool("copy") {
 		return &freshkeel.Usage{What: "from where?", Do: "freshkeel backup bring --from DIR|ADDRESS, or --copy"}
 	}
@@ -172,7 +175,7 @@ type listed struct {
 	Copied bool `json:"copied"`
 }
 
-func (p *program) backupPush(ctx context.Context, c *cli.Command) error {
+func (p backupCommands) push(ctx context.Context, c *cli.Command) error {
 	k, err := p.look(ctx)
 	if err != nil {
 		return err
@@ -234,7 +237,7 @@ func (v *view) pushed(d *freshkeel.Pushed, dry bool) {
 	}
 }
 
-func (p *program) backupShow(ctx context.Context, c *cli.Command) error {
+func (p backupCommands) show(ctx context.Context, c *cli.Command) error {
 	shelf, done, err := p.backupsOf(ctx, c)
 	if err != nil {
 		return err
@@ -254,7 +257,7 @@ func (p *program) backupShow(ctx context.Context, c *cli.Command) error {
 	return p.result(doc, func() { p.view.backup(b, c.Bool("all"), restoreLine(c, b.ID)) })
 }
 
-func (p *program) backupCheck(ctx context.Context, c *cli.Command) error {
+func (p backupCommands) check(ctx context.Context, c *cli.Command) error {
 	shelf, done, err := p.backupsOf(ctx, c)
 	if err != nil {
 		return err
@@ -278,7 +281,7 @@ func (p *program) backupCheck(ctx context.Context, c *cli.Command) error {
 // mend puts right what a check found: here from the copy, or in the copy from here.
 // Then it reads back once more, and once more again: what stands there twice may be
 // damaged twice.
-func (p *program) mend(ctx context.Context, c *cli.Command, found *freshkeel.Checked) error {
+func (p backupCommands) mend(ctx context.Context, c *cli.Command, found *freshkeel.Checked) error {
 	p.seeThrough()
 	here, err := p.open()
 	if err != nil {
@@ -324,7 +327,7 @@ func (p *program) mend(ctx context.Context, c *cli.Command, found *freshkeel.Che
 	return cli.Exit("", exitFailed)
 }
 
-func (p *program) backupThin(ctx context.Context, c *cli.Command) error {
+func (p backupCommands) thin(ctx context.Context, c *cli.Command) error {
 	k, err := p.change(ctx, c)
 	if err != nil {
 		return err
@@ -345,7 +348,7 @@ func (p *program) backupThin(ctx context.Context, c *cli.Command) error {
 	return p.result(done, func() { p.view.thinning(done, "DROPPED") })
 }
 
-func (p *program) backupExport(ctx context.Context, c *cli.Command) error {
+func (p backupCommands) export(ctx context.Context, c *cli.Command) error {
 	shelf, done, err := p.backupsOf(ctx, c)
 	if err != nil {
 		return err
@@ -367,7 +370,7 @@ func (p *program) backupExport(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func (p *program) backupImport(ctx context.Context, c *cli.Command) error {
+func (p backupCommands) takeIn(ctx context.Context, c *cli.Command) error {
 	k, err := p.change(ctx, c)
 	if err != nil {
 		return err

@@ -50,6 +50,7 @@ func want(c *cli.Command) (freshkeel.Want, error) {
 }
 
 func (p *program) commands() []*cli.Command {
+	backups := backupCommands{p}
 	return []*cli.Command{
 		{Name: "adopt", Usage: "take an existing install under care", ArgsUsage: "DIR", Action: p.adopt, Flags: []cli.Flag{
 			&cli.StringFlag{Name: "build", Usage: "`PATH` of the archive or folder that the install was made from"},
@@ -69,23 +70,23 @@ func (p *program) commands() []*cli.Command {
 		{Name: "recover", Usage: "finish or reverse what a crash interrupted (each command that changes something does this first)", Action: p.recover, Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "leave-as-is", Usage: "give up what was interrupted: the install stays as it is now"}, dryRun()}},
 		{Name: "backup", Usage: "backups by hand", Commands: []*cli.Command{
-			{Name: "take", Usage: "back the install up as it is now", Action: p.backupTake, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by; one with a label is never thinned"},
+			{Name: "take", Usage: "back the install up as it is now", Action: backups.take, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by; one with a label is never thinned"},
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"}, &cli.StringSliceFlag{Name: "leave", Usage: "all but what matches `PATTERN`"},
 				&cli.BoolFlag{Name: "reread", Usage: "read every file again, whatever its times prove"}, dryRun()}},
-			{Name: "list", Usage: "the backups of this install", Action: p.backupList, Flags: awayFlags()},
-			{Name: "show", Usage: "what a backup holds, and how it differs from the one before", ArgsUsage: "BACKUP", Action: p.backupShow, Flags: awayFlags(&cli.BoolFlag{Name: "all", Usage: "every file"})},
-			{Name: "check", Usage: "read backups back and compare hashes", ArgsUsage: "[BACKUP]", Action: p.backupCheck, Flags: awayFlags(
+			{Name: "list", Usage: "the backups of this install", Action: backups.list, Flags: awayFlags()},
+			{Name: "show", Usage: "what a backup holds, and how it differs from the one before", ArgsUsage: "BACKUP", Action: backups.show, Flags: awayFlags(&cli.BoolFlag{Name: "all", Usage: "every file"})},
+			{Name: "check", Usage: "read backups back and compare hashes", ArgsUsage: "[BACKUP]", Action: backups.check, Flags: awayFlags(
 				&cli.IntFlag{Name: "sample", Usage: "one part of `N`, another each day: as many days read everything"},
 				&cli.BoolFlag{Name: "mend", Usage: "bring what is damaged from the copy; with --copy, send it there anew"})},
-			{Name: "thin", Usage: "drop old backups and give their space back", Action: p.backupThin, Flags: []cli.Flag{
+			{Name: "thin", Usage: "drop old backups and give their space back", Action: backups.thin, Flags: []cli.Flag{
 				&cli.IntFlag{Name: "last", Usage: "keep the newest `N`"}, &cli.IntFlag{Name: "days", Usage: "and the newest of each of `N` days"},
 				&cli.IntFlag{Name: "weeks", Usage: "of each of `N` weeks"}, &cli.IntFlag{Name: "months", Usage: "of each of `N` months"}, dryRun()}},
-			{Name: "export", Usage: "write a backup as an archive: FILE.tar.zst, .tar or .zip", ArgsUsage: "BACKUP FILE", Action: p.backupExport, Flags: awayFlags()},
-			{Name: "import", Usage: "make a backup of a folder or archive that you have from before", ArgsUsage: "PATH", Action: p.backupImport, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by"}}},
-			{Name: "push", Usage: "copy new backups to the second place (runs by itself after each backup)", Action: p.backupPush, Flags: []cli.Flag{
+			{Name: "export", Usage: "write a backup as an archive: FILE.tar.zst, .tar or .zip", ArgsUsage: "BACKUP FILE", Action: backups.export, Flags: awayFlags()},
+			{Name: "import", Usage: "make a backup of a folder or archive that you have from before", ArgsUsage: "PATH", Action: backups.takeIn, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by"}}},
+			{Name: "push", Usage: "copy new backups to the second place (runs by itself after each backup)", Action: backups.push, Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "claim", Usage: "take a place over that is not empty, or that another machine wrote to"}, dryRun()}},
-			{Name: "bring", Usage: "take backups of a copy, or of another user's locker, into this locker", ArgsUsage: "[BACKUP]", Action: p.backupBring, Flags: awayFlags(ownersFlag(), dryRun())},
-			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: p.backupRestore, Flags: awayFlags(
+			{Name: "bring", Usage: "take backups of a copy, or of another user's locker, into this locker", ArgsUsage: "[BACKUP]", Action: backups.bring, Flags: awayFlags(ownersFlag(), dryRun())},
+			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: backups.restore, Flags: awayFlags(
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
 				&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"}, ownersFlag(), dryRun())},
 		}},
@@ -401,7 +402,7 @@ func nextAfterGivingUp(e *freshkeel.Entry) string {
 	return "freshkeel backup restore " + e.Backup + " brings the state before it back"
 }
 
-func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
+func (p backupCommands) take(ctx context.Context, c *cli.Command) error {
 	k, err := p.change(ctx, c)
 	if err != nil {
 		return err
@@ -425,7 +426,7 @@ func (p *program) backupTake(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func (p *program) backupList(ctx context.Context, c *cli.Command) error {
+func (p backupCommands) list(ctx context.Context, c *cli.Command) error {
 	shelf, done, err := p.backupsOf(ctx, c)
 	if err != nil {
 		return err
@@ -447,7 +448,7 @@ func (p *program) backupList(ctx context.Context, c *cli.Command) error {
 	return p.result(map[string]any{"backups": lines}, func() { p.view.backups(lines, copied != nil, at, next) })
 }
 
-func (p *program) backupRestore(ctx context.Context, c *cli.Command) error {
+func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
 	}

@@ -48,7 +48,7 @@ func preflightJSON(pre *freshkeel.Preflight) any {
 }
 
 // title heads a run, where there is a person to read it.
-func (v *view) title(s string) {
+func (v *screen) title(s string) {
 	if v.live {
 		fmt.Fprintln(v.p.err, v.paint(strong, s))
 	}

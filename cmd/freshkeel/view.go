@@ -15,9 +15,12 @@ import (
 	"golang.org/x/term"
 )
 
-// view shows what happens: live on a terminal, a line a step elsewhere, an
-// event a line as JSON. Results go to out, progress and notes to err.
-type view struct {
+// view shows results: they go to standard output.
+type view struct{ *screen }
+
+// screen shows what happens: live on a terminal, a line a step elsewhere, an event a line
+// as JSON. Progress and notes go to standard error. It also has what results are drawn with.
+type screen struct {
 	p      *program
 	live   bool
 	colour bool
@@ -39,7 +42,7 @@ type view struct {
 }
 
 func newView(p *program) *view {
-	v := &view{p: p, width: 100}
+	v := &screen{p: p, width: 100}
 	f, isFile := p.err.(*os.File)
 	terminal := isFile && term.IsTerminal(int(f.Fd()))
 	if terminal {
@@ -55,7 +58,7 @@ func newView(p *program) *view {
 	if !p.json { // which escapes what it holds by itself
 		p.out = &harmless{p.out, v.colour}
 	}
-	return v
+	return &view{v}
 }
 
 // The colours: each only repeats what a word beside it says.
@@ -68,7 +71,7 @@ const (
 	calm   = "36"
 )
 
-func (v *view) paint(code, s string) string {
+func (v *screen) paint(code, s string) string {
 	if !v.colour || s == "" || code == "" {
 		return s
 	}
@@ -76,7 +79,7 @@ func (v *view) paint(code, s string) string {
 }
 
 // observe hears the core's events.
-func (v *view) observe(e freshkeel.Event) {
+func (v *screen) observe(e freshkeel.Event) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.quiet && e.Kind != freshkeel.Warned {
@@ -134,7 +137,7 @@ func (v *view) observe(e freshkeel.Event) {
 const stepWidth = 18
 
 // line prints one finished line: a word for how it went, the step, its sum.
-func (v *view) line(word, colour, step, text, took string) {
+func (v *screen) line(word, colour, step, text, took string) {
 	if !v.live {
 		if step != "" {
 			step += ": "
@@ -171,12 +174,12 @@ func (v *view) line(word, colour, step, text, took string) {
 	}
 }
 
-func (v *view) print(s string) {
+func (v *screen) print(s string) {
 	v.clear()
 	fmt.Fprintln(v.p.err, s)
 }
 
-func (v *view) clear() {
+func (v *screen) clear() {
 	if v.shown {
 		io.WriteString(v.raw, "\r\x1b[K")
 		v.shown = false
@@ -184,7 +187,7 @@ func (v *view) clear() {
 }
 
 // redraw puts the running step's line at the bottom.
-func (v *view) redraw() {
+func (v *screen) redraw() {
 	if !v.live {
 		return
 	}
@@ -200,7 +203,7 @@ func (v *view) redraw() {
 
 // progress says bytes, rate and time left of the running step, or how long it
 // has taken.
-func (v *view) progress() string {
+func (v *screen) progress() string {
 	m := v.moved
 	if m.Total <= 0 && m.Done <= 0 {
 		s := freshkeel.Age(time.Since(v.began).Round(100 * time.Millisecond))
@@ -228,7 +231,7 @@ func (v *view) progress() string {
 	return s
 }
 
-func (v *view) spin(stop chan struct{}) {
+func (v *screen) spin(stop chan struct{}) {
 	t := time.NewTicker(100 * time.Millisecond)
 	defer t.Stop()
 	for {
@@ -244,7 +247,7 @@ func (v *view) spin(stop chan struct{}) {
 }
 
 // end takes the live line away before results are printed.
-func (v *view) end() {
+func (v *screen) end() {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.clear()
@@ -256,15 +259,15 @@ func (v *view) end() {
 	v.step = ""
 }
 
-func (v *view) noteLine(s string) {
+func (v *screen) noteLine(s string) {
 	v.observe(freshkeel.Event{At: time.Now(), Kind: freshkeel.Noted, Text: s})
 }
 
-func (v *view) warnLine(s string) {
+func (v *screen) warnLine(s string) {
 	v.observe(freshkeel.Event{At: time.Now(), Kind: freshkeel.Warned, Text: s})
 }
 
-func (v *view) clip(s string, n int) string { return displaywidth.TruncateString(s, max(n, 10), "…") }
+func (v *screen) clip(s string, n int) string { return displaywidth.TruncateString(s, max(n, 10), "…") }
 
 func pad(s string, n int) string {
 	if w := displaywidth.String(s); w < n {
@@ -328,12 +331,12 @@ func (m *meter) perSecond() float64 {
 }
 
 // outcome prints the first line of a result: what came of it.
-func (v *view) outcome(colour, word, text string) {
+func (v *screen) outcome(colour, word, text string) {
 	fmt.Fprintf(v.p.out, "%s  %s\n", v.paint(colour, word), v.paint(strong, text))
 }
 
 // fact prints one labelled row of a result, wrapped under itself.
-func (v *view) fact(label, text string) {
+func (v *screen) fact(label, text string) {
 	if text == "" {
 		return
 	}
@@ -444,7 +447,7 @@ func orOld(version string) string {
 
 // table prints rows under heads, each column as wide as it needs; the last one
 // is cut where the terminal ends.
-func (v *view) table(heads []string, rows [][]string, colour func(row, col int) string) {
+func (v *screen) table(heads []string, rows [][]string, colour func(row, col int) string) {
 	widths := make([]int, len(heads))
 	for _, r := range append([][]string{heads}, rows...) {
 		for i, c := range r {

@@ -32,7 +32,7 @@ func TestWrapKeepsEveryWordAndNoRowIsTooWide(t *testing.T) {
 }
 
 func TestProgressSaysBytesRateAndTimeLeft(t *testing.T) {
-	v := &view{began: time.Now()}
+	v := &screen{began: time.Now()}
 	start := time.Now()
 	for i := range 5 {
 		at := start.Add(time.Duration(i) * 500 * time.Millisecond)
@@ -48,7 +48,7 @@ func TestProgressSaysBytesRateAndTimeLeft(t *testing.T) {
 
 func TestTableFitsTheTerminal(t *testing.T) {
 	var out bytes.Buffer
-	v := &view{p: &program{out: &out}, width: 60}
+	v := &screen{p: &program{out: &out}, width: 60}
 	v.table([]string{"a", "long head", "notes"}, [][]string{{"1", "x", strings.Repeat("word ", 30)}, {"22", "y", "short"}}, nil)
 	lines := strings.Split(strings.TrimRight(out.String(), "\n"), "\n")
 	require.Len(t, lines, 3)

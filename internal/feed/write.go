@@ -53,38 +53,9 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 		return nil, err
 	}
 	f := &Feed{Format: Format, Name: orOther(o.Name, old.Name), Steps: old.Steps, Expires: old.Expires}
-	list, err := tree.Walk(o.Dir, tree.Patterns{"files/**", "listings/**", "runtimes/**"})
+	rows, folders, err := archivesIn(ctx, o.Dir)
 	if err != nil {
 		return nil, err
-	}
-	var rows []offered
-	var skipped []string
-	folders := map[string]bool{} // versions whose channel is that of their folder
-	for _, e := range list {
-		name := path.Base(e.Path)
-		if e.Kind != tree.File || !isArchiveName(name) || strings.Count(e.Path, "/") > 1 {
-			continue
-		}
-		row := nameTells(name)
-		if row.version == "" {
-			skipped = append(skipped, e.Path)
-			continue
-		}
-		row.channel = "stable"
-		if dir := path.Dir(e.Path); dir != "." {
-			row.channel, folders[row.version] = dir, true
-		} else if version.Compare(row.version, release(row.version)) < 0 {
-			row.channel = "preview"
-		}
-		row.date = time.Unix(0, e.Mtime).UTC().Format(time.DateOnly)
-		if row.part.Wanted, err = wantedFile(ctx, filepath.Join(o.Dir, filepath.FromSlash(e.Path))); err != nil {
-			return nil, err
-		}
-		row.part.URL = e.Path
-		rows = append(rows, row)
-	}
-	if len(rows) == 0 {
-		return nil, fmt.Errorf("no archive in %s has a version in its name %v", o.Dir, skipped)
 	}
 	made, err := (&reader{}).builds(rows)
 	if err != nil {
@@ -127,6 +98,44 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 		return nil, fmt.Errorf("the feed that would be written can't be read back: %w", err)
 	}
 	return f, tree.WriteFile(at, append(text, '\n'), 0o644)
+}
+
+// archivesIn lists the archives of a folder and of those directly in it, each with what its
+// name and its content tell. folders are the versions whose channel is that of their folder.
+func archivesIn(ctx context.Context, dir string) (rows []offered, folders map[string]bool, err error) {
+	list, err := tree.Walk(dir, tree.Patterns{"files/**", "listings/**", "runtimes/**"})
+	if err != nil {
+		return nil, nil, err
+	}
+	var skipped []string
+	folders = map[string]bool{}
+	for _, e := range list {
+		name := path.Base(e.Path)
+		if e.Kind != tree.File || !isArchiveName(name) || strings.Count(e.Path, "/") > 1 {
+			continue
+		}
+		row := nameTells(name)
+		if row.version == "" {
+			skipped = append(skipped, e.Path)
+			continue
+		}
+		row.channel = "stable"
+		if channel := path.Dir(e.Path); channel != "." {
+			row.channel, folders[row.version] = channel, true
+		} else if version.Compare(row.version, release(row.version)) < 0 {
+			row.channel = "preview"
+		}
+		row.date = time.Unix(0, e.Mtime).UTC().Format(time.DateOnly)
+		if row.part.Wanted, err = wantedFile(ctx, filepath.Join(dir, filepath.FromSlash(e.Path))); err != nil {
+			return nil, nil, err
+		}
+		row.part.URL = e.Path
+		rows = append(rows, row)
+	}
+	if len(rows) == 0 {
+		return nil, nil, fmt.Errorf("no archive in %s has a version in its name %v", dir, skipped)
+	}
+	return rows, folders, nil
 }
 
 func orOther(s, other string) string {

@@ -79,38 +79,15 @@ func readBatch(install, script string, env []string, text []byte, depth int) (ou
 		if line == "" || batchSkip.MatchString(line) {
 			continue
 		}
-		head := len(batchHead.FindString(line))
-		word := batchWord.FindString(line[head:])
-		program := strings.ReplaceAll(b.expand(word), `"`, "")
-		if program == "" {
+		c, ok := b.command(line, begin)
+		if !ok {
 			continue
 		}
-		rest := b.expand(line[head+len(word):])
-		first, more, several := strings.Cut(program, " ")
-		if several = several && !strings.HasPrefix(word, `"`); several { // of one variable
-			program, rest = first, more+" "+rest
-		}
-		if i := strings.IndexAny(rest, "&|<>"); i >= 0 { // what comes after is another command, or where its output goes
-			rest = rest[:i]
-		}
-		c := Command{File: script, Line: n + 1, Text: line, Program: program, Args: batchFields(rest), Dir: b.dir, Path: b.lookup(program), batch: true, Waits: waits,
-			start: begin + head, end: begin + head + len(word)}
-		if several {
-			c.start, c.end = 0, 0 // the word is not one of its own
-		}
-		for i, a := range c.Args {
-			if strings.EqualFold(a, "-jar") && i+1 < len(c.Args) {
-				c.Jar = b.rel(c.Args[i+1])
-				break
-			}
-		}
-		if given := c.given(); given != "" {
-			c.Script = b.rel(given)
-		}
-		ext := strings.ToLower(filepath.Ext(program))
-		inside := tree.Inside(install, b.abs(program)) && (ext == ".exe" || ext == ".bat" || ext == ".cmd")
+		c.Line, c.Waits = n+1, waits
+		ext := strings.ToLower(filepath.Ext(c.Program))
+		inside := tree.Inside(install, b.abs(c.Program)) && (ext == ".exe" || ext == ".bat" || ext == ".cmd")
 		if inside && ext != ".exe" && c.Path != "" && depth < maxDepth {
-			if more, err := read(install, b.rel(program), b.environ(), depth+1); err == nil {
+			if more, err := read(install, b.rel(c.Program), b.environ(), depth+1); err == nil {
 				out = append(out, more...)
 			}
 			continue
@@ -120,6 +97,39 @@ func readBatch(install, script string, env []string, text []byte, depth int) (ou
 		}
 	}
 	return out
+}
+
+// command reads a line that may run something; begin is where it begins in the script.
+func (b *batch) command(line string, begin int) (c Command, ok bool) {
+	head := len(batchHead.FindString(line))
+	word := batchWord.FindString(line[head:])
+	program := strings.ReplaceAll(b.expand(word), `"`, "")
+	if program == "" {
+		return c, false
+	}
+	rest := b.expand(line[head+len(word):])
+	first, more, several := strings.Cut(program, " ")
+	if several = several && !strings.HasPrefix(word, `"`); several { // of one variable
+		program, rest = first, more+" "+rest
+	}
+	if i := strings.IndexAny(rest, "&|<>"); i >= 0 { // what comes after is another command, or where its output goes
+		rest = rest[:i]
+	}
+	c = Command{File: b.script, Text: line, Program: program, Args: batchFields(rest), Dir: b.dir, Path: b.lookup(program), batch: true,
+		start: begin + head, end: begin + head + len(word)}
+	if several {
+		c.start, c.end = 0, 0 // the word is not one of its own
+	}
+	for i, a := range c.Args {
+		if strings.EqualFold(a, "-jar") && i+1 < len(c.Args) {
+			c.Jar = b.rel(c.Args[i+1])
+			break
+		}
+	}
+	if given := c.given(); given != "" {
+		c.Script = b.rel(given)
+	}
+	return c, true
 }
 
 func (b *batch) expand(s string) string {

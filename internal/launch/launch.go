@@ -418,9 +418,9 @@ func (s *shell) call(c *syntax.CallExpr, background bool) {
 // span is where a word stands in the script, in bytes.
 type span struct{ start, end int }
 
-// words follows a command's words, at holding where each stands.
-func (s *shell) words(words []string, at []span, line int, background bool) {
-	all := len(words)
+// unwrapped are words without the programs in front that only run the rest, as nice does.
+// Variables that they set count from here on.
+func (s *shell) unwrapped(words []string) []string {
 	for len(words) > 0 {
 		skip, ok := wrappers[words[0]]
 		if !ok {
@@ -438,23 +438,34 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 		}
 		words = words[min(skip, len(words)):]
 	}
-	if len(words) == 0 {
+	return words
+}
+
+// unscreened are the words of the command that a terminal multiplexer is given: as words,
+// as one line for its shell, or with a shell in front.
+func unscreened(words []string) []string {
+	if len(words) == 1 && strings.Contains(words[0], " ") {
+		words = strings.Fields(strings.NewReplacer(`"`, "", `'`, "").Replace(words[0]))
+	}
+	if len(words) > 1 && (words[0] == "sh" || words[0] == "bash") && strings.HasPrefix(words[1], "-") {
+		words = strings.Fields(strings.Join(words[2:], " "))
+	}
+	for len(words) > 0 && wrappers[words[0]] == 0 && words[0] == "exec" {
+		words = words[1:]
+	}
+	return words
+}
+
+// words follows a command's words, at holding where each stands.
+func (s *shell) words(words []string, at []span, line int, background bool) {
+	all := len(words)
+	if words = s.unwrapped(words); len(words) == 0 {
 		return
 	}
 	screen, inner := inScreen(words)
 	if screen != "" {
-		if len(inner) == 1 && strings.Contains(inner[0], " ") { // a line for its shell
-			inner = strings.Fields(strings.NewReplacer(`"`, "", `'`, "").Replace(inner[0]))
-		}
-		if len(inner) > 1 && (inner[0] == "sh" || inner[0] == "bash") && strings.HasPrefix(inner[1], "-") {
-			inner = strings.Fields(strings.Join(inner[2:], " "))
-		}
-		for len(inner) > 0 && wrappers[inner[0]] == 0 && inner[0] == "exec" {
-			inner = inner[1:]
-		}
-		words, at = inner, nil
-		all = len(words)
-		if len(words) == 0 {
+		words, at = unscreened(inner), nil
+		if all = len(words); all == 0 {
 			return
 		}
 	}
