@@ -267,7 +267,9 @@ func (v *screen) warnLine(s string) {
 	v.observe(freshkeel.Event{At: time.Now(), Kind: freshkeel.Warned, Text: s})
 }
 
-func (v *screen) clip(s string, n int) string { return displaywidth.TruncateString(s, max(n, 10), "…") }
+func (v *screen) clip(s string, n int) string {
+	return displaywidth.TruncateString(s, max(n, 10), "…")
+}
 
 func pad(s string, n int) string {
 	if w := displaywidth.String(s); w < n {
