@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"freshkeel"
+	"freshkeel/proving"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -31,23 +32,23 @@ func TestAdoptSaysWhatEachGuessWasGuessedFrom(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			p := mossgate(t)
-			profile := filepath.Join(p.install, "freshkeel.toml")
+			profile := filepath.Join(p.Install, "freshkeel.toml")
 			require.NoError(t, os.Remove(profile))
-			require.NoError(t, os.RemoveAll(filepath.Join(p.install, ".freshkeel")))
-			p.put("cache/tiles.bin", "x")
-			p.put("open-gates.bat", "@echo off\r\njava -jar mossgate.jar\r\n")
-			before := p.tree()
-			args := []string{"adopt", p.install}
+			require.NoError(t, os.RemoveAll(filepath.Join(p.Install, ".freshkeel")))
+			p.Put("cache/tiles.bin", "x")
+			p.Put("open-gates.bat", "@echo off\r\njava -jar mossgate.jar\r\n")
+			before := p.Tree()
+			args := []string{"adopt", p.Install}
 			if c.build {
-				args = append(args, "--build", filepath.Join(p.harbour.Builds, "mossgate-3.4.1.zip"))
+				args = append(args, "--build", filepath.Join(p.Harbour.Builds, "mossgate-3.4.1.zip"))
 			}
-			dry := p.ok(append(args, "--dry-run")...)
+			dry := p.OK(append(args, "--dry-run")...)
 			assert.NoFileExists(t, profile)
-			p.ok(args...)
+			p.OK(args...)
 			b, err := os.ReadFile(profile)
 			require.NoError(t, err)
 			text := string(b)
-			assert.Contains(t, dry.out, text, "it prints what it then writes")
+			assert.Contains(t, dry.Out, text, "it prints what it then writes")
 			for _, line := range []string{
 				"'gardens/**',   # guessed from: a world, by its name; 3 files in it written after mossgate.jar",
 				"'members.txt',   # guessed from: a list, by its name; " + c.keep,
@@ -65,16 +66,16 @@ func TestAdoptSaysWhatEachGuessWasGuessedFrom(t *testing.T) {
 				assert.Contains(t, text, line)
 			}
 			assert.Equal(t, c.build, strings.Contains(text, "'mossgate-server-*.jar' = 'mossgate.jar'"))
-			after := p.tree()
+			after := p.Tree()
 			delete(after, "freshkeel.toml")
 			assert.Equal(t, before, withoutProfile(before, after), "touches nothing else")
-			assert.Equal(t, "3.4.1", p.status().Version)
+			assert.Equal(t, "3.4.1", p.Status().Version)
 			if !c.build {
-				r := p.exits(exitFailed, args...)
-				assert.Contains(t, r.err, "has a profile already")
-				assert.Contains(t, r.err, "adopt --build PATH")
+				r := p.Exits(exitFailed, args...)
+				assert.Contains(t, r.Err, "has a profile already")
+				assert.Contains(t, r.Err, "adopt --build PATH")
 			}
-			p.ok(append(args, "--replace")...)
+			p.OK(append(args, "--replace")...)
 		})
 	}
 }
@@ -90,12 +91,12 @@ func withoutProfile(before, after map[string]string) map[string]string {
 func TestAdoptTellsTheBuildsFilesFromOthers(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
-	p.put("tracks/fern-mile.track", "mended")
-	p.put("tracks/of-mine.track", "x")
-	require.NoError(t, os.Remove(filepath.Join(p.install, "README.txt")))
+	p.Put("tracks/fern-mile.track", "mended")
+	p.Put("tracks/of-mine.track", "x")
+	require.NoError(t, os.Remove(filepath.Join(p.Install, "README.txt")))
 	var a freshkeel.Adopted
-	r := p.ok("adopt", p.install, "--replace", "--build", filepath.Join(p.harbour.Builds, "mossgate-3.4.1.zip"), "--json")
-	require.NoError(t, json.Unmarshal([]byte(r.out), &a))
+	r := p.OK("adopt", p.Install, "--replace", "--build", filepath.Join(p.Harbour.Builds, "mossgate-3.4.1.zip"), "--json")
+	require.NoError(t, json.Unmarshal([]byte(r.Out), &a))
 	assert.True(t, a.Known)
 	assert.ElementsMatch(t, []string{"mossgate.conf", "tracks/fern-mile.track"}, a.Changed)
 	assert.Equal(t, []string{"README.txt"}, a.Missing)
@@ -110,7 +111,7 @@ func TestCommandLineAnswersMistakes(t *testing.T) {
 		code int
 		want string
 	}{
-		{[]string{"adopt", p.install + "/nowhere"}, exitUsage, "is not a folder"},
+		{[]string{"adopt", p.Install + "/nowhere"}, exitUsage, "is not a folder"},
 		{[]string{"refitt"}, exitUsage, `there is no command "refitt"`},
 		{[]string{"refit", "--frm", "x"}, exitUsage, "frm"},
 		{[]string{"refit", "3.5.0", "3.6.0"}, exitUsage, `a word too many: "3.6.0"`},
@@ -119,27 +120,27 @@ func TestCommandLineAnswersMistakes(t *testing.T) {
 		{[]string{"refit", "3.5.0", "--from", "x"}, exitUsage, "which one is meant"},
 		{[]string{"logbook", "r0042"}, exitFailed, "no such entry"},
 	} {
-		r := p.exits(c.code, c.args...)
-		assert.Contains(t, r.err, c.want)
-		assert.True(t, strings.HasPrefix(r.err, "freshkeel: "), r.err)
-		assert.Regexp(t, `^freshkeel: [^\n]*\n(try: [^\n]*\n)*$`, r.err, "one line, then what to try")
+		r := p.Exits(c.code, c.args...)
+		assert.Contains(t, r.Err, c.want)
+		assert.True(t, strings.HasPrefix(r.Err, "freshkeel: "), r.Err)
+		assert.Regexp(t, `^freshkeel: [^\n]*\n(try: [^\n]*\n)*$`, r.Err, "one line, then what to try")
 	}
-	p.editProfile(func(s string) string { return strings.Replace(s, "keep =", "kep =", 1) })
-	assert.Regexp(t, `freshkeel\.toml:\d+: server\.kep: there is no such key; did you mean server\.keep\?`, p.exits(exitUsage, "status").err)
+	p.EditProfile(func(s string) string { return strings.Replace(s, "keep =", "kep =", 1) })
+	assert.Regexp(t, `freshkeel\.toml:\d+: server\.kep: there is no such key; did you mean server\.keep\?`, p.Exits(exitUsage, "status").Err)
 
-	p.editProfile(func(s string) string { return strings.Replace(s, "kep =", "keep =", 1) })
-	inside := exec.Command(binary, "status")
-	inside.Dir, inside.Env = filepath.Join(p.install, "gardens"), p.env
+	p.EditProfile(func(s string) string { return strings.Replace(s, "kep =", "keep =", 1) })
+	inside := exec.Command(proving.Binary, "status")
+	inside.Dir, inside.Env = filepath.Join(p.Install, "gardens"), p.Env
 	found, _ := inside.CombinedOutput()
 	assert.Equal(t, exitDown, inside.ProcessState.ExitCode(), "the install is found from any folder in it")
 	assert.Contains(t, string(found), "DOWN  mossgate-east")
 
-	r := p.runWith([]string{"FRESHKEEL_HOME=" + filepath.Join(p.install, "backups")}, "backup", "take")
-	assert.Equal(t, exitUsage, r.code)
-	assert.Contains(t, r.err, "lies in the install: every backup would hold all backups before it")
+	r := p.RunWith([]string{"FRESHKEEL_HOME=" + filepath.Join(p.Install, "backups")}, "backup", "take")
+	assert.Equal(t, exitUsage, r.Code)
+	assert.Contains(t, r.Err, "lies in the install: every backup would hold all backups before it")
 
-	lost := exec.Command(binary, "status")
-	lost.Dir = p.dir
+	lost := exec.Command(proving.Binary, "status")
+	lost.Dir = p.Dir
 	out, _ := lost.CombinedOutput()
 	assert.Equal(t, exitUsage, lost.ProcessState.ExitCode())
 	assert.Contains(t, string(out), "adopt DIR first")
@@ -149,11 +150,11 @@ func TestCommandLineAnswersMistakes(t *testing.T) {
 func TestJSONIsAContract(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
-	p.ok("start")
+	p.OK("start")
 	keys := func(args ...string) []string {
 		var doc map[string]any
-		r := p.run(append([]string{"--json"}, args...)...)
-		require.NoError(t, json.Unmarshal([]byte(r.out), &doc), "one document: %s", r.out)
+		r := p.Run(append([]string{"--json"}, args...)...)
+		require.NoError(t, json.Unmarshal([]byte(r.Out), &doc), "one document: %s", r.Out)
 		return sortedKeys(doc)
 	}
 	assert.Equal(t, []string{"install", "last_line", "name", "server", "state", "version"}, keys("status"))
@@ -161,8 +162,8 @@ func TestJSONIsAContract(t *testing.T) {
 	assert.Equal(t, []string{"checks", "event", "findings", "from", "outcome", "plan", "running", "to"}, keys("preflight", "3.5.0"))
 	assert.Equal(t, []string{"error", "event", "exit", "try"}, keys("rollback"))
 
-	r := p.ok("--json", "refit", "3.5.0")
-	lines := strings.Split(strings.TrimSpace(r.out), "\n")
+	r := p.OK("--json", "refit", "3.5.0")
+	lines := strings.Split(strings.TrimSpace(r.Out), "\n")
 	seen := map[string]bool{}
 	for _, l := range lines {
 		var e map[string]any
@@ -182,9 +183,9 @@ func TestJSONIsAContract(t *testing.T) {
 	assert.Equal(t, []string{"backup", "backup_taken", "build", "down_ns", "end_running", "ended", "exchange_ns", "format", "from", "id", "kind", "lines", "locker", "outcome", "phase", "ran_since", "started", "steps", "to", "told", "was_running", "why"},
 		keys("logbook", "r0001"))
 
-	r = p.run("--json", "refit", "3.6.0")
-	require.Equal(t, exitRolledBack, r.code)
-	lines = strings.Split(strings.TrimSpace(r.out), "\n")
+	r = p.Run("--json", "refit", "3.6.0")
+	require.Equal(t, exitRolledBack, r.Code)
+	lines = strings.Split(strings.TrimSpace(r.Out), "\n")
 	var f failure
 	require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &f))
 	assert.Equal(t, exitRolledBack, f.Exit)
@@ -198,7 +199,7 @@ func sortedKeys(m map[string]any) []string { return slices.Sorted(maps.Keys(m)) 
 func TestDemoEndsWellAndLeavesNothing(t *testing.T) {
 	t.Parallel()
 	tmp := t.TempDir()
-	cmd := exec.Command(binary, "demo")
+	cmd := exec.Command(proving.Binary, "demo")
 	cmd.Env = append(os.Environ(), "TMPDIR="+tmp, "NO_COLOR=1")
 	start := time.Now()
 	out, err := cmd.CombinedOutput()
@@ -209,14 +210,14 @@ func TestDemoEndsWellAndLeavesNothing(t *testing.T) {
 	}
 	left, _ := os.ReadDir(tmp)
 	assert.Empty(t, left)
-	assert.Empty(t, processesIn(tmp))
+	assert.Empty(t, proving.ProcessesIn(tmp))
 
 	dir := filepath.Join(t.TempDir(), "harbour")
-	out, err = exec.Command(binary, "demo", dir).CombinedOutput()
+	out, err = exec.Command(proving.Binary, "demo", dir).CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.FileExists(t, filepath.Join(dir, "mossgate-east/open-gates.sh"))
 	assert.Contains(t, string(out), "bin/freshkeel adopt mossgate-east")
-	assert.Empty(t, processesIn(dir))
+	assert.Empty(t, proving.ProcessesIn(dir))
 }
 
 // The profile belongs to the operator: with a build that is named only the inventory is
@@ -224,18 +225,18 @@ func TestDemoEndsWellAndLeavesNothing(t *testing.T) {
 func TestAProfileIsNeverLost(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
-	p.editProfile(func(s string) string { return "# by hand\n" + s })
-	mine := p.read("freshkeel.toml")
-	zip := filepath.Join(p.harbour.Builds, "mossgate-3.4.1.zip")
-	assert.Contains(t, p.exits(exitFailed, "adopt", p.install).err, "freshkeel adopt --build PATH")
-	r := p.ok("adopt", p.install, "--build", zip)
-	assert.Regexp(t, `profile +left as it is`, r.out)
-	assert.Equal(t, mine, p.read("freshkeel.toml"))
-	r = p.ok("adopt", p.install, "--replace")
-	assert.Contains(t, r.out, "freshkeel.toml.before-1")
-	assert.Equal(t, mine, p.read("freshkeel.toml.before-1"))
-	p.ok("adopt", p.install, "--replace")
-	assert.NotEqual(t, mine, p.read("freshkeel.toml.before-2"))
+	p.EditProfile(func(s string) string { return "# by hand\n" + s })
+	mine := p.Read("freshkeel.toml")
+	zip := filepath.Join(p.Harbour.Builds, "mossgate-3.4.1.zip")
+	assert.Contains(t, p.Exits(exitFailed, "adopt", p.Install).Err, "freshkeel adopt --build PATH")
+	r := p.OK("adopt", p.Install, "--build", zip)
+	assert.Regexp(t, `profile +left as it is`, r.Out)
+	assert.Equal(t, mine, p.Read("freshkeel.toml"))
+	r = p.OK("adopt", p.Install, "--replace")
+	assert.Contains(t, r.Out, "freshkeel.toml.before-1")
+	assert.Equal(t, mine, p.Read("freshkeel.toml.before-1"))
+	p.OK("adopt", p.Install, "--replace")
+	assert.NotEqual(t, mine, p.Read("freshkeel.toml.before-2"))
 }
 
 // Installs of other kinds, and what adopt makes of them.
@@ -259,21 +260,21 @@ func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
 			t.Parallel()
 			p := bare(t)
 			for at, body := range c.files {
-				p.put(at, body)
+				p.Put(at, body)
 			}
-			p.ok("adopt", p.install)
+			p.OK("adopt", p.Install)
 			for _, want := range c.want {
-				assert.Contains(t, p.read("freshkeel.toml"), want)
+				assert.Contains(t, p.Read("freshkeel.toml"), want)
 			}
-			p.exits(exitDown, "status")
+			p.Exits(exitDown, "status")
 		})
 	}
 
 	// What the running server writes is the operator's.
 	p := bare(t)
-	p.put("run.sh", "#!/bin/sh\nsleep 1.5\nmkdir -p shells; echo 1 > shells/one.bin\nsleep 60\n")
-	p.outside("run.sh")
-	until(t, "the server to write", func() bool { _, err := os.Stat(filepath.Join(p.install, "shells/one.bin")); return err == nil })
-	p.ok("adopt", p.install)
-	assert.Contains(t, p.read("freshkeel.toml"), "'shells/**',   # guessed from: 1 file in it written while the server ran")
+	p.Put("run.sh", "#!/bin/sh\nsleep 1.5\nmkdir -p shells; echo 1 > shells/one.bin\nsleep 60\n")
+	p.Outside("run.sh")
+	proving.Until(t, "the server to write", func() bool { _, err := os.Stat(filepath.Join(p.Install, "shells/one.bin")); return err == nil })
+	p.OK("adopt", p.Install)
+	assert.Contains(t, p.Read("freshkeel.toml"), "'shells/**',   # guessed from: 1 file in it written while the server ran")
 }

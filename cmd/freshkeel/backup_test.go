@@ -10,66 +10,54 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
-	"freshkeel"
-
-	"regexp"
-	"syscall"
+	"freshkeel/proving"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
-// backups lists them, oldest first.
-func (p *place) backups() (ids []string) {
-	p.t.Helper()
-	var list struct{ Backups []freshkeel.Backup }
-	require.NoError(p.t, json.Unmarshal([]byte(p.ok("--json", "backup", "list").out), &list))
-	for _, b := range list.Backups {
-		ids = append(ids, b.ID)
-	}
-	return ids
-}
-
 func TestABackupIsShownAgainstTheOneBefore(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	p.ok("backup", "take", "--label", "before the storm")
-	p.put("gardens/new-pond.garden", "water")
-	p.put("members.txt", "Ada Understone\n")
-	require.NoError(t, os.Remove(filepath.Join(p.install, "tracks/old-mill.track")))
-	p.ok("backup", "take")
-	r := p.ok("backup", "show", "b0002")
+	p.OK("backup", "take", "--label", "before the storm")
+	p.Put("gardens/new-pond.garden", "water")
+	p.Put("members.txt", "Ada Understone\n")
+	require.NoError(t, os.Remove(filepath.Join(p.Install, "tracks/old-mill.track")))
+	p.OK("backup", "take")
+	r := p.OK("backup", "show", "b0002")
 	for _, want := range []string{"b0002  15 files", "since     b0001: 1 changed, 1 added, 1 removed", "changed  members.txt", "added    gardens/new-pond.garden", "removed  tracks/old-mill.track", "left out", "freshkeel backup restore b0002"} {
-		assert.Contains(t, r.out, want)
+		assert.Contains(t, r.Out, want)
 	}
-	assert.Contains(t, p.ok("backup", "show", "b0001").out, "label     before the storm")
-	assert.Regexp(t, `\d B  gardens/new-pond.garden`, p.ok("backup", "show", "b0002", "--all").out)
-	assert.Contains(t, p.exits(exitFailed, "backup", "show", "b0009").err, "no backup or build of that name")
+	assert.Contains(t, p.OK("backup", "show", "b0001").Out, "label     before the storm")
+	assert.Regexp(t, `\d B  gardens/new-pond.garden`, p.OK("backup", "show", "b0002", "--all").Out)
+	assert.Contains(t, p.Exits(exitFailed, "backup", "show", "b0009").Err, "no backup or build of that name")
 
 	// A part is a part: nothing outside it is touched when it comes back.
-	p.ok("backup", "take", "--only", "gardens/**", "--leave", "gardens/old-well.garden", "--label", "gardens alone")
-	r = p.ok("backup", "show", "b0003")
-	assert.Contains(t, r.out, "only      gardens/**")
-	assert.Contains(t, r.out, "left out  gardens/old-well.garden")
-	before := p.tree()
-	p.put("gardens/fen-east.garden", "drowned")
-	p.put("gardens/old-well.garden", "dug anew")
-	p.put("gardens/weed.garden", "weed")
-	p.put("members.txt", "nobody\n")
-	p.ok("backup", "restore", "b0003")
-	after := p.tree()
+	p.OK("backup", "take", "--only", "gardens/**", "--leave", "gardens/old-well.garden", "--label", "gardens alone")
+	r = p.OK("backup", "show", "b0003")
+	assert.Contains(t, r.Out, "only      gardens/**")
+	assert.Contains(t, r.Out, "left out  gardens/old-well.garden")
+	before := p.Tree()
+	p.Put("gardens/fen-east.garden", "drowned")
+	p.Put("gardens/old-well.garden", "dug anew")
+	p.Put("gardens/weed.garden", "weed")
+	p.Put("members.txt", "nobody\n")
+	p.OK("backup", "restore", "b0003")
+	after := p.Tree()
 	assert.Equal(t, before["gardens/fen-east.garden"], after["gardens/fen-east.garden"])
 	assert.NotContains(t, after, "gardens/weed.garden", "it was not there, and is moved aside")
-	assert.Equal(t, "dug anew", p.read("gardens/old-well.garden"))
-	assert.Equal(t, "nobody\n", p.read("members.txt"))
-	p.exits(exitUsage, "backup", "take", "--only", "[")
+	assert.Equal(t, "dug anew", p.Read("gardens/old-well.garden"))
+	assert.Equal(t, "nobody\n", p.Read("members.txt"))
+	p.Exits(exitUsage, "backup", "take", "--only", "[")
 }
 
 // Damage is found by reading back, named with the files it touches, and stored
@@ -77,11 +65,11 @@ func TestABackupIsShownAgainstTheOneBefore(t *testing.T) {
 func TestDamageInABackupIsNamedAndMended(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	p.put("songs.txt", "of slime and starlight\n")
-	p.ok("backup", "take", "--leave", "songs.txt")
-	p.ok("backup", "take")
-	assert.Regexp(t, `WHOLE  \d+ pieces of 2 backups read back`, p.ok("backup", "check").out)
-	packs, err := filepath.Glob(filepath.Join(p.home, "locker/packs/*.zst"))
+	p.Put("songs.txt", "of slime and starlight\n")
+	p.OK("backup", "take", "--leave", "songs.txt")
+	p.OK("backup", "take")
+	assert.Regexp(t, `WHOLE  \d+ pieces of 2 backups read back`, p.OK("backup", "check").Out)
+	packs, err := filepath.Glob(filepath.Join(p.Home, "locker/packs/*.zst"))
 	require.NoError(t, err)
 	spoil := func(at string) (back func()) {
 		good, err := os.ReadFile(at)
@@ -97,21 +85,21 @@ func TestDamageInABackupIsNamedAndMended(t *testing.T) {
 		return x.ModTime().Compare(y.ModTime())
 	})
 	spoil(packs[len(packs)-1])
-	r := p.exits(exitFailed, "backup", "check")
-	assert.Contains(t, r.out, "DAMAGED")
-	assert.Contains(t, r.out, "songs.txt in b0002:")
-	assert.Contains(t, strings.Join(strings.Fields(r.out), ""), filepath.Base(packs[len(packs)-1]))
-	assert.Contains(t, p.ok("backup", "check", "b0001").out, "WHOLE", "what is not in that pack is not lost")
-	assert.Contains(t, p.exits(exitFailed, "backup", "restore", "b0002", "--to", filepath.Join(p.dir, "x")).err, "songs.txt")
+	r := p.Exits(exitFailed, "backup", "check")
+	assert.Contains(t, r.Out, "DAMAGED")
+	assert.Contains(t, r.Out, "songs.txt in b0002:")
+	assert.Contains(t, strings.Join(strings.Fields(r.Out), ""), filepath.Base(packs[len(packs)-1]))
+	assert.Contains(t, p.OK("backup", "check", "b0001").Out, "WHOLE", "what is not in that pack is not lost")
+	assert.Contains(t, p.Exits(exitFailed, "backup", "restore", "b0002", "--to", filepath.Join(p.Dir, "x")).Err, "songs.txt")
 
-	p.ok("backup", "take")
-	assert.Contains(t, p.ok("backup", "check", "b0003").out, "WHOLE", "stored anew")
-	p.ok("backup", "restore", "b0003", "--to", filepath.Join(p.dir, "y"))
+	p.OK("backup", "take")
+	assert.Contains(t, p.OK("backup", "check", "b0003").Out, "WHOLE", "stored anew")
+	p.OK("backup", "restore", "b0003", "--to", filepath.Join(p.Dir, "y"))
 
 	// As many days as there are parts read everything.
 	var whole, part struct{ Pieces int }
-	require.NoError(t, json.Unmarshal([]byte(p.ok("--json", "backup", "check", "b0003").out), &whole))
-	require.NoError(t, json.Unmarshal([]byte(p.ok("--json", "backup", "check", "b0003", "--sample", "3").out), &part))
+	require.NoError(t, json.Unmarshal([]byte(p.OK("--json", "backup", "check", "b0003").Out), &whole))
+	require.NoError(t, json.Unmarshal([]byte(p.OK("--json", "backup", "check", "b0003", "--sample", "3").Out), &part))
 	assert.Less(t, part.Pieces, whole.Pieces)
 	assert.Greater(t, part.Pieces, 0)
 
@@ -120,64 +108,64 @@ func TestDamageInABackupIsNamedAndMended(t *testing.T) {
 	b, err := os.ReadFile(index)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(index, b[:len(b)/2], 0o600))
-	r = p.exits(exitFailed, "backup", "check")
-	assert.Contains(t, r.out, "broken")
-	assert.Contains(t, strings.Join(strings.Fields(r.out), ""), filepath.Base(index))
+	r = p.Exits(exitFailed, "backup", "check")
+	assert.Contains(t, r.Out, "broken")
+	assert.Contains(t, strings.Join(strings.Fields(r.Out), ""), filepath.Base(index))
 	require.NoError(t, os.WriteFile(index, b, 0o600))
 	require.NoError(t, os.Rename(packs[0], packs[0]+".away"))
-	assert.Contains(t, p.exits(exitFailed, "backup", "check", "b0003").out, "no such file")
+	assert.Contains(t, p.Exits(exitFailed, "backup", "check", "b0003").Out, "no such file")
 	require.NoError(t, os.Rename(packs[0]+".away", packs[0]))
-	p.ok("backup", "take") // what was found damaged is stored anew
-	assert.Contains(t, p.ok("backup", "check", p.backups()[3]).out, "WHOLE")
+	p.OK("backup", "take") // what was found damaged is stored anew
+	assert.Contains(t, p.OK("backup", "check", p.Backups()[3]).Out, "WHOLE")
 }
 
 // Old backups go; those with a label, and those that a rollback needs, never do.
 func TestThinningKeepsWhatIsNeeded(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	p.ok("backup", "take", "--label", "keep me")
+	p.OK("backup", "take", "--label", "keep me")
 	for i := range 3 {
-		p.put("gardens/big.garden", strings.Repeat(fmt.Sprint("pond ", i, time.Now().UnixNano()), 40_000))
-		p.ok("backup", "take")
+		p.Put("gardens/big.garden", strings.Repeat(fmt.Sprint("pond ", i, time.Now().UnixNano()), 40_000))
+		p.OK("backup", "take")
 	}
-	p.ok("refit", "3.5.0")
-	assert.Contains(t, p.exits(exitUsage, "backup", "thin").err, "nothing says how many backups to keep")
-	r := p.ok("backup", "thin", "--last", "1", "--dry-run")
-	assert.Contains(t, r.out, "WOULD DROP  3 backups of 5")
-	assert.Contains(t, r.out, "keep      b0001  it has a label")
-	assert.Contains(t, r.out, "keep      b0005  a rollback of r0001 needs it")
-	require.Len(t, p.backups(), 5)
+	p.OK("refit", "3.5.0")
+	assert.Contains(t, p.Exits(exitUsage, "backup", "thin").Err, "nothing says how many backups to keep")
+	r := p.OK("backup", "thin", "--last", "1", "--dry-run")
+	assert.Contains(t, r.Out, "WOULD DROP  3 backups of 5")
+	assert.Contains(t, r.Out, "keep      b0001  it has a label")
+	assert.Contains(t, r.Out, "keep      b0005  a rollback of r0001 needs it")
+	require.Len(t, p.Backups(), 5)
 
 	for _, step := range []string{"dropped", "moved", "index gone"} { // killed anywhere, nothing that is needed is lost
-		p.runWith([]string{envDieAt + "=" + step}, "backup", "thin", "--last", "1")
-		assert.Contains(t, p.ok("backup", "check").out, "WHOLE", step)
+		p.RunWith([]string{envDieAt + "=" + step}, "backup", "thin", "--last", "1")
+		assert.Contains(t, p.OK("backup", "check").Out, "WHOLE", step)
 	}
-	p.ok("backup", "thin", "--last", "1")
-	assert.Equal(t, []string{"b0001", "b0005"}, p.backups())
-	assert.Contains(t, p.ok("backup", "check").out, "WHOLE")
-	p.ok("rollback")
-	p.ok("backup", "restore", "b0001")
-	assert.NoFileExists(t, filepath.Join(p.install, "gardens/big.garden"))
+	p.OK("backup", "thin", "--last", "1")
+	assert.Equal(t, []string{"b0001", "b0005"}, p.Backups())
+	assert.Contains(t, p.OK("backup", "check").Out, "WHOLE")
+	p.OK("rollback")
+	p.OK("backup", "restore", "b0001")
+	assert.NoFileExists(t, filepath.Join(p.Install, "gardens/big.garden"))
 
 	// Space is given back: what is left is little more than one backup.
-	p.editProfile(func(s string) string { return s + "\n[backup]\nlast = 1\n" })
-	r = p.ok("backup", "thin")
-	assert.Regexp(t, `DROPPED|NOTHING`, r.out)
-	orphans, _ := filepath.Glob(filepath.Join(p.home, "locker/packs/*.zst"))
-	indexes, _ := filepath.Glob(filepath.Join(p.home, "locker/packs/*.idx"))
+	p.EditProfile(func(s string) string { return s + "\n[backup]\nlast = 1\n" })
+	r = p.OK("backup", "thin")
+	assert.Regexp(t, `DROPPED|NOTHING`, r.Out)
+	orphans, _ := filepath.Glob(filepath.Join(p.Home, "locker/packs/*.zst"))
+	indexes, _ := filepath.Glob(filepath.Join(p.Home, "locker/packs/*.idx"))
 	assert.Equal(t, len(indexes), len(orphans))
 
 	// Beside a backup that is being taken, nothing is given back, and it says so.
-	slow := p.command("backup", "take")
+	slow := p.Command("backup", "take")
 	slow.Env = append(slow.Env, envStayAt+"=quiet")
-	p.editProfile(func(s string) string {
+	p.EditProfile(func(s string) string {
 		return strings.Replace(s, "[backup]\n", "[backup]\nbefore = ['members']\nsaved = '^members: '\n", 1)
 	})
-	p.ok("start")
+	p.OK("start")
 	require.NoError(t, slow.Start())
 	t.Cleanup(func() { slow.Process.Kill(); slow.Wait() })
-	until(t, "the backup to stand still", func() bool { return strings.Contains(p.run("log").out, "members: ") })
-	assert.Contains(t, p.run("backup", "thin").err, "backup", "one at a time")
+	proving.Until(t, "the backup to stand still", func() bool { return strings.Contains(p.Run("log").Out, "members: ") })
+	assert.Contains(t, p.Run("backup", "thin").Err, "backup", "one at a time")
 }
 
 // A running server saves and holds still by its own console lines, and goes on
@@ -185,32 +173,32 @@ func TestThinningKeepsWhatIsNeeded(t *testing.T) {
 func TestALiveBackupTellsTheServerAndAlwaysLetsItGoOn(t *testing.T) {
 	t.Parallel()
 	p := scripted(t, patient)
-	p.put("world.dat", "w")
-	p.editProfile(func(s string) string {
+	p.Put("world.dat", "w")
+	p.EditProfile(func(s string) string {
 		return s + "\n[backup]\nbefore = ['hold', 'flush']\nsaved = '^heard flush'\nafter = ['go on']\nwait = '3s'\n"
 	})
-	heard := func() string { return p.run("log").out }
-	assert.NotContains(t, p.ok("backup", "take").err, "quiet", "nobody is there to be told")
-	p.ok("start")
-	r := p.ok("backup", "take")
-	assert.Contains(t, r.err, "quiet: heard flush")
+	heard := func() string { return p.Run("log").Out }
+	assert.NotContains(t, p.OK("backup", "take").Err, "quiet", "nobody is there to be told")
+	p.OK("start")
+	r := p.OK("backup", "take")
+	assert.Contains(t, r.Err, "quiet: heard flush")
 	assert.Equal(t, 1, strings.Count(heard(), "heard go on"))
 
-	slow := p.command("backup", "take")
+	slow := p.Command("backup", "take")
 	slow.Env = append(slow.Env, envStayAt+"=quiet")
 	require.NoError(t, slow.Start())
-	until(t, "it to be told", func() bool { return strings.Count(heard(), "heard flush") == 2 })
+	proving.Until(t, "it to be told", func() bool { return strings.Count(heard(), "heard flush") == 2 })
 	assert.Equal(t, 1, strings.Count(heard(), "heard go on"))
 	require.NoError(t, slow.Process.Kill())
 	slow.Wait()
-	until(t, "it to go on", func() bool { return strings.Count(heard(), "heard go on") == 2 })
+	proving.Until(t, "it to go on", func() bool { return strings.Count(heard(), "heard go on") == 2 })
 
-	p.editProfile(func(s string) string {
+	p.EditProfile(func(s string) string {
 		return strings.NewReplacer("'^heard flush'", "'^saved'", "wait = '3s'", "wait = '200ms'").Replace(s)
 	})
-	r = p.exits(exitFailed, "backup", "take")
-	assert.Contains(t, r.err, `no line that matches '^saved' came within 200ms`)
-	until(t, "it to go on", func() bool { return strings.Count(heard(), "heard go on") == 3 })
+	r = p.Exits(exitFailed, "backup", "take")
+	assert.Contains(t, r.Err, `no line that matches '^saved' came within 200ms`)
+	proving.Until(t, "it to go on", func() bool { return strings.Count(heard(), "heard go on") == 3 })
 }
 
 // What goes out as an archive is opened by ordinary tools, and what the operator
@@ -218,18 +206,18 @@ func TestALiveBackupTellsTheServerAndAlwaysLetsItGoOn(t *testing.T) {
 func TestBackupsGoOutAndComeIn(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	require.NoError(t, os.Symlink("fen-east.garden", filepath.Join(p.install, "gardens/link.garden")))
-	require.NoError(t, os.MkdirAll(filepath.Join(p.install, "hollow"), 0o755))
-	p.ok("backup", "take")
-	want := p.tree()
+	require.NoError(t, os.Symlink("fen-east.garden", filepath.Join(p.Install, "gardens/link.garden")))
+	require.NoError(t, os.MkdirAll(filepath.Join(p.Install, "hollow"), 0o755))
+	p.OK("backup", "take")
+	want := p.Tree()
 	delete(want, "freshkeel.toml") // stays as it is now
 	out := map[string]string{}
 	for _, name := range []string{"all.tar.zst", "all.zip", "all.tar"} {
-		out[name] = filepath.Join(p.dir, name)
-		assert.Contains(t, p.ok("backup", "export", "b0001", out[name]).out, "EXPORTED")
+		out[name] = filepath.Join(p.Dir, name)
+		assert.Contains(t, p.OK("backup", "export", "b0001", out[name]).Out, "EXPORTED")
 	}
-	p.exits(exitUsage, "backup", "export", "b0001", out["all.zip"])
-	p.exits(exitUsage, "backup", "export", "b0001", filepath.Join(p.dir, "all.doc"))
+	p.Exits(exitUsage, "backup", "export", "b0001", out["all.zip"])
+	p.Exits(exitUsage, "backup", "export", "b0001", filepath.Join(p.Dir, "all.doc"))
 
 	f, err := os.Open(out["all.tar.zst"])
 	require.NoError(t, err)
@@ -247,7 +235,7 @@ func TestBackupsGoOutAndComeIn(t *testing.T) {
 		require.NoError(t, err)
 		names[h.Name] = string(b)
 	}
-	assert.Equal(t, p.read("members.txt"), names["members.txt"])
+	assert.Equal(t, p.Read("members.txt"), names["members.txt"])
 	assert.Contains(t, names, "hollow/")
 	zr, err := zip.OpenReader(out["all.zip"])
 	require.NoError(t, err)
@@ -255,20 +243,20 @@ func TestBackupsGoOutAndComeIn(t *testing.T) {
 	assert.Equal(t, len(names), len(zr.File))
 
 	// A copy that was made by hand lies in a folder of its own, more often than not.
-	hand := filepath.Join(p.dir, "old copy")
-	p.ok("backup", "restore", "b0001", "--to", filepath.Join(hand, "mossgate-east"))
+	hand := filepath.Join(p.Dir, "old copy")
+	p.OK("backup", "restore", "b0001", "--to", filepath.Join(hand, "mossgate-east"))
 	for _, from := range []string{out["all.tar.zst"], out["all.zip"], filepath.Join(hand, "mossgate-east")} {
-		r := p.ok("backup", "import", from)
-		assert.Contains(t, r.out, "TAKEN IN")
-		ids := p.backups()
-		p.put("members.txt", "nobody\n")
-		require.NoError(t, os.Remove(filepath.Join(p.install, "gardens/link.garden")))
-		p.ok("backup", "restore", ids[len(ids)-1])
-		got := p.tree()
+		r := p.OK("backup", "import", from)
+		assert.Contains(t, r.Out, "TAKEN IN")
+		ids := p.Backups()
+		p.Put("members.txt", "nobody\n")
+		require.NoError(t, os.Remove(filepath.Join(p.Install, "gardens/link.garden")))
+		p.OK("backup", "restore", ids[len(ids)-1])
+		got := p.Tree()
 		delete(got, "freshkeel.toml")
 		assert.Equal(t, want, got, from)
 	}
-	assert.Contains(t, p.ok("backup", "list").out, "from all.zip")
+	assert.Contains(t, p.OK("backup", "list").Out, "from all.zip")
 }
 
 // Killed at moments that nobody chose, beside each other: nothing that was stored
@@ -276,12 +264,12 @@ func TestBackupsGoOutAndComeIn(t *testing.T) {
 func TestBackupsSurviveKills(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	disk := filepath.Join(p.dir, "disk")
+	disk := filepath.Join(p.Dir, "disk")
 	require.NoError(t, os.Mkdir(disk, 0o755))
 	p.copyTo(disk, "by_hand = true")
-	p.ok("backup", "take", "--label", "whole")
-	p.ok("backup", "push")
-	want := p.tree()
+	p.OK("backup", "take", "--label", "whole")
+	p.OK("backup", "push")
+	want := p.Tree()
 	n := 0
 	for _, args := range [][]string{
 		{"backup", "push"}, {"backup", "restore", "b0001", "--copy", "--to", "OUT"}, {"backup", "check", "--copy"}, {"backup", "take"}, {"backup", "take", "--reread"}, {"backup", "thin", "--last", "1"}, {"backup", "check"},
@@ -290,39 +278,39 @@ func TestBackupsSurviveKills(t *testing.T) {
 		for _, after := range []time.Duration{2, 12, 30} {
 			n++
 			for i := range args {
-				args[i] = strings.Replace(args[i], "OUT", filepath.Join(p.dir, fmt.Sprint("out", n)), 1)
+				args[i] = strings.Replace(args[i], "OUT", filepath.Join(p.Dir, fmt.Sprint("out", n)), 1)
 			}
-			p.put("gardens/grows.garden", strings.Repeat(fmt.Sprint(n, " "), 200_000))
-			cmd := p.command(args...)
+			p.Put("gardens/grows.garden", strings.Repeat(fmt.Sprint(n, " "), 200_000))
+			cmd := p.Command(args...)
 			require.NoError(t, cmd.Start())
 			time.Sleep(after * time.Millisecond)
 			cmd.Process.Kill()
 			cmd.Wait()
 			for _, check := range [][]string{{"backup", "check"}, {"backup", "check", "--copy"}} {
-				r := p.ok(check...)
-				require.Contains(t, r.out, "WHOLE", "%v", args)
+				r := p.OK(check...)
+				require.Contains(t, r.Out, "WHOLE", "%v", args)
 			}
 			if n%3 == 0 { // the next round has something to push
-				p.ok("backup", "take")
+				p.OK("backup", "take")
 			}
 		}
 	}
-	p.ok("backup", "take")
-	p.ok("backup", "push")
-	assert.Contains(t, p.ok("backup", "list").out, "all are in the other place too")
-	for _, left := range []string{filepath.Join(disk, "packs", ".half*"), filepath.Join(p.home, "copies", "reading-*")} {
+	p.OK("backup", "take")
+	p.OK("backup", "push")
+	assert.Contains(t, p.OK("backup", "list").Out, "all are in the other place too")
+	for _, left := range []string{filepath.Join(disk, "packs", ".half*"), filepath.Join(p.Home, "copies", "reading-*")} {
 		found, _ := filepath.Glob(left)
 		if strings.Contains(left, "reading") { // that of a dead reader goes with the next
-			p.ok("backup", "list", "--copy")
+			p.OK("backup", "list", "--copy")
 			found, _ = filepath.Glob(left)
 		}
 		assert.Empty(t, found)
 	}
-	p.ok("backup", "thin", "--last", "1")
-	require.NoError(t, os.Remove(filepath.Join(p.install, "gardens/grows.garden")))
-	p.ok("backup", "restore", "b0001")
-	assert.Equal(t, want, p.tree())
-	left, _ := filepath.Glob(filepath.Join(p.home, "locker/packs/*.part"))
+	p.OK("backup", "thin", "--last", "1")
+	require.NoError(t, os.Remove(filepath.Join(p.Install, "gardens/grows.garden")))
+	p.OK("backup", "restore", "b0001")
+	assert.Equal(t, want, p.Tree())
+	left, _ := filepath.Glob(filepath.Join(p.Home, "locker/packs/*.part"))
 	assert.Empty(t, left, "what a killed writer left is swept")
 }
 
@@ -330,62 +318,62 @@ func TestBackupsSurviveKills(t *testing.T) {
 func TestAFullDiskLosesNoBackup(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	p.mounted(p.home, "size=3m")
-	p.ok("backup", "take")
-	p.put("gardens/vast.garden", "") // what does not compress
+	p.mounted(p.Home, "size=3m")
+	p.OK("backup", "take")
+	p.Put("gardens/vast.garden", "") // what does not compress
 	b := make([]byte, 6<<20)
 	for i, x := 0, uint32(1); i < len(b); i++ {
 		x = x*1664525 + 1013904223
 		b[i] = byte(x >> 24)
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(p.install, "gardens/vast.garden"), b, 0o644))
-	for _, args := range [][]string{{"backup", "take"}, {"backup", "import", filepath.Join(p.install, "gardens")}} {
-		assert.Contains(t, p.exits(exitFailed, args...).err, "no space left on device")
-		assert.Equal(t, []string{"b0001"}, p.backups())
-		assert.Contains(t, p.ok("backup", "check").out, "WHOLE")
+	require.NoError(t, os.WriteFile(filepath.Join(p.Install, "gardens/vast.garden"), b, 0o644))
+	for _, args := range [][]string{{"backup", "take"}, {"backup", "import", filepath.Join(p.Install, "gardens")}} {
+		assert.Contains(t, p.Exits(exitFailed, args...).Err, "no space left on device")
+		assert.Equal(t, []string{"b0001"}, p.Backups())
+		assert.Contains(t, p.OK("backup", "check").Out, "WHOLE")
 	}
-	small := filepath.Join(p.dir, "small")
+	small := filepath.Join(p.Dir, "small")
 	require.NoError(t, os.Mkdir(small, 0o755))
 	p.mounted(small, "size=200k")
-	assert.Contains(t, p.exits(exitFailed, "backup", "export", "b0001", filepath.Join(small, "x.tar")).err, "no space left on device")
-	assert.Contains(t, p.exits(exitFailed, "backup", "restore", "b0001", "--to", filepath.Join(small, "x")).err, "no space left on device")
+	assert.Contains(t, p.Exits(exitFailed, "backup", "export", "b0001", filepath.Join(small, "x.tar")).Err, "no space left on device")
+	assert.Contains(t, p.Exits(exitFailed, "backup", "restore", "b0001", "--to", filepath.Join(small, "x")).Err, "no space left on device")
 	list, err := filepath.Glob(filepath.Join(small, ".export*"))
 	require.NoError(t, err)
 	assert.Empty(t, list, "half an archive is no archive")
-	require.NoError(t, os.Remove(filepath.Join(p.install, "gardens/vast.garden")))
-	p.ok("backup", "take")
+	require.NoError(t, os.Remove(filepath.Join(p.Install, "gardens/vast.garden")))
+	p.OK("backup", "take")
 
 	// The other place's disk is full: what it has stays whole, and the backup is here.
-	far := filepath.Join(p.dir, "far")
+	far := filepath.Join(p.Dir, "far")
 	require.NoError(t, os.Mkdir(far, 0o755))
 	p.mounted(far, "size=1300k")
 	p.copyTo(far)
-	p.ok("backup", "push")
+	p.OK("backup", "push")
 	p.bulk("gardens/songs.garden", 1)
-	r := p.ok("backup", "take")
-	assert.Contains(t, r.err, "no space left on device")
-	assert.Contains(t, p.ok("backup", "list").out, "not in the other place yet: b0003")
-	r = p.ok("backup", "check", "--copy")
-	assert.Contains(t, r.out, "WHOLE")
-	assert.Contains(t, r.out, "2 backups")
+	r := p.OK("backup", "take")
+	assert.Contains(t, r.Err, "no space left on device")
+	assert.Contains(t, p.OK("backup", "list").Out, "not in the other place yet: b0003")
+	r = p.OK("backup", "check", "--copy")
+	assert.Contains(t, r.Out, "WHOLE")
+	assert.Contains(t, r.Out, "2 backups")
 
 	// No room here to unpack what is there is no damage of what is there.
-	sealed := filepath.Join(p.dir, "sealed")
+	sealed := filepath.Join(p.Dir, "sealed")
 	require.NoError(t, os.Mkdir(sealed, 0o755))
 	recipient, file := identityFile(t)
-	require.NoError(t, os.Remove(filepath.Join(p.install, "gardens/songs.garden")))
-	p.ok("backup", "thin", "--last", "1")
+	require.NoError(t, os.Remove(filepath.Join(p.Install, "gardens/songs.garden")))
+	p.OK("backup", "thin", "--last", "1")
 	p.copyTo(sealed, "recipients = ['"+recipient+"']")
-	p.ok("backup", "push")
-	filler, err := os.Create(filepath.Join(p.home, "filler"))
+	p.OK("backup", "push")
+	filler, err := os.Create(filepath.Join(p.Home, "filler"))
 	require.NoError(t, err)
 	for err == nil {
 		_, err = filler.Write(make([]byte, 4096))
 	}
 	filler.Close()
-	r = p.exits(exitFailed, "backup", "check", "--copy", "--identity", file)
-	assert.Contains(t, r.err, "no space left on device")
-	assert.NotContains(t, r.out, "DAMAGED")
+	r = p.Exits(exitFailed, "backup", "check", "--copy", "--identity", file)
+	assert.Contains(t, r.Err, "no space left on device")
+	assert.NotContains(t, r.Out, "DAMAGED")
 }
 
 // Two servers back up and thin in one locker at once, and somebody reads: nothing
@@ -394,14 +382,14 @@ func TestTwoServersThinOneLockerAtOnce(t *testing.T) {
 	t.Parallel()
 	a := mossgate(t, fixed...)
 	b := mossgate(t, fixed...)
-	b.env = append(b.env, "FRESHKEEL_HOME="+a.home)
+	b.Env = append(b.Env, "FRESHKEEL_HOME="+a.Home)
 	var all sync.WaitGroup
 	for _, p := range []*place{a, b} {
 		all.Go(func() {
 			for range 6 {
 				p.bulk("gardens/churn.garden", 1)
 				for _, args := range [][]string{{"backup", "take"}, {"backup", "thin", "--last", "2"}, {"backup", "check"}} {
-					if r := p.run(args...); !assert.Zero(t, r.code, "%v: %s%s", args, r.out, r.err) {
+					if r := p.Run(args...); !assert.Zero(t, r.Code, "%v: %s%s", args, r.Out, r.Err) {
 						return
 					}
 				}
@@ -409,17 +397,17 @@ func TestTwoServersThinOneLockerAtOnce(t *testing.T) {
 		})
 	}
 	all.Wait()
-	b.home = a.home
+	b.Home = a.Home
 	for _, p := range []*place{a, b} {
-		assert.Len(t, p.backups(), 2)
-		p.put("gardens/churn.garden", "")
-		p.ok("backup", "restore", p.backups()[1])
-		p.ok("backup", "thin", "--last", "1")
-		assert.Contains(t, p.ok("backup", "check").out, "WHOLE")
+		assert.Len(t, p.Backups(), 2)
+		p.Put("gardens/churn.garden", "")
+		p.OK("backup", "restore", p.Backups()[1])
+		p.OK("backup", "thin", "--last", "1")
+		assert.Contains(t, p.OK("backup", "check").Out, "WHOLE")
 	}
 	left := int64(0)
-	for _, at := range objects(t, filepath.Join(a.home, "locker/packs")) {
-		fi, err := os.Stat(filepath.Join(a.home, "locker/packs", at))
+	for _, at := range objects(t, filepath.Join(a.Home, "locker/packs")) {
+		fi, err := os.Stat(filepath.Join(a.Home, "locker/packs", at))
 		require.NoError(t, err)
 		left += fi.Size()
 	}
@@ -431,20 +419,20 @@ func TestTwoServersThinOneLockerAtOnce(t *testing.T) {
 func TestAnArchiveThatIsNoBackupIsRefused(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	at := filepath.Join(p.dir, "old.zip")
+	at := filepath.Join(p.Dir, "old.zip")
 	for files, says := range map[[2]string]string{
 		{"../members.txt", "x"}: "refused whole", {"/etc/passwd", "x"}: "refused whole",
 	} {
 		writeZip(t, at, map[string]string{files[0]: files[1]})
-		assert.Contains(t, p.exits(exitFailed, "backup", "import", at).err, says)
+		assert.Contains(t, p.Exits(exitFailed, "backup", "import", at).Err, says)
 	}
 	require.NoError(t, os.WriteFile(at, []byte("PK\x03\x04 and no more"), 0o644))
-	p.exits(exitFailed, "backup", "import", at)
-	assert.Contains(t, p.exits(exitFailed, "backup", "import", filepath.Join(p.dir, "nothing")).err, "no such file")
-	p.exits(exitUsage, "backup", "import")
-	p.exits(exitUsage, "backup", "export", "b0001")
-	assert.Empty(t, p.backups())
-	assert.Contains(t, p.ok("backup", "list").out, "there is no backup of this install yet")
+	p.Exits(exitFailed, "backup", "import", at)
+	assert.Contains(t, p.Exits(exitFailed, "backup", "import", filepath.Join(p.Dir, "nothing")).Err, "no such file")
+	p.Exits(exitUsage, "backup", "import")
+	p.Exits(exitUsage, "backup", "export", "b0001")
+	assert.Empty(t, p.Backups())
+	assert.Contains(t, p.OK("backup", "list").Out, "there is no backup of this install yet")
 }
 
 // A backup's number does not tell it: the same install may be backed up into two
@@ -453,42 +441,42 @@ func TestAnArchiveThatIsNoBackupIsRefused(t *testing.T) {
 func TestWhoseBackupIsMeant(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
-	p.put("mossgate.conf", p.read("mossgate.conf")+"\n# before\n")
-	was := p.read("mossgate.conf")
-	p.ok("refit", "3.5.0") // its backup is b0001 in the first locker
-	first := p.home
-	other := []string{"FRESHKEEL_HOME=" + filepath.Join(p.dir, "other-home")}
-	p.put("mossgate.conf", p.read("mossgate.conf")+"# after\n")
-	p.env = append(p.env, other...)
-	p.ok("backup", "take", "--label", "mine") // another b0001
-	here := p.tree()
+	p.Put("mossgate.conf", p.Read("mossgate.conf")+"\n# before\n")
+	was := p.Read("mossgate.conf")
+	p.OK("refit", "3.5.0") // its backup is b0001 in the first locker
+	first := p.Home
+	other := []string{"FRESHKEEL_HOME=" + filepath.Join(p.Dir, "other-home")}
+	p.Put("mossgate.conf", p.Read("mossgate.conf")+"# after\n")
+	p.Env = append(p.Env, other...)
+	p.OK("backup", "take", "--label", "mine") // another b0001
+	here := p.Tree()
 
-	r := p.exits(exitFailed, "rollback")
-	assert.Contains(t, r.err, "is another one than the b0001 that was taken for r0001")
-	assert.Contains(t, r.err, "it was put into "+filepath.Join(first, "locker"))
-	assert.Contains(t, r.err, "freshkeel backup bring --from COPY")
-	assert.Equal(t, here, p.tree(), "nothing was touched")
+	r := p.Exits(exitFailed, "rollback")
+	assert.Contains(t, r.Err, "is another one than the b0001 that was taken for r0001")
+	assert.Contains(t, r.Err, "it was put into "+filepath.Join(first, "locker"))
+	assert.Contains(t, r.Err, "freshkeel backup bring --from COPY")
+	assert.Equal(t, here, p.Tree(), "nothing was touched")
 
-	r = p.ok("backup", "bring", "--from", filepath.Join(first, "locker"))
-	assert.Contains(t, r.out, "is b0002 here")
-	assert.Contains(t, p.ok("backup", "bring", "--from", filepath.Join(first, "locker")).out, "NOTHING TO DO")
-	p.ok("rollback")
-	assert.Equal(t, was, p.read("mossgate.conf"))
-	assert.Contains(t, p.ok("backup", "list").out, "mine")
+	r = p.OK("backup", "bring", "--from", filepath.Join(first, "locker"))
+	assert.Contains(t, r.Out, "is b0002 here")
+	assert.Contains(t, p.OK("backup", "bring", "--from", filepath.Join(first, "locker")).Out, "NOTHING TO DO")
+	p.OK("rollback")
+	assert.Equal(t, was, p.Read("mossgate.conf"))
+	assert.Contains(t, p.OK("backup", "list").Out, "mine")
 
 	// What version 0.1 noted has a number alone: the run that it was taken for tells.
-	p.ok("refit", "3.5.0")
-	at := filepath.Join(p.install, ".freshkeel/logbook/r0003.json")
+	p.OK("refit", "3.5.0")
+	at := filepath.Join(p.Install, ".freshkeel/logbook/r0003.json")
 	b, err := os.ReadFile(at)
 	require.NoError(t, err)
 	old := regexp.MustCompile(`(?m)^ "(backup_taken|locker)":.*\n`).ReplaceAll(b, nil)
 	require.NotEqual(t, b, old)
 	require.NoError(t, os.WriteFile(at, old, 0o600))
-	p.env = append(p.env, "FRESHKEEL_HOME="+first)
-	assert.Contains(t, p.exits(exitFailed, "rollback").err, "is not in this locker")
-	p.env = append(p.env, other...)
-	p.ok("rollback")
-	assert.Equal(t, was, p.read("mossgate.conf"))
+	p.Env = append(p.Env, "FRESHKEEL_HOME="+first)
+	assert.Contains(t, p.Exits(exitFailed, "rollback").Err, "is not in this locker")
+	p.Env = append(p.Env, other...)
+	p.OK("rollback")
+	assert.Equal(t, was, p.Read("mossgate.conf"))
 }
 
 // Root gives out no rights that a copy says, unless it is asked to: a copy has been
@@ -499,31 +487,31 @@ func TestACopyGivesOutNoRights(t *testing.T) {
 		t.Skip("only root could")
 	}
 	p := bare(t)
-	p.put("run.sh", "#!/bin/sh\n")
-	p.put("freshkeel.toml", "[server]\nname = \"pond\"\n[launch]\nscript = \"run.sh\"\n")
-	p.put("tool", "x")
-	require.NoError(t, os.Chown(filepath.Join(p.install, "tool"), 4321, 4321))
-	require.NoError(t, os.Chmod(filepath.Join(p.install, "tool"), 0o755|os.ModeSetuid))
-	p.ok("backup", "take")
+	p.Put("run.sh", "#!/bin/sh\n")
+	p.Put("freshkeel.toml", "[server]\nname = \"pond\"\n[launch]\nscript = \"run.sh\"\n")
+	p.Put("tool", "x")
+	require.NoError(t, os.Chown(filepath.Join(p.Install, "tool"), 4321, 4321))
+	require.NoError(t, os.Chmod(filepath.Join(p.Install, "tool"), 0o755|os.ModeSetuid))
+	p.OK("backup", "take")
 	look := func(at string) (int, os.FileMode) {
 		fi, err := os.Stat(at)
 		require.NoError(t, err)
 		return int(fi.Sys().(*syscall.Stat_t).Uid), fi.Mode()
 	}
 	for i, how := range [][]string{{}, {"--owners"}} {
-		to := filepath.Join(p.dir, fmt.Sprint("to", i))
-		p.ok(append([]string{"backup", "restore", "b0001", "--from", filepath.Join(p.home, "locker"), "--to", to}, how...)...)
+		to := filepath.Join(p.Dir, fmt.Sprint("to", i))
+		p.OK(append([]string{"backup", "restore", "b0001", "--from", filepath.Join(p.Home, "locker"), "--to", to}, how...)...)
 		uid, mode := look(filepath.Join(to, "tool"))
 		assert.Equal(t, i == 1, uid == 4321)
 		assert.Equal(t, i == 1, mode&os.ModeSetuid != 0)
 	}
-	p.ok("backup", "restore", "b0001", "--to", filepath.Join(p.dir, "own"))
-	uid, mode := look(filepath.Join(p.dir, "own/tool"))
+	p.OK("backup", "restore", "b0001", "--to", filepath.Join(p.Dir, "own"))
+	uid, mode := look(filepath.Join(p.Dir, "own/tool"))
 	assert.True(t, uid == 4321 && mode&os.ModeSetuid != 0, "one's own backup is as it was")
 
-	p.env = append(p.env, "FRESHKEEL_HOME="+filepath.Join(p.dir, "new-home"))
-	p.ok("backup", "restore", "b0001", "--from", filepath.Join(p.home, "locker"), "--only", "tool")
-	uid, mode = look(filepath.Join(p.install, "tool"))
+	p.Env = append(p.Env, "FRESHKEEL_HOME="+filepath.Join(p.Dir, "new-home"))
+	p.OK("backup", "restore", "b0001", "--from", filepath.Join(p.Home, "locker"), "--only", "tool")
+	uid, mode = look(filepath.Join(p.Install, "tool"))
 	assert.True(t, uid == 0 && mode&os.ModeSetuid == 0, "nor into the install")
 }
 
@@ -531,17 +519,17 @@ func TestACopyGivesOutNoRights(t *testing.T) {
 func TestDamagedBackupIsShownAndDoesNotStopARefit(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
-	p.ok("backup", "take")
-	sets, _ := filepath.Glob(filepath.Join(p.home, "locker/sets/server-*/b0001.set"))
+	p.OK("backup", "take")
+	sets, _ := filepath.Glob(filepath.Join(p.Home, "locker/sets/server-*/b0001.set"))
 	require.Len(t, sets, 1)
 	require.NoError(t, os.WriteFile(sets[0], []byte("torn"), 0o600))
-	r := p.ok("refit", "3.5.0")
-	assert.Contains(t, r.err, "warn: backup b0001 can't be read")
-	list := p.ok("backup", "list").out
+	r := p.OK("refit", "3.5.0")
+	assert.Contains(t, r.Err, "warn: backup b0001 can't be read")
+	list := p.OK("backup", "list").Out
 	assert.Regexp(t, `b0001 .*DAMAGED: `, list)
 	assert.Regexp(t, `b0002 .*before r0001`, list)
-	assert.Contains(t, p.exits(exitFailed, "backup", "restore", "b0001").err, "damaged: "+sets[0])
-	p.ok("rollback")
+	assert.Contains(t, p.Exits(exitFailed, "backup", "restore", "b0001").Err, "damaged: "+sets[0])
+	p.OK("rollback")
 }
 
 // A live backup of a file that never holds still says so; a refit does not
@@ -550,8 +538,8 @@ func TestFileThatWillNotHoldStillIsTold(t *testing.T) {
 	t.Parallel()
 	p := scripted(t, patient)
 	// Large enough that reading it takes many of the writer's turns.
-	p.put("busy.dat", strings.Repeat("x", 96<<20))
-	busy, err := os.OpenFile(filepath.Join(p.install, "busy.dat"), os.O_WRONLY, 0)
+	p.Put("busy.dat", strings.Repeat("x", 96<<20))
+	busy, err := os.OpenFile(filepath.Join(p.Install, "busy.dat"), os.O_WRONLY, 0)
 	require.NoError(t, err)
 	done, gone := make(chan struct{}), make(chan struct{})
 	go func() {
@@ -568,14 +556,14 @@ func TestFileThatWillNotHoldStillIsTold(t *testing.T) {
 	}()
 	stop := sync.OnceFunc(func() { close(done); <-gone; busy.Close() })
 	t.Cleanup(stop)
-	r := p.ok("backup", "take")
-	assert.Contains(t, r.out, "these changed while they were read")
-	assert.Contains(t, r.out, "busy.dat")
-	p.ok("start")
-	put(t, filepath.Join(p.dir, "pond-2.0/new.txt"), "n")
-	r = p.exits(exitFailed, "refit", "--accept", "kind", "--from", filepath.Join(p.dir, "pond-2.0"))
-	assert.Contains(t, r.err, "busy.dat keeps changing although the server is stopped")
-	assert.True(t, p.status().Server.Running, "and comes up again")
+	r := p.OK("backup", "take")
+	assert.Contains(t, r.Out, "these changed while they were read")
+	assert.Contains(t, r.Out, "busy.dat")
+	p.OK("start")
+	proving.Put(t, filepath.Join(p.Dir, "pond-2.0/new.txt"), "n")
+	r = p.Exits(exitFailed, "refit", "--accept", "kind", "--from", filepath.Join(p.Dir, "pond-2.0"))
+	assert.Contains(t, r.Err, "busy.dat keeps changing although the server is stopped")
+	assert.True(t, p.Status().Server.Running, "and comes up again")
 	stop()
-	p.ok("refit", "--accept", "kind", "--from", filepath.Join(p.dir, "pond-2.0"))
+	p.OK("refit", "--accept", "kind", "--from", filepath.Join(p.Dir, "pond-2.0"))
 }

@@ -20,9 +20,9 @@ import (
 	"testing"
 	"time"
 
-	"freshkeel/demo"
-
 	"freshkeel"
+	"freshkeel/demo"
+	"freshkeel/proving"
 
 	"filippo.io/age"
 	"github.com/stretchr/testify/assert"
@@ -35,7 +35,7 @@ const envMustS3 = "FRESHKEEL_TEST_MUST_S3"
 // s3Program builds a real object store's server from its sources, which takes a
 // minute the first time: in the background, behind everything else.
 var s3Program = sync.OnceValues(func() (string, error) {
-	to := filepath.Join(filepath.Dir(binary), "s3store")
+	to := filepath.Join(filepath.Dir(proving.Binary), "s3store")
 	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	build := []string{"go", "build", "-C", "testdata/s3store", "-ldflags=-s -w", "-o", to, "github.com/versity/versitygw/cmd/versitygw"}
@@ -73,12 +73,12 @@ func objectStore(t *testing.T) *s3 {
 	s := &s3{root: t.TempDir()}
 	require.NoError(t, os.MkdirAll(filepath.Join(s.root, "files", "backups"), 0o755))
 	require.NoError(t, os.MkdirAll(filepath.Join(s.root, "about"), 0o755))
-	at := fmt.Sprintf("127.0.0.1:%d", freePort(t))
+	at := fmt.Sprintf("127.0.0.1:%d", proving.FreePort(t))
 	cmd := exec.Command(program, "--port", at, "--quiet", "posix", "--sidecar", filepath.Join(s.root, "about"), filepath.Join(s.root, "files"))
 	cmd.Env = append(os.Environ(), "ROOT_ACCESS_KEY="+s3Key, "ROOT_SECRET_KEY="+s3Secret)
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
-	until(t, "the object store answers", func() bool {
+	proving.Until(t, "the object store answers", func() bool {
 		c, err := net.Dial("tcp", at)
 		if err == nil {
 			c.Close()
@@ -142,8 +142,8 @@ func lineTo(t *testing.T, to string) *line {
 
 // copyTo has a profile name another place, and says how its keys are found.
 func (p *place) copyTo(to string, more ...string) {
-	p.t.Helper()
-	p.editProfile(func(s string) string {
+	p.T.Helper()
+	p.EditProfile(func(s string) string {
 		s, _, _ = strings.Cut(s, "\n[copy]")
 		s += "\n[copy]\nto = '" + to + "'\n" + strings.Join(more, "\n") + "\n"
 		if rest, plain := strings.CutPrefix(to, "s3+http://"); plain {
@@ -152,35 +152,35 @@ func (p *place) copyTo(to string, more ...string) {
 		}
 		return s
 	})
-	p.env = append(p.env, "HARBOUR_WORD="+s3Secret)
+	p.Env = append(p.Env, "HARBOUR_WORD="+s3Secret)
 }
 
 // bulk fills a file of the install with what can't be compressed.
 func (p *place) bulk(name string, mib int) {
-	p.t.Helper()
+	p.T.Helper()
 	b := make([]byte, mib<<20)
 	rand.Read(b)
-	p.put(name, string(b))
+	p.Put(name, string(b))
 }
 
 // elsewhere is a machine that has nothing of the first but its environment.
 func (p *place) elsewhere() *place {
-	q := *p
-	q.dir = p.t.TempDir()
-	q.home, q.install = filepath.Join(q.dir, "home"), q.dir
-	q.env = append(slices.Clone(p.env), "FRESHKEEL_HOME="+q.home)
-	return &q
+	q := *p.Place
+	q.Dir = p.T.TempDir()
+	q.Home, q.Install = filepath.Join(q.Dir, "home"), q.Dir
+	q.Env = append(slices.Clone(p.Env), "FRESHKEEL_HOME="+q.Home)
+	return &place{&q}
 }
 
 // away runs a command with no install.
-func (p *place) away(args ...string) ran {
-	p.t.Helper()
-	cmd := exec.Command(binary, args...)
-	cmd.Env, cmd.Dir = p.env, p.dir
+func (p *place) away(args ...string) proving.Ran {
+	p.T.Helper()
+	cmd := exec.Command(proving.Binary, args...)
+	cmd.Env, cmd.Dir = p.Env, p.Dir
 	var out, errs strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &errs
 	cmd.Run()
-	return ran{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
+	return proving.Ran{Out: out.String(), Err: errs.String(), Code: cmd.ProcessState.ExitCode()}
 }
 
 // objects lists what a folder holds.
@@ -210,84 +210,84 @@ func ending(names []string, end string) (out []string) {
 func TestBackupsStandInAnotherPlaceToo(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	disk := filepath.Join(p.dir, "disk")
+	disk := filepath.Join(p.Dir, "disk")
 	p.copyTo(disk)
-	p.ok("start")
-	r := p.ok("refit") // the refit is done, and told as done, whatever becomes of the copy
-	assert.Contains(t, r.out, "REFITTED")
-	assert.Contains(t, r.err, "is the disk mounted?")
+	p.OK("start")
+	r := p.OK("refit") // the refit is done, and told as done, whatever becomes of the copy
+	assert.Contains(t, r.Out, "REFITTED")
+	assert.Contains(t, r.Err, "is the disk mounted?")
 	assert.NoDirExists(t, disk)
-	assert.Contains(t, p.ok("backup", "list").out, "none of them is in the other place yet")
-	r = p.exits(exitFailed, "backup", "push")
-	assert.Contains(t, r.err, "try: mount the disk; if the copy is new, make the folder first: mkdir "+disk)
+	assert.Contains(t, p.OK("backup", "list").Out, "none of them is in the other place yet")
+	r = p.Exits(exitFailed, "backup", "push")
+	assert.Contains(t, r.Err, "try: mount the disk; if the copy is new, make the folder first: mkdir "+disk)
 
 	require.NoError(t, os.Mkdir(disk, 0o755))
-	assert.Contains(t, p.ok("backup", "push", "--dry-run").out, "WOULD COPY  1 backup")
+	assert.Contains(t, p.OK("backup", "push", "--dry-run").Out, "WOULD COPY  1 backup")
 	assert.Empty(t, objects(t, disk))
-	r = p.ok("backup", "take", "--label", "before the storm")
-	assert.Contains(t, r.out, "copied    2 backups")
-	p.ok("stop")
-	p.put("members.txt", "Ada Understone\n")
-	r = p.ok("rollback")
-	assert.Contains(t, r.out, "copied    1 backup")
-	assert.Contains(t, p.ok("backup", "list").out, "all are in the other place too")
-	assert.Contains(t, p.ok("backup", "push").out, "NOTHING TO COPY")
-	p.ok("backup", "take")
-	was, last := p.tree(), p.backups()[3]
+	r = p.OK("backup", "take", "--label", "before the storm")
+	assert.Contains(t, r.Out, "copied    2 backups")
+	p.OK("stop")
+	p.Put("members.txt", "Ada Understone\n")
+	r = p.OK("rollback")
+	assert.Contains(t, r.Out, "copied    1 backup")
+	assert.Contains(t, p.OK("backup", "list").Out, "all are in the other place too")
+	assert.Contains(t, p.OK("backup", "push").Out, "NOTHING TO COPY")
+	p.OK("backup", "take")
+	was, last := p.Tree(), p.Backups()[3]
 
 	q := p.elsewhere()
 	r = q.away("backup", "list", "--from", disk)
-	require.Zero(t, r.code, r.err)
-	assert.Contains(t, r.out, "BACKUPS  4 backups")
-	assert.Contains(t, r.out, "before the storm")
+	require.Zero(t, r.Code, r.Err)
+	assert.Contains(t, r.Out, "BACKUPS  4 backups")
+	assert.Contains(t, r.Out, "before the storm")
 	r = q.away("backup", "show", last, "--from", disk)
-	assert.Contains(t, strings.Join(strings.Fields(r.out), " "), "freshkeel backup restore "+last+" --from "+disk+" --to DIR")
+	assert.Contains(t, strings.Join(strings.Fields(r.Out), " "), "freshkeel backup restore "+last+" --from "+disk+" --to DIR")
 	r = q.away("backup", "check", "--from", disk)
-	assert.Contains(t, r.out, "WHOLE")
-	q.install = filepath.Join(q.dir, "srv")
-	r = q.away("backup", "restore", last, "--from", disk, "--to", q.install)
-	require.Zero(t, r.code, r.err)
-	assert.Equal(t, was, q.tree())
+	assert.Contains(t, r.Out, "WHOLE")
+	q.Install = filepath.Join(q.Dir, "srv")
+	r = q.away("backup", "restore", last, "--from", disk, "--to", q.Install)
+	require.Zero(t, r.Code, r.Err)
+	assert.Equal(t, was, q.Tree())
 	assert.NotEmpty(t, objects(t, disk))
-	assert.Empty(t, ending(objects(t, q.home), ".zst"), "what was brought is let go of")
+	assert.Empty(t, ending(objects(t, q.Home), ".zst"), "what was brought is let go of")
 	r = q.away("backup", "restore", last, "--from", disk)
-	assert.Equal(t, exitUsage, r.code)
-	assert.Contains(t, r.err, "add --to DIR")
+	assert.Equal(t, exitUsage, r.Code)
+	assert.Contains(t, r.Err, "add --to DIR")
 
 	// That machine's pushes don't mix with the first one's.
-	r = q.exits(exitFailed, "backup", "push")
-	assert.Contains(t, r.err, "another locker has written to it")
-	assert.Contains(t, r.err, "--claim")
-	r = q.ok("backup", "take")
-	assert.Contains(t, r.err, "not in their other place")
-	q.ok("backup", "push", "--claim")
-	p.exits(exitFailed, "backup", "push")
+	r = q.Exits(exitFailed, "backup", "push")
+	assert.Contains(t, r.Err, "another locker has written to it")
+	assert.Contains(t, r.Err, "--claim")
+	r = q.OK("backup", "take")
+	assert.Contains(t, r.Err, "not in their other place")
+	q.OK("backup", "push", "--claim")
+	p.Exits(exitFailed, "backup", "push")
 	r = q.away("backup", "list", "--from", disk, "--server", "nobody")
-	assert.Contains(t, r.err, "mossgate-east (server-")
+	assert.Contains(t, r.Err, "mossgate-east (server-")
 	// An empty disk where a full one was, and a folder that is something else's.
 	require.NoError(t, os.Rename(disk, disk+"-gone"))
 	require.NoError(t, os.Mkdir(disk, 0o755))
-	assert.Contains(t, q.exits(exitFailed, "backup", "push").err, "is another disk mounted there?")
-	put(t, filepath.Join(disk, "holiday.txt"), "sun")
+	assert.Contains(t, q.Exits(exitFailed, "backup", "push").Err, "is another disk mounted there?")
+	proving.Put(t, filepath.Join(disk, "holiday.txt"), "sun")
 	q.copyTo(disk + "/")
-	assert.Contains(t, p.exits(exitFailed, "backup", "push").err, "is another disk mounted there?")
-	assert.Equal(t, exitFailed, q.away("backup", "list", "--from", disk).code)
+	assert.Contains(t, p.Exits(exitFailed, "backup", "push").Err, "is another disk mounted there?")
+	assert.Equal(t, exitFailed, q.away("backup", "list", "--from", disk).Code)
 }
 
 // A refit that goes back made a backup too, and sends it once it has told how it went.
 func TestARefitThatGoesBackIsCopiedToo(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, demo.Releases[0], demo.Releases[2])
-	disk := filepath.Join(p.dir, "disk")
+	disk := filepath.Join(p.Dir, "disk")
 	require.NoError(t, os.Mkdir(disk, 0o755))
 	p.copyTo(disk)
-	p.ok("start")
-	p.exits(exitRolledBack, "refit")
-	assert.Contains(t, p.ok("backup", "list").out, "all are in the other place too")
-	r := p.exits(exitRolledBack, "--json", "refit")
-	assert.Contains(t, lastLine(r.out), `"event":"failed"`)
+	p.OK("start")
+	p.Exits(exitRolledBack, "refit")
+	assert.Contains(t, p.OK("backup", "list").Out, "all are in the other place too")
+	r := p.Exits(exitRolledBack, "--json", "refit")
+	assert.Contains(t, lastLine(r.Out), `"event":"failed"`)
 	assert.Len(t, ending(objects(t, disk), ".set"), 2)
-	p.ok("stop")
+	p.OK("stop")
 }
 
 // The copy keeps as many as it is told, and gives the space of the others back; a
@@ -295,37 +295,37 @@ func TestARefitThatGoesBackIsCopiedToo(t *testing.T) {
 func TestACopyIsThinned(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	disk := filepath.Join(p.dir, "disk")
+	disk := filepath.Join(p.Dir, "disk")
 	require.NoError(t, os.Mkdir(disk, 0o755))
 	p.copyTo(disk, "last = 2")
 	p.bulk("gardens/a.garden", 2)
-	p.ok("backup", "take", "--label", "kept")
+	p.OK("backup", "take", "--label", "kept")
 	for range 3 {
 		p.bulk("gardens/b.garden", 2)
-		p.ok("backup", "take")
+		p.OK("backup", "take")
 	}
 	names := objects(t, disk)
 	assert.Len(t, ending(names, ".set"), 3, "two, and the one with a label")
 	assert.Len(t, ending(names, ".zst"), 3)
 	assert.Len(t, ending(names, ".idx"), 3)
-	assert.Len(t, p.backups(), 4, "here all of them are")
-	assert.Contains(t, p.elsewhere().away("backup", "check", "--from", disk).out, "WHOLE")
-	r := p.ok("backup", "push")
-	assert.NotContains(t, r.out, "sent", "what was dropped there is not sent again")
+	assert.Len(t, p.Backups(), 4, "here all of them are")
+	assert.Contains(t, p.elsewhere().away("backup", "check", "--from", disk).Out, "WHOLE")
+	r := p.OK("backup", "push")
+	assert.NotContains(t, r.Out, "sent", "what was dropped there is not sent again")
 }
 
 // Damage in the copy is mended from here, and damage here from the copy.
 func TestACopyAndALockerMendEachOther(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	disk := filepath.Join(p.dir, "disk")
+	disk := filepath.Join(p.Dir, "disk")
 	require.NoError(t, os.Mkdir(disk, 0o755))
 	p.copyTo(disk)
 	p.bulk("gardens/a.garden", 3)
-	p.ok("backup", "take")
-	was := p.tree()
+	p.OK("backup", "take")
+	was := p.Tree()
 	p.bulk("gardens/a.garden", 3) // nothing but the backups has the first one now
-	p.ok("backup", "take")
+	p.OK("backup", "take")
 	flip := func(pattern string) string {
 		found, err := filepath.Glob(pattern)
 		require.NoError(t, err)
@@ -337,34 +337,34 @@ func TestACopyAndALockerMendEachOther(t *testing.T) {
 		return found[0]
 	}
 	for _, pattern := range []string{"packs/*.zst", "packs/*.idx", "sets/server-*/b0001.set"} {
-		flip(filepath.Join(p.home, "locker", pattern))
-		r := p.exits(exitFailed, "backup", "check")
-		assert.Contains(t, r.out, "DAMAGED")
-		assert.Contains(t, r.out, "freshkeel backup check --mend")
-		p.ok("backup", "check", "--mend")
-		assert.Contains(t, p.ok("backup", "check").out, "WHOLE", pattern)
+		flip(filepath.Join(p.Home, "locker", pattern))
+		r := p.Exits(exitFailed, "backup", "check")
+		assert.Contains(t, r.Out, "DAMAGED")
+		assert.Contains(t, r.Out, "freshkeel backup check --mend")
+		p.OK("backup", "check", "--mend")
+		assert.Contains(t, p.OK("backup", "check").Out, "WHOLE", pattern)
 
 		at := flip(filepath.Join(disk, pattern))
-		r = p.exits(exitFailed, "backup", "check", "--copy")
+		r = p.Exits(exitFailed, "backup", "check", "--copy")
 		if !strings.HasSuffix(at, ".idx") { // one that reads otherwise than it was written is a piece that is missed
-			assert.Contains(t, strings.Join(strings.Fields(r.out), ""), at)
+			assert.Contains(t, strings.Join(strings.Fields(r.Out), ""), at)
 		}
-		p.ok("backup", "check", "--copy", "--mend")
-		assert.Contains(t, p.ok("backup", "check", "--copy").out, "WHOLE", pattern)
+		p.OK("backup", "check", "--copy", "--mend")
+		assert.Contains(t, p.OK("backup", "check", "--copy").Out, "WHOLE", pattern)
 	}
 	// A pack that is gone, or cut short, is sent anew by any push.
 	for _, spoil := range []func(string) error{os.Remove, func(at string) error { return os.Truncate(at, 100) }} {
 		found, _ := filepath.Glob(filepath.Join(disk, "packs/*.zst"))
 		require.NoError(t, spoil(found[0]))
-		p.exits(exitFailed, "backup", "check", "--copy")
-		assert.Contains(t, p.ok("backup", "push").out, "COPIED")
-		assert.Contains(t, p.ok("backup", "check", "--copy").out, "WHOLE")
+		p.Exits(exitFailed, "backup", "check", "--copy")
+		assert.Contains(t, p.OK("backup", "push").Out, "COPIED")
+		assert.Contains(t, p.OK("backup", "check", "--copy").Out, "WHOLE")
 	}
 	// The whole locker is lost: the copy alone brings the install back.
-	require.NoError(t, os.RemoveAll(filepath.Join(p.home, "locker")))
-	p.ok("backup", "restore", "b0001", "--copy")
-	assert.Equal(t, was, p.tree())
-	assert.Equal(t, []string{"b0001", "b0002"}, p.backups())
+	require.NoError(t, os.RemoveAll(filepath.Join(p.Home, "locker")))
+	p.OK("backup", "restore", "b0001", "--copy")
+	assert.Equal(t, was, p.Tree())
+	assert.Equal(t, []string{"b0001", "b0002"}, p.Backups())
 }
 
 // A real object store: keys that are wrong, a bucket that is not there, lines that
@@ -375,46 +375,46 @@ func TestBackupsStandInAnObjectStore(t *testing.T) {
 	p := mossgate(t, fixed...)
 	p.copyTo("s3+http://" + s.host + "/backups/mossgate")
 	p.bulk("gardens/big.garden", 40)
-	p.env = append(p.env, "HARBOUR_WORD=wrong")
-	r := p.ok("backup", "take")
-	assert.Contains(t, r.err, "it refuses the keys")
-	r = p.exits(exitFailed, "backup", "push")
-	assert.Contains(t, r.err, "[[login]] for "+s.host)
-	p.env = append(p.env, "HARBOUR_WORD=")
-	assert.Contains(t, p.exits(exitFailed, "backup", "push").err, "env:HARBOUR_WORD holds nothing")
-	p.env = append(p.env, "HARBOUR_WORD="+s3Secret)
+	p.Env = append(p.Env, "HARBOUR_WORD=wrong")
+	r := p.OK("backup", "take")
+	assert.Contains(t, r.Err, "it refuses the keys")
+	r = p.Exits(exitFailed, "backup", "push")
+	assert.Contains(t, r.Err, "[[login]] for "+s.host)
+	p.Env = append(p.Env, "HARBOUR_WORD=")
+	assert.Contains(t, p.Exits(exitFailed, "backup", "push").Err, "env:HARBOUR_WORD holds nothing")
+	p.Env = append(p.Env, "HARBOUR_WORD="+s3Secret)
 	p.copyTo("s3+http://" + s.host + "/nowhere/mossgate")
-	assert.Contains(t, p.exits(exitFailed, "backup", "push").err, "it has no bucket nowhere")
+	assert.Contains(t, p.Exits(exitFailed, "backup", "push").Err, "it has no bucket nowhere")
 	p.copyTo("s3+http://" + s.host + "/backups/mossgate")
 
 	// Cut in the middle of each pack, until it is let through; what arrived whole is
 	// not sent again.
 	s.line.cut.Store(5 << 20)
-	sending := p.command("backup", "push")
+	sending := p.Command("backup", "push")
 	require.NoError(t, sending.Start())
-	until(t, "the line was cut", func() bool { return s.line.n.Load() >= 2 })
+	proving.Until(t, "the line was cut", func() bool { return s.line.n.Load() >= 2 })
 	s.line.cut.Store(0)
 	require.NoError(t, sending.Wait())
-	assert.Contains(t, p.ok("backup", "list").out, "all are in the other place too")
+	assert.Contains(t, p.OK("backup", "list").Out, "all are in the other place too")
 	sent := s.line.all.Load()
-	p.put("members.txt", "Ada Understone\n")
-	p.ok("backup", "take")
+	p.Put("members.txt", "Ada Understone\n")
+	p.OK("backup", "take")
 	assert.Less(t, s.line.all.Load()-sent, int64(1<<20), "only what is new")
 
-	was := p.tree()
+	was := p.Tree()
 	q := p.elsewhere()
-	put(t, filepath.Join(q.dir, "netrc"), "machine "+s.host+" login "+s3Key+" password "+s3Secret+"\n")
-	q.env = append(q.env, "NETRC="+filepath.Join(q.dir, "netrc"))
+	proving.Put(t, filepath.Join(q.Dir, "netrc"), "machine "+s.host+" login "+s3Key+" password "+s3Secret+"\n")
+	q.Env = append(q.Env, "NETRC="+filepath.Join(q.Dir, "netrc"))
 	from := "s3+http://" + s.host + "/backups/mossgate"
-	q.install = filepath.Join(q.dir, "srv")
+	q.Install = filepath.Join(q.Dir, "srv")
 	s.line.cut.Store(3 << 20) // reading goes on where it was cut
-	r = q.away("backup", "restore", "b0002", "--from", from, "--to", q.install)
-	require.Zero(t, r.code, r.err)
+	r = q.away("backup", "restore", "b0002", "--from", from, "--to", q.Install)
+	require.Zero(t, r.Code, r.Err)
 	assert.Greater(t, s.line.n.Load(), int64(4))
-	assert.Equal(t, was, q.tree())
+	assert.Equal(t, was, q.Tree())
 
 	// The secret is nowhere but in the environment.
-	for _, dir := range []string{p.home, p.install, s.root} {
+	for _, dir := range []string{p.Home, p.Install, s.root} {
 		for _, name := range objects(t, dir) {
 			b, err := os.ReadFile(filepath.Join(dir, name))
 			if !errors.Is(err, fs.ErrNotExist) {
@@ -434,7 +434,7 @@ func TestAPushThatIsKilledGoesOn(t *testing.T) {
 			t.Run(where+" "+step, func(t *testing.T) {
 				t.Parallel()
 				p := mossgate(t, fixed...)
-				dir, identity := filepath.Join(p.dir, "disk"), []string{}
+				dir, identity := filepath.Join(p.Dir, "disk"), []string{}
 				switch where {
 				case "object store":
 					s := objectStore(t)
@@ -450,14 +450,14 @@ func TestAPushThatIsKilledGoesOn(t *testing.T) {
 					require.NoError(t, os.Mkdir(dir, 0o755))
 				}
 				p.bulk("gardens/a.garden", 20)
-				p.ok("backup", "take")
+				p.OK("backup", "take")
 				p.bulk("gardens/a.garden", 20) // two packs more, and two to give back but for a little
-				r := p.runWith([]string{envDieAt + "=" + step}, "backup", "take")
-				require.Equal(t, -1, r.code, "it was to die\n%s%s", r.out, r.err)
+				r := p.RunWith([]string{envDieAt + "=" + step}, "backup", "take")
+				require.Equal(t, -1, r.Code, "it was to die\n%s%s", r.Out, r.Err)
 				check := append([]string{"backup", "check", "--copy"}, identity...)
-				assert.Contains(t, p.ok(check...).out, "WHOLE", "what was there before, or is whole by now")
-				p.ok("backup", "push")
-				assert.Contains(t, p.ok(check...).out, "WHOLE")
+				assert.Contains(t, p.OK(check...).Out, "WHOLE", "what was there before, or is whole by now")
+				p.OK("backup", "push")
+				assert.Contains(t, p.OK(check...).Out, "WHOLE")
 				names := objects(t, dir)
 				tail := ""
 				if where == "sealed" {
@@ -484,7 +484,7 @@ func identityFile(t *testing.T) (recipient, file string) {
 	id, err := age.GenerateX25519Identity()
 	require.NoError(t, err)
 	file = filepath.Join(t.TempDir(), "identity.txt")
-	put(t, file, id.String()+"\n")
+	proving.Put(t, file, id.String()+"\n")
 	return id.Recipient().String(), file
 }
 
@@ -493,24 +493,24 @@ func identityFile(t *testing.T) (recipient, file string) {
 func TestACopyIsEncrypted(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	disk := filepath.Join(p.dir, "disk")
+	disk := filepath.Join(p.Dir, "disk")
 	require.NoError(t, os.Mkdir(disk, 0o755))
 	recipient, file := identityFile(t)
 	_, wrong := identityFile(t)
 	secret, err := os.ReadFile(file)
 	require.NoError(t, err)
-	p.editProfile(func(s string) string {
+	p.EditProfile(func(s string) string {
 		return s + "\n[copy]\nto = '" + disk + "'\nrecipients = ['" + strings.TrimSpace(string(secret)) + "']\n"
 	})
-	r := p.exits(exitUsage, "status")
-	assert.Contains(t, r.err, "is not an age recipient")
-	assert.NotContains(t, r.err, strings.TrimSpace(string(secret))[16:])
+	r := p.Exits(exitUsage, "status")
+	assert.Contains(t, r.Err, "is not an age recipient")
+	assert.NotContains(t, r.Err, strings.TrimSpace(string(secret))[16:])
 	p.copyTo(disk, "recipients = ['"+recipient+"']")
-	p.put("members.txt", "Ada Understone\n")
-	p.ok("backup", "take")
-	p.put("members.txt", "Ada Understone, Bram Siltfoot\n")
-	p.ok("backup", "take", "--label", "two of them")
-	was := p.tree()
+	p.Put("members.txt", "Ada Understone\n")
+	p.OK("backup", "take")
+	p.Put("members.txt", "Ada Understone, Bram Siltfoot\n")
+	p.OK("backup", "take", "--label", "two of them")
+	was := p.Tree()
 	for _, name := range objects(t, disk) {
 		b, err := os.ReadFile(filepath.Join(disk, name))
 		require.NoError(t, err)
@@ -521,26 +521,26 @@ func TestACopyIsEncrypted(t *testing.T) {
 		}
 	}
 	q := p.elsewhere()
-	q.install = filepath.Join(q.dir, "srv")
-	assert.Contains(t, q.away("backup", "list", "--from", disk).err, "try: --identity FILE")
-	assert.Contains(t, q.away("backup", "list", "--from", disk, "--identity", wrong).err, "for another identity")
+	q.Install = filepath.Join(q.Dir, "srv")
+	assert.Contains(t, q.away("backup", "list", "--from", disk).Err, "try: --identity FILE")
+	assert.Contains(t, q.away("backup", "list", "--from", disk, "--identity", wrong).Err, "for another identity")
 	r = q.away("backup", "list", "--from", disk, "--identity", file)
-	assert.Contains(t, r.out, "two of them")
-	r = q.away("backup", "restore", "b0002", "--from", disk, "--identity", file, "--to", q.install)
-	require.Zero(t, r.code, r.err)
-	assert.Equal(t, was, q.tree())
+	assert.Contains(t, r.Out, "two of them")
+	r = q.away("backup", "restore", "b0002", "--from", disk, "--identity", file, "--to", q.Install)
+	require.Zero(t, r.Code, r.Err)
+	assert.Equal(t, was, q.Tree())
 
 	// The recipient away from the profile, or another place's profile: refused.
 	p.copyTo(disk)
-	assert.Contains(t, p.exits(exitFailed, "backup", "push").err, "the profile names no recipient")
+	assert.Contains(t, p.Exits(exitFailed, "backup", "push").Err, "the profile names no recipient")
 	p.copyTo(disk, "recipients = ['"+recipient+"']")
 	// This machine has forgotten what the packs hold, and can't read it: it is sent
 	// again, and what was there stays good.
-	require.NoError(t, os.RemoveAll(filepath.Join(p.home, "copies")))
-	assert.Contains(t, p.ok("backup", "push").out, "NOTHING TO COPY")
-	p.put("members.txt", "Ada\n")
-	p.ok("backup", "take")
-	assert.Contains(t, p.ok("backup", "check", "--copy", "--identity", file).out, "3 backups")
+	require.NoError(t, os.RemoveAll(filepath.Join(p.Home, "copies")))
+	assert.Contains(t, p.OK("backup", "push").Out, "NOTHING TO COPY")
+	p.Put("members.txt", "Ada\n")
+	p.OK("backup", "take")
+	assert.Contains(t, p.OK("backup", "check", "--copy", "--identity", file).Out, "3 backups")
 	// A bit that somebody changed.
 	packs, _ := filepath.Glob(filepath.Join(disk, "packs/*.zst.age"))
 	for _, at := range packs { // some pieces are there twice
@@ -549,8 +549,8 @@ func TestACopyIsEncrypted(t *testing.T) {
 		b[len(b)-20] ^= 1
 		require.NoError(t, os.WriteFile(at, b, 0o600))
 	}
-	assert.Contains(t, p.exits(exitFailed, "backup", "check", "--copy", "--identity", file).out, "DAMAGED")
-	p.ok("backup", "check", "--copy", "--mend", "--identity", file)
+	assert.Contains(t, p.Exits(exitFailed, "backup", "check", "--copy", "--identity", file).Out, "DAMAGED")
+	p.OK("backup", "check", "--copy", "--mend", "--identity", file)
 
 	// By hand: age takes the encryption off, and what is left is a locker.
 	if _, err := exec.LookPath("age"); err == nil || os.Getenv(envMustS3) != "" {
@@ -560,10 +560,10 @@ func TestACopyIsEncrypted(t *testing.T) {
 		require.True(t, marked)
 		script, _, _ := strings.Cut(rest, "```")
 		cmd := exec.Command("sh", "-ec", script)
-		cmd.Dir, cmd.Env = q.dir, append(os.Environ(), "COPY="+disk, "IDENTITY="+file, "LOCKER="+filepath.Join(q.dir, "plain"))
+		cmd.Dir, cmd.Env = q.Dir, append(os.Environ(), "COPY="+disk, "IDENTITY="+file, "LOCKER="+filepath.Join(q.Dir, "plain"))
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, string(out))
-		assert.Contains(t, q.away("backup", "check", "--from", filepath.Join(q.dir, "plain")).out, "WHOLE")
+		assert.Contains(t, q.away("backup", "check", "--from", filepath.Join(q.Dir, "plain")).Out, "WHOLE")
 	}
 }
 
@@ -571,25 +571,25 @@ func TestACopyIsEncrypted(t *testing.T) {
 func TestTwoPushesAtOnce(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	disk := filepath.Join(p.dir, "disk")
+	disk := filepath.Join(p.Dir, "disk")
 	require.NoError(t, os.Mkdir(disk, 0o755))
 	p.copyTo(disk, "by_hand = true")
-	p.ok("backup", "take")
-	first := p.command("backup", "push")
+	p.OK("backup", "take")
+	first := p.Command("backup", "push")
 	first.Env = append(first.Env, envStayAt+"=sent a pack", envStay+"=2s")
 	require.NoError(t, first.Start())
-	until(t, "the first is at work", func() bool { return len(ending(objects(t, disk), ".zst")) > 0 })
-	assert.Contains(t, p.exits(exitFailed, "backup", "push").err, "another command is writing to this copy now")
-	p.ok("backup", "take") // the install is free meanwhile
+	proving.Until(t, "the first is at work", func() bool { return len(ending(objects(t, disk), ".zst")) > 0 })
+	assert.Contains(t, p.Exits(exitFailed, "backup", "push").Err, "another command is writing to this copy now")
+	p.OK("backup", "take") // the install is free meanwhile
 	require.NoError(t, first.Wait())
-	assert.Contains(t, p.ok("backup", "push").out, "COPIED  1 backup")
+	assert.Contains(t, p.OK("backup", "push").Out, "COPIED  1 backup")
 	var list struct {
 		Backups []struct {
 			freshkeel.Backup
 			Copied bool `json:"copied"`
 		}
 	}
-	require.NoError(t, json.Unmarshal([]byte(p.ok("--json", "backup", "list").out), &list))
+	require.NoError(t, json.Unmarshal([]byte(p.OK("--json", "backup", "list").Out), &list))
 	require.Len(t, list.Backups, 2)
 	assert.True(t, list.Backups[0].Copied && list.Backups[1].Copied)
 }
@@ -600,56 +600,56 @@ func TestServersShareACopy(t *testing.T) {
 	t.Parallel()
 	a := mossgate(t, fixed...)
 	b := mossgate(t, fixed...)
-	b.env = append(b.env, "FRESHKEEL_HOME="+a.home)
-	b.editProfile(func(s string) string { return strings.Replace(s, "mossgate-east", "mossgate-west", 1) })
-	disk := filepath.Join(a.dir, "disk")
+	b.Env = append(b.Env, "FRESHKEEL_HOME="+a.Home)
+	b.EditProfile(func(s string) string { return strings.Replace(s, "mossgate-east", "mossgate-west", 1) })
+	disk := filepath.Join(a.Dir, "disk")
 	require.NoError(t, os.Mkdir(disk, 0o755))
 	a.copyTo(disk, "last = 1")
 	b.copyTo(disk)
 	a.bulk("gardens/song.garden", 2)
-	song := a.read("gardens/song.garden")
-	b.put("gardens/song.garden", song)
-	a.ok("backup", "take")
+	song := a.Read("gardens/song.garden")
+	b.Put("gardens/song.garden", song)
+	a.OK("backup", "take")
 	before := len(ending(objects(t, disk), ".zst"))
-	r := b.ok("backup", "take")
-	assert.Regexp(t, `copied    1 backup, [\d.]+ (B|KiB),`, r.out, "the song and the build are there already")
+	r := b.OK("backup", "take")
+	assert.Regexp(t, `copied    1 backup, [\d.]+ (B|KiB),`, r.Out, "the song and the build are there already")
 	assert.LessOrEqual(t, len(ending(objects(t, disk), ".zst")), before+1)
-	a.put("gardens/song.garden", "another")
-	a.ok("backup", "take") // of a's only the newest stays; the song is b's too
-	assert.Contains(t, b.ok("backup", "check", "--copy").out, "WHOLE")
-	assert.Contains(t, b.ok("backup", "list", "--copy").out, "1 backup, newest last")
-	assert.Contains(t, a.ok("backup", "list", "--copy").out, "b0002")
+	a.Put("gardens/song.garden", "another")
+	a.OK("backup", "take") // of a's only the newest stays; the song is b's too
+	assert.Contains(t, b.OK("backup", "check", "--copy").Out, "WHOLE")
+	assert.Contains(t, b.OK("backup", "list", "--copy").Out, "1 backup, newest last")
+	assert.Contains(t, a.OK("backup", "list", "--copy").Out, "b0002")
 
 	q := b.elsewhere()
 	r = q.away("backup", "list", "--from", disk)
-	assert.Equal(t, exitUsage, r.code)
-	assert.Contains(t, r.err, "several servers have backups in it")
-	assert.Contains(t, r.err, "mossgate-east (server-")
-	assert.Contains(t, r.err, "mossgate-west (server-")
-	assert.Contains(t, r.err, "try: --server NAME")
-	q.install = filepath.Join(q.dir, "srv")
-	r = q.away("backup", "restore", "b0001", "--from", disk, "--server", "mossgate-west", "--to", q.install)
-	require.Zero(t, r.code, r.err)
-	assert.Equal(t, b.tree(), q.tree())
-	assert.Contains(t, r.out, "RESTORED")
+	assert.Equal(t, exitUsage, r.Code)
+	assert.Contains(t, r.Err, "several servers have backups in it")
+	assert.Contains(t, r.Err, "mossgate-east (server-")
+	assert.Contains(t, r.Err, "mossgate-west (server-")
+	assert.Contains(t, r.Err, "try: --server NAME")
+	q.Install = filepath.Join(q.Dir, "srv")
+	r = q.away("backup", "restore", "b0001", "--from", disk, "--server", "mossgate-west", "--to", q.Install)
+	require.Zero(t, r.Code, r.Err)
+	assert.Equal(t, b.Tree(), q.Tree())
+	assert.Contains(t, r.Out, "RESTORED")
 
 	// Another install's backup is laid out elsewhere, and never over this one.
-	r = a.exits(exitUsage, "backup", "restore", "b0001", "--copy", "--server", "mossgate-west")
-	assert.Contains(t, r.err, "is a backup of mossgate-west, another install")
+	r = a.Exits(exitUsage, "backup", "restore", "b0001", "--copy", "--server", "mossgate-west")
+	assert.Contains(t, r.Err, "is a backup of mossgate-west, another install")
 	// What is not there is told like what is not here.
-	assert.Contains(t, a.exits(exitFailed, "backup", "restore", "b0044", "--copy").err, "no backup or build of that name")
-	assert.Contains(t, a.exits(exitFailed, "backup", "show", "b0044", "--copy").err, "no backup or build of that name")
+	assert.Contains(t, a.Exits(exitFailed, "backup", "restore", "b0044", "--copy").Err, "no backup or build of that name")
+	assert.Contains(t, a.Exits(exitFailed, "backup", "show", "b0044", "--copy").Err, "no backup or build of that name")
 	var done freshkeel.Pushed
-	require.NoError(t, json.Unmarshal([]byte(lastLine(b.ok("--json", "backup", "push").out)), &done))
+	require.NoError(t, json.Unmarshal([]byte(lastLine(b.OK("--json", "backup", "push").Out)), &done))
 	assert.Equal(t, disk, done.To)
 	assert.Equal(t, 1, done.Held)
 	assert.Empty(t, done.Sent)
 	// Without another place there is nothing to send to, and it is said how to get one.
 	b.copyTo("")
-	r = b.exits(exitUsage, "backup", "push")
-	assert.Contains(t, r.err, "try: set [copy] to in freshkeel.toml")
-	assert.Equal(t, exitUsage, b.run("backup", "list", "--copy").code)
+	r = b.Exits(exitUsage, "backup", "push")
+	assert.Contains(t, r.Err, "try: set [copy] to in freshkeel.toml")
+	assert.Equal(t, exitUsage, b.Run("backup", "list", "--copy").Code)
 	// Nor may it lie in what is backed up.
-	b.copyTo(b.install + "/gardens")
-	assert.Contains(t, b.exits(exitUsage, "backup", "push").err, "a copy belongs on another disk")
+	b.copyTo(b.Install + "/gardens")
+	assert.Contains(t, b.Exits(exitUsage, "backup", "push").Err, "a copy belongs on another disk")
 }

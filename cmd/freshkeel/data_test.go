@@ -15,6 +15,7 @@ import (
 	"testing"
 
 	"freshkeel/demo"
+	"freshkeel/proving"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -43,7 +44,7 @@ func postgres(t *testing.T) (tool func(name string) string, reach []string) {
 	uid, _ := strconv.Atoi(nobody.Uid)
 	gid, _ := strconv.Atoi(nobody.Gid)
 	require.NoError(t, os.Chown(dir, uid, gid))
-	port := strconv.Itoa(freePort(t))
+	port := strconv.Itoa(proving.FreePort(t))
 	run := func(args ...string) {
 		cmd := exec.Command(tool(args[0]), args[1:]...)
 		cmd.Dir = dir
@@ -74,39 +75,39 @@ func TestADatabaseGoesWithTheBackup(t *testing.T) {
 
 	p := mossgate(t, fixed[0], fixed[1], demo.Releases[2])
 	quoted := func(words ...string) string { return "['" + strings.Join(words, "', '") + "']" }
-	p.editProfile(func(s string) string {
+	p.EditProfile(func(s string) string {
 		return s + fmt.Sprintf("\n[[data]]\nname = 'songs'\ndump = %s\nload = %s\nenv = ['PGCONNECT_TIMEOUT=5']\n",
 			quoted(slices.Concat([]string{tool("pg_dump")}, reach, []string{"--clean", "--if-exists", "postgres"})...),
 			quoted(slices.Concat([]string{tool("psql"), "-q", "-v", "ON_ERROR_STOP=1"}, reach, []string{"-d", "postgres"})...))
 	})
 	// What the new build does to the database before it dies.
-	p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "exec ", fmt.Sprintf("grep -q 3.6.0 README.txt && %s %s -d postgres -q -c 'delete from snails where wins > 10'\nexec ", tool("psql"), strings.Join(reach, " ")), 1))
-	p.ok("start")
-	r := p.exits(exitRolledBack, "refit", "3.6.0")
-	assert.Contains(t, r.out, "loaded back from backup b0001: songs")
+	p.Put("open-gates.sh", strings.Replace(p.Read("open-gates.sh"), "exec ", fmt.Sprintf("grep -q 3.6.0 README.txt && %s %s -d postgres -q -c 'delete from snails where wins > 10'\nexec ", tool("psql"), strings.Join(reach, " ")), 1))
+	p.OK("start")
+	r := p.Exits(exitRolledBack, "refit", "3.6.0")
+	assert.Contains(t, r.Out, "loaded back from backup b0001: songs")
 	assert.Equal(t, was, sum(), "the old server finds its data as it was")
 
-	p.ok("backup", "take", "--label", "five thousand")
+	p.OK("backup", "take", "--label", "five thousand")
 	sql("truncate snails")
-	p.ok("backup", "restore", "b0002")
+	p.OK("backup", "restore", "b0002")
 	assert.Equal(t, was, sum())
-	assert.Contains(t, p.ok("backup", "show", "b0002", "--all").out, ".freshkeel/data/songs")
-	p.ok("backup", "check")
+	assert.Contains(t, p.OK("backup", "show", "b0002", "--all").Out, ".freshkeel/data/songs")
+	p.OK("backup", "check")
 
 	// A part of the files is no reason to touch the database.
 	sql("insert into snails values ('Wilmot', 1)")
 	more := sum()
-	p.ok("backup", "restore", "b0002", "--only", "members.txt")
+	p.OK("backup", "restore", "b0002", "--only", "members.txt")
 	assert.Equal(t, more, sum())
 
 	// What can't be dumped is no backup, and so no refit.
-	p.editProfile(func(s string) string { return strings.Replace(s, "'postgres']\nload", "'pond']\nload", 1) })
-	before := p.tree()
-	r = p.exits(exitFailed, "refit", "3.5.0")
-	assert.Contains(t, r.err, "dump songs: ")
-	assert.Contains(t, r.err, `database "pond" does not exist`)
-	assert.Equal(t, before, p.tree())
-	assert.True(t, p.status().Server.Running, "the old server is up again")
-	p.editProfile(func(s string) string { return strings.Replace(s, tool("pg_dump"), "pg_dump_fen", 1) })
+	p.EditProfile(func(s string) string { return strings.Replace(s, "'postgres']\nload", "'pond']\nload", 1) })
+	before := p.Tree()
+	r = p.Exits(exitFailed, "refit", "3.5.0")
+	assert.Contains(t, r.Err, "dump songs: ")
+	assert.Contains(t, r.Err, `database "pond" does not exist`)
+	assert.Equal(t, before, p.Tree())
+	assert.True(t, p.Status().Server.Running, "the old server is up again")
+	p.EditProfile(func(s string) string { return strings.Replace(s, tool("pg_dump"), "pg_dump_fen", 1) })
 	p.parts(p.preflight(exitRefused, "3.5.0")["data"], "stop", "pg_dump_fen, which dumps songs, is not here", "[[data]] songs", "no backup", "install it")
 }

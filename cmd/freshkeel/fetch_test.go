@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"freshkeel/demo"
+	"freshkeel/proving"
 
 	"aead.dev/minisign"
 	"github.com/stretchr/testify/assert"
@@ -27,18 +28,18 @@ const wantedZip = "/mossgate-3.5.0.zip"
 
 // editFeed changes the harbour's feed as parsed JSON.
 func (p *place) editFeed(edit func(build map[string]any)) {
-	p.t.Helper()
-	at := filepath.Join(p.harbour.Builds, "feed.json")
+	p.T.Helper()
+	at := filepath.Join(p.Harbour.Builds, "feed.json")
 	b, err := os.ReadFile(at)
-	require.NoError(p.t, err)
+	require.NoError(p.T, err)
 	var f map[string]any
-	require.NoError(p.t, json.Unmarshal(b, &f))
+	require.NoError(p.T, json.Unmarshal(b, &f))
 	for _, v := range f["builds"].([]any) {
 		edit(v.(map[string]any))
 	}
 	b, err = json.Marshal(f)
-	require.NoError(p.t, err)
-	require.NoError(p.t, os.WriteFile(at, b, 0o644))
+	require.NoError(p.T, err)
+	require.NoError(p.T, os.WriteFile(at, b, 0o644))
 }
 
 // part edits the only part of 3.5.0.
@@ -91,15 +92,15 @@ func TestEachFetchThatFailsSaysWhyAndLeavesNothing(t *testing.T) {
 		}, []string{"open mossgate-3.5.0.zip: zip: not a valid zip file"}},
 		"a hostile archive": {func(p *place, s *demo.Site, _ string) func() {
 			p.editFeed(unpinned)
-			writeZip(p.t, filepath.Join(p.harbour.Builds, "evil.zip"), map[string]string{"fine.txt": "x", "../../evil": "x"})
+			writeZip(p.T, filepath.Join(p.Harbour.Builds, "evil.zip"), map[string]string{"fine.txt": "x", "../../evil": "x"})
 			s.Misbehave(wantedZip, demo.Fault{Instead: []byte(p.readBuild("evil.zip"))})
 			return s.Behave
 		}, []string{`entry "../../evil" leads out of the archive's folder; the archive is refused whole`}},
 		"members only": {func(p *place, s *demo.Site, url string) func() {
 			s.Misbehave(wantedZip, demo.Fault{Login: "Bearer swordfish"})
 			return func() {
-				p.env = append(p.env, "MOSSGATE_TOKEN=swordfish")
-				p.editProfile(func(s string) string {
+				p.Env = append(p.Env, "MOSSGATE_TOKEN=swordfish")
+				p.EditProfile(func(s string) string {
 					return s + "\n[[login]]\nhost = '" + strings.TrimPrefix(url, "https://") + "'\nfrom = 'env:MOSSGATE_TOKEN'\n"
 				})
 			}
@@ -118,9 +119,9 @@ func TestEachFetchThatFailsSaysWhyAndLeavesNothing(t *testing.T) {
 			return s.Behave
 		}, []string{"the server answered 404 Not Found"}},
 		"nobody vouches for the site": {func(p *place, _ *demo.Site, _ string) func() {
-			was := p.env
-			p.env = append(p.env, "SSL_CERT_FILE="+os.DevNull)
-			return func() { p.env = was }
+			was := p.Env
+			p.Env = append(p.Env, "SSL_CERT_FILE="+os.DevNull)
+			return func() { p.Env = was }
 		}, []string{"certificate signed by unknown authority"}},
 		"the checksum list says otherwise": {func(p *place, s *demo.Site, _ string) func() {
 			p.editFeed(part(func(m map[string]any) { m["sums"] = "SHA256SUMS" }))
@@ -160,45 +161,45 @@ func TestEachFetchThatFailsSaysWhyAndLeavesNothing(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			p := mossgate(t, fixed...)
-			require.NoError(t, p.harbour.PublishElsewhere(fixed))
+			require.NoError(t, p.Harbour.PublishElsewhere(fixed))
 			site, url := p.serve()
 			p.source("feed = '"+url+"/feed.json'", "channel = 'stable'", "silence = '2s'")
 			mend := c.breaks(p, site, url)
-			before := p.tree()
+			before := p.Tree()
 			began := time.Now()
-			r := p.exits(exitFailed, "refit", "3.5.0")
+			r := p.Exits(exitFailed, "refit", "3.5.0")
 			assert.Less(t, time.Since(began), 10*time.Second, "what can't be mended is not tried again and again")
 			for _, says := range c.says {
-				assert.Contains(t, r.err, says)
+				assert.Contains(t, r.Err, says)
 			}
-			assert.Equal(t, before, p.tree())
+			assert.Equal(t, before, p.Tree())
 			assert.Empty(t, p.cached(), "nothing is half cached")
 			mend()
-			r = p.ok("refit", "3.5.0")
-			assert.NotContains(t, r.out+r.err, "swordfish")
-			assert.Equal(t, "3.5.0", p.status().Version)
-			assert.NotContains(t, allOf(t, p.install, p.home), "swordfish", "no secret is written down (P9)")
+			r = p.OK("refit", "3.5.0")
+			assert.NotContains(t, r.Out+r.Err, "swordfish")
+			assert.Equal(t, "3.5.0", p.Status().Version)
+			assert.NotContains(t, allOf(t, p.Install, p.Home), "swordfish", "no secret is written down (P9)")
 		})
 	}
 }
 
 func (p *place) readBuild(name string) string {
-	p.t.Helper()
-	b, err := os.ReadFile(filepath.Join(p.harbour.Builds, name))
-	require.NoError(p.t, err)
+	p.T.Helper()
+	b, err := os.ReadFile(filepath.Join(p.Harbour.Builds, name))
+	require.NoError(p.T, err)
 	return string(b)
 }
 
 func (p *place) putBuild(name, body string) {
-	put(p.t, filepath.Join(p.harbour.Builds, name), body)
+	proving.Put(p.T, filepath.Join(p.Harbour.Builds, name), body)
 }
 
 // cached lists the builds and half-fetched files in the locker, the installed
 // one aside.
 func (p *place) cached() (out []string) {
 	for _, pat := range []string{"sets/builds/build-*", "incoming/*.part", "incoming/inside-*"} {
-		found, err := filepath.Glob(filepath.Join(p.home, "locker", pat))
-		require.NoError(p.t, err)
+		found, err := filepath.Glob(filepath.Join(p.Home, "locker", pat))
+		require.NoError(p.T, err)
 		out = append(out, found...)
 	}
 	return
@@ -239,8 +240,8 @@ func signer(t *testing.T) (key string, sign func(string) string) {
 
 // keyed has the profile ask for a signature, by a key in a file.
 func (p *place) keyed(key string) {
-	put(p.t, filepath.Join(p.dir, "club.pub"), key)
-	p.editProfile(func(s string) string {
+	proving.Put(p.T, filepath.Join(p.Dir, "club.pub"), key)
+	p.EditProfile(func(s string) string {
 		return strings.Replace(s, "channel = 'stable'", "key = 'file:../club.pub'\nchannel = 'stable'", 1)
 	})
 }
@@ -272,7 +273,7 @@ func TestFetchGoesOnWhereItWas(t *testing.T) {
 			}
 			site.Misbehave(wantedZip, c.fault)
 			began := time.Now()
-			p.ok("refit", "3.5.0")
+			p.OK("refit", "3.5.0")
 			assert.GreaterOrEqual(t, time.Since(began), c.least)
 			var ranges []string
 			for _, r := range site.Seen() {
@@ -285,7 +286,7 @@ func TestFetchGoesOnWhereItWas(t *testing.T) {
 				c.ranges[i] = strings.Replace(c.ranges[i], "LENGTH", fmt.Sprint(len(p.readBuild("mossgate-3.5.0.zip"))), 1)
 			}
 			assert.Equal(t, c.ranges, ranges)
-			assert.Equal(t, "by lantern light\n", p.read("tracks/lantern-row.track"))
+			assert.Equal(t, "by lantern light\n", p.Read("tracks/lantern-row.track"))
 		})
 	}
 }
@@ -299,18 +300,18 @@ func TestSecretsGoToTheirHostAlone(t *testing.T) {
 	elsewhere, other := p.serve()
 	host := strings.TrimPrefix(at, "https://")
 	p.source("feed = '"+at+"/feed.json'", "channel = 'stable'")
-	put(t, filepath.Join(p.dir, "netrc"), "machine "+strings.Split(host, ":")[0]+" login ada password swordfish\n")
-	put(t, filepath.Join(p.dir, "secret"), "swordfish\n")
-	p.env = append(p.env, "NETRC="+filepath.Join(p.dir, "netrc"), "CLUB=swordfish")
+	proving.Put(t, filepath.Join(p.Dir, "netrc"), "machine "+strings.Split(host, ":")[0]+" login ada password swordfish\n")
+	proving.Put(t, filepath.Join(p.Dir, "secret"), "swordfish\n")
+	p.Env = append(p.Env, "NETRC="+filepath.Join(p.Dir, "netrc"), "CLUB=swordfish")
 	const basic = "Basic YWRhOnN3b3JkZmlzaA=="
 	members.Misbehave(wantedZip, demo.Fault{Redirect: other + wantedZip})
-	for from, want := range map[string]string{"from = 'netrc'": basic, "from = 'file:" + p.dir + "/secret'\nuser = 'ada'": basic, "from = 'env:CLUB'\nheader = 'X-Club-Key'": "swordfish"} {
-		p.editProfile(func(s string) string {
+	for from, want := range map[string]string{"from = 'netrc'": basic, "from = 'file:" + p.Dir + "/secret'\nuser = 'ada'": basic, "from = 'env:CLUB'\nheader = 'X-Club-Key'": "swordfish"} {
+		p.EditProfile(func(s string) string {
 			s, _, _ = strings.Cut(s, "\n[[login]]")
 			return s + "\n[[login]]\nhost = '" + host + "'\n" + from + "\n"
 		})
-		require.NoError(t, os.RemoveAll(filepath.Join(p.home, "locker", "sets", "builds")))
-		r := p.ok("fetch", "3.5.0")
+		require.NoError(t, os.RemoveAll(filepath.Join(p.Home, "locker", "sets", "builds")))
+		r := p.OK("fetch", "3.5.0")
 		for _, q := range members.Seen() {
 			assert.Equal(t, want, q.Login, from)
 		}
@@ -319,29 +320,29 @@ func TestSecretsGoToTheirHostAlone(t *testing.T) {
 		for _, q := range others {
 			assert.Empty(t, q.Login, "not across a redirect to another host")
 		}
-		assert.NotContains(t, r.out+r.err+p.ok("--json", "builds").out, "swordfish")
+		assert.NotContains(t, r.Out+r.Err+p.OK("--json", "builds").Out, "swordfish")
 		members.Seen()
 	}
 	plain, url := p.servePlain()
 	p.source("feed = '"+url+"/feed.json'", "channel = 'stable'")
 	allow := func(more string) {
-		p.editProfile(func(s string) string {
+		p.EditProfile(func(s string) string {
 			s, _, _ = strings.Cut(s, "\n[[login]]")
 			return s + "\n[[login]]\nhost = '" + strings.TrimPrefix(url, "http://") + "'\nfrom = 'env:CLUB'\n" + more
 		})
 	}
 	allow("")
-	r := p.exits(exitFailed, "builds")
-	assert.Contains(t, r.err, "would go over plain http; [[login]] plain = true allows it for this host")
+	r := p.Exits(exitFailed, "builds")
+	assert.Contains(t, r.Err, "would go over plain http; [[login]] plain = true allows it for this host")
 	assert.Empty(t, plain.Seen(), "it was not even asked")
 	allow("plain = true\n")
-	p.ok("builds")
+	p.OK("builds")
 	assert.Equal(t, "Bearer swordfish", plain.Seen()[0].Login)
 	p.source("feed = 'http://ada:swordfish@" + strings.TrimPrefix(url, "http://") + "/feed.json'")
-	p.editProfile(func(s string) string { s, _, _ = strings.Cut(s, "\n[[login]]"); return s })
-	r = p.exits(exitFailed, "builds")
-	assert.Contains(t, r.err, "over plain http")
-	assert.NotContains(t, r.err, "swordfish")
+	p.EditProfile(func(s string) string { s, _, _ = strings.Cut(s, "\n[[login]]"); return s })
+	r = p.Exits(exitFailed, "builds")
+	assert.Contains(t, r.Err, "over plain http")
+	assert.NotContains(t, r.Err, "swordfish")
 }
 
 // A weak digest is checked, and called weak; one that is not there is said.
@@ -355,10 +356,10 @@ func TestWeakDigestsAreCheckedAndCalledWeak(t *testing.T) {
 	broken := []byte(p.readBuild("mossgate-3.5.0.zip"))
 	broken[99_999] ^= 1
 	site.Misbehave(wantedZip, demo.Fault{Times: 1, Instead: broken})
-	assert.Contains(t, p.exits(exitFailed, "fetch", "3.5.0").err, "its md5 is ")
-	r := p.ok("fetch", "3.5.0")
-	assert.Contains(t, r.err, "vouched for by a weak digest alone (md5)")
-	assert.Contains(t, p.ok("fetch", "--from", url+wantedZip).err, "nothing vouches for mossgate-3.5.0.zip")
+	assert.Contains(t, p.Exits(exitFailed, "fetch", "3.5.0").Err, "its md5 is ")
+	r := p.OK("fetch", "3.5.0")
+	assert.Contains(t, r.Err, "vouched for by a weak digest alone (md5)")
+	assert.Contains(t, p.OK("fetch", "--from", url+wantedZip).Err, "nothing vouches for mossgate-3.5.0.zip")
 }
 
 // Without a network what is cached is there to be used, and that it is old is
@@ -368,18 +369,18 @@ func TestOfflineWorksOnWhatIsCached(t *testing.T) {
 	p := mossgate(t, fixed...)
 	site, url := p.serve()
 	p.source("feed = '"+url+"/feed.json'", "channel = 'stable'")
-	p.ok("fetch", "3.5.0")
+	p.OK("fetch", "3.5.0")
 	site.Misbehave("/feed.json", demo.Fault{Cut: 1})
-	r := p.exits(exitNewer, "fetch", "--check")
-	assert.Equal(t, "mossgate-east: newer: 3.6.1 (3.4.1 is installed)\n", r.out)
-	assert.Contains(t, r.err, "offline: "+url+"/feed.json can't be reached")
-	r = p.ok("builds")
-	assert.Contains(t, r.out, "the source can't be reached; this is what it offered on")
-	assert.Regexp(t, `3\.5\.0 +newer .* fetched`, r.out)
-	r = p.exits(exitFailed, "refit")
-	assert.Contains(t, r.err, "3.6.1 is not in the locker, and its source can't be reached")
-	p.ok("refit", "3.5.0")
-	assert.Equal(t, "3.5.0", p.status().Version)
+	r := p.Exits(exitNewer, "fetch", "--check")
+	assert.Equal(t, "mossgate-east: newer: 3.6.1 (3.4.1 is installed)\n", r.Out)
+	assert.Contains(t, r.Err, "offline: "+url+"/feed.json can't be reached")
+	r = p.OK("builds")
+	assert.Contains(t, r.Out, "the source can't be reached; this is what it offered on")
+	assert.Regexp(t, `3\.5\.0 +newer .* fetched`, r.Out)
+	r = p.Exits(exitFailed, "refit")
+	assert.Contains(t, r.Err, "3.6.1 is not in the locker, and its source can't be reached")
+	p.OK("refit", "3.5.0")
+	assert.Equal(t, "3.5.0", p.Status().Version)
 }
 
 // Parts are fetched side by side; a key in the profile holds for what is named
@@ -396,29 +397,29 @@ func TestPartsComeSideBySideAndTheKeyHoldsForAllOfThem(t *testing.T) {
 			both.Done()
 			both.Wait() // neither is answered before both are asked for
 		}
-		http.ServeFile(w, r, filepath.Join(p.harbour.Builds, name))
+		http.ServeFile(w, r, filepath.Join(p.Harbour.Builds, name))
 	}))
 	t.Cleanup(srv.Close)
-	writeZip(t, filepath.Join(p.harbour.Builds, "more.zip"), map[string]string{"tracks/more.track": "more"})
+	writeZip(t, filepath.Join(p.Harbour.Builds, "more.zip"), map[string]string{"tracks/more.track": "more"})
 	p.editFeed(func(b map[string]any) {
 		if b["version"] == "3.5.0" {
 			b["parts"] = append(b["parts"].([]any), map[string]any{"url": "more.zip"})
 		}
 	})
 	p.source("feed = '"+srv.URL+"/feed.json'", "channel = 'stable'")
-	p.ok("fetch", "3.5.0")
+	p.OK("fetch", "3.5.0")
 
 	p.keyed(key)
-	at := filepath.Join(p.harbour.Builds, "mossgate-3.6.1.zip")
-	assert.Contains(t, p.exits(exitFailed, "preflight", "--from", at).err, "it is not signed")
-	assert.Contains(t, p.exits(exitFailed, "preflight", "--from", p.harbour.Builds).err, "is a folder, which can't be signed")
-	put(t, at+".minisig", sign(p.readBuild("mossgate-3.6.1.zip")))
-	p.ok("refit", "--from", at)
-	p.editProfile(func(s string) string {
+	at := filepath.Join(p.Harbour.Builds, "mossgate-3.6.1.zip")
+	assert.Contains(t, p.Exits(exitFailed, "preflight", "--from", at).Err, "it is not signed")
+	assert.Contains(t, p.Exits(exitFailed, "preflight", "--from", p.Harbour.Builds).Err, "is a folder, which can't be signed")
+	proving.Put(t, at+".minisig", sign(p.readBuild("mossgate-3.6.1.zip")))
+	p.OK("refit", "--from", at)
+	p.EditProfile(func(s string) string {
 		return strings.Replace(s, "key = 'file:../club.pub'", "key = 'https://club.example/club.pub'", 1)
 	})
-	r := p.exits(exitUsage, "status")
-	assert.Contains(t, r.err, "source.key: a key is never fetched")
+	r := p.Exits(exitUsage, "status")
+	assert.Contains(t, r.Err, "source.key: a key is never fetched")
 }
 
 // Killed while it downloads, the next try goes on at the byte where it was.
@@ -428,10 +429,10 @@ func TestKilledWhileFetchingGoesOn(t *testing.T) {
 	site, url := p.serve()
 	p.source("feed = '"+url+"/feed.json'", "channel = 'stable'")
 	site.Misbehave(wantedZip, demo.Fault{Times: 1, Stall: 90_000})
-	cmd := p.command("fetch", "3.5.0")
+	cmd := p.Command("fetch", "3.5.0")
 	require.NoError(t, cmd.Start())
-	until(t, "half of it is here", func() bool {
-		parts, _ := filepath.Glob(filepath.Join(p.home, "locker", "incoming", "*.part"))
+	proving.Until(t, "half of it is here", func() bool {
+		parts, _ := filepath.Glob(filepath.Join(p.Home, "locker", "incoming", "*.part"))
 		if len(parts) == 0 {
 			return false
 		}
@@ -441,7 +442,7 @@ func TestKilledWhileFetchingGoesOn(t *testing.T) {
 	require.NoError(t, cmd.Process.Kill())
 	cmd.Wait()
 	site.Seen()
-	p.ok("fetch", "3.5.0")
+	p.OK("fetch", "3.5.0")
 	var ranges []string
 	for _, q := range site.Seen() {
 		if q.Path == wantedZip && q.Range != "" {
@@ -449,7 +450,7 @@ func TestKilledWhileFetchingGoesOn(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"bytes=90000-"}, ranges)
-	left, err := filepath.Glob(filepath.Join(p.home, "locker", "incoming", "*.part*"))
+	left, err := filepath.Glob(filepath.Join(p.Home, "locker", "incoming", "*.part*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
@@ -462,16 +463,16 @@ func TestTwoFetchesShareOneDownload(t *testing.T) {
 	site, url := p.serve()
 	p.source("feed = '"+url+"/feed.json'", "channel = 'stable'")
 	var both sync.WaitGroup
-	out := make([]ran, 4)
+	out := make([]proving.Ran, 4)
 	for i := range out {
-		both.Go(func() { out[i] = p.run("--json", "fetch", "3.5.0") })
+		both.Go(func() { out[i] = p.Run("--json", "fetch", "3.5.0") })
 	}
 	both.Wait()
 	cached := 0
 	for _, r := range out {
-		assert.Equal(t, exitDone, r.code, r.err)
+		assert.Equal(t, exitDone, r.Code, r.Err)
 		var f struct{ Cached bool }
-		require.NoError(t, json.Unmarshal([]byte(r.out), &f))
+		require.NoError(t, json.Unmarshal([]byte(r.Out), &f))
 		if f.Cached {
 			cached++
 		}
@@ -486,12 +487,12 @@ func TestTwoFetchesShareOneDownload(t *testing.T) {
 	assert.Equal(t, 1, asked)
 
 	site.Misbehave("/mossgate-3.6.1.zip", demo.Fault{Stall: 50_000})
-	cmd := p.command("fetch", "3.6.1")
+	cmd := p.Command("fetch", "3.6.1")
 	var errb strings.Builder
 	cmd.Stderr = &errb
 	require.NoError(t, cmd.Start())
-	until(t, "it is under way", func() bool {
-		parts, _ := filepath.Glob(filepath.Join(p.home, "locker", "incoming", "*.part"))
+	proving.Until(t, "it is under way", func() bool {
+		parts, _ := filepath.Glob(filepath.Join(p.Home, "locker", "incoming", "*.part"))
 		return len(parts) > 0
 	})
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
@@ -502,11 +503,11 @@ func TestTwoFetchesShareOneDownload(t *testing.T) {
 	var n struct {
 		Newer []struct{ Installed, Version string }
 	}
-	require.NoError(t, json.Unmarshal([]byte(p.exits(exitNewer, "--json", "fetch", "--check").out), &n))
+	require.NoError(t, json.Unmarshal([]byte(p.Exits(exitNewer, "--json", "fetch", "--check").Out), &n))
 	require.Len(t, n.Newer, 1)
 	assert.Equal(t, "3.6.1", n.Newer[0].Version)
-	assert.Contains(t, p.ok("fetch", "--dry-run").out, "WOULD FETCH  3.6.1, ")
-	assert.Contains(t, p.ok("fetch", "3.5.0", "--dry-run").out, "FETCHED  3.5.0 is in the locker already")
+	assert.Contains(t, p.OK("fetch", "--dry-run").Out, "WOULD FETCH  3.6.1, ")
+	assert.Contains(t, p.OK("fetch", "3.5.0", "--dry-run").Out, "FETCHED  3.5.0 is in the locker already")
 }
 
 // A key can't be passed by: not by a build that was fetched before the key was set,
@@ -516,49 +517,49 @@ func TestAKeyCanNotBePassedBy(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
 	key, sign := signer(t)
-	p.ok("fetch", "3.5.0") // unsigned, and in the locker from now on
+	p.OK("fetch", "3.5.0") // unsigned, and in the locker from now on
 	p.keyed(key)
-	assert.Contains(t, p.exits(exitFailed, "fetch", "3.5.0").err, "it is not signed")
+	assert.Contains(t, p.Exits(exitFailed, "fetch", "3.5.0").Err, "it is not signed")
 	signFeed := func() { p.putBuild("feed.json.minisig", sign(p.readBuild("feed.json"))) }
 	signFeed()
-	r := p.ok("fetch", "3.5.0")
-	assert.Contains(t, r.out, "FETCHED", "again, and held against the list that is signed")
-	assert.NotContains(t, p.ok("fetch", "3.5.0").out, "FETCHED  ", "now it is there, vouched for")
+	r := p.OK("fetch", "3.5.0")
+	assert.Contains(t, r.Out, "FETCHED", "again, and held against the list that is signed")
+	assert.NotContains(t, p.OK("fetch", "3.5.0").Out, "FETCHED  ", "now it is there, vouched for")
 
 	// Somebody who serves the files has an old archive with a good signature of its
 	// own, and a list of his own making.
-	put(t, filepath.Join(p.harbour.Builds, "mossgate-3.4.1.zip.minisig"), sign(p.readBuild("mossgate-3.4.1.zip")))
+	proving.Put(t, filepath.Join(p.Harbour.Builds, "mossgate-3.4.1.zip.minisig"), sign(p.readBuild("mossgate-3.4.1.zip")))
 	signed := p.readBuild("feed.json")
-	require.NoError(t, os.Remove(filepath.Join(p.harbour.Builds, "feed.json.minisig")))
+	require.NoError(t, os.Remove(filepath.Join(p.Harbour.Builds, "feed.json.minisig")))
 	relabel := `{"format":"freshkeel-feed/1","builds":[{"version":"9.0.0","channel":"stable","parts":[{"url":"mossgate-3.4.1.zip"}]}]}`
 	p.putBuild("feed.json", relabel)
-	r = p.exits(exitFailed, "refit")
-	assert.Contains(t, r.err, "is not signed, and was when it was last asked")
+	r = p.Exits(exitFailed, "refit")
+	assert.Contains(t, r.Err, "is not signed, and was when it was last asked")
 	// Signed by the maker himself, but with no digest in it.
 	p.putBuild("feed.json", relabel)
 	signFeed()
-	assert.Contains(t, p.exits(exitFailed, "builds").err, "mossgate-3.4.1.zip has no digest (sha256, sha512 or blake3) in a list that is signed")
+	assert.Contains(t, p.Exits(exitFailed, "builds").Err, "mossgate-3.4.1.zip has no digest (sha256, sha512 or blake3) in a list that is signed")
 
 	dated := func(made, expires string) {
 		p.putBuild("feed.json", strings.Replace(signed, `"builds"`, fmt.Sprintf("\"made\": %q,\n\"expires\": %q,\n\"builds\"", made, expires), 1))
 		signFeed()
 	}
 	dated("2026-05-02T00:00:00Z", "2126-01-01")
-	assert.NotContains(t, p.ok("builds").err, "warn")
+	assert.NotContains(t, p.OK("builds").Err, "warn")
 	dated("2026-05-01T00:00:00Z", "2126-01-01")
-	assert.Contains(t, p.ok("builds").err, "a newer list of 2026-05-02")
+	assert.Contains(t, p.OK("builds").Err, "a newer list of 2026-05-02")
 	dated("2026-05-03T00:00:00Z", "2026-05-04")
-	assert.Contains(t, p.ok("builds").err, "has expired, on 2026-05-04")
+	assert.Contains(t, p.OK("builds").Err, "has expired, on 2026-05-04")
 }
 
 // A build may come in parts: a base and what is laid over it, each with rules.
 func TestBuildInPartsAndTheMakersSteps(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
-	writeZip(t, filepath.Join(p.harbour.Builds, "more.zip"), map[string]string{"wrap/tracks/dew-loop.track": "laid over", "wrap/tracks/extra.track": "extra"})
-	writeTarball(t, filepath.Join(p.harbour.Builds, "songs.tar.gz"), map[string]string{"night.song": "la"})
-	put(t, filepath.Join(p.harbour.Builds, "notice.md"), "single")
-	b, err := os.ReadFile(filepath.Join(p.harbour.Builds, "feed.json"))
+	writeZip(t, filepath.Join(p.Harbour.Builds, "more.zip"), map[string]string{"wrap/tracks/dew-loop.track": "laid over", "wrap/tracks/extra.track": "extra"})
+	writeTarball(t, filepath.Join(p.Harbour.Builds, "songs.tar.gz"), map[string]string{"night.song": "la"})
+	proving.Put(t, filepath.Join(p.Harbour.Builds, "notice.md"), "single")
+	b, err := os.ReadFile(filepath.Join(p.Harbour.Builds, "feed.json"))
 	require.NoError(t, err)
 	var feed map[string]any
 	require.NoError(t, json.Unmarshal(b, &feed))
@@ -571,18 +572,18 @@ func TestBuildInPartsAndTheMakersSteps(t *testing.T) {
 	}}, map[string]any{"version": "3.9.8", "from": []any{"3.4.4"}, "parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}}, map[string]any{"version": "3.9.9", "channel": "stable", "from": []any{"3.4.5"}, "parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}})
 	b, err = json.Marshal(feed)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(p.harbour.Builds, "feed.json"), b, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(p.Harbour.Builds, "feed.json"), b, 0o644))
 
-	r := p.exits(exitRefused, "refit", "3.9.8")
-	assert.Contains(t, r.out, "the maker does not let 3.4.1 step to 3.9.8 directly")
-	assert.Contains(t, r.out, "no chain of builds that the source offers leads there")
-	p.editProfile(func(s string) string { return strings.Replace(s, "version = '^mossgate", "# '^mossgate", 1) })
-	p.ok("refit", "3.4.5")
-	assert.Equal(t, "laid over", p.read("tracks/dew-loop.track"))
-	assert.Equal(t, "extra", p.read("tracks/extra.track"))
-	assert.Equal(t, "la", p.read("songs/night.song"))
-	assert.Equal(t, "single", p.read("NOTICE.md"))
-	p.ok("refit", "3.9.9")
-	assert.NoFileExists(t, filepath.Join(p.install, "songs/night.song"))
-	assert.NoDirExists(t, filepath.Join(p.install, "songs"))
+	r := p.Exits(exitRefused, "refit", "3.9.8")
+	assert.Contains(t, r.Out, "the maker does not let 3.4.1 step to 3.9.8 directly")
+	assert.Contains(t, r.Out, "no chain of builds that the source offers leads there")
+	p.EditProfile(func(s string) string { return strings.Replace(s, "version = '^mossgate", "# '^mossgate", 1) })
+	p.OK("refit", "3.4.5")
+	assert.Equal(t, "laid over", p.Read("tracks/dew-loop.track"))
+	assert.Equal(t, "extra", p.Read("tracks/extra.track"))
+	assert.Equal(t, "la", p.Read("songs/night.song"))
+	assert.Equal(t, "single", p.Read("NOTICE.md"))
+	p.OK("refit", "3.9.9")
+	assert.NoFileExists(t, filepath.Join(p.Install, "songs/night.song"))
+	assert.NoDirExists(t, filepath.Join(p.Install, "songs"))
 }

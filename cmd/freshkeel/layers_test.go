@@ -12,6 +12,7 @@ import (
 
 	"freshkeel"
 	"freshkeel/demo"
+	"freshkeel/proving"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -35,7 +36,7 @@ func feedOf(t *testing.T, dir string, head map[string]any, builds ...map[string]
 	head["format"], head["builds"] = "freshkeel-feed/1", builds
 	b, err := json.Marshal(head)
 	require.NoError(t, err)
-	put(t, filepath.Join(dir, "feed.json"), string(b))
+	proving.Put(t, filepath.Join(dir, "feed.json"), string(b))
 }
 
 // Layers have versions of their own, know their files, are held to the builds
@@ -43,78 +44,78 @@ func feedOf(t *testing.T, dir string, head map[string]any, builds ...map[string]
 func TestLayersLieOverTheBuildInOrder(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	feedOf(t, filepath.Join(p.dir, "lanterns"), nil,
+	feedOf(t, filepath.Join(p.Dir, "lanterns"), nil,
 		map[string]any{"version": "1.0", "fits": ">=3.4 <3.6", "files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}},
 		map[string]any{"version": "1.1", "fits": ">=3.5", "files": map[string]string{"lib/lamp.jar": "lamp 1.1", "lib/wick.jar": "wick", "tracks/dew-loop.track": "lit by 1.1"}})
-	songs := filepath.Join(p.dir, "songs")
-	put(t, filepath.Join(songs, "index.html"), `<html><a href="songs-2.0.jar">songs</a></html>`)
-	put(t, filepath.Join(songs, "songs-2.0.jar"), "la\x00la")
-	p.editProfile(func(s string) string {
+	songs := filepath.Join(p.Dir, "songs")
+	proving.Put(t, filepath.Join(songs, "index.html"), `<html><a href="songs-2.0.jar">songs</a></html>`)
+	proving.Put(t, filepath.Join(songs, "songs-2.0.jar"), "la\x00la")
+	p.EditProfile(func(s string) string {
 		return s + "\n[[layer]]\nname = 'lanterns'\ninto = '.'\n[layer.source]\nfeed = '../lanterns/feed.json'\n" +
 			"\n[[layer]]\nname = 'songs'\ninto = 'addons'\n[layer.source]\nas = 'file'\npage.at = '../songs/index.html'\npage.pattern = '/songs-(?P<version>[\\d.]+)\\.jar$'\n[layer.place]\n'songs-*.jar' = 'songs.jar'\n"
 	})
-	p.ok("start")
-	r := p.ok("builds")
-	assert.Contains(t, r.out, "NOT LAID  layer lanterns: the next refit lays it")
-	assert.Regexp(t, `1\.1 .* fits >=3\.5`, r.out)
+	p.OK("start")
+	r := p.OK("builds")
+	assert.Contains(t, r.Out, "NOT LAID  layer lanterns: the next refit lays it")
+	assert.Regexp(t, `1\.1 .* fits >=3\.5`, r.Out)
 
-	p.editProfile(func(s string) string {
+	p.EditProfile(func(s string) string {
 		return strings.Replace(s, "[layer.source]\nas", "fits = '>9'\n[layer.source]\nas", 1)
 	})
-	r = p.exits(exitRefused, "refit", "3.5.0")
-	assert.Contains(t, r.out, "layer songs is left out: none of its versions fits 3.5.0")
-	assert.Contains(t, r.out, "go without it: --without songs")
-	p.editProfile(func(s string) string { return strings.Replace(s, "fits = '>9'\n", "", 1) })
-	p.ok("refit", "3.5.0")
-	assert.Equal(t, "lit by 1.1", p.read("tracks/dew-loop.track"), "the layer lies over the build")
-	assert.Equal(t, "la\x00la", p.read("addons/songs.jar"))
-	assert.Equal(t, []string{"lanterns: 1.1 laid", "songs: 2.0 laid"}, p.lastEntry().Layers)
+	r = p.Exits(exitRefused, "refit", "3.5.0")
+	assert.Contains(t, r.Out, "layer songs is left out: none of its versions fits 3.5.0")
+	assert.Contains(t, r.Out, "go without it: --without songs")
+	p.EditProfile(func(s string) string { return strings.Replace(s, "fits = '>9'\n", "", 1) })
+	p.OK("refit", "3.5.0")
+	assert.Equal(t, "lit by 1.1", p.Read("tracks/dew-loop.track"), "the layer lies over the build")
+	assert.Equal(t, "la\x00la", p.Read("addons/songs.jar"))
+	assert.Equal(t, []string{"lanterns: 1.1 laid", "songs: 2.0 laid"}, p.LastEntry().Layers)
 	var pre struct {
 		Plan struct {
 			Overlaid []freshkeel.Overlaid
 			Layers   []freshkeel.Laid
 		}
 	}
-	require.NoError(t, json.Unmarshal([]byte(lastLine(p.ok("--json", "preflight", "3.5.0").out)), &pre))
+	require.NoError(t, json.Unmarshal([]byte(lastLine(p.OK("--json", "preflight", "3.5.0").Out)), &pre))
 	assert.Equal(t, []freshkeel.Overlaid{{Path: "tracks/dew-loop.track", Over: "lanterns"}}, pre.Plan.Overlaid)
 	assert.Len(t, pre.Plan.Layers, 2)
-	assert.Contains(t, p.read(".freshkeel/inventory.json"), `"layer":"songs"`)
+	assert.Contains(t, p.Read(".freshkeel/inventory.json"), `"layer":"songs"`)
 
 	// One layer alone: the build and the other layer stay.
-	before := p.tree()
-	assert.Contains(t, p.exits(exitRefused, "refit", "--layer", "lanterns=1.0").out, "lanterns 1.0 is older than the installed 1.1")
-	r = p.ok("refit", "--layer", "lanterns=1.0", "--back")
-	assert.Contains(t, r.out, "lanterns: 1.1 → 1.0")
-	assert.Equal(t, "lit by 1.0", p.read("tracks/dew-loop.track"))
-	assert.NoFileExists(t, filepath.Join(p.install, "lib/wick.jar"))
-	assert.Equal(t, "by lantern light\n", p.read("tracks/lantern-row.track"))
-	assert.Equal(t, "3.5.0", p.status().Version)
+	before := p.Tree()
+	assert.Contains(t, p.Exits(exitRefused, "refit", "--layer", "lanterns=1.0").Out, "lanterns 1.0 is older than the installed 1.1")
+	r = p.OK("refit", "--layer", "lanterns=1.0", "--back")
+	assert.Contains(t, r.Out, "lanterns: 1.1 → 1.0")
+	assert.Equal(t, "lit by 1.0", p.Read("tracks/dew-loop.track"))
+	assert.NoFileExists(t, filepath.Join(p.Install, "lib/wick.jar"))
+	assert.Equal(t, "by lantern light\n", p.Read("tracks/lantern-row.track"))
+	assert.Equal(t, "3.5.0", p.Status().Version)
 
 	// What does not fit is refused while the server runs, with what would fit.
-	pid := p.status().Server.PID
-	r = p.exits(exitRefused, "refit", "3.6.1")
-	assert.Contains(t, r.out, "layer lanterns 1.0 fits >=3.4 <3.6, not 3.6.1")
-	assert.Contains(t, r.out, "take lanterns 1.1, which fits: --layer lanterns=1.1; or go without it:")
-	assert.Equal(t, pid, p.status().Server.PID)
-	r = p.ok("refit", "3.6.1", "--without", "lanterns")
-	assert.Contains(t, r.out, "lanterns: 1.0 taken off")
-	assert.Equal(t, "dew loop, surveyed for 3.6.1\n", p.read("tracks/dew-loop.track"), "the build's own file is back")
-	assert.NoFileExists(t, filepath.Join(p.install, "lib/lamp.jar"))
-	assert.Equal(t, "la\x00la", p.read("addons/songs.jar"))
+	pid := p.Status().Server.PID
+	r = p.Exits(exitRefused, "refit", "3.6.1")
+	assert.Contains(t, r.Out, "layer lanterns 1.0 fits >=3.4 <3.6, not 3.6.1")
+	assert.Contains(t, r.Out, "take lanterns 1.1, which fits: --layer lanterns=1.1; or go without it:")
+	assert.Equal(t, pid, p.Status().Server.PID)
+	r = p.OK("refit", "3.6.1", "--without", "lanterns")
+	assert.Contains(t, r.Out, "lanterns: 1.0 taken off")
+	assert.Equal(t, "dew loop, surveyed for 3.6.1\n", p.Read("tracks/dew-loop.track"), "the build's own file is back")
+	assert.NoFileExists(t, filepath.Join(p.Install, "lib/lamp.jar"))
+	assert.Equal(t, "la\x00la", p.Read("addons/songs.jar"))
 
-	feedOf(t, filepath.Join(p.dir, "lanterns"), nil, map[string]any{"version": "1.0", "fits": ">=3.4 <3.6", "files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}})
-	assert.Contains(t, p.ok("preflight", "3.7.0-pre1").out, "layer lanterns is left out: none of its versions fits 3.7.0-pre1", "as was said before")
-	feedOf(t, filepath.Join(p.dir, "lanterns"), nil, map[string]any{"version": "1.0", "fits": ">=3.4 <3.6", "files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}},
+	feedOf(t, filepath.Join(p.Dir, "lanterns"), nil, map[string]any{"version": "1.0", "fits": ">=3.4 <3.6", "files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}})
+	assert.Contains(t, p.OK("preflight", "3.7.0-pre1").Out, "layer lanterns is left out: none of its versions fits 3.7.0-pre1", "as was said before")
+	feedOf(t, filepath.Join(p.Dir, "lanterns"), nil, map[string]any{"version": "1.0", "fits": ">=3.4 <3.6", "files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}},
 		map[string]any{"version": "1.1", "fits": ">=3.5", "files": map[string]string{"lib/lamp.jar": "lamp 1.1", "lib/wick.jar": "wick", "tracks/dew-loop.track": "lit by 1.1"}})
 
 	// Going back brings the layers back, file for file.
-	p.ok("rollback")
-	assert.Equal(t, "lit by 1.0", p.read("tracks/dew-loop.track"))
-	p.ok("rollback")
-	assert.Equal(t, before, p.tree())
-	r = p.ok("refit", "3.6.1", "--layer", "lanterns")
-	assert.Equal(t, "lit by 1.1", p.read("tracks/dew-loop.track"))
-	assert.NotContains(t, r.out, "taken off")
+	p.OK("rollback")
+	assert.Equal(t, "lit by 1.0", p.Read("tracks/dew-loop.track"))
+	p.OK("rollback")
+	assert.Equal(t, before, p.Tree())
+	r = p.OK("refit", "3.6.1", "--layer", "lanterns")
+	assert.Equal(t, "lit by 1.1", p.Read("tracks/dew-loop.track"))
+	assert.NotContains(t, r.Out, "taken off")
 }
 
 func lastLine(s string) string {
@@ -130,15 +131,15 @@ func lastLine(s string) string {
 func TestALayerOverAnUnknownBuildTouchesOnlyItsOwn(t *testing.T) {
 	t.Parallel()
 	p := scripted(t, "echo 'pond server 1.0'\necho ready\nwhile read l; do [ \"$l\" = quit ] && exit 0; done\n")
-	p.put("frogs/one", "1")
-	p.put("pads/lily", "lily")
+	p.Put("frogs/one", "1")
+	p.Put("pads/lily", "lily")
 	for _, name := range []string{"moss", "mist"} {
-		feedOf(t, filepath.Join(p.dir, name), nil,
+		feedOf(t, filepath.Join(p.Dir, name), nil,
 			map[string]any{"version": "1", "files": map[string]string{"pads/shade": name, "pads/" + name: name}},
 			map[string]any{"version": "2", "files": map[string]string{"pads/shade": name + " 2"}})
 	}
 	layers := func(names ...string) {
-		p.editProfile(func(s string) string {
+		p.EditProfile(func(s string) string {
 			s, _, _ = strings.Cut(s, "\n[[layer]]")
 			for _, n := range names {
 				s += "\n[[layer]]\nname = '" + n + "'\nsource.feed = '../" + n + "/feed.json'\n"
@@ -147,20 +148,20 @@ func TestALayerOverAnUnknownBuildTouchesOnlyItsOwn(t *testing.T) {
 		})
 	}
 	layers("moss", "mist")
-	p.ok("refit", "--layer", "moss=1", "--layer", "mist=1")
-	assert.Equal(t, "mist", p.read("pads/shade"))
+	p.OK("refit", "--layer", "moss=1", "--layer", "mist=1")
+	assert.Equal(t, "mist", p.Read("pads/shade"))
 	layers("mist", "moss")
-	r := p.ok("refit", "--layer", "mist=1", "--layer", "moss=1")
-	assert.Contains(t, r.err, "1 path brought twice: pads/shade (layer moss over layer mist)")
-	assert.Equal(t, "moss", p.read("pads/shade"), "the order decides")
-	p.ok("refit", "--layer", "moss")
-	assert.Equal(t, "moss 2", p.read("pads/shade"))
-	assert.NoFileExists(t, filepath.Join(p.install, "pads/moss"), "the layer's old file goes")
+	r := p.OK("refit", "--layer", "mist=1", "--layer", "moss=1")
+	assert.Contains(t, r.Err, "1 path brought twice: pads/shade (layer moss over layer mist)")
+	assert.Equal(t, "moss", p.Read("pads/shade"), "the order decides")
+	p.OK("refit", "--layer", "moss")
+	assert.Equal(t, "moss 2", p.Read("pads/shade"))
+	assert.NoFileExists(t, filepath.Join(p.Install, "pads/moss"), "the layer's old file goes")
 	layers("mist")
-	p.ok("refit", "--layer", "mist")
-	assert.Equal(t, "mist 2", p.read("pads/shade"))
+	p.OK("refit", "--layer", "mist")
+	assert.Equal(t, "mist 2", p.Read("pads/shade"))
 	for at, want := range map[string]string{"frogs/one": "1", "pads/lily": "lily"} {
-		assert.Equal(t, want, p.read(at), "nobody's file but the layer's is touched")
+		assert.Equal(t, want, p.Read(at), "nobody's file but the layer's is touched")
 	}
 }
 
@@ -171,46 +172,46 @@ func TestAChainOfStepsIsShownCheckedAndConfirmed(t *testing.T) {
 	releases := []demo.Release{demo.Releases[0], demo.Releases[1], fixed[2], demo.Releases[2], {Version: "3.8.0", Channel: "stable", Behaviour: demo.Good, Java: 33}}
 	releases[3].Version = "3.7.0" // dies
 	p := mossgate(t, releases...)
-	at := filepath.Join(p.harbour.Builds, "feed.json")
-	put(t, at, strings.Replace(p.readBuild("feed.json"), `"builds"`, `"steps": "each", "builds"`, 1))
-	p.ok("start")
-	pid := p.status().Server.PID
+	at := filepath.Join(p.Harbour.Builds, "feed.json")
+	proving.Put(t, at, strings.Replace(p.readBuild("feed.json"), `"builds"`, `"steps": "each", "builds"`, 1))
+	p.OK("start")
+	pid := p.Status().Server.PID
 
-	r := p.exits(exitRefused, "preflight", "3.8.0")
-	assert.Contains(t, r.out, "3.4.1 → 3.5.0 → 3.6.1 → 3.7.0 → 3.8.0")
-	assert.Contains(t, r.out, "later, at 3.8.0: mossgate.jar needs Java 33")
-	assert.Equal(t, pid, p.status().Server.PID, "the last step's need is known before the first")
+	r := p.Exits(exitRefused, "preflight", "3.8.0")
+	assert.Contains(t, r.Out, "3.4.1 → 3.5.0 → 3.6.1 → 3.7.0 → 3.8.0")
+	assert.Contains(t, r.Out, "later, at 3.8.0: mossgate.jar needs Java 33")
+	assert.Equal(t, pid, p.Status().Server.PID, "the last step's need is known before the first")
 
-	feedOf(t, filepath.Join(p.dir, "moss"), nil, map[string]any{"version": "1", "fits": "<3.6", "files": map[string]string{"lib/moss": "moss"}})
-	p.editProfile(func(s string) string { return s + "\n[[layer]]\nname = 'moss'\nsource.feed = '../moss/feed.json'\n" })
-	r = p.exits(exitRefused, "refit", "3.6.1")
-	assert.Contains(t, r.out, "REFUSED  3.6.1 can't be installed as things are")
-	assert.Contains(t, r.out, "later, at 3.6.1: layer moss is left out: none of its versions fits 3.6.1")
-	assert.Empty(t, p.entries(), "nothing was begun")
-	p.editProfile(func(s string) string { s, _, _ = strings.Cut(s, "\n[[layer]]"); return s })
+	feedOf(t, filepath.Join(p.Dir, "moss"), nil, map[string]any{"version": "1", "fits": "<3.6", "files": map[string]string{"lib/moss": "moss"}})
+	p.EditProfile(func(s string) string { return s + "\n[[layer]]\nname = 'moss'\nsource.feed = '../moss/feed.json'\n" })
+	r = p.Exits(exitRefused, "refit", "3.6.1")
+	assert.Contains(t, r.Out, "REFUSED  3.6.1 can't be installed as things are")
+	assert.Contains(t, r.Out, "later, at 3.6.1: layer moss is left out: none of its versions fits 3.6.1")
+	assert.Empty(t, p.Entries(), "nothing was begun")
+	p.EditProfile(func(s string) string { s, _, _ = strings.Cut(s, "\n[[layer]]"); return s })
 
-	r = p.ok("preflight", "3.6.1")
-	assert.Contains(t, r.out, "3.4.1 → 3.5.0 → 3.6.1: the maker allows updates only from the build directly before")
-	assert.Contains(t, r.out, "freshkeel refit 3.6.1")
-	p.ok("refit", "3.6.1")
-	all := p.entries()
+	r = p.OK("preflight", "3.6.1")
+	assert.Contains(t, r.Out, "3.4.1 → 3.5.0 → 3.6.1: the maker allows updates only from the build directly before")
+	assert.Contains(t, r.Out, "freshkeel refit 3.6.1")
+	p.OK("refit", "3.6.1")
+	all := p.Entries()
 	require.Len(t, all, 2)
 	for i, e := range all {
 		assert.EqualValues(t, "confirmed", e.Outcome)
 		assert.Equal(t, []string{"3.5.0", "3.6.1"}[i], e.To)
 	}
-	p.ok("rollback", "r0001") // the whole chain
-	assert.Equal(t, "3.4.1", p.status().Version)
+	p.OK("rollback", "r0001") // the whole chain
+	assert.Equal(t, "3.4.1", p.Status().Version)
 	// Killed in its first step, it is brought in order and goes the whole way.
-	assert.Equal(t, -1, p.runWith([]string{envDieAt + "=swap:3"}, "refit", "3.6.1").code)
-	p.ok("refit", "3.6.1")
-	assert.Equal(t, "3.6.1", p.status().Version)
-	p.ok("rollback", "r0005")
+	assert.Equal(t, -1, p.RunWith([]string{envDieAt + "=swap:3"}, "refit", "3.6.1").Code)
+	p.OK("refit", "3.6.1")
+	assert.Equal(t, "3.6.1", p.Status().Version)
+	p.OK("rollback", "r0005")
 
-	r = p.exits(exitRolledBack, "refit", "3.7.0")
-	assert.Contains(t, r.out, "it got as far as 3.6.1, each step confirmed")
-	assert.Equal(t, "3.6.1", p.status().Version)
-	assert.True(t, p.status().Server.Running)
+	r = p.Exits(exitRolledBack, "refit", "3.7.0")
+	assert.Contains(t, r.Out, "it got as far as 3.6.1, each step confirmed")
+	assert.Equal(t, "3.6.1", p.Status().Version)
+	assert.True(t, p.Status().Server.Running)
 }
 
 // One setting moves a server to another channel and back; a step back is never
@@ -218,25 +219,25 @@ func TestAChainOfStepsIsShownCheckedAndConfirmed(t *testing.T) {
 func TestAChannelIsOneSetting(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	p.ok("refit")
-	assert.Equal(t, "3.6.1", p.status().Version)
+	p.OK("refit")
+	assert.Equal(t, "3.6.1", p.Status().Version)
 	follow := func(from, to string) {
-		p.editProfile(func(s string) string { return strings.Replace(s, "channel = '"+from+"'", "channel = '"+to+"'", 1) })
+		p.EditProfile(func(s string) string { return strings.Replace(s, "channel = '"+from+"'", "channel = '"+to+"'", 1) })
 	}
-	assert.Regexp(t, `3\.7\.0-pre1 +newer, other channel`, p.ok("builds").out)
+	assert.Regexp(t, `3\.7\.0-pre1 +newer, other channel`, p.OK("builds").Out)
 	follow("stable", "preview")
-	assert.Contains(t, p.ok("builds").out, "NEWER  3.7.0-pre1 is there")
-	r := p.ok("refit")
-	assert.Contains(t, r.err, "it crosses from channel stable to preview")
+	assert.Contains(t, p.OK("builds").Out, "NEWER  3.7.0-pre1 is there")
+	r := p.OK("refit")
+	assert.Contains(t, r.Err, "it crosses from channel stable to preview")
 	follow("preview", "stable")
-	assert.Contains(t, p.ok("builds").out, "AHEAD  3.7.0-pre1 is installed, from channel preview; stable has nothing newer")
-	assert.Contains(t, p.exits(exitRefused, "refit").out, "3.6.1 is older than the installed 3.7.0-pre1")
-	assert.Empty(t, p.ok("fetch", "--check").out)
-	p.ok("refit", "--back")
-	assert.Equal(t, "3.6.1", p.status().Version)
+	assert.Contains(t, p.OK("builds").Out, "AHEAD  3.7.0-pre1 is installed, from channel preview; stable has nothing newer")
+	assert.Contains(t, p.Exits(exitRefused, "refit").Out, "3.6.1 is older than the installed 3.7.0-pre1")
+	assert.Empty(t, p.OK("fetch", "--check").Out)
+	p.OK("refit", "--back")
+	assert.Equal(t, "3.6.1", p.Status().Version)
 	follow("stable", "nightly")
-	r = p.exits(exitFailed, "refit")
-	assert.Contains(t, r.err, `offers no build in channel "nightly"; its channels are: stable, preview`)
+	r = p.Exits(exitFailed, "refit")
+	assert.Contains(t, r.Err, `offers no build in channel "nightly"; its channels are: stable, preview`)
 }
 
 // A version comes as several files: the right one is chosen by rule, and a file
@@ -244,7 +245,7 @@ func TestAChannelIsOneSetting(t *testing.T) {
 func TestTheWrongKindOfBuildIsRefused(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
-	in := p.harbour.Builds
+	in := p.Harbour.Builds
 	one := func(name, url, system, arch string) map[string]any {
 		return map[string]any{"name": name, "os": system, "arch": arch, "parts": []any{map[string]any{"url": url}}}
 	}
@@ -252,14 +253,14 @@ func TestTheWrongKindOfBuildIsRefused(t *testing.T) {
 		one("plain", "mossgate-3.5.0.zip", "", ""), one("addons", "mossgate-3.6.1.zip", "", ""), one("plain", "nothing.zip", "plan9", "")}},
 		map[string]any{"version": "3.5.1", "variants": []any{one("", "nothing.zip", "windows", "arm64")}})
 	p.source("feed = '../builds/feed.json'")
-	r := p.exits(exitFailed, "preflight", "3.5.0")
-	assert.Contains(t, r.err, `3.5.0 comes as "plain" and "addons": say which in [source] variant`)
-	assert.Regexp(t, `3\.5\.0 .*as plain, addons, plain plan9`, p.ok("builds").out)
-	assert.Contains(t, p.exits(exitFailed, "preflight", "3.5.1").err, "3.5.1 does not come for this machine")
+	r := p.Exits(exitFailed, "preflight", "3.5.0")
+	assert.Contains(t, r.Err, `3.5.0 comes as "plain" and "addons": say which in [source] variant`)
+	assert.Regexp(t, `3\.5\.0 .*as plain, addons, plain plan9`, p.OK("builds").Out)
+	assert.Contains(t, p.Exits(exitFailed, "preflight", "3.5.1").Err, "3.5.1 does not come for this machine")
 	p.source("feed = '../builds/feed.json'", "variant = 'plain'")
-	p.ok("refit", "3.5.0")
+	p.OK("refit", "3.5.0")
 	p.source("feed = '../builds/feed.json'", "variant = 'brass'")
-	assert.Contains(t, p.exits(exitFailed, "preflight", "3.5.0").err, `3.5.0 does not come as "brass" for`)
+	assert.Contains(t, p.Exits(exitFailed, "preflight", "3.5.0").Err, `3.5.0 does not come as "brass" for`)
 
 	elf := func(machine byte) string {
 		return "\x7fELF\x02\x01\x01" + strings.Repeat("\x00", 9) + "\x02\x00" + string([]byte{machine}) + "\x00" + strings.Repeat("\x00", 80)
@@ -276,14 +277,14 @@ func TestTheWrongKindOfBuildIsRefused(t *testing.T) {
 		"other edition": {map[string]string{"mossgate-server-3.9.jar": string(client)}, "mossgate.jar starts with mossgate.client.Window, the installed one with mossgate.Gatehouse"},
 		"other names":   {map[string]string{"a/b": "x", "a/c": "y", "a/d": "z", "a/e": "z"}, "not one file of 3.9 has the name of an installed one"},
 	} {
-		writeZip(t, filepath.Join(p.dir, name+"-3.9.zip"), c.files)
-		r := p.exits(exitRefused, "preflight", "--from", filepath.Join(p.dir, name+"-3.9.zip"))
-		assert.Contains(t, r.out, c.says, name)
+		writeZip(t, filepath.Join(p.Dir, name+"-3.9.zip"), c.files)
+		r := p.Exits(exitRefused, "preflight", "--from", filepath.Join(p.Dir, name+"-3.9.zip"))
+		assert.Contains(t, r.Out, c.says, name)
 	}
 	pond := scripted(t, "echo 'pond server 1.0'\necho ready\nread l\n")
 	for system, body := range map[string]string{"linux/riscv64": elf(243), "windows/amd64": pe} {
-		writeZip(t, filepath.Join(pond.dir, "pond-2.0.zip"), map[string]string{"pondserver": body, "pads/lily": "x"})
-		r := pond.exits(exitRefused, "preflight", "--from", filepath.Join(pond.dir, "pond-2.0.zip"))
-		assert.Contains(t, r.out, "it is a build for "+system+" (pondserver), and this server wants linux/")
+		writeZip(t, filepath.Join(pond.Dir, "pond-2.0.zip"), map[string]string{"pondserver": body, "pads/lily": "x"})
+		r := pond.Exits(exitRefused, "preflight", "--from", filepath.Join(pond.Dir, "pond-2.0.zip"))
+		assert.Contains(t, r.Out, "it is a build for "+system+" (pondserver), and this server wants linux/")
 	}
 }

@@ -26,9 +26,9 @@ func TestANativeBuildIsHeldAgainstThisMachine(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(real), "libc.so.6", "it is linked against the C library")
 	p := scripted(t, patient)
-	p.ok("start")
-	pid := p.status().Server.PID
-	p.put("run.sh", "#!/bin/sh\necho ready\n./pondserver --lilies\n")
+	p.OK("start")
+	pid := p.Status().Server.PID
+	p.Put("run.sh", "#!/bin/sh\necho ready\n./pondserver --lilies\n")
 	for name, c := range map[string]struct {
 		program []byte
 		parts   []string
@@ -40,42 +40,42 @@ func TestANativeBuildIsHeldAgainstThisMachine(t *testing.T) {
 		"a loader": {bytes.ReplaceAll(real, []byte("/ld-linux"), []byte("/zz-linux")),
 			[]string{"pondserver is started by /lib", "zz-linux", "which is not here", "run.sh:3", "install the C library that has it"}},
 	} {
-		at := filepath.Join(p.dir, name+"-2.0.zip")
+		at := filepath.Join(p.Dir, name+"-2.0.zip")
 		writeZip(t, at, map[string]string{"pondserver": string(c.program), "pads/lily": "x"})
 		f := p.preflight(exitRefused, "--from", at)["native"]
 		assert.Equal(t, freshkeel.Stop, f.Level, name)
 		for _, part := range c.parts {
 			assert.Contains(t, f.What+"\n"+f.Where+"\n"+f.Why+"\n"+f.Do, part, name)
 		}
-		p.exits(exitRefused, "refit", "--from", at)
+		p.Exits(exitRefused, "refit", "--from", at)
 	}
 	// A library that the build brings counts where the script says to look, and
 	// is missed when it is taken away.
-	p.put("run.sh", "#!/bin/sh\necho ready\nexport LD_LIBRARY_PATH=\"$PWD/lib\"\nexec ./pondserver\n")
+	p.Put("run.sh", "#!/bin/sh\necho ready\nexport LD_LIBRARY_PATH=\"$PWD/lib\"\nexec ./pondserver\n")
 	own := bytes.ReplaceAll(real, []byte("libc.so.6"), []byte("libq.so.6"))
 	libc, err := exec.Command("sh", "-c", "ls /lib/*/libc.so.6 /lib64/libc.so.6 2>/dev/null | head -1").Output()
 	require.NoError(t, err)
 	lib, err := os.ReadFile(strings.TrimSpace(string(libc)))
 	require.NoError(t, err)
-	brought := filepath.Join(p.dir, "brought-2.0.zip")
+	brought := filepath.Join(p.Dir, "brought-2.0.zip")
 	writeZip(t, brought, map[string]string{"pondserver": string(own), "lib/libq.so.6": string(lib), "pads/lily": "x"})
 	assert.Equal(t, freshkeel.OK, p.preflight(exitDone, "--from", brought)["native"].Level)
 	writeZip(t, brought, map[string]string{"pondserver": string(own), "pads/lily": "x"})
 	p.parts(p.preflight(exitRefused, "--from", brought)["native"], freshkeel.Stop, "pondserver needs the library libq.so.6", "run.sh:4: exec ./pondserver", "first line", "put it where the program looks")
-	p.put("run.sh", "#!/bin/sh\necho ready\n./pondserver --lilies\n")
-	assert.Equal(t, pid, p.status().Server.PID, "the server was never stopped")
-	at := filepath.Join(p.dir, "pond-2.0.zip")
+	p.Put("run.sh", "#!/bin/sh\necho ready\n./pondserver --lilies\n")
+	assert.Equal(t, pid, p.Status().Server.PID, "the server was never stopped")
+	at := filepath.Join(p.Dir, "pond-2.0.zip")
 	writeZip(t, at, map[string]string{"pondserver": string(real), "pads/lily": "x"})
 	// What no package mends comes first, and nothing is to be installed for the rest.
 	if two, err := os.ReadFile("/bin/ls"); err == nil && bytes.Contains(two, []byte("libselinux.so.1")) {
 		two = regexp.MustCompile(`GLIBC_2\.\d\d\x00`).ReplaceAll(bytes.ReplaceAll(two, []byte("libselinux.so.1"), []byte("libselinuq.so.1")), []byte("GLIBC_2.99\x00"))
-		hopeless := filepath.Join(p.dir, "hopeless-2.0.zip")
+		hopeless := filepath.Join(p.Dir, "hopeless-2.0.zip")
 		writeZip(t, hopeless, map[string]string{"pondserver": string(two), "pads/lily": "x"})
-		assert.Regexp(t, `pondserver needs GLIBC_2\.99 .* pondserver needs the library libselinuq\.so\.1, .* do that alone would not do: see the stop above it`, p.exits(exitRefused, "preflight", "--from", hopeless).said())
+		assert.Regexp(t, `pondserver needs GLIBC_2\.99 .* pondserver needs the library libselinuq\.so\.1, .* do that alone would not do: see the stop above it`, p.Exits(exitRefused, "preflight", "--from", hopeless).Said())
 	}
 	// What was broken off on its way is told by its own headers.
 	for _, left := range []int{len(real) / 3, len(real) - 100} {
-		cut := filepath.Join(p.dir, "cut-2.0.zip")
+		cut := filepath.Join(p.Dir, "cut-2.0.zip")
 		os.Remove(cut)
 		writeZip(t, cut, map[string]string{"pondserver": string(real[:left]), "pads/lily": "x"})
 		p.parts(p.preflight(exitRefused, "--from", cut)["native"], freshkeel.Stop, "pondserver is cut short", "cut-2.0.zip", "would not run it", "get the build anew")

@@ -14,6 +14,7 @@ import (
 
 	"freshkeel"
 	"freshkeel/demo"
+	"freshkeel/proving"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -21,14 +22,14 @@ import (
 
 // preflight runs the checks with --json and returns the findings by check.
 func (p *place) preflight(code int, args ...string) map[string]freshkeel.Finding {
-	p.t.Helper()
+	p.T.Helper()
 	var pre struct {
 		Outcome  string
 		Findings []freshkeel.Finding
 	}
-	r := p.exits(code, append([]string{"--json", "preflight"}, args...)...)
-	require.NoError(p.t, json.Unmarshal([]byte(r.out), &pre), r.out)
-	require.Equal(p.t, map[int]string{exitDone: "clear", exitRefused: "stopped"}[code], pre.Outcome)
+	r := p.Exits(code, append([]string{"--json", "preflight"}, args...)...)
+	require.NoError(p.T, json.Unmarshal([]byte(r.Out), &pre), r.Out)
+	require.Equal(p.T, map[int]string{exitDone: "clear", exitRefused: "stopped"}[code], pre.Outcome)
 	out := map[string]freshkeel.Finding{}
 	for _, f := range pre.Findings {
 		if old, ok := out[f.Check]; !ok || old.Level == freshkeel.OK {
@@ -42,7 +43,7 @@ func (p *place) preflight(code int, args ...string) map[string]freshkeel.Finding
 func (p *place) republish(change func(*demo.Release)) {
 	r := demo.Releases[1]
 	change(&r)
-	require.NoError(p.t, p.harbour.Publish([]demo.Release{demo.Releases[0], r}))
+	require.NoError(p.T, p.Harbour.Publish([]demo.Release{demo.Releases[0], r}))
 }
 
 // P6 and P8: what can be known to fail is refused while the old server runs,
@@ -59,7 +60,7 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 		"runtime too old": {nil, []string{"4.0.0"}, "runtime", freshkeel.Stop,
 			[]string{"mossgate.jar needs Java 33, the launch script runs Java 17", "open-gates.sh:6: exec", "class file version 77; this runtime reads up to 61", "freshkeel runtimes take --for 4.0.0, which fetches the Java 33.0.1 that its makers name"}},
 		"runtime not there": {func(p *place) {
-			p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "runtimes/17", "runtimes/18", 1))
+			p.Put("open-gates.sh", strings.Replace(p.Read("open-gates.sh"), "runtimes/17", "runtimes/18", 1))
 		}, nil, "runtime", freshkeel.Stop, []string{"runtimes/18/bin/java is not found", "open-gates.sh:6", "release 17 or newer", "let open-gates.sh run "}},
 		"the feed asks for more": {func(p *place) {
 			p.editFeed(func(b map[string]any) { b["needs"] = map[string]any{"java": ">=19 <20"} })
@@ -76,122 +77,122 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 			p.republish(func(r *demo.Release) { r.Manifest = "Class-Path: lib/lanterns.txt lib/slime.jar tracks/\r\n" })
 		}, []string{"3.5.0"}, "runtime", freshkeel.Warn, []string{"names 1 file beside it that will not exist: lib/slime.jar", "Class-Path of META-INF/MANIFEST.MF", "when it first needs it", "ask the makers"}},
 		"name not there": {func(p *place) {
-			p.editProfile(func(s string) string { return strings.Replace(s, "'mossgate-server-*.jar' = ", "# ", 1) })
-			p.put("open-gates.sh", strings.ReplaceAll(p.read("open-gates.sh"), "mossgate.jar", "gates.jar"))
+			p.EditProfile(func(s string) string { return strings.Replace(s, "'mossgate-server-*.jar' = ", "# ", 1) })
+			p.Put("open-gates.sh", strings.ReplaceAll(p.Read("open-gates.sh"), "mossgate.jar", "gates.jar"))
 		}, nil, "names", freshkeel.Stop,
 			[]string{"gates.jar will not exist after the swap", "open-gates.sh:6", "runs it by this name", `"mossgate-server-*.jar" = "gates.jar"`}},
 		"pattern of no use": {func(p *place) {
-			p.editProfile(func(s string) string {
+			p.EditProfile(func(s string) string {
 				return strings.Replace(s, "[place] ", "[place]\n'snail-*.bin' = 'snail.bin'\n# ", 1)
 			})
 		}, nil, "names", freshkeel.Warn, []string{`'snail-*.bin' matches no file`, "freshkeel.toml", "rename files", "change the pattern"}},
 		"step back": {nil, []string{"3.4.0"}, "direction", freshkeel.Stop, []string{"3.4.0 is older than the installed 3.4.1", "feed.json", "can't read a world", "--back"}},
-		"changed by both": {func(p *place) { p.put("tracks/dew-loop.track", "my own bend") }, nil, "drift", freshkeel.Stop,
+		"changed by both": {func(p *place) { p.Put("tracks/dew-loop.track", "my own bend") }, nil, "drift", freshkeel.Stop,
 			[]string{"1 file was changed here, and the new build changes it too", "tracks/dew-loop.track", "lose what was changed", "--accept drift"}},
 		"in the way": {func(p *place) {
-			require.NoError(p.t, os.Mkdir(filepath.Join(p.install, "lib"), 0o755))
-			p.put("lib/lanterns.txt/x", "")
+			require.NoError(p.T, os.Mkdir(filepath.Join(p.Install, "lib"), 0o755))
+			p.Put("lib/lanterns.txt/x", "")
 		}, nil, "paths", freshkeel.Stop,
 			[]string{"lib/lanterns.txt can't be exchanged", "lib/lanterns.txt", "the install has a folder", "give it another name: mv "}},
 		"behind a link": {func(p *place) {
-			require.NoError(p.t, os.Rename(filepath.Join(p.install, "tracks"), filepath.Join(p.dir, "tracks")))
-			require.NoError(p.t, os.Symlink("../tracks", filepath.Join(p.install, "tracks")))
+			require.NoError(p.T, os.Rename(filepath.Join(p.Install, "tracks"), filepath.Join(p.Dir, "tracks")))
+			require.NoError(p.T, os.Symlink("../tracks", filepath.Join(p.Install, "tracks")))
 		}, nil, "paths", freshkeel.Stop, []string{"can't be exchanged", "tracks/", "is a link to ../tracks", "keep"}},
 		"world behind a link": {func(p *place) {
-			require.NoError(p.t, os.Rename(filepath.Join(p.install, "gardens"), filepath.Join(p.dir, "gardens")))
-			require.NoError(p.t, os.Symlink("../gardens", filepath.Join(p.install, "gardens")))
+			require.NoError(p.T, os.Rename(filepath.Join(p.Install, "gardens"), filepath.Join(p.Dir, "gardens")))
+			require.NoError(p.T, os.Symlink("../gardens", filepath.Join(p.Install, "gardens")))
 		}, nil, "links", freshkeel.Warn, []string{"gardens is a link to ../gardens, outside the install", "gardens", "neither backed up nor put back", "back it up yourself"}},
 		"no launch script": {func(p *place) {
-			p.editProfile(func(s string) string { return strings.Replace(s, "script = 'open-gates.sh'", "script = 'open.sh'", 1) })
+			p.EditProfile(func(s string) string { return strings.Replace(s, "script = 'open-gates.sh'", "script = 'open.sh'", 1) })
 		}, nil, "launch", freshkeel.Stop, []string{"open.sh will not exist", "open.sh", "starts the server", "[launch] script"}},
 		"windows line ends": {func(p *place) {
-			p.put("open-gates.sh", strings.ReplaceAll(p.read("open-gates.sh"), "\n", "\r\n"))
+			p.Put("open-gates.sh", strings.ReplaceAll(p.Read("open-gates.sh"), "\n", "\r\n"))
 		}, nil, "scripts", freshkeel.Stop, []string{"has Windows line ends", "open-gates.sh:1", "carriage return", "sed -i"}},
 		"no way to know": {func(p *place) {
-			p.editProfile(func(s string) string {
+			p.EditProfile(func(s string) string {
 				s = strings.Replace(s, "line = '^gates", "# '^gates", 1)
 				return strings.Replace(s, "port = 'udp", "# 'udp", 1)
 			})
 		}, nil, "ready", freshkeel.Warn, []string{"no ready line and no port", "[ready]", "hangs", "set line"}},
 		"port taken": {func(p *place) {
-			port := freePort(p.t)
+			port := proving.FreePort(p.T)
 			c, err := net.ListenPacket("udp", fmt.Sprintf("127.0.0.1:%d", port))
-			require.NoError(p.t, err)
-			p.t.Cleanup(func() { c.Close() })
-			p.editProfile(func(s string) string {
-				return strings.Replace(s, fmt.Sprintf("'udp/%d'", p.port), fmt.Sprintf("'udp/%d'", port), 1)
+			require.NoError(p.T, err)
+			p.T.Cleanup(func() { c.Close() })
+			p.EditProfile(func(s string) string {
+				return strings.Replace(s, fmt.Sprintf("'udp/%d'", p.Port), fmt.Sprintf("'udp/%d'", port), 1)
 			})
 		}, nil, "port", freshkeel.Stop, []string{"is held by another process", fmt.Sprintf("process %d, ", os.Getpid()), "could not bind", "stop that process"}},
 		"started outside": {func(p *place) {
-			p.put("other.sh", "sleep 60; exit\n")
-			p.outside("other.sh")
+			p.Put("other.sh", "sleep 60; exit\n")
+			p.Outside("other.sh")
 		}, nil, "processes", freshkeel.Stop, []string{"was not started by Fresh Keel", "other.sh", "two servers on one world", "stop it at its own console"}},
 		"more memory than there is": {func(p *place) {
-			p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "-Xmx256M", "-Xmx9000g", 1))
+			p.Put("open-gates.sh", strings.Replace(p.Read("open-gates.sh"), "-Xmx256M", "-Xmx9000g", 1))
 		}, []string{"3.5.0"}, "memory", freshkeel.Warn, []string{"-Xmx9000g asks for more memory than there is", "open-gates.sh:6", "ended by the system", "give it less than"}},
 		"it begins with more than it may have": {func(p *place) {
-			p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "-Xms64M", "-Xms512M", 1))
+			p.Put("open-gates.sh", strings.Replace(p.Read("open-gates.sh"), "-Xms64M", "-Xms512M", 1))
 		}, []string{"3.5.0"}, "memory", freshkeel.Stop, []string{"-Xms512M begins with more memory than -Xmx256M allows", "open-gates.sh:6", "refuses to start", "-Xmx256M or smaller"}},
 		"another script that disagrees": {func(p *place) {
-			p.put("start.sh", "#!/bin/sh\n../runtimes/17/bin/java -Xmx512M -jar mossgate-3.4.jar\n")
+			p.Put("start.sh", "#!/bin/sh\n../runtimes/17/bin/java -Xmx512M -jar mossgate-3.4.jar\n")
 		}, []string{"3.5.0"}, "others", freshkeel.Warn, []string{"open-gates.sh and start.sh disagree: open-gates.sh runs mossgate.jar, start.sh runs mossgate-3.4.jar, which will not exist; -Xmx256M and -Xmx512M",
 			"start.sh:2: ../runtimes/17", "another server than this", "make start.sh say the same"}},
 		"a batch script that disagrees": {func(p *place) {
-			p.put("start.bat", "@echo off\r\nset JAR=mossgate-3.4.jar\r\njava -Xms64M -Xmx256M -jar %JAR%\r\npause\r\n")
+			p.Put("start.bat", "@echo off\r\nset JAR=mossgate-3.4.jar\r\njava -Xms64M -Xmx256M -jar %JAR%\r\npause\r\n")
 		}, []string{"3.5.0"}, "others", freshkeel.Warn, []string{"open-gates.sh and start.bat disagree: open-gates.sh runs mossgate.jar, start.bat runs mossgate-3.4.jar", "start.bat:3: java", "another server", "start.bat"}},
 		"a script that may not be run": {func(p *place) {
-			p.put("inner.sh", p.read("open-gates.sh"))
-			require.NoError(p.t, os.Chmod(filepath.Join(p.install, "inner.sh"), 0o644))
-			p.put("open-gates.sh", "#!/bin/sh\n./inner.sh\n")
+			p.Put("inner.sh", p.Read("open-gates.sh"))
+			require.NoError(p.T, os.Chmod(filepath.Join(p.Install, "inner.sh"), 0o644))
+			p.Put("open-gates.sh", "#!/bin/sh\n./inner.sh\n")
 		}, []string{"3.5.0"}, "scripts", freshkeel.Stop, []string{"inner.sh may not be run: it has no execute bit", "open-gates.sh:2: ./inner.sh", "permission denied", "chmod +x "}},
 		"an interpreter that is not here": {func(p *place) {
-			p.put("inner.sh", strings.Replace(p.read("open-gates.sh"), "#!/bin/sh", "#!/usr/bin/env fenshell", 1))
-			require.NoError(p.t, os.Chmod(filepath.Join(p.install, "inner.sh"), 0o755))
-			p.put("open-gates.sh", "#!/bin/sh\n./inner.sh\n")
+			p.Put("inner.sh", strings.Replace(p.Read("open-gates.sh"), "#!/bin/sh", "#!/usr/bin/env fenshell", 1))
+			require.NoError(p.T, os.Chmod(filepath.Join(p.Install, "inner.sh"), 0o755))
+			p.Put("open-gates.sh", "#!/bin/sh\n./inner.sh\n")
 		}, []string{"3.5.0"}, "scripts", freshkeel.Stop, []string{"inner.sh is run by fenshell, which is not here", "inner.sh:1: #!/usr/bin/env fenshell", "not found", "install fenshell"}},
 		"a runtime that the script does not run": {func(p *place) {
 			p.editFeed(func(b map[string]any) { b["needs"] = map[string]any{"java": ">=17", "node": ">=20"} })
 		}, []string{"3.5.0"}, "needs", freshkeel.Warn, []string{"3.5.0 needs node >=20, and the launch script runs none", "feed.json", "can't be looked at", "by hand"}},
 		"consent asked for": {func(p *place) {
-			p.put("consent.txt", "# Snails race at their own risk.\n\nagreed = no\n")
+			p.Put("consent.txt", "# Snails race at their own risk.\n\nagreed = no\n")
 		}, []string{"3.5.0"}, "consent", freshkeel.Stop, []string{"consent.txt asks for your consent, and says «agreed = no»", "consent.txt:3\nSnails race at their own risk.", "until that line says otherwise", "--consent consent.txt"}},
 		"a file open elsewhere": {func(p *place) {
-			f, err := os.Open(filepath.Join(p.install, "mossgate.jar"))
-			require.NoError(p.t, err)
-			p.t.Cleanup(func() { f.Close() })
+			f, err := os.Open(filepath.Join(p.Install, "mossgate.jar"))
+			require.NoError(p.T, err)
+			p.T.Cleanup(func() { f.Close() })
 			cmd := exec.Command("sleep", "60")
 			cmd.Stdin = f
-			require.NoError(p.t, cmd.Start())
-			p.t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+			require.NoError(p.T, cmd.Start())
+			p.T.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
 		}, []string{"3.5.0"}, "open", freshkeel.Warn, []string{"has 1 file open: mossgate.jar", "user ", "goes on with the file that was there", "let it end"}},
 		"few files may be open": {func(p *place) {
-			p.shell = "ulimit -n 300 && "
+			p.Shell = "ulimit -n 300 && "
 		}, []string{"3.5.0"}, "limits", freshkeel.Warn, []string{"may have 300 files open, which is few", "ulimit -n", "lose what they can't write", "ulimit -n 4096 before freshkeel"}},
 		"another user's file": {func(p *place) {
 			if os.Geteuid() != 0 {
-				p.t.Skip("needs another user to be")
+				p.T.Skip("needs another user to be")
 			}
-			require.NoError(p.t, os.Chown(filepath.Join(p.install, "gardens/fen-west.garden"), 65534, 65534))
+			require.NoError(p.T, os.Chown(filepath.Join(p.Install, "gardens/fen-west.garden"), 65534, 65534))
 		}, []string{"3.5.0"}, "strangers", freshkeel.Warn, []string{"1 path is not the install's owner's: gardens/fen-west.garden", "mossgate-east", "can't write to them", "chown -R 0:0"}},
 		"an immutable file": {func(p *place) {
-			jar := filepath.Join(p.install, "mossgate.jar")
+			jar := filepath.Join(p.Install, "mossgate.jar")
 			if err := exec.Command("chattr", "+i", jar).Run(); err != nil {
-				p.t.Skip("nobody may set that here")
+				p.T.Skip("nobody may set that here")
 			}
-			p.t.Cleanup(func() { exec.Command("chattr", "-i", jar).Run() })
+			p.T.Cleanup(func() { exec.Command("chattr", "-i", jar).Run() })
 		}, []string{"3.5.0"}, "frozen", freshkeel.Stop, []string{"mossgate.jar is immutable", "mossgate.jar", "lets nobody exchange it", "chattr -ia "}},
 		"a log folder that is another's": {func(p *place) {
-			p.giveTo(65534)
-			require.NoError(p.t, os.Chown(filepath.Join(p.install, "logs"), 0, 0))
+			p.GiveTo(65534)
+			require.NoError(p.T, os.Chown(filepath.Join(p.Install, "logs"), 0, 0))
 		}, []string{"3.5.0"}, "logs", freshkeel.Warn, []string{"the server can't write to ", "mossgate-east/logs", "end when they can't write their log", "chown the folder"}},
 		"open to everybody": {func(p *place) {
-			require.NoError(p.t, os.Chmod(filepath.Join(p.install, "tracks"), 0o777))
+			require.NoError(p.T, os.Chmod(filepath.Join(p.Install, "tracks"), 0o777))
 		}, []string{"3.5.0"}, "everybody", freshkeel.Warn, []string{"everybody on this machine may write to 1 path: tracks", "mossgate-east", "as the server's user", "chmod -R o-w "}},
 		"a clock that is behind": {func(p *place) {
 			p.editFeed(func(b map[string]any) { b["date"] = "2199-01-01" })
 		}, []string{"3.5.0"}, "clock", freshkeel.Warn, []string{"this machine's clock says ", "feed.json", "certificates", "set the clock"}},
 		"build not known": {func(p *place) {
-			require.NoError(p.t, os.Remove(filepath.Join(p.install, ".freshkeel/inventory.json")))
+			require.NoError(p.T, os.Remove(filepath.Join(p.Install, ".freshkeel/inventory.json")))
 		}, nil, "removals", freshkeel.Warn, []string{"none will be removed", "inventory.json", "left-over files", "adopt --build"}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -200,13 +201,13 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 			older.Version = "3.4.0"
 			p := mossgate(t, demo.Releases[0], older, demo.Releases[1], demo.Releases[4])
 			// The feed lists newest last; the installed build was made first.
-			require.NoError(t, p.harbour.Publish([]demo.Release{older, demo.Releases[0], demo.Releases[1], demo.Releases[4]}))
-			p.ok("start")
-			pid := p.status().Server.PID
+			require.NoError(t, p.Harbour.Publish([]demo.Release{older, demo.Releases[0], demo.Releases[1], demo.Releases[4]}))
+			p.OK("start")
+			pid := p.Status().Server.PID
 			if c.spoil != nil {
 				c.spoil(p)
 			}
-			before := p.tree()
+			before := p.Tree()
 			args := c.args
 			if args == nil {
 				args = []string{"3.5.0"}
@@ -218,13 +219,13 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 				assert.Contains(t, text, c.parts[i])
 			}
 			if c.level == freshkeel.Stop {
-				r := p.exits(exitRefused, append([]string{"refit"}, args...)...)
-				assert.True(t, strings.HasPrefix(r.out, "REFUSED"), r.out)
-				assert.Contains(t, strings.Join(strings.Fields(r.out), " "), c.parts[0])
+				r := p.Exits(exitRefused, append([]string{"refit"}, args...)...)
+				assert.True(t, strings.HasPrefix(r.Out, "REFUSED"), r.Out)
+				assert.Contains(t, strings.Join(strings.Fields(r.Out), " "), c.parts[0])
 			}
-			assert.Equal(t, before, p.tree(), "changes nothing")
-			assert.Equal(t, pid, p.status().Server.PID, "the server never noticed")
-			assert.Empty(t, p.entries())
+			assert.Equal(t, before, p.Tree(), "changes nothing")
+			assert.Equal(t, pid, p.Status().Server.PID, "the server never noticed")
+			assert.Empty(t, p.Entries())
 		})
 	}
 }
@@ -235,7 +236,7 @@ func TestReadOnlyFolderIsFoundBeforeAnythingStops(t *testing.T) {
 		t.Skip("needs another user to be")
 	}
 	p := mossgate(t)
-	ro := filepath.Join(p.install, "tracks")
+	ro := filepath.Join(p.Install, "tracks")
 	if out, err := exec.Command("mount", "--bind", "-o", "ro", ro, ro).CombinedOutput(); err != nil {
 		t.Skipf("this machine lets nobody mount: %s", out)
 	}
@@ -250,44 +251,44 @@ func TestReadOnlyFolderIsFoundBeforeAnythingStops(t *testing.T) {
 // mounted lays a small file system over a folder, where the machine lets tests
 // do that.
 func (p *place) mounted(at, options string) {
-	p.t.Helper()
+	p.T.Helper()
 	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", options, "tmpfs", at).CombinedOutput(); err != nil {
-		p.t.Skipf("this machine lets nobody mount: %s", out)
+		p.T.Skipf("this machine lets nobody mount: %s", out)
 	}
-	p.t.Cleanup(func() { exec.Command("umount", "-l", at).Run() })
+	p.T.Cleanup(func() { exec.Command("umount", "-l", at).Run() })
 }
 
 func TestAFileSystemWithoutRoomIsFoundBeforeAnythingStops(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
-	p.ok("start")
-	pid := p.status().Server.PID
+	p.OK("start")
+	pid := p.Status().Server.PID
 	p.editFeed(func(b map[string]any) {
 		if b["version"] == "3.7.0-pre1" {
 			b["parts"].([]any)[0].(map[string]any)["size"] = 1 << 50
 		}
 	})
-	assert.Regexp(t, `the download needs 1\.0 PiB, and .*incoming has .* free\ntry: free space there`, p.exits(exitFailed, "refit", "3.7.0-pre1").err)
-	p.mounted(filepath.Join(p.install, "logs"), "size=1m")
+	assert.Regexp(t, `the download needs 1\.0 PiB, and .*incoming has .* free\ntry: free space there`, p.Exits(exitFailed, "refit", "3.7.0-pre1").Err)
+	p.mounted(filepath.Join(p.Install, "logs"), "size=1m")
 	p.parts(p.preflight(exitDone, "3.5.0")["logs"], freshkeel.Warn, "logs is on a file system with 1.0 MiB and ", "mossgate-east/logs", "may end, or lose", "old logs first")
-	p.mounted(p.home, "nr_inodes=70")
+	p.mounted(p.Home, "nr_inodes=70")
 	p.parts(p.preflight(exitRefused, "3.5.0")["disk"], freshkeel.Stop, " inodes needed, ", "home/locker", "whatever their size", "old logs and caches first")
-	p.exits(exitRefused, "refit", "3.5.0")
-	p.mounted(p.home, "size=2m")
+	p.Exits(exitRefused, "refit", "3.5.0")
+	p.mounted(p.Home, "size=2m")
 	p.parts(p.preflight(exitRefused, "3.5.0")["disk"], freshkeel.Stop, " needed, 1.", "home/locker", "for the backup (at most)", "free space there")
-	assert.Equal(t, pid, p.status().Server.PID, "the server was never stopped")
+	assert.Equal(t, pid, p.Status().Server.PID, "the server was never stopped")
 }
 
 func TestAcceptedCheckIsGonePastAndRecorded(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
-	p.put("tracks/dew-loop.track", "my own bend")
-	assert.Contains(t, p.exits(exitUsage, "refit", "3.5.0", "--accept", "port").err, `check "port" can't be accepted`)
-	p.ok("refit", "3.5.0", "--accept", "drift")
-	assert.Contains(t, p.read("tracks/dew-loop.track"), "surveyed for 3.5.0")
-	e := p.lastEntry()
+	p.Put("tracks/dew-loop.track", "my own bend")
+	assert.Contains(t, p.Exits(exitUsage, "refit", "3.5.0", "--accept", "port").Err, `check "port" can't be accepted`)
+	p.OK("refit", "3.5.0", "--accept", "drift")
+	assert.Contains(t, p.Read("tracks/dew-loop.track"), "surveyed for 3.5.0")
+	e := p.LastEntry()
 	assert.Equal(t, []string{"drift"}, e.Accepted)
-	kept, err := os.ReadFile(filepath.Join(p.install, ".freshkeel/refits", e.ID, "displaced/tracks/dew-loop.track"))
+	kept, err := os.ReadFile(filepath.Join(p.Install, ".freshkeel/refits", e.ID, "displaced/tracks/dew-loop.track"))
 	require.NoError(t, err)
 	assert.Equal(t, "my own bend", string(kept))
 }
@@ -296,11 +297,11 @@ func TestAcceptedCheckIsGonePastAndRecorded(t *testing.T) {
 func TestOperatorsChangeToAnUnchangedBuildFileStays(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
-	p.put("tracks/fern-mile.track", "shorter, since the storm")
-	p.put("tracks/old-mill.track", "mine now")
-	p.ok("refit", "3.5.0")
-	assert.Equal(t, "shorter, since the storm", p.read("tracks/fern-mile.track"))
-	assert.Equal(t, "mine now", p.read("tracks/old-mill.track"), "not removed with the build's")
-	p.ok("rollback")
-	assert.Equal(t, "shorter, since the storm", p.read("tracks/fern-mile.track"))
+	p.Put("tracks/fern-mile.track", "shorter, since the storm")
+	p.Put("tracks/old-mill.track", "mine now")
+	p.OK("refit", "3.5.0")
+	assert.Equal(t, "shorter, since the storm", p.Read("tracks/fern-mile.track"))
+	assert.Equal(t, "mine now", p.Read("tracks/old-mill.track"), "not removed with the build's")
+	p.OK("rollback")
+	assert.Equal(t, "shorter, since the storm", p.Read("tracks/fern-mile.track"))
 }

@@ -14,6 +14,7 @@ import (
 
 	"freshkeel"
 	"freshkeel/demo"
+	"freshkeel/proving"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -25,20 +26,20 @@ func TestRuntimesAreHeldAgainstWhatTheScriptRuns(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
 	for _, r := range []string{"29.0.1", "32.0.2", "33.0.1", "33.0.4", "34.0.1"} {
-		put(t, filepath.Join(p.dir, "more", r, "release"), fmt.Sprintf("JAVA_VERSION=%q\nIMPLEMENTOR=\"Lower Fen\"\nOS_ARCH=\"x86_64\"\n", r))
-		put(t, filepath.Join(p.dir, "more", r, "bin", "java"), "#!/bin/sh\n")
-		require.NoError(t, os.Chmod(filepath.Join(p.dir, "more", r, "bin", "java"), 0o755))
+		proving.Put(t, filepath.Join(p.Dir, "more", r, "release"), fmt.Sprintf("JAVA_VERSION=%q\nIMPLEMENTOR=\"Lower Fen\"\nOS_ARCH=\"x86_64\"\n", r))
+		proving.Put(t, filepath.Join(p.Dir, "more", r, "bin", "java"), "#!/bin/sh\n")
+		require.NoError(t, os.Chmod(filepath.Join(p.Dir, "more", r, "bin", "java"), 0o755))
 	}
-	put(t, filepath.Join(p.dir, "more", "mute", "bin", "java"), "#!/bin/sh\nexit 1\n")
-	require.NoError(t, os.Chmod(filepath.Join(p.dir, "more", "mute", "bin", "java"), 0o755))
-	p.editProfile(func(s string) string {
-		return s + "\n[runtime]\nsearch = ['" + filepath.Join(p.dir, "more") + "/*']\n"
+	proving.Put(t, filepath.Join(p.Dir, "more", "mute", "bin", "java"), "#!/bin/sh\nexit 1\n")
+	require.NoError(t, os.Chmod(filepath.Join(p.Dir, "more", "mute", "bin", "java"), 0o755))
+	p.EditProfile(func(s string) string {
+		return s + "\n[runtime]\nsearch = ['" + filepath.Join(p.Dir, "more") + "/*']\n"
 	})
 	ask := func(args ...string) (r freshkeel.Runtimes, by map[string]freshkeel.Runtime) {
-		require.NoError(t, json.Unmarshal([]byte(p.ok(append([]string{"--json", "runtimes"}, args...)...).out), &r))
+		require.NoError(t, json.Unmarshal([]byte(p.OK(append([]string{"--json", "runtimes"}, args...)...).Out), &r))
 		by = map[string]freshkeel.Runtime{}
 		for _, rt := range r.All {
-			if strings.HasPrefix(rt.Path, p.dir) { // the machine has others
+			if strings.HasPrefix(rt.Path, p.Dir) { // the machine has others
 				by[filepath.Base(rt.Home)] = rt
 			}
 		}
@@ -52,17 +53,17 @@ func TestRuntimesAreHeldAgainstWhatTheScriptRuns(t *testing.T) {
 	assert.False(t, slices.ContainsFunc(r.All, func(rt freshkeel.Runtime) bool { return rt.Best }), "what fits needs no other")
 	assert.Contains(t, by["mute"].Broken, "does not say its version")
 	assert.Equal(t, []string{"Lower Fen", "x86_64"}, []string{by["33.0.1"].Vendor, by["33.0.1"].Arch})
-	assert.Contains(t, p.ok("runtimes").out, "FITS  mossgate.jar of 3.4.1 needs Java 17, the launch script runs Java 17.0.9")
+	assert.Contains(t, p.OK("runtimes").Out, "FITS  mossgate.jar of 3.4.1 needs Java 17, the launch script runs Java 17.0.9")
 
 	r, by = ask("4.0.0")
 	assert.Equal(t, "Java 33", r.Need)
 	assert.Equal(t, "too old", by["32.0.2"].Why)
 	assert.True(t, by["33.0.4"].Best, "the lowest long-term release that will do, and of that the newest")
 	assert.Equal(t, "the lowest long-term release here that will do", by["33.0.4"].Why)
-	out := p.ok("runtimes", "4.0.0").out
+	out := p.OK("runtimes", "4.0.0").Out
 	assert.Contains(t, out, "DOES NOT FIT  mossgate.jar of 4.0.0 needs Java 33, the launch script runs Java 17.0.9")
 	flat := func(s string) string { return strings.Join(strings.Fields(s), " ") } // a long path has a row of its own
-	assert.Contains(t, flat(out), "to run "+filepath.Join(p.dir, "more/33.0.4/bin/java"))
+	assert.Contains(t, flat(out), "to run "+filepath.Join(p.Dir, "more/33.0.4/bin/java"))
 	assert.Contains(t, p.preflight(exitDone, "4.0.0")["runtime"].What, "line 6 of open-gates.sh is changed: it will run Java 33.0.4", "preflight takes the same one")
 
 	p.editFeed(func(b map[string]any) {
@@ -74,8 +75,8 @@ func TestRuntimesAreHeldAgainstWhatTheScriptRuns(t *testing.T) {
 	assert.True(t, by["34.0.1"].Best, "the build's own word first")
 	assert.Equal(t, "not in >=34", by["33.0.4"].Why)
 
-	p.put("open-gates.sh", strings.Replace(p.read("open-gates.sh"), "runtimes/17", "runtimes/18", 1))
-	assert.Contains(t, p.ok("runtimes").out, "NOT THERE  mossgate.jar of 3.4.1 needs Java 17, and ../runtimes/18/bin/java, which the launch script runs, is not there")
+	p.Put("open-gates.sh", strings.Replace(p.Read("open-gates.sh"), "runtimes/17", "runtimes/18", 1))
+	assert.Contains(t, p.OK("runtimes").Out, "NOT THERE  mossgate.jar of 3.4.1 needs Java 17, and ../runtimes/18/bin/java, which the launch script runs, is not there")
 }
 
 // Where a runtime that fits is here, the launch script's one word is changed
@@ -84,37 +85,37 @@ func TestTheLaunchScriptIsEditedForTheBuildAndPutBackWithIt(t *testing.T) {
 	t.Parallel()
 	releases := append(slices.Clone(demo.Releases[:1]), demo.Releases[4], demo.Release{Version: "4.1.0", Channel: "stable", Behaviour: demo.Dies, Java: 33})
 	p := mossgate(t, releases...)
-	home := filepath.Join(p.dir, "more", "33")
-	put(t, filepath.Join(home, "release"), "JAVA_VERSION=\"33.0.1\"\n")
-	put(t, filepath.Join(home, "bin", "java"), "#!/bin/sh\nexec '"+p.harbour.Program+"' simulated-runtime 33.0.1 \"$@\"\n")
+	home := filepath.Join(p.Dir, "more", "33")
+	proving.Put(t, filepath.Join(home, "release"), "JAVA_VERSION=\"33.0.1\"\n")
+	proving.Put(t, filepath.Join(home, "bin", "java"), "#!/bin/sh\nexec '"+p.Harbour.Program+"' simulated-runtime 33.0.1 \"$@\"\n")
 	require.NoError(t, os.Chmod(filepath.Join(home, "bin", "java"), 0o755))
-	p.editProfile(func(s string) string { return s + "\n[runtime]\nsearch = ['" + home + "']\n" })
-	script := p.read("open-gates.sh")
-	p.ok("start")
-	before := p.tree()
+	p.EditProfile(func(s string) string { return s + "\n[runtime]\nsearch = ['" + home + "']\n" })
+	script := p.Read("open-gates.sh")
+	p.OK("start")
+	before := p.Tree()
 
 	f := p.preflight(exitDone, "4.0.0")["runtime"]
 	assert.Equal(t, freshkeel.Warn, f.Level)
 	assert.Contains(t, f.What, "line 6 of open-gates.sh is changed: it will run Java 33.0.1")
 	assert.Equal(t, "open-gates.sh:6\n- exec \"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens\n+ exec "+home+"/bin/java $MEMORY -jar mossgate.jar --gardens gardens", f.Where)
 	assert.Contains(t, f.Why, "mossgate.jar needs Java 33; it ran Java 17.0.9")
-	assert.Equal(t, script, p.read("open-gates.sh"), "a preflight changes nothing")
+	assert.Equal(t, script, p.Read("open-gates.sh"), "a preflight changes nothing")
 
-	p.ok("refit", "4.0.0")
-	assert.Equal(t, strings.Replace(script, `"$JAVA" $MEM`, home+"/bin/java $MEM", 1), p.read("open-gates.sh"), "that one word, and nothing else")
-	fi, err := os.Stat(filepath.Join(p.install, "open-gates.sh"))
+	p.OK("refit", "4.0.0")
+	assert.Equal(t, strings.Replace(script, `"$JAVA" $MEM`, home+"/bin/java $MEM", 1), p.Read("open-gates.sh"), "that one word, and nothing else")
+	fi, err := os.Stat(filepath.Join(p.Install, "open-gates.sh"))
 	require.NoError(t, err)
 	assert.EqualValues(t, 0o755, fi.Mode().Perm())
-	assert.Equal(t, "4.0.0", p.status().Version)
-	p.ok("rollback")
-	assert.Equal(t, before, p.tree())
-	assert.True(t, p.status().Server.Running)
+	assert.Equal(t, "4.0.0", p.Status().Version)
+	p.OK("rollback")
+	assert.Equal(t, before, p.Tree())
+	assert.True(t, p.Status().Server.Running)
 
-	p.exits(exitRolledBack, "refit", "4.1.0")
-	assert.Equal(t, before, p.tree(), "what fails takes the edit back with it")
+	p.Exits(exitRolledBack, "refit", "4.1.0")
+	assert.Equal(t, before, p.Tree(), "what fails takes the edit back with it")
 
 	// A word that can't be told is left to hands.
-	p.put("open-gates.sh", strings.Replace(script, "exec \"$JAVA\" $MEMORY", "RUN=\"$JAVA $MEMORY\"\nexec $RUN", 1))
+	p.Put("open-gates.sh", strings.Replace(script, "exec \"$JAVA\" $MEMORY", "RUN=\"$JAVA $MEMORY\"\nexec $RUN", 1))
 	f = p.preflight(exitRefused, "4.0.0")["runtime"]
 	assert.Contains(t, f.Do, "let open-gates.sh run "+home+"/bin/java")
 }
@@ -124,11 +125,11 @@ func TestTheLaunchScriptIsEditedForTheBuildAndPutBackWithIt(t *testing.T) {
 func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, append(slices.Clone(demo.Releases[:2]), demo.Releases[4])...)
-	archive := filepath.Join(p.harbour.Builds, "runtimes", demo.RuntimeArchive("33.0.1"))
+	archive := filepath.Join(p.Harbour.Builds, "runtimes", demo.RuntimeArchive("33.0.1"))
 	b, err := os.ReadFile(archive)
 	require.NoError(t, err)
 	own := func() (out []string) {
-		list, err := os.ReadDir(filepath.Join(p.home, "runtimes"))
+		list, err := os.ReadDir(filepath.Join(p.Home, "runtimes"))
 		if err == nil {
 			for _, d := range list {
 				if d.IsDir() {
@@ -142,20 +143,20 @@ func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
 	assert.Contains(t, f.Do, "freshkeel runtimes take --for 4.0.0")
 
 	// What is no runtime, or none for here, is not taken in.
-	writeZip(t, filepath.Join(p.dir, "empty.zip"), map[string]string{"readme": "x"})
-	writeZip(t, filepath.Join(p.dir, "ill.zip"), map[string]string{"j/bin/java": "#!/bin/sh\necho 'no such processor' >&2\nexit 1\n", "j/release": "JAVA_VERSION=\"40\"\n"})
-	writeZip(t, filepath.Join(p.dir, "evil.zip"), map[string]string{"../../bin/java": "#!/bin/sh\n"})
+	writeZip(t, filepath.Join(p.Dir, "empty.zip"), map[string]string{"readme": "x"})
+	writeZip(t, filepath.Join(p.Dir, "ill.zip"), map[string]string{"j/bin/java": "#!/bin/sh\necho 'no such processor' >&2\nexit 1\n", "j/release": "JAVA_VERSION=\"40\"\n"})
+	writeZip(t, filepath.Join(p.Dir, "evil.zip"), map[string]string{"../../bin/java": "#!/bin/sh\n"})
 	for args, says := range map[string]string{
 		"empty.zip": "it holds no bin/java: it is no Java runtime", "ill.zip": "it does not start on this machine: exit status 1: no such processor",
 		"evil.zip": "the archive is refused whole", "nothing.zip": "no such file",
 	} {
-		r := p.exits(exitFailed, "runtimes", "take", filepath.Join(p.dir, args))
-		assert.Contains(t, r.err, says, args)
+		r := p.Exits(exitFailed, "runtimes", "take", filepath.Join(p.Dir, args))
+		assert.Contains(t, r.Err, says, args)
 		assert.Empty(t, own(), args)
 	}
-	r := p.exits(exitFailed, "runtimes", "take", archive, "--digest", "sha256:"+strings.Repeat("00", 32))
-	assert.Contains(t, r.err, "its sha256 is ")
-	p.exits(exitUsage, "runtimes", "take", archive, "--digest", "crc:00")
+	r := p.Exits(exitFailed, "runtimes", "take", archive, "--digest", "sha256:"+strings.Repeat("00", 32))
+	assert.Contains(t, r.Err, "its sha256 is ")
+	p.Exits(exitUsage, "runtimes", "take", archive, "--digest", "crc:00")
 	assert.Empty(t, own())
 
 	// What the feed names with a build is fetched by its digest.
@@ -164,32 +165,32 @@ func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
 			rt[0].(map[string]any)["digests"].(map[string]any)["sha256"] = strings.Repeat("11", 32)
 		}
 	})
-	assert.Contains(t, p.exits(exitFailed, "runtimes", "take", "--for", "4.0.0").err, "its sha256 is ")
-	assert.Contains(t, p.exits(exitFailed, "runtimes", "take", "--for", "3.5.0").err, "names no runtime of this machine for 3.5.0")
-	p.exits(exitUsage, "runtimes", "take", archive, "--for", "4.0.0")
+	assert.Contains(t, p.Exits(exitFailed, "runtimes", "take", "--for", "4.0.0").Err, "its sha256 is ")
+	assert.Contains(t, p.Exits(exitFailed, "runtimes", "take", "--for", "3.5.0").Err, "names no runtime of this machine for 3.5.0")
+	p.Exits(exitUsage, "runtimes", "take", archive, "--for", "4.0.0")
 	assert.Empty(t, own())
-	require.NoError(t, p.harbour.Publish(append(slices.Clone(demo.Releases[:2]), demo.Releases[4])))
-	assert.Contains(t, p.ok("runtimes", "take", "--for", "4.0.0").out, "TAKEN IN  Java 33.0.1")
-	p.ok("runtimes", "drop", "33.0.1")
+	require.NoError(t, p.Harbour.Publish(append(slices.Clone(demo.Releases[:2]), demo.Releases[4])))
+	assert.Contains(t, p.OK("runtimes", "take", "--for", "4.0.0").Out, "TAKEN IN  Java 33.0.1")
+	p.OK("runtimes", "drop", "33.0.1")
 
-	r = p.ok("runtimes", "take", archive, "--digest", fmt.Sprintf("sha256:%x", sha256.Sum256(b)))
-	assert.Contains(t, r.out, "TAKEN IN  Java 33.0.1")
+	r = p.OK("runtimes", "take", archive, "--digest", fmt.Sprintf("sha256:%x", sha256.Sum256(b)))
+	assert.Contains(t, r.Out, "TAKEN IN  Java 33.0.1")
 	assert.Equal(t, []string{"java-33.0.1"}, own())
-	assert.Contains(t, p.ok("runtimes", "take", archive).out, "TAKEN IN BEFORE  Java 33.0.1")
-	assert.Contains(t, p.ok("runtimes", "4.0.0").out, "recommended: the lowest long-term release here that will do")
+	assert.Contains(t, p.OK("runtimes", "take", archive).Out, "TAKEN IN BEFORE  Java 33.0.1")
+	assert.Contains(t, p.OK("runtimes", "4.0.0").Out, "recommended: the lowest long-term release here that will do")
 
-	script := p.read("open-gates.sh")
-	p.ok("start")
-	r = p.ok("refit", "4.0.0")
-	assert.Contains(t, r.out, "REFITTED  3.4.1 → 4.0.0 and runs")
-	assert.Contains(t, p.read("open-gates.sh"), "exec "+p.home+"/runtimes/java-33.0.1/bin/java $MEMORY")
-	r = p.exits(exitFailed, "runtimes", "drop", "33.0.1")
-	assert.Contains(t, r.err, "java-33.0.1 is in use: "+filepath.Join(p.install, "open-gates.sh")+", line 6 runs it")
-	p.ok("rollback")
-	assert.Equal(t, script, p.read("open-gates.sh"))
+	script := p.Read("open-gates.sh")
+	p.OK("start")
+	r = p.OK("refit", "4.0.0")
+	assert.Contains(t, r.Out, "REFITTED  3.4.1 → 4.0.0 and runs")
+	assert.Contains(t, p.Read("open-gates.sh"), "exec "+p.Home+"/runtimes/java-33.0.1/bin/java $MEMORY")
+	r = p.Exits(exitFailed, "runtimes", "drop", "33.0.1")
+	assert.Contains(t, r.Err, "java-33.0.1 is in use: "+filepath.Join(p.Install, "open-gates.sh")+", line 6 runs it")
+	p.OK("rollback")
+	assert.Equal(t, script, p.Read("open-gates.sh"))
 	// The backup that the rollback took runs it: to go forward again needs it.
-	assert.Contains(t, p.exits(exitFailed, "runtimes", "drop", "java-33.0.1").err, "runs it in 1 backup: b0002")
-	assert.Contains(t, p.ok("runtimes", "drop", "java-33.0.1", "--anyway").out, "DROPPED")
+	assert.Contains(t, p.Exits(exitFailed, "runtimes", "drop", "java-33.0.1").Err, "runs it in 1 backup: b0002")
+	assert.Contains(t, p.OK("runtimes", "drop", "java-33.0.1", "--anyway").Out, "DROPPED")
 	assert.Empty(t, own())
-	assert.Contains(t, p.exits(exitUsage, "runtimes", "drop", "33.0.1").err, `no runtime "33.0.1" was taken in`)
+	assert.Contains(t, p.Exits(exitUsage, "runtimes", "drop", "33.0.1").Err, `no runtime "33.0.1" was taken in`)
 }

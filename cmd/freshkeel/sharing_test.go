@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"freshkeel/demo"
+	"freshkeel/proving"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -26,11 +27,11 @@ func TestManyAtOnce(t *testing.T) {
 		var wg sync.WaitGroup
 		for range 4 {
 			wg.Go(func() {
-				r := p.run(args...)
+				r := p.Run(args...)
 				mu.Lock()
 				defer mu.Unlock()
-				codes = append(codes, r.code)
-				said += r.out + r.err
+				codes = append(codes, r.Code)
+				said += r.Out + r.Err
 			})
 		}
 		wg.Wait()
@@ -39,7 +40,7 @@ func TestManyAtOnce(t *testing.T) {
 	codes, said := all("start")
 	assert.ElementsMatch(t, []int{0, 1, 1, 1}, codes, said)
 	count := 0
-	for _, pid := range processesIn(p.install) {
+	for _, pid := range proving.ProcessesIn(p.Install) {
 		if b, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/cmdline"); bytes.Contains(b, []byte("simulated-runtime")) {
 			count++
 		}
@@ -55,14 +56,14 @@ func TestManyAtOnce(t *testing.T) {
 		}
 	}
 	assert.GreaterOrEqual(t, done, 1, said)
-	assert.Len(t, p.entries(), 1)
-	assert.Equal(t, "3.5.0", p.status().Version)
+	assert.Len(t, p.Entries(), 1)
+	assert.Equal(t, "3.5.0", p.Status().Version)
 
 	codes, said = all("fetch", "3.4.1")
 	assert.Equal(t, []int{0, 0, 0, 0}, codes, said)
 	codes, said = all("stop")
 	assert.Contains(t, codes, 0, said)
-	assert.False(t, p.status().Server.Running)
+	assert.False(t, p.Status().Server.Running)
 }
 
 // Three servers of one game store its build once, and know only their own
@@ -71,9 +72,9 @@ func TestServersShareTheLocker(t *testing.T) {
 	t.Parallel()
 	a := mossgate(t, demo.Releases[0], demo.Releases[1])
 	b := mossgate(t, demo.Releases[0], demo.Releases[1])
-	b.env = append(b.env, "FRESHKEEL_HOME="+a.home)
+	b.Env = append(b.Env, "FRESHKEEL_HOME="+a.Home)
 	size := func() (n int64) {
-		packs, _ := filepath.Glob(filepath.Join(a.home, "locker/packs/*.zst"))
+		packs, _ := filepath.Glob(filepath.Join(a.Home, "locker/packs/*.zst"))
 		for _, p := range packs {
 			fi, err := os.Stat(p)
 			require.NoError(t, err)
@@ -81,13 +82,13 @@ func TestServersShareTheLocker(t *testing.T) {
 		}
 		return
 	}
-	a.ok("refit", "3.5.0")
+	a.OK("refit", "3.5.0")
 	before := size()
-	assert.True(t, strings.HasPrefix(b.ok("fetch", "3.5.0").out, "FETCHED BEFORE"))
-	b.ok("refit", "3.5.0")
+	assert.True(t, strings.HasPrefix(b.OK("fetch", "3.5.0").Out, "FETCHED BEFORE"))
+	b.OK("refit", "3.5.0")
 	assert.Less(t, size()-before, before/20, "the world and the build are there already")
-	assert.Contains(t, a.ok("backup", "list").out, "1 backup, newest last")
-	assert.Contains(t, b.ok("backup", "list").out, "1 backup, newest last")
-	a.ok("rollback")
-	b.ok("rollback")
+	assert.Contains(t, a.OK("backup", "list").Out, "1 backup, newest last")
+	assert.Contains(t, b.OK("backup", "list").Out, "1 backup, newest last")
+	a.OK("rollback")
+	b.OK("rollback")
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"freshkeel"
+	"freshkeel/proving"
 
 	"github.com/clipperhouse/displaywidth"
 	"github.com/stretchr/testify/assert"
@@ -60,15 +61,15 @@ func TestTableFitsTheTerminal(t *testing.T) {
 
 // onTerminal runs a command with a terminal of its own, of 100 columns.
 func (p *place) onTerminal(args ...string) string {
-	p.t.Helper()
+	p.T.Helper()
 	if _, err := exec.LookPath("script"); err != nil {
-		p.t.Skip("no script(1) here to make a terminal")
+		p.T.Skip("no script(1) here to make a terminal")
 	}
-	line := "stty cols 100 rows 40; exec " + binary + " -d " + p.install + " " + strings.Join(args, " ")
+	line := "stty cols 100 rows 40; exec " + proving.Binary + " -d " + p.Install + " " + strings.Join(args, " ")
 	cmd := exec.Command("script", "-qec", line, "/dev/null")
-	cmd.Env = append([]string{"TERM=xterm"}, p.env...)
+	cmd.Env = append([]string{"TERM=xterm"}, p.Env...)
 	cmd.Env = append(cmd.Env, "NO_COLOR=")
-	cmd.Dir = p.dir
+	cmd.Dir = p.Dir
 	out, _ := cmd.CombinedOutput()
 	return string(out)
 }
@@ -78,8 +79,8 @@ func (p *place) onTerminal(args ...string) string {
 func TestRefitOnATerminalIsLive(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
-	p.env = append(p.env, "FRESHKEEL_DEMO_PACE=100")
-	p.ok("start")
+	p.Env = append(p.Env, "FRESHKEEL_DEMO_PACE=100")
+	p.OK("start")
 	out := p.onTerminal("refit", "3.5.0")
 	assert.Contains(t, out, "refit mossgate-east")
 	assert.Contains(t, out, "│ mossgate server 3.5.0", "the server's own line")
@@ -98,7 +99,7 @@ func TestRefitOnATerminalIsLive(t *testing.T) {
 		assert.Regexp(t, `(?m)^  ok    `+step+` `, final)
 	}
 	assert.Contains(t, final, "REFITTED  3.4.1 → 3.5.0 and runs")
-	p.ok("rollback")
+	p.OK("rollback")
 	assert.NotContains(t, p.onTerminal("--plain", "status"), "\x1b[", "--plain has neither")
 }
 
@@ -137,14 +138,14 @@ func TestOutcomeComesFirst(t *testing.T) {
 		"CLEAR  3.4.1 → 3.5.0 can go ahead":                 {"refit", "3.5.0", "--dry-run"},
 		"STOPPED  4.0.0 can't be installed as things are: ": {"preflight", "4.0.0"},
 	} {
-		r := p.run(args...)
-		assert.True(t, strings.HasPrefix(r.out, first), "%v:\n%s%s", args, r.out, r.err)
-		for _, line := range strings.Split(r.out, "\n") {
+		r := p.Run(args...)
+		assert.True(t, strings.HasPrefix(r.Out, first), "%v:\n%s%s", args, r.Out, r.Err)
+		for _, line := range strings.Split(r.Out, "\n") {
 			assert.LessOrEqual(t, displaywidth.String(line), 100, line)
 		}
 	}
-	assert.Equal(t, []string{".freshkeel", "README.txt"}, firstTwo(t, p.install), "none of it changed anything")
-	assert.NoDirExists(t, filepath.Join(p.install, ".freshkeel/refits"))
+	assert.Equal(t, []string{".freshkeel", "README.txt"}, firstTwo(t, p.Install), "none of it changed anything")
+	assert.NoDirExists(t, filepath.Join(p.Install, ".freshkeel/refits"))
 }
 
 func firstTwo(t *testing.T, dir string) (names []string) {
