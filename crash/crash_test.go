@@ -38,6 +38,8 @@ const (
 
 func TestMain(m *testing.M) { os.Exit(proving.Main(m, nil)) }
 
+func TestResultsGoWithTheProgram(t *testing.T) { proving.GoWithProgram(t) }
+
 // crash is one command of which every step is to be a place to die at.
 type crash struct {
 	name     string

@@ -17,49 +17,14 @@ import (
 	"testing"
 	"time"
 
+	"freshkeel/proving"
+
 	"github.com/stretchr/testify/require"
 )
 
-// binary is the program under test, built once.
-var binary string
+func TestMain(m *testing.M) { os.Exit(proving.Main(m, nil)) }
 
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "freshkeel-hostile-")
-	if err != nil {
-		panic(err)
-	}
-	os.Chmod(dir, 0o755) // root's tests become other users, who run it too
-	binary = filepath.Join(dir, "freshkeel")
-	build := exec.Command("go", "build", "-o", binary, "freshkeel/cmd/freshkeel")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		fmt.Fprintf(os.Stderr, "build the program: %v\n%s", err, out)
-		os.Exit(1)
-	}
-	code := m.Run()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
-
-// What the program is built from is read here. go test keeps a result for as long as the
-// files that a test read are the same, and knows nothing of what another command builds:
-// a result must not outlive the program that it was of.
-func TestResultsGoWithTheProgram(t *testing.T) {
-	n := 0
-	require.NoError(t, filepath.WalkDir("..", func(at string, d os.DirEntry, err error) error {
-		switch {
-		case err != nil:
-			return err
-		case d.IsDir() && strings.HasPrefix(d.Name(), ".") && d.Name() != "..":
-			return filepath.SkipDir
-		case strings.HasSuffix(at, ".go") && !strings.HasSuffix(at, "_test.go"):
-			n++
-			_, err = os.ReadFile(at)
-		}
-		return err
-	}))
-	require.Greater(t, n, 100)
-}
+func TestResultsGoWithTheProgram(t *testing.T) { proving.GoWithProgram(t) }
 
 // long is how long a race is run: a few seconds, or what the environment says.
 func long(t *testing.T) time.Duration {
@@ -113,7 +78,7 @@ func newPond(t *testing.T) *pond { return pondIn(t, t.TempDir()) }
 
 func pondIn(t *testing.T, dir string) *pond {
 	t.Helper()
-	p := &pond{t: t, program: binary, dir: dir, install: filepath.Join(dir, "srv"), home: filepath.Join(dir, "home")}
+	p := &pond{t: t, program: proving.Binary, dir: dir, install: filepath.Join(dir, "srv"), home: filepath.Join(dir, "home")}
 	p.env = append(os.Environ(), "FRESHKEEL_HOME="+p.home, "NO_COLOR=1")
 	p.put("srv/run.sh", script)
 	p.put("srv/freshkeel.toml", profileText)

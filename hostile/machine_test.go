@@ -15,6 +15,8 @@ import (
 	"time"
 	"unsafe"
 
+	"freshkeel/proving"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -261,7 +263,7 @@ func TestPowerCuts(t *testing.T) {
 		if equal(strip(tree(t, p.install)), either[1]) {
 			args = []string{"rollback"}
 		}
-		cmd := exec.Command(binary, append([]string{"-d", p.install}, args...)...)
+		cmd := exec.Command(proving.Binary, append([]string{"-d", p.install}, args...)...)
 		cmd.Env, cmd.Dir = p.env, p.dir
 		require.NoError(t, cmd.Start())
 		time.Sleep(time.Duration(rng.IntN(450)) * time.Millisecond)

@@ -60,7 +60,7 @@ func Main(m *testing.M, first func()) int {
 	// These tests wait for servers far more than they work.
 	flag.Parse()
 	if f := flag.Lookup("test.parallel"); f.Value.String() == f.DefValue {
-		f.Value.Set("8")
+		f.Value.Set("12")
 	}
 	if first != nil {
 		first()
@@ -164,6 +164,27 @@ func (p *Place) Read(name string) string {
 type Ran struct {
 	Out, Err string
 	Code     int
+}
+
+// GoWithProgram reads what the program is built from. go test keeps a result for as long as
+// the files that a test read are the same, and knows nothing of what another command
+// builds: a result must not outlive the program that it was of.
+func GoWithProgram(t *testing.T) {
+	t.Helper()
+	n := 0
+	require.NoError(t, filepath.WalkDir("..", func(at string, d os.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case d.IsDir() && strings.HasPrefix(d.Name(), ".") && d.Name() != "..":
+			return filepath.SkipDir
+		case strings.HasSuffix(at, ".go") && !strings.HasSuffix(at, "_test.go"):
+			n++
+			_, err = os.ReadFile(at)
+		}
+		return err
+	}))
+	require.Greater(t, n, 100)
 }
 
 // shares is in how many parts a plain run takes what there is much of: a part each day, so

@@ -71,7 +71,7 @@ func (d Dir) left() (*started, []int) {
 // processes lists those that carry the mark, and those that have lost it but are
 // of the session that the launch script led and work in the install.
 func (s *started) processes(install string) (pids []int) {
-	all, err := process.Processes()
+	all, err := everyProcess()
 	if err != nil {
 		return nil
 	}

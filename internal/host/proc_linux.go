@@ -1,8 +1,10 @@
 package host
 
 import (
+	"bytes"
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -29,4 +31,34 @@ func mapped(pid int) (files []string) {
 		}
 	}
 	return files
+}
+
+// parents lists the processes that have not ended, each with its parent (proc_pid_stat(5)):
+// one read of each.
+func parents() (all []child) {
+	dir, err := os.Open("/proc")
+	if err != nil {
+		return nil
+	}
+	defer dir.Close()
+	names, _ := dir.Readdirnames(-1)
+	for _, name := range names {
+		pid, err := strconv.Atoi(name)
+		if err != nil {
+			continue
+		}
+		b, err := os.ReadFile("/proc/" + name + "/stat")
+		if err != nil {
+			continue // it has ended
+		}
+		// Behind its name, which may hold anything, in brackets.
+		fields := strings.Fields(string(b[bytes.LastIndexByte(b, ')')+1:]))
+		if len(fields) < 2 || fields[0] == "Z" || fields[0] == "X" {
+			continue
+		}
+		if parent, err := strconv.Atoi(fields[1]); err == nil {
+			all = append(all, child{pid, parent})
+		}
+	}
+	return all
 }

@@ -11,3 +11,17 @@ func keepMemory() error { return nil }
 
 // mapped can't be told here.
 func mapped(int) []string { return nil }
+
+// parents lists the processes that have not ended, each with its parent.
+func parents() (out []child) {
+	all, err := everyProcess()
+	if err != nil {
+		return nil
+	}
+	for _, p := range all {
+		if parent, err := p.Ppid(); err == nil && !zombie(p) {
+			out = append(out, child{int(p.Pid), int(parent)})
+		}
+	}
+	return out
+}

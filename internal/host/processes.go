@@ -14,23 +14,27 @@ import (
 	"github.com/shirou/gopsutil/v4/process"
 )
 
+// child is a process that has not ended, and the one that began it.
+type child struct{ pid, parent int }
+
+// everyProcess lists all processes. What is known of one is asked for when it is needed:
+// the library's own list asks for much of each, which takes longer than all else here.
+func everyProcess() (all []*process.Process, err error) {
+	pids, err := process.Pids()
+	for _, pid := range pids {
+		all = append(all, &process.Process{Pid: pid})
+	}
+	return all, err
+}
+
 // descendants lists every process below this one.
 func descendants() []int { return below(os.Getpid()) }
 
 // below lists every process below pid, nearest first.
 func below(pid int) (out []int) {
-	all, err := process.Processes()
-	if err != nil {
-		return nil
-	}
 	children := map[int][]int{}
-	for _, p := range all {
-		if parent, err := p.Ppid(); err == nil {
-			if zombie(p) {
-				continue
-			}
-			children[int(parent)] = append(children[int(parent)], int(p.Pid))
-		}
+	for _, p := range parents() {
+		children[p.parent] = append(children[p.parent], p.pid)
 	}
 	for queue := children[pid]; len(queue) > 0; queue = queue[1:] {
 		out = append(out, queue[0])
@@ -74,7 +78,7 @@ var interpreters = []string{"java", "javaw", "sh", "bash", "dash", "ash", "zsh",
 // operator's shell or editor in the folder is neither, and a script of the
 // operator's that runs this very command is no server.
 func Outside(install string, st *Status) (out []Process) {
-	all, err := process.Processes()
+	all, err := everyProcess()
 	if err != nil {
 		return nil
 	}
@@ -172,7 +176,7 @@ type Holder struct {
 // OpenElsewhere lists the processes that have files of the install open and are
 // neither its server nor this command or what runs it.
 func OpenElsewhere(install string, st *Status) (out []Holder) {
-	all, err := process.Processes()
+	all, err := everyProcess()
 	if err != nil {
 		return nil
 	}
