@@ -72,7 +72,8 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 		if err = k.shelf.Publish(w, taken, set); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, words.Plural(set.Files, "file"), words.Bytes(set.Bytes), words.Bytes(set.New)), nil
+		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, words.Plural(set.Files, "file"),
+			words.Bytes(set.Bytes), words.Bytes(set.New)), nil
 	})
 	return set, moving, err
 }
@@ -151,7 +152,8 @@ func (k *Keel) Thin(ctx context.Context, n Keeping) (*Thinning, error) {
 		t.Freed, err = l.GiveBack(ctx, k.in.Halt)
 		if errors.Is(err, locker.ErrBusy) {
 			t.Later, err = true, nil
-			return fmt.Sprintf("%s dropped; their space is given back next time: something is being written", words.Plural(len(t.Drop), "backup")), nil
+			return fmt.Sprintf("%s dropped; their space is given back next time: something is being written",
+				words.Plural(len(t.Drop), "backup")), nil
 		}
 		return fmt.Sprintf("%s dropped, %s given back", words.Plural(len(t.Drop), "backup"), words.Bytes(t.Freed)), err
 	})
@@ -160,7 +162,8 @@ func (k *Keel) Thin(ctx context.Context, n Keeping) (*Thinning, error) {
 
 // BringAll brings every backup of this install that a copy has and this locker has
 // not, or the one that is named, and tells under which numbers they stand here.
-func (k *Keel) BringAll(ctx context.Context, from *Shelf, id string, owners Owners) (brought map[string]string, err error) {
+func (k *Keel) BringAll(ctx context.Context, from *Shelf, id string, owners Owners) (brought map[string]string,
+	err error) {
 	unlock, err := k.begin(ctx, "bring")
 	if err != nil {
 		return nil, err
@@ -185,7 +188,8 @@ func (k *Keel) BringAll(ctx context.Context, from *Shelf, id string, owners Owne
 		}
 	}
 	if id != "" && len(brought) == 0 {
-		return nil, tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list --from the same place")
+		return nil, tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet),
+			"freshkeel backup list --from the same place")
 	}
 	return brought, nil
 }

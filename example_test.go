@@ -45,10 +45,12 @@ func pond() (*freshkeel.Keel, func()) {
 // An install that nobody has looked at yet gets a profile, with what each line was
 // guessed from.
 func ExampleAdoptInstall() {
-	dir, home := folder(map[string]string{"run.sh": "#!/bin/sh\nexec ./pond\n", "pond": "#!/bin/sh\n", "world/level": "lilies"}), folder(nil)
+	dir, home := folder(map[string]string{"run.sh": "#!/bin/sh\nexec ./pond\n", "pond": "#!/bin/sh\n",
+		"world/level": "lilies"}), folder(nil)
 	defer os.RemoveAll(dir)
 	defer os.RemoveAll(home)
-	a, err := freshkeel.AdoptInstall(context.Background(), freshkeel.Adopt{Dir: dir, Name: "Pond", DryRun: true}, freshkeel.Options{Home: home})
+	a, err := freshkeel.AdoptInstall(context.Background(), freshkeel.Adopt{Dir: dir, Name: "Pond", DryRun: true},
+		freshkeel.Options{Home: home})
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -76,7 +76,9 @@ func newKeel(in *install.Install) *Keel {
 	rts := runtimes.New(in, res)
 	acq := acquire.New(inv, res)
 	planner, shelf := plan.New(inv, res, rts), backups.New(in, acq, res)
-	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner, shelf: shelf, checker: check.New(inv, res, rts, planner, shelf), outside: data.New(in), srv: server.New(in), returner: putback.New(in)}
+	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner,
+		shelf: shelf, checker: check.New(inv, res, rts, planner, shelf), outside: data.New(in), srv: server.New(in),
+		returner: putback.New(in)}
 }
 
 // begin is how every command that changes the install starts: alone, and with

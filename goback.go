@@ -63,7 +63,8 @@ func (t *transaction) goBack(why string, lines []string) error {
 		if err := t.loadBack(back.Set); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"), words.Plural(back.Restored, "file"), t.e.Backup), nil
+		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"),
+			words.Plural(back.Restored, "file"), t.e.Backup), nil
 	})
 	if err != nil {
 		return stuck(err)
@@ -109,7 +110,8 @@ func (t *transaction) returned() error {
 	if err := t.finish(logbook.RolledBack); err != nil {
 		return t.stuck("going back", err)
 	}
-	return &RolledBack{Kind: t.e.Kind, Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines, Told: t.e.Told, Running: t.e.WasRunning, Early: t.early, Asked: t.e.Why == server.WhyInterrupted}
+	return &RolledBack{Kind: t.e.Kind, Refit: t.e.ID, From: t.e.From, To: t.e.To, Why: t.e.Why, Lines: t.e.Lines,
+		Told: t.e.Told, Running: t.e.WasRunning, Early: t.early, Asked: t.e.Why == server.WhyInterrupted}
 }
 
 // attempt is a fresh folder for one attempt at putting files back: each begins
@@ -189,7 +191,8 @@ func (t *transaction) revert(why string, lines []string) error {
 				return "", err
 			}
 		}
-		return fmt.Sprintf("%s moved back by renames, %s from backup %s", words.Plural(len(moved), "path"), words.Plural(back.Restored, "file"), t.e.Backup), nil
+		return fmt.Sprintf("%s moved back by renames, %s from backup %s", words.Plural(len(moved), "path"),
+			words.Plural(back.Restored, "file"), t.e.Backup), nil
 	})
 	if err != nil {
 		return stuck(err)

@@ -15,7 +15,8 @@ import (
 func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 	for _, a := range w.Accept {
 		if !slices.Contains(check.Acceptable, a) {
-			return nil, tell.Misuse(fmt.Sprintf("check %q can't be accepted; these can: %s", a, strings.Join(check.Acceptable, ", ")), "freshkeel preflight --all")
+			return nil, tell.Misuse(fmt.Sprintf("check %q can't be accepted; these can: %s", a,
+				strings.Join(check.Acceptable, ", ")), "freshkeel preflight --all")
 		}
 	}
 	fetched, err := k.acq.Chain(ctx, w)
@@ -38,7 +39,8 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 				pre.Chain = append(pre.Chain, one.To)
 			}
 		}
-		return fmt.Sprintf("%d checks: %d stop, %d warn", len(check.Checks)*len(fetched), len(pre.Stops()), len(pre.Warnings())), nil
+		return fmt.Sprintf("%d checks: %d stop, %d warn", len(check.Checks)*len(fetched), len(pre.Stops()),
+			len(pre.Warnings())), nil
 	})
 	return pre, err
 }

@@ -57,7 +57,9 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 		return nil, k.nothingToChange(pre)
 	}
 	tellBefore(k.in, pre)
-	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.Consents(), HeldBack: pre.Plan.HeldBack})
+	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID,
+		Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.Consents(),
+		HeldBack: pre.Plan.HeldBack})
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +78,8 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if err := t.stop(ctx); err != nil {
 		return t.e, t.abandon(err)
 	}
-	if err := t.backUp(context.WithoutCancel(ctx), fmt.Sprintf("before %s: %s → %s", t.e.ID, version.OrUnknown(t.e.From), version.OrUnknown(t.e.To))); err != nil {
+	if err := t.backUp(context.WithoutCancel(ctx),
+		fmt.Sprintf("before %s: %s → %s", t.e.ID, version.OrUnknown(t.e.From), version.OrUnknown(t.e.To))); err != nil {
 		return t.e, t.abandon(err)
 	}
 	if err := t.recheck(pre, w); err != nil {
@@ -120,7 +123,8 @@ func (k *Keel) nothingToChange(pre *Preflight) error {
 		return err
 	}
 	changed := false
-	if set := pre.Fetched.Set.ID; !pre.Fetched.Candidate.Stays && set != "" && (set != inv.Build || len(inv.Mixed) > 0) {
+	if set := pre.Fetched.Set.ID; !pre.Fetched.Candidate.Stays && set != "" &&
+		(set != inv.Build || len(inv.Mixed) > 0) {
 		inv.Build, inv.Mixed, changed = set, nil, true
 	}
 	if len(pre.Layers) > 0 { // the same files, known by another version
@@ -173,7 +177,8 @@ func (t *transaction) stage(pre *Preflight) error {
 			return "", err
 		}
 		replaced, added, removed := p.Changes()
-		return fmt.Sprintf("%s; %d to replace, %d to add, %d to remove, %d unchanged", words.Bytes(p.Bytes), replaced, added, removed, p.Unchanged), t.k.in.Halt("staged")
+		return fmt.Sprintf("%s; %d to replace, %d to add, %d to remove, %d unchanged", words.Bytes(p.Bytes), replaced,
+			added, removed, p.Unchanged), t.k.in.Halt("staged")
 	})
 }
 
@@ -192,7 +197,8 @@ func (t *transaction) recheck(pre *Preflight, w Want) error {
 		return err
 	}
 	if !plan.Same(again, pre.Plan) {
-		return tell.Advise(fmt.Errorf("%w, and the plan no longer holds", changed), "run the refit again; it will plan with what is there now")
+		return tell.Advise(fmt.Errorf("%w, and the plan no longer holds", changed),
+			"run the refit again; it will plan with what is there now")
 	}
 	return nil
 }
@@ -289,7 +295,8 @@ func (t *transaction) trialRead(ctx context.Context) {
 		if err != nil {
 			return "", err
 		}
-		c, err := l.Check(ctx, []*locker.Set{set}, locker.Share{At: uint64(time.Now().Unix() / 86400), Of: trialParts}, nil)
+		c, err := l.Check(ctx, []*locker.Set{set}, locker.Share{At: uint64(time.Now().Unix() / 86400), Of: trialParts},
+			nil)
 		if ctx.Err() != nil {
 			return "left out, as it was interrupted", nil
 		}
@@ -367,7 +374,8 @@ func (t *transaction) consented(w Want, v *Verdict) (again bool) {
 // heldBack tells how what a plan left out of a refit comes back from its backup.
 func heldBack(p *Plan, backup string) (told []string) {
 	for _, at := range p.HeldBack {
-		told = append(told, fmt.Sprintf("held back: %s; once it fits: freshkeel backup restore %s --only '%s'", at, backup, p.OnlyThat(at)))
+		told = append(told, fmt.Sprintf("held back: %s; once it fits: freshkeel backup restore %s --only '%s'", at,
+			backup, p.OnlyThat(at)))
 	}
 	return told
 }
@@ -392,7 +400,8 @@ func (t *transaction) seenToRun(p *Plan) {
 		full := filepath.Join(real, filepath.FromSlash(at))
 		switch {
 		case !visible:
-			t.e.Told = append(t.e.Told, "which files the server's processes run can't be seen from here: "+at+" is known to be new by its name alone")
+			t.e.Told = append(t.e.Told, "which files the server's processes run can't be seen from here: "+at+
+				" is known to be new by its name alone")
 		case slices.Contains(used, full):
 			t.e.Told = append(t.e.Told, "the server's processes were seen to run the new "+at)
 		case staysOpen(t.k.in, at):

@@ -71,7 +71,8 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	} else if !some {
 		return nil, errSame
 	}
-	e := &logbook.Entry{Kind: logbook.Restore, From: inv.Version, To: inv.Version, Target: r.Backup, TargetTaken: set.Taken, Only: r.Only}
+	e := &logbook.Entry{Kind: logbook.Restore, From: inv.Version, To: inv.Version, Target: r.Backup,
+		TargetTaken: set.Taken, Only: r.Only}
 	if len(r.Only) == 0 && !set.Partial() {
 		e.To = set.Version
 	}
@@ -116,7 +117,8 @@ func (t *transaction) restore() error {
 				return "", err
 			}
 		}
-		return fmt.Sprintf("%s from backup %s, %s moved aside", words.Plural(report.Restored, "file"), t.e.Target, words.Plural(report.Aside, "file")), nil
+		return fmt.Sprintf("%s from backup %s, %s moved aside", words.Plural(report.Restored, "file"), t.e.Target,
+			words.Plural(report.Aside, "file")), nil
 	})
 	if err != nil && !slices.ContainsFunc(attempts(t.k.in, t.e.ID), swap.Run.Begun) {
 		return t.abandon(err)
@@ -241,7 +243,9 @@ func (t *transaction) reckon(set *locker.Set) error {
 	mixed := *r.now
 	mixed.Build, mixed.Files, t.e.To = "", nil, ""
 	mixed.Mixed = slices.Sorted(maps.Keys(of))
-	t.e.Told = append(t.e.Told, fmt.Sprintf("the install is %s with %s of %s now; a refit to either makes it whole", version.OrUnknown(r.now.Version), words.Plural(len(r.changed)-len(left), "file"), strings.Join(mixed.Mixed, ", ")))
+	t.e.Told = append(t.e.Told, fmt.Sprintf("the install is %s with %s of %s now; a refit to either makes it whole",
+		version.OrUnknown(r.now.Version), words.Plural(len(r.changed)-len(left), "file"),
+		strings.Join(mixed.Mixed, ", ")))
 	for _, o := range r.now.Files {
 		if _, changed := slices.BinarySearch(r.changed, o.Path); changed {
 			o.SeenAt = 0 // it is read when next it is compared
@@ -267,7 +271,8 @@ func (t *transaction) restored(set *locker.Set) (*restored, error) {
 	}
 	sc := putback.ForRestore(set, t.e.Only)
 	ours := func(f locker.File) bool { // of the build, as far as the profile tells
-		return f.Kind == tree.File && f.Path != profile.FileName && !tree.Ours(f.Path) && !t.k.in.Profile.Server.Own(f.Path)
+		return f.Kind == tree.File && f.Path != profile.FileName && !tree.Ours(f.Path) &&
+			!t.k.in.Profile.Server.Own(f.Path)
 	}
 	if !slices.ContainsFunc(set.Entries, func(f locker.File) bool { return ours(f) && sc.Within(f.Path) }) {
 		return r, nil // the operator's own alone
@@ -313,7 +318,8 @@ func (r *restored) holds(inv *inventory.Inventory, files map[string]inventory.Ow
 		sum, stands := r.after[at]
 		return has == stands && (!has || o.Sum == sum)
 	}
-	if !slices.ContainsFunc(r.changed, func(at string) bool { _, has := files[at]; return has || r.was[at].Path != "" }) {
+	if !slices.ContainsFunc(r.changed,
+		func(at string) bool { _, has := files[at]; return has || r.was[at].Path != "" }) {
 		return inv == r.now // no file of either build
 	}
 	for _, at := range r.changed {

@@ -60,7 +60,8 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 			for _, e := range stack {
 				have = append(have, e.ID)
 			}
-			return nil, tell.Advise(fmt.Errorf("%s is no refit in effect; these are: %s", b.Refit, strings.Join(have, ", ")), "freshkeel logbook")
+			return nil, tell.Advise(fmt.Errorf("%s is no refit in effect; these are: %s", b.Refit,
+				strings.Join(have, ", ")), "freshkeel logbook")
 		}
 	}
 	p := &BackPlan{To: stack[from], Backup: stack[from].Backup, World: b.World}
@@ -117,7 +118,8 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 	if err := k.srv.NoneOutside(); err != nil {
 		return nil, err
 	}
-	t, err := k.transact(&logbook.Entry{Kind: logbook.Rollback, From: inv.Version, To: p.To.From, Target: p.To.ID, World: b.World})
+	t, err := k.transact(&logbook.Entry{Kind: logbook.Rollback, From: inv.Version, To: p.To.From, Target: p.To.ID,
+		World: b.World})
 	if err != nil {
 		return nil, err
 	}
@@ -128,7 +130,8 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 	if len(p.Edited) > 0 {
 		t.e.Told = append(t.e.Told, fmt.Sprintf("%s edited since %s, and put back as it was before that; your edits are in the backup from before this rollback: %s", words.Were(len(p.Edited), "file"), p.To.ID, words.Some(p.Edited, 4)))
 	}
-	if err := t.takeDown(ctx, fmt.Sprintf("before rollback %s: %s → %s", t.e.ID, version.OrUnknown(t.e.From), version.OrUnknown(t.e.To))); err != nil {
+	if err := t.takeDown(ctx, fmt.Sprintf("before rollback %s: %s → %s", t.e.ID, version.OrUnknown(t.e.From),
+		version.OrUnknown(t.e.To))); err != nil {
 		return t.e, err
 	}
 	return t.e, t.undo()
@@ -188,7 +191,8 @@ func (t *transaction) undo() error {
 				return "", err
 			}
 		}
-		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"), words.Plural(report.Restored, "file"), p.Backup), nil
+		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"),
+			words.Plural(report.Restored, "file"), p.Backup), nil
 	})
 	if err != nil {
 		return t.revert("the rollback failed: "+err.Error(), nil)

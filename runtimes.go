@@ -50,7 +50,8 @@ func (k *Keel) TakeRuntimeFor(ctx context.Context, want Want) (rt *needs.Runtime
 	}
 	a, ok := c.Build.RuntimeFor(needs.Java, feed.Machine(profile.Source{}))
 	if !ok {
-		return nil, false, tell.Advise(fmt.Errorf("the source names no runtime of this machine for %s", c.Label()), "freshkeel runtimes take PATH|URL of an archive")
+		return nil, false, tell.Advise(fmt.Errorf("the source names no runtime of this machine for %s", c.Label()),
+			"freshkeel runtimes take PATH|URL of an archive")
 	}
 	a.Wanted.Archive = true
 	return k.rts.Take(ctx, a.Wanted, c.Src)

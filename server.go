@@ -58,7 +58,8 @@ func (k *Keel) Status() (*Status, error) {
 		return nil, err
 	}
 	st := k.in.RunDir().Status()
-	s := &Status{Name: k.in.Profile.Server.Name, Install: k.in.Dir, Version: inv.Version, Mixed: inv.Mixed, Server: st, Outside: host.Outside(k.in.Dir, st)}
+	s := &Status{Name: k.in.Profile.Server.Name, Install: k.in.Dir, Version: inv.Version, Mixed: inv.Mixed, Server: st,
+		Outside: host.Outside(k.in.Dir, st)}
 	all, err := k.in.Book.All()
 	if err != nil {
 		return nil, err

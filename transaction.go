@@ -226,7 +226,8 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 		if err := t.k.in.Halt("backup"); err != nil {
 			return "", err
 		}
-		taken, err := t.writer.Take(ctx, t.k.in.Dir, t.k.in.Profile.Server.Skip, nil, t.copied.Base(), t.k.in.Moves("backup"))
+		taken, err := t.writer.Take(ctx, t.k.in.Dir, t.k.in.Profile.Server.Skip, nil, t.copied.Base(),
+			t.k.in.Moves("backup"))
 		if err != nil {
 			return "", err
 		}
@@ -245,7 +246,8 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 		if l, err := t.k.in.Locker(); err == nil {
 			t.e.Locker = l.Dir()
 		}
-		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, words.Plural(set.Files, "file"), words.Bytes(set.Bytes), words.Bytes(set.New)), nil
+		return fmt.Sprintf("%s: %s, %s, %s new in the locker", set.ID, words.Plural(set.Files, "file"),
+			words.Bytes(set.Bytes), words.Bytes(set.New)), nil
 	})
 }
 
@@ -264,8 +266,9 @@ func (t *transaction) comeBack(ver string) error {
 			t.down(v)
 			return v.Why, nil
 		}
-		n := &NeedsHands{What: "the old server does not come up either", State: "the files of " + version.OrUnknown(ver) + " are in place",
-			Do: []string{"freshkeel start (once what its console says is mended)", "freshkeel log"}}
+		n := &NeedsHands{What: "the old server does not come up either",
+			State: "the files of " + version.OrUnknown(ver) + " are in place",
+			Do:    []string{"freshkeel start (once what its console says is mended)", "freshkeel log"}}
 		if t.e.Kind != logbook.Refit {
 			n.What = "the server does not come up with what was put back"
 		}
@@ -307,8 +310,10 @@ func (t *transaction) stuck(doing string, err error) error {
 	if serr := t.k.in.Book.Save(t.e); serr != nil {
 		t.k.in.Warn("%v", serr)
 	}
-	return &NeedsHands{What: doing + " did not end well: " + err.Error(), State: "everything is kept under " + t.dir.Dir + "; the state before is backup " + t.e.Backup,
-		Do: []string{"mend what it says, then: freshkeel recover", "or, to leave everything as it is now: freshkeel recover --leave-as-is"}}
+	return &NeedsHands{What: doing + " did not end well: " + err.Error(),
+		State: "everything is kept under " + t.dir.Dir + "; the state before is backup " + t.e.Backup,
+		Do: []string{"mend what it says, then: freshkeel recover",
+			"or, to leave everything as it is now: freshkeel recover --leave-as-is"}}
 }
 
 // keptRuns is how many of the newest runs keep what they displaced.
@@ -364,7 +369,8 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 		// Only a file that provably still is what was put there is noted with
 		// its identity; any other is read when next it is compared.
 		now, ok, err := tree.Describe(t.k.in.Path(o.Path), o.Path)
-		if err == nil && ok && now.Kind == o.Kind && now.Size == o.Size && o.Mtime != 0 && now.Mtime == o.Mtime && (o.Inode == 0 || o.Inode == now.Inode) {
+		if err == nil && ok && now.Kind == o.Kind && now.Size == o.Size && o.Mtime != 0 && now.Mtime == o.Mtime &&
+			(o.Inode == 0 || o.Inode == now.Inode) {
 			o.Entry, o.SeenAt = now, time.Now().UnixNano()
 		}
 	})

@@ -57,9 +57,12 @@ func crashes() []crash {
 		{"refit that comes up", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, "", nil, false},
 		{"refit that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1", nil, false},
 		{"rollback by hand", []demo.Release{r[0], r[1]}, [][]string{{"refit"}}, []string{"rollback"}, "", nil, false},
-		{"restore", []demo.Release{r[0], r[1]}, [][]string{{"backup", "take"}, {"refit"}}, []string{"backup", "restore", "b0001"}, "", nil, false},
-		{"refit over several disks that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1", []string{"gardens", "tracks"}, false},
-		{"restore that does not come up", []demo.Release{r[0], r[1]}, nil, []string{"backup", "restore", "b0001", "--only", "mossgate.conf"}, "3.4.1", nil, true},
+		{"restore", []demo.Release{r[0], r[1]}, [][]string{{"backup", "take"}, {"refit"}},
+			[]string{"backup", "restore", "b0001"}, "", nil, false},
+		{"refit over several disks that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1",
+			[]string{"gardens", "tracks"}, false},
+		{"restore that does not come up", []demo.Release{r[0], r[1]}, nil,
+			[]string{"backup", "restore", "b0001", "--only", "mossgate.conf"}, "3.4.1", nil, true},
 	}
 }
 
@@ -226,7 +229,9 @@ func TestDiskFullAtAnyStep(t *testing.T) {
 	t.Parallel()
 	c := crashes()[0]
 	both, _ := c.outcomes(t)
-	for step, code := range map[string]int{"stage": exitFailed, "pre-copy": exitFailed, "backup": exitFailed, "phase:swapping": exitFailed, "swap:1": exitRolledBack, "swap:4": exitRolledBack, "phase:watching": exitRolledBack} {
+	for step, code := range map[string]int{"stage": exitFailed, "pre-copy": exitFailed, "backup": exitFailed,
+		"phase:swapping": exitFailed, "swap:1": exitRolledBack, "swap:4": exitRolledBack,
+		"phase:watching": exitRolledBack} {
 		t.Run(step, func(t *testing.T) {
 			t.Parallel()
 			p := c.setUp(t)
@@ -247,7 +252,8 @@ func TestDiskFullWhenAllButTheRecordsIsDone(t *testing.T) {
 	for _, c := range []struct {
 		i             int
 		step, version string
-	}{{0, "phase:confirming", "3.5.0"}, {0, "finished", "3.5.0"}, {1, "phase:returning", "3.4.1"}, {2, "phase:returning", "3.4.1"}, {3, "finished", "3.4.1"}} {
+	}{{0, "phase:confirming", "3.5.0"}, {0, "finished", "3.5.0"}, {1, "phase:returning", "3.4.1"},
+		{2, "phase:returning", "3.4.1"}, {3, "finished", "3.4.1"}} {
 		t.Run(fmt.Sprint(crashes()[c.i].name, " ", c.step), func(t *testing.T) {
 			t.Parallel()
 			both, _ := crashes()[c.i].outcomes(t)
@@ -270,7 +276,8 @@ func TestDiskFullWhenAllButTheRecordsIsDone(t *testing.T) {
 func TestPowerCutLeavesOldOrNewAndTheServerUp(t *testing.T) {
 	t.Parallel()
 	for i, steps := range [][]string{
-		{"staged", "phase:stopping", "stopped", "backup", "phase:swapping", "swap:5", "phase:watching", "started", "phase:confirming"},
+		{"staged", "phase:stopping", "stopped", "backup", "phase:swapping", "swap:5", "phase:watching", "started",
+			"phase:confirming"},
 		{"phase:rolling-back", "reverse:2", "back-swap:2", "phase:returning"},
 		{"stopped", "phase:rolling-back", "reverse:3", "phase:returning"},
 	} {
@@ -286,12 +293,14 @@ func TestPowerCutLeavesOldOrNewAndTheServerUp(t *testing.T) {
 					trace := filepath.Join(p.Dir, "trace")
 					cmd.Env = append(cmd.Env, stayAt+"="+at, traceTo+"="+trace)
 					require.NoError(t, cmd.Start())
-					proving.Until(t, "the command to get to "+at, func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), at+"\n") })
+					proving.Until(t, "the command to get to "+at,
+						func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), at+"\n") })
 					for _, pid := range append(proving.ProcessesIn(p.Dir), cmd.Process.Pid) {
 						syscall.Kill(pid, syscall.SIGKILL)
 					}
 					cmd.Wait()
-					proving.Until(t, "everything to be dead", func() bool { return len(proving.ProcessesIn(p.Dir)) == 0 })
+					proving.Until(t, "everything to be dead",
+						func() bool { return len(proving.ProcessesIn(p.Dir)) == 0 })
 					settled(p, both, c.always)
 				})
 			}

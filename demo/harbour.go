@@ -64,21 +64,26 @@ type Release struct {
 
 // Releases are the builds of the demo.
 var Releases = []Release{
-	{Version: "3.4.1", Channel: "stable", Date: "2026-05-02", Notes: "The build that the club runs.", Behaviour: Good, Java: 17,
+	{Version: "3.4.1", Channel: "stable", Date: "2026-05-02", Notes: "The build that the club runs.", Behaviour: Good,
+		Java:  17,
 		Extra: []string{"tracks/old-mill.track=a slow bend round the mill"}},
-	{Version: "3.5.0", Channel: "stable", Date: "2026-09-12", Notes: "Lantern races. The old mill track is gone.", Behaviour: Good, Java: 17,
+	{Version: "3.5.0", Channel: "stable", Date: "2026-09-12", Notes: "Lantern races. The old mill track is gone.",
+		Behaviour: Good, Java: 17,
 		Extra: []string{"tracks/lantern-row.track=by lantern light", "lib/lanterns.txt=twelve of them"}},
 	{Version: "3.6.0", Channel: "stable", Date: "2026-10-30", Notes: "Flood gates.", Behaviour: Dies, Java: 17,
 		Extra: []string{"tracks/lantern-row.track=by lantern light", "tracks/flood-gate.track=mind the water"}},
-	{Version: "3.7.0-pre1", Channel: "preview", Date: "2026-11-12", Notes: "Moss that grows.", Behaviour: Good, Java: 17,
+	{Version: "3.7.0-pre1", Channel: "preview", Date: "2026-11-12", Notes: "Moss that grows.", Behaviour: Good,
+		Java:  17,
 		Extra: []string{"tracks/lantern-row.track=by lantern light", "lib/moss.txt=it grows"}},
-	{Version: "4.0.0", Channel: "preview", Date: "2026-11-20", Notes: "New physics of slime.", Behaviour: Good, Java: 33,
+	{Version: "4.0.0", Channel: "preview", Date: "2026-11-20", Notes: "New physics of slime.", Behaviour: Good,
+		Java:  33,
 		Extra: []string{"tracks/lantern-row.track=by lantern light"}},
 }
 
 // Increment is what the makers publish as a step over 3.5.0, for those who keep
 // their archives themselves.
-var Increment = Release{Version: "3.5.1", Channel: "stable", Date: "2026-09-30", Notes: "Lanterns that stay lit.", Behaviour: Good, Java: 17,
+var Increment = Release{Version: "3.5.1", Channel: "stable", Date: "2026-09-30", Notes: "Lanterns that stay lit.",
+	Behaviour: Good, Java: 17,
 	Extra: []string{"tracks/lantern-row.track=by steady lantern light"}}
 
 // Make lays the harbour out in dir, with the install at Releases[0]. program
@@ -118,10 +123,13 @@ func Make(dir, program string, port int, releases []Release) (*Harbour, error) {
 // runtime lays out a simulated Java runtime: a release file and a java program.
 func (h *Harbour) runtime(release, version string) error {
 	home := filepath.Join(h.Dir, "runtimes", release)
-	if err := put(filepath.Join(home, "release"), fmt.Sprintf("IMPLEMENTOR=\"Lower Fen Snail Racing\"\nJAVA_VERSION=%q\n", version), 0o644); err != nil {
+	if err := put(filepath.Join(home, "release"),
+		fmt.Sprintf("IMPLEMENTOR=\"Lower Fen Snail Racing\"\nJAVA_VERSION=%q\n", version), 0o644); err != nil {
 		return err
 	}
-	return put(filepath.Join(home, "bin", "java"), fmt.Sprintf("#!/bin/sh\nexec \"${0%%/*}/../../../bin/freshkeel\" simulated-runtime %s \"$@\"\n", version), 0o755)
+	return put(filepath.Join(home, "bin", "java"),
+		fmt.Sprintf("#!/bin/sh\nexec \"${0%%/*}/../../../bin/freshkeel\" simulated-runtime %s \"$@\"\n", version),
+		0o755)
 }
 
 // RuntimeArchive is the name of the archive of a simulated runtime, in the
@@ -178,7 +186,8 @@ func (h *Harbour) Publish(releases []Release) error {
 			[]part{{name, len(z), map[string]string{"sha256": hex.EncodeToString(sum[:])}, unpack{"zip"}}},
 			map[string]string{"java": fmt.Sprintf(">=%d", r.Java)}, h.runtimeOf(r)})
 	}
-	b, err := json.MarshalIndent(map[string]any{"format": "freshkeel-feed/1", "name": "Mossgate dedicated server", "builds": list}, "", "  ")
+	b, err := json.MarshalIndent(map[string]any{"format": "freshkeel-feed/1", "name": "Mossgate dedicated server",
+		"builds": list}, "", "  ")
 	if err != nil {
 		return err
 	}
@@ -202,7 +211,8 @@ func (h *Harbour) runtimeOf(r Release) []runtimePart {
 		return nil
 	}
 	sum := sha256.Sum256(b)
-	return []runtimePart{{"java", newer, "runtimes/" + RuntimeArchive(newer), map[string]string{"sha256": hex.EncodeToString(sum[:])}}}
+	return []runtimePart{{"java", newer, "runtimes/" + RuntimeArchive(newer),
+		map[string]string{"sha256": hex.EncodeToString(sum[:])}}}
 }
 
 // file is one entry of a build.
@@ -220,7 +230,8 @@ func (r Release) files() ([]file, error) {
 	out := []file{
 		{"mossgate-server-" + r.Version + ".jar", jar},
 		{"mossgate.conf", []byte("# mossgate settings\nname = A Mossgate garden\nport = 27750\nnight = long\n")},
-		{"README.txt", []byte("Mossgate dedicated server " + r.Version + "\nRun the jar with a Java runtime of release " + fmt.Sprint(r.Java) + " or newer.\n")},
+		{"README.txt", []byte("Mossgate dedicated server " + r.Version +
+			"\nRun the jar with a Java runtime of release " + fmt.Sprint(r.Java) + " or newer.\n")},
 		{"tracks/fern-mile.track", []byte("fern mile, as ever\n")},
 		{"tracks/dew-loop.track", []byte("dew loop, surveyed for " + r.Version + "\n")},
 		{"assets/snails.pak", noise(r.Version, 384<<10)},
@@ -304,7 +315,8 @@ func Jar(r Release) ([]byte, error) {
 		main = "mossgate/Gatehouse"
 	}
 	return zipped([]file{
-		{"META-INF/MANIFEST.MF", []byte("Manifest-Version: 1.0\r\nMain-Class: " + strings.ReplaceAll(main, "/", ".") + "\r\nImplementation-Version: " + r.Version + "\r\n" + r.Manifest + "\r\n")},
+		{"META-INF/MANIFEST.MF", []byte("Manifest-Version: 1.0\r\nMain-Class: " + strings.ReplaceAll(main, "/", ".") +
+			"\r\nImplementation-Version: " + r.Version + "\r\n" + r.Manifest + "\r\n")},
 		{main + ".class", classFile(main, r.Java+44, r.Trial)},
 		{"mossgate/release.json", props},
 	})
@@ -382,7 +394,8 @@ func (h *Harbour) install(r Release) error {
 		}
 	}
 	for _, g := range []string{"fen-east", "fen-west", "old-well"} {
-		if err := put(filepath.Join(h.Install, "gardens", g+".garden"), string(Mark(r.Version))+string(noise(g, 96<<10)), 0o644); err != nil {
+		if err := put(filepath.Join(h.Install, "gardens", g+".garden"),
+			string(Mark(r.Version))+string(noise(g, 96<<10)), 0o644); err != nil {
 			return err
 		}
 	}

@@ -99,7 +99,8 @@ func (s *Site) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	c := &counting{ResponseWriter: w, fault: f}
 	defer func() {
 		s.mu.Lock()
-		s.seen = append(s.seen, Request{r.Method, r.URL.Path, r.Header.Get("Range"), r.Header.Get("If-Range"), login, c.sent})
+		s.seen = append(s.seen, Request{r.Method, r.URL.Path, r.Header.Get("Range"), r.Header.Get("If-Range"), login,
+			c.sent})
 		s.mu.Unlock()
 	}()
 	switch {
@@ -234,12 +235,14 @@ func (h *Harbour) PublishElsewhere(releases []Release) error {
 	if err != nil {
 		return err
 	}
-	for name, body := range map[string]string{"downloads.html": page + "</table></body></html>\n", "SHA256SUMS": sums, "latest.jar": string(jar)} {
+	for name, body := range map[string]string{"downloads.html": page + "</table></body></html>\n", "SHA256SUMS": sums,
+		"latest.jar": string(jar)} {
 		if err := put(filepath.Join(h.Builds, name), body, 0o644); err != nil {
 			return err
 		}
 	}
-	return putJSON(filepath.Join(h.Builds, "api", "builds.json"), map[string]any{"product": "mossgate", "result": map[string]any{"items": rows}})
+	return putJSON(filepath.Join(h.Builds, "api", "builds.json"),
+		map[string]any{"product": "mossgate", "result": map[string]any{"items": rows}})
 }
 
 func putJSON(full string, v any) error {
@@ -281,7 +284,8 @@ func (h *Harbour) PublishIncrement(dir string, full, next Release) error {
 		}
 	}
 	zips["mossgate-"+next.Version+"-step.zip"] = append(step, file{"removed.txt", []byte(gone)},
-		file{"INSTALL-ME.txt", []byte("Lay this over " + full.Version + ".\n")}, file{"harbour.pub", []byte("RWQ-not-a-key\n")})
+		file{"INSTALL-ME.txt", []byte("Lay this over " + full.Version + ".\n")},
+		file{"harbour.pub", []byte("RWQ-not-a-key\n")})
 	for name, list := range zips {
 		b, err := zipped(list)
 		if err != nil {

@@ -58,7 +58,8 @@ func clocked(t *testing.T) (program, clock string) {
 	text := string(b)
 	for _, edit := range [][2]string{
 		{"\t_ \"unsafe\" // for go:linkname\n", "\t\"syscall\"\n\t\"unsafe\"\n"},
-		{"func Now() Time {\n\tsec, nsec, mono := runtimeNow()\n", "func Now() Time {\n\tsec, nsec, mono := runtimeNow()\n\tsec += jumped()\n"},
+		{"func Now() Time {\n\tsec, nsec, mono := runtimeNow()\n",
+			"func Now() Time {\n\tsec, nsec, mono := runtimeNow()\n\tsec += jumped()\n"},
 	} {
 		require.Equal(t, 1, strings.Count(text, edit[0]), "the library's clock reads otherwise now")
 		text = strings.Replace(text, edit[0], edit[1], 1)
@@ -67,7 +68,8 @@ func clocked(t *testing.T) (program, clock string) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "time.go"), []byte(text), 0o644))
 	overlay := fmt.Sprintf(`{"Replace": {%q: %q}}`, at, filepath.Join(dir, "time.go"))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "overlay.json"), []byte(overlay), 0o644))
-	build := exec.Command("go", "build", "-overlay", filepath.Join(dir, "overlay.json"), "-o", program, "freshkeel/cmd/freshkeel")
+	build := exec.Command("go", "build", "-overlay", filepath.Join(dir, "overlay.json"), "-o", program,
+		"freshkeel/cmd/freshkeel")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, string(out))
@@ -92,7 +94,8 @@ func TestClocksThatJump(t *testing.T) {
 	}
 	p := newPond(t)
 	p.program = program
-	p.put("next-2.0/run.sh", strings.Replace(strings.Replace(script, "1.0", "2.0", 1), "echo ready;", "sleep 0.6; echo ready;", 1))
+	p.put("next-2.0/run.sh", strings.Replace(strings.Replace(script, "1.0", "2.0", 1), "echo ready;",
+		"sleep 0.6; echo ready;", 1))
 	p.put("next-3.0/run.sh", "#!/bin/sh\necho spoilt > world/1/map.dat\nsleep 0.6; exit 3\n")
 	p.put("next-3.0/lib/0.dat", "three\n")
 	state := func() map[string]string {
@@ -105,7 +108,8 @@ func TestClocksThatJump(t *testing.T) {
 		go func() {
 			defer close(done)
 			for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
-				if b, err := os.ReadFile(filepath.Join(p.install, "run.sh")); err == nil && strings.Contains(string(b), "sleep 0.6") {
+				if b, err := os.ReadFile(filepath.Join(p.install, "run.sh")); err == nil &&
+					strings.Contains(string(b), "sleep 0.6") {
 					break
 				}
 			}

@@ -78,7 +78,8 @@ func newPond(t *testing.T) *pond { return pondIn(t, t.TempDir()) }
 
 func pondIn(t *testing.T, dir string) *pond {
 	t.Helper()
-	p := &pond{t: t, program: proving.Binary, dir: dir, install: filepath.Join(dir, "srv"), home: filepath.Join(dir, "home")}
+	p := &pond{t: t, program: proving.Binary, dir: dir, install: filepath.Join(dir, "srv"),
+		home: filepath.Join(dir, "home")}
 	p.env = append(os.Environ(), "FRESHKEEL_HOME="+p.home, "NO_COLOR=1")
 	p.put("srv/run.sh", script)
 	p.put("srv/freshkeel.toml", profileText)

@@ -72,7 +72,8 @@ func each(t *testing.T, entries ...entry) map[string][]byte {
 	z, err := zstd.NewWriter(&zst)
 	require.NoError(t, err)
 	tarOf(t, z, entries...)
-	return map[string][]byte{"zip": zipOf(t, entries...), "tar": plain.Bytes(), "tar.gz": gz.Bytes(), "tar.zst": zst.Bytes()}
+	return map[string][]byte{"zip": zipOf(t, entries...), "tar": plain.Bytes(), "tar.gz": gz.Bytes(),
+		"tar.zst": zst.Bytes()}
 }
 
 // An archive that would write outside, or over what is ours, does neither: not as a
@@ -85,12 +86,16 @@ func TestHostileArchivesWriteNothingOutside(t *testing.T) {
 	p.put("outside/precious", "precious\n")
 	good := entry{name: "run.sh", body: script}
 	for name, bad := range map[string][]entry{
-		"up":              {good, {name: "../outside/precious", body: "evil"}},
-		"absolute":        {good, {name: p.at("outside/precious"), body: "evil"}},
-		"through a link":  {good, {name: "l", link: "../outside"}, {name: "l/precious", body: "evil"}},
-		"two links":       {good, {name: "deep/er/up", link: "../.."}, {name: "out", link: "deep/er/up/../outside"}},
-		"our own":         {good, {name: ".freshkeel/identity", body: "evil"}, {name: "freshkeel.toml", body: "evil"}, {name: ".FreshKeel/lock", body: "evil"}},
-		"another's state": {good, {name: ".freshkeel/logbook/r0001.json", body: `{"format":"freshkeel-logbook/1","id":"r0001","phase":"swapping"}`}, {name: ".freshkeel/refits/r0001/plan.json", body: `{"format":"freshkeel-swap/1","steps":[{"do":"replace","path":"../outside/precious"}]}`}},
+		"up":             {good, {name: "../outside/precious", body: "evil"}},
+		"absolute":       {good, {name: p.at("outside/precious"), body: "evil"}},
+		"through a link": {good, {name: "l", link: "../outside"}, {name: "l/precious", body: "evil"}},
+		"two links":      {good, {name: "deep/er/up", link: "../.."}, {name: "out", link: "deep/er/up/../outside"}},
+		"our own": {good, {name: ".freshkeel/identity", body: "evil"}, {name: "freshkeel.toml", body: "evil"},
+			{name: ".FreshKeel/lock", body: "evil"}},
+		"another's state": {good, {name: ".freshkeel/logbook/r0001.json",
+			body: `{"format":"freshkeel-logbook/1","id":"r0001","phase":"swapping"}`},
+			{name: ".freshkeel/refits/r0001/plan.json",
+				body: `{"format":"freshkeel-swap/1","steps":[{"do":"replace","path":"../outside/precious"}]}`}},
 	} {
 		for format, b := range each(t, bad...) {
 			at := p.at(strings.ReplaceAll(name, " ", "-") + "." + format)
@@ -163,7 +168,8 @@ func TestARuntimeByWayOfALinkIsRefused(t *testing.T) {
 	p.put("machine/jdk/release", "JAVA_VERSION=\"17.0.1\"\n")
 	before := tree(t, p.at("machine"))
 	depth := strings.Repeat("../", strings.Count(p.home, "/")+6)
-	for format, b := range each(t, entry{name: "a/b/up", link: "../.."}, entry{name: "jdk", link: "a/b/up/" + depth + strings.TrimPrefix(p.at("machine/jdk"), "/")}) {
+	for format, b := range each(t, entry{name: "a/b/up", link: "../.."},
+		entry{name: "jdk", link: "a/b/up/" + depth + strings.TrimPrefix(p.at("machine/jdk"), "/")}) {
 		require.NoError(t, os.WriteFile(p.at("rt."+format), b, 0o644))
 		r := p.run("runtimes", "take", p.at("rt."+format))
 		assert.NotZero(t, r.code, r.out)
@@ -189,7 +195,8 @@ func TestNoFlippedBitGivesAWrongByteWithExitZero(t *testing.T) {
 	var files []string
 	for _, in := range []string{p.home, p.at("srv/.freshkeel")} {
 		filepath.WalkDir(in, func(at string, d os.DirEntry, err error) error {
-			if fi, ferr := d.Info(); err == nil && ferr == nil && d.Type().IsRegular() && fi.Size() > 0 && !strings.Contains(at, "/displaced/") {
+			if fi, ferr := d.Info(); err == nil && ferr == nil && d.Type().IsRegular() && fi.Size() > 0 &&
+				!strings.Contains(at, "/displaced/") {
 				files = append(files, at)
 			}
 			return nil
@@ -220,7 +227,8 @@ func TestNoFlippedBitGivesAWrongByteWithExitZero(t *testing.T) {
 			failed++
 		}
 		if done%10 == 1 {
-			for _, args := range [][]string{{"backup", "check"}, {"status"}, {"rollback", "--dry-run"}, {"backup", "list"}} {
+			for _, args := range [][]string{{"backup", "check"}, {"status"}, {"rollback", "--dry-run"},
+				{"backup", "list"}} {
 				assert.NotContains(t, p.run(args...).out, "panic", at)
 			}
 		}
@@ -235,7 +243,10 @@ func TestNoFlippedBitGivesAWrongByteWithExitZero(t *testing.T) {
 // ever: every command comes to an end, and takes little memory.
 func TestNothingInPlaceOfOurFilesHoldsACommandUp(t *testing.T) {
 	t.Parallel()
-	for _, name := range []string{"freshkeel.toml", ".freshkeel/identity", ".freshkeel/inventory.json", ".freshkeel/lock", ".freshkeel/holder.json", ".freshkeel/run/exit.json", ".freshkeel/run/console.log", ".freshkeel/run/minder.lock", ".freshkeel/run/server.json", ".freshkeel/logbook/r0001.json", "members.txt", "run.sh"} {
+	for _, name := range []string{"freshkeel.toml", ".freshkeel/identity", ".freshkeel/inventory.json",
+		".freshkeel/lock", ".freshkeel/holder.json", ".freshkeel/run/exit.json", ".freshkeel/run/console.log",
+		".freshkeel/run/minder.lock", ".freshkeel/run/server.json", ".freshkeel/logbook/r0001.json", "members.txt",
+		"run.sh"} {
 		t.Run("a pipe for "+filepath.Base(name), func(t *testing.T) {
 			t.Parallel()
 			p := newPond(t)
@@ -243,7 +254,8 @@ func TestNothingInPlaceOfOurFilesHoldsACommandUp(t *testing.T) {
 			full := filepath.Join(p.install, name)
 			os.Remove(full)
 			require.NoError(t, syscall.Mkfifo(full, 0o600))
-			for _, args := range [][]string{{"status"}, {"log"}, {"backup", "take"}, {"rollback", "--dry-run"}, {"start"}, {"stop"}} {
+			for _, args := range [][]string{{"status"}, {"log"}, {"backup", "take"}, {"rollback", "--dry-run"},
+				{"start"}, {"stop"}} {
 				r := p.run(args...)
 				assert.Less(t, r.took, 40*time.Second, "%v", args)
 			}
@@ -273,7 +285,8 @@ func TestNothingInPlaceOfOurFilesHoldsACommandUp(t *testing.T) {
 			l, err := net.Listen("unix", sock)
 			require.NoError(t, err)
 			defer l.Close()
-			lock, err := os.OpenFile(filepath.Join(p.install, ".freshkeel/run/minder.lock"), os.O_RDWR|os.O_CREATE, 0o600)
+			lock, err := os.OpenFile(filepath.Join(p.install, ".freshkeel/run/minder.lock"), os.O_RDWR|os.O_CREATE,
+				0o600)
 			require.NoError(t, err)
 			defer lock.Close()
 			require.NoError(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))

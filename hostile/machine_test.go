@@ -57,7 +57,8 @@ func (d disk) mount(t *testing.T, how string) {
 	if how != "" {
 		opts += "," + how
 	}
-	if out, err := exec.Command("mount", "-t", cmp.Or(d.kind, "auto"), "-o", opts, d.image, d.at).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", cmp.Or(d.kind, "auto"), "-o", opts, d.image,
+		d.at).CombinedOutput(); err != nil {
 		t.Skipf("this machine mounts no such file system: %s", strings.TrimSpace(string(out)))
 	}
 }
@@ -77,14 +78,16 @@ func (d disk) umount(t *testing.T) {
 // A whole life on each file system: adopted, refitted, gone back, restored; a refit
 // that fails puts everything back.
 func TestEveryFileSystem(t *testing.T) {
-	for name, how := range map[string][]string{"ext4": {"mkfs.ext4", "-q"}, "xfs": {"mkfs.xfs", "-q"}, "btrfs": {"mkfs.btrfs", "-q"}, "tmpfs": nil} {
+	for name, how := range map[string][]string{"ext4": {"mkfs.ext4", "-q"}, "xfs": {"mkfs.xfs", "-q"},
+		"btrfs": {"mkfs.btrfs", "-q"}, "tmpfs": nil} {
 		t.Run(name, func(t *testing.T) {
 			var d disk
 			if name == "tmpfs" {
 				asRoot(t)
 				d.at = filepath.Join(t.TempDir(), "mnt")
 				require.NoError(t, os.Mkdir(d.at, 0o755))
-				if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=320m", "tmpfs", d.at).CombinedOutput(); err != nil {
+				if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=320m", "tmpfs",
+					d.at).CombinedOutput(); err != nil {
 					t.Skipf("this machine mounts no tmpfs: %s", out)
 				}
 				t.Cleanup(func() { exec.Command("umount", "-l", d.at).Run() })
@@ -174,7 +177,8 @@ func TestFileSystemsWithoutCase(t *testing.T) {
 			p.ok("backup", "check")
 			b, err = os.ReadFile(filepath.Join(p.install, "freshkeel.toml"))
 			require.NoError(t, err)
-			require.NoError(t, os.WriteFile(filepath.Join(p.install, "freshkeel.toml"), []byte(strings.Replace(string(b), "world/**", "World/**", 1)), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(p.install, "freshkeel.toml"),
+				[]byte(strings.Replace(string(b), "world/**", "World/**", 1)), 0o644))
 			r := p.run("preflight", "--from", "next-2.0")
 			assert.Equal(t, 3, r.code, r.out)
 			assert.Contains(t, r.out, `the keep pattern 'World/**' matches nothing, and world`)
@@ -283,7 +287,8 @@ func TestPowerCuts(t *testing.T) {
 		p.run("stop")
 		now := strip(tree(t, p.install))
 		if !equal(now, either[0]) && !equal(now, either[1]) {
-			assert.Equal(t, either[0], now, "cut %d of seed %d, in %v: neither the old tree nor the new one", n, seed, args)
+			assert.Equal(t, either[0], now, "cut %d of seed %d, in %v: neither the old tree nor the new one", n, seed,
+				args)
 		}
 		r := p.run("backup", "check")
 		assert.Zero(t, r.code, "cut %d of seed %d: %s", n, seed, r.out)

@@ -50,7 +50,8 @@ func swapper(t *testing.T, loop string) (stop func()) {
 	if _, err := exec.LookPath("setpriv"); err != nil {
 		t.Skip("no setpriv(1) here to become another user with")
 	}
-	cmd := exec.Command("setpriv", fmt.Sprint("--reuid=", user), fmt.Sprint("--regid=", user), "--clear-groups", "sh", "-c", "while :; do "+loop+"; done 2>/dev/null")
+	cmd := exec.Command("setpriv", fmt.Sprint("--reuid=", user), fmt.Sprint("--regid=", user), "--clear-groups", "sh",
+		"-c", "while :; do "+loop+"; done 2>/dev/null")
 	cmd.Dir = "/" // a server of the pond would work in it
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	require.NoError(t, cmd.Start())
@@ -75,7 +76,9 @@ func (p *pond) leaked(dirs ...string) {
 	}
 }
 
-var commands = [][]string{{"status"}, {"start"}, {"backup", "take"}, {"preflight", "--from", "next-2.0"}, {"refit", "--from", "next-2.0"}, {"log"}, {"rollback"}, {"backup", "restore", "b0001"}, {"stop"}, {"recover"}, {"builds"}, {"backup", "list"}, {"adopt", "--replace"}}
+var commands = [][]string{{"status"}, {"start"}, {"backup", "take"}, {"preflight", "--from", "next-2.0"},
+	{"refit", "--from", "next-2.0"}, {"log"}, {"rollback"}, {"backup", "restore", "b0001"}, {"stop"}, {"recover"},
+	{"builds"}, {"backup", "list"}, {"adopt", "--replace"}}
 
 // Root works over the install of a user who exchanges what stands there for links, as
 // fast as they can: our own folder, the folder of the run, the console's log, a world's
@@ -102,7 +105,8 @@ mv SRV/world/1 SRV/.w; ln -s VICTIM SRV/world/1; rm SRV/world/1; mv SRV/.w SRV/w
 		}
 		stop()
 		// Whatever the loop was in the middle of is put straight.
-		for from, to := range map[string]string{".fk": ".freshkeel", ".r": ".freshkeel/run", ".c": ".freshkeel/run/console.log", ".m": "members.txt", ".w": "world/1"} {
+		for from, to := range map[string]string{".fk": ".freshkeel", ".r": ".freshkeel/run",
+			".c": ".freshkeel/run/console.log", ".m": "members.txt", ".w": "world/1"} {
 			if _, err := os.Lstat(filepath.Join(p.install, from)); err == nil {
 				os.Remove(filepath.Join(p.install, to))
 				os.Rename(filepath.Join(p.install, from), filepath.Join(p.install, to))
@@ -131,7 +135,8 @@ mv SRV/world/1 SRV/world/.1; ln -s VICTIM SRV/world/1; rm SRV/world/1; mv SRV/wo
 mv SRV/world/2/map.dat SRV/world/2/m; ln -s VICTIM/secret SRV/world/2/map.dat; rm SRV/world/2/map.dat; mv SRV/world/2/m SRV/world/2/map.dat
 echo x >> SRV/world/1/map.dat; ln -s ../.. SRV/world/3/up; rm SRV/world/3/up
 `)
-	for _, args := range [][]string{{"backup", "take", "--reread"}, {"backup", "restore", "b0001"}, {"refit", "--from", "next-2.0"}, {"rollback", "--world"}} {
+	for _, args := range [][]string{{"backup", "take", "--reread"}, {"backup", "restore", "b0001"},
+		{"refit", "--from", "next-2.0"}, {"rollback", "--world"}} {
 		stop := swapper(t, loop)
 		for end := time.Now().Add(2 * long(t)); time.Now().Before(end); {
 			p.run(args...)
@@ -153,11 +158,16 @@ func TestForgedRecordsLeadNobodyOut(t *testing.T) {
 	t.Parallel()
 	p := newPond(t)
 	p.put("outside/precious", "precious\n")
-	for _, forged := range []struct{ phase, path string }{{"swapping", "../outside/precious"}, {"rolling-back", "../outside/precious"}, {"watching", "world/up/precious"}, {"swapping", ".freshkeel/identity"}} {
+	for _, forged := range []struct{ phase, path string }{{"swapping", "../outside/precious"},
+		{"rolling-back", "../outside/precious"}, {"watching", "world/up/precious"},
+		{"swapping", ".freshkeel/identity"}} {
 		p.ok("backup", "take")
 		os.Symlink("../../outside", filepath.Join(p.install, "world/up"))
-		p.put("srv/.freshkeel/logbook/r0001.json", `{"format":"freshkeel-logbook/1","id":"r0001","kind":"refit","from":"1","to":"2","phase":"`+forged.phase+`","backup":"b0001","started":"2026-01-01T00:00:00Z"}`)
-		p.put("srv/.freshkeel/refits/r0001/plan.json", `{"format":"freshkeel-swap/1","steps":[{"do":"replace","path":"`+forged.path+`"}]}`)
+		p.put("srv/.freshkeel/logbook/r0001.json",
+			`{"format":"freshkeel-logbook/1","id":"r0001","kind":"refit","from":"1","to":"2","phase":"`+forged.phase+
+				`","backup":"b0001","started":"2026-01-01T00:00:00Z"}`)
+		p.put("srv/.freshkeel/refits/r0001/plan.json", `{"format":"freshkeel-swap/1","steps":[{"do":"replace","path":"`+
+			forged.path+`"}]}`)
 		p.put("srv/.freshkeel/refits/r0001/staged/"+strings.TrimPrefix(forged.path, "../"), "evil\n")
 		p.put("srv/.freshkeel/refits/r0001/displaced/"+strings.TrimPrefix(forged.path, "../"), "evil\n")
 		identity, err := os.ReadFile(p.at("srv/.freshkeel/identity"))
@@ -186,11 +196,15 @@ func TestWhatSomebodyElseMayWriteDecidesNothing(t *testing.T) {
 		spoil func(p *pond)
 		want  string
 	}{
-		"a profile for everybody": {func(p *pond) { os.Chmod(p.at("srv/freshkeel.toml"), 0o666) }, "can be written to by everybody"},
-		"another's profile":       {func(p *pond) { os.Chown(p.at("srv/freshkeel.toml"), user, user) }, "can be written to by user 54321"},
-		"a folder for everybody":  {func(p *pond) { os.Chmod(p.at("srv"), 0o777) }, "can be exchanged by everybody"},
-		"another's folder above":  {func(p *pond) { os.Chown(p.dir, user, user) }, "root must not be led elsewhere through it"},
-		"a link for our own":      {func(p *pond) { os.Symlink(p.at("elsewhere"), p.at("srv/.freshkeel")) }, "is a link to"},
+		"a profile for everybody": {func(p *pond) { os.Chmod(p.at("srv/freshkeel.toml"), 0o666) },
+			"can be written to by everybody"},
+		"another's profile": {func(p *pond) { os.Chown(p.at("srv/freshkeel.toml"), user, user) },
+			"can be written to by user 54321"},
+		"a folder for everybody": {func(p *pond) { os.Chmod(p.at("srv"), 0o777) }, "can be exchanged by everybody"},
+		"another's folder above": {func(p *pond) { os.Chown(p.dir, user, user) },
+			"root must not be led elsewhere through it"},
+		"a link for our own": {func(p *pond) { os.Symlink(p.at("elsewhere"), p.at("srv/.freshkeel")) },
+			"is a link to"},
 		"a link to another's profile": {func(p *pond) {
 			p.giveTo(user) // whom the command becomes
 			os.Rename(p.at("srv/freshkeel.toml"), p.at("other.toml"))
@@ -219,7 +233,9 @@ func TestWhatSomebodyElseMayWriteDecidesNothing(t *testing.T) {
 func TestRootIsLedNowhereByLinksThatStay(t *testing.T) {
 	asRoot(t)
 	t.Parallel()
-	for _, at := range []string{".freshkeel", ".freshkeel/run", ".freshkeel/logbook", ".freshkeel/refits", ".freshkeel/run/console.log", ".freshkeel/run/exit.json", ".freshkeel/identity", ".freshkeel/inventory.json", ".freshkeel/lock", ".freshkeel/holder.json"} {
+	for _, at := range []string{".freshkeel", ".freshkeel/run", ".freshkeel/logbook", ".freshkeel/refits",
+		".freshkeel/run/console.log", ".freshkeel/run/exit.json", ".freshkeel/identity", ".freshkeel/inventory.json",
+		".freshkeel/lock", ".freshkeel/holder.json"} {
 		t.Run(at, func(t *testing.T) {
 			t.Parallel()
 			p := newPond(t)
@@ -236,7 +252,8 @@ func TestRootIsLedNowhereByLinksThatStay(t *testing.T) {
 			require.NoError(t, os.RemoveAll(full))
 			require.NoError(t, os.Symlink(to, full))
 			require.NoError(t, os.Lchown(full, user, user))
-			for _, args := range [][]string{{"status"}, {"start"}, {"log"}, {"backup", "take"}, {"rollback"}, {"stop"}} {
+			for _, args := range [][]string{{"status"}, {"start"}, {"log"}, {"backup", "take"}, {"rollback"},
+				{"stop"}} {
 				assert.NotContains(t, p.run(args...).out, "the secret of root")
 			}
 			untouched()

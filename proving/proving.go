@@ -107,7 +107,8 @@ func Mossgate(t *testing.T, releases ...demo.Release) *Place {
 	require.NoError(t, err)
 	p.Harbour, p.Install, p.Home = h, h.Install, h.Home
 	p.Env = append(p.Env, "FRESHKEEL_HOME="+h.Home)
-	p.OK("adopt", p.Install, "--source", "../builds/feed.json", "--build", filepath.Join(h.Builds, "mossgate-"+releases[0].Version+".zip"))
+	p.OK("adopt", p.Install, "--source", "../builds/feed.json", "--build",
+		filepath.Join(h.Builds, "mossgate-"+releases[0].Version+".zip"))
 	p.EditProfile(func(s string) string { return Quick.Replace(s) })
 	return p
 }
@@ -212,7 +213,8 @@ func (p *Place) Command(args ...string) *exec.Cmd {
 	}
 	cmd := exec.CommandContext(ctx, Binary, args...)
 	if p.Shell != "" {
-		cmd = exec.CommandContext(ctx, "/bin/sh", append([]string{"-c", p.Shell + `exec "$0" "$@"`, Binary}, args...)...)
+		cmd = exec.CommandContext(ctx, "/bin/sh",
+			append([]string{"-c", p.Shell + `exec "$0" "$@"`, Binary}, args...)...)
 	}
 	cmd.Env = p.Env
 	cmd.Dir = p.Dir
@@ -373,7 +375,8 @@ func (p *Place) OntoDisk(at string) {
 	p.T.Helper()
 	small, full := filepath.Join(p.Dir, "disk"), filepath.Join(p.Install, at)
 	require.NoError(p.T, os.MkdirAll(small, 0o755))
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=16m,mode=755", "tmpfs", small).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=16m,mode=755", "tmpfs",
+		small).CombinedOutput(); err != nil {
 		p.T.Skipf("this machine lets nobody mount: %s", out)
 	}
 	p.T.Cleanup(func() {
@@ -403,27 +406,26 @@ func Until(t *testing.T, what string, holds func() bool) {
 const ports = 500
 
 // firstPort is the first of this run's: packages are tested side by side, and a port that
-// is looked at and let go again may be another's by then.
-var firstPort = sync.OnceValue(func() int {
+// is looked at and let go again may be another's by then. The lock is held until the process
+// ends.
+var firstPort = sync.OnceValues(func() (int, *flock.Flock) {
 	for n := range 24 {
-		held := flock.New(filepath.Join(os.TempDir(), fmt.Sprintf("freshkeel-test-ports-%d", n)), flock.SetPermissions(0o666))
+		held := flock.New(filepath.Join(os.TempDir(), fmt.Sprintf("freshkeel-test-ports-%d", n)),
+			flock.SetPermissions(0o666))
 		if ok, err := held.TryLock(); err == nil && ok {
-			portsHeld = held
-			return 20000 + n*ports
+			return 20000 + n*ports, held
 		}
 	}
-	return 20000 + 24*ports
+	return 20000 + 24*ports, nil
 })
 
-var (
-	nextPort  atomic.Int32
-	portsHeld *flock.Flock // until the process ends
-)
+var nextPort atomic.Int32
 
 // FreePort gives every test a port of its own.
 func FreePort(t *testing.T) int {
+	first, _ := firstPort()
 	for range ports {
-		port := firstPort() + int(nextPort.Add(1))%ports
+		port := first + int(nextPort.Add(1))%ports
 		if c, err := net.ListenPacket("udp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
 			c.Close()
 			return port
@@ -434,4 +436,5 @@ func FreePort(t *testing.T) int {
 }
 
 // Quick makes a profile's waits fit for a test.
-var Quick = strings.NewReplacer("steady = '5s'", "steady = '60ms'", "within = '2m'", "within = '15s'", "wait = '60s'", "wait = '5s'", "terminate = '20s'", "terminate = '2s'")
+var Quick = strings.NewReplacer("steady = '5s'", "steady = '60ms'", "within = '2m'", "within = '15s'", "wait = '60s'",
+	"wait = '5s'", "terminate = '20s'", "terminate = '2s'")

@@ -95,7 +95,8 @@ func TestAdoptTellsTheBuildsFilesFromOthers(t *testing.T) {
 	p.Put("tracks/of-mine.track", "x")
 	require.NoError(t, os.Remove(filepath.Join(p.Install, "README.txt")))
 	var a freshkeel.Adopted
-	r := p.OK("adopt", p.Install, "--replace", "--build", filepath.Join(p.Harbour.Builds, "mossgate-3.4.1.zip"), "--json")
+	r := p.OK("adopt", p.Install, "--replace", "--build", filepath.Join(p.Harbour.Builds, "mossgate-3.4.1.zip"),
+		"--json")
 	require.NoError(t, json.Unmarshal([]byte(r.Out), &a))
 	assert.True(t, a.Known)
 	assert.ElementsMatch(t, []string{"mossgate.conf", "tracks/fern-mile.track"}, a.Changed)
@@ -126,7 +127,8 @@ func TestCommandLineAnswersMistakes(t *testing.T) {
 		assert.Regexp(t, `^freshkeel: [^\n]*\n(try: [^\n]*\n)*$`, r.Err, "one line, then what to try")
 	}
 	p.EditProfile(func(s string) string { return strings.Replace(s, "keep =", "kep =", 1) })
-	assert.Regexp(t, `freshkeel\.toml:\d+: server\.kep: there is no such key; did you mean server\.keep\?`, p.Exits(exitUsage, "status").Err)
+	assert.Regexp(t, `freshkeel\.toml:\d+: server\.kep: there is no such key; did you mean server\.keep\?`,
+		p.Exits(exitUsage, "status").Err)
 
 	p.EditProfile(func(s string) string { return strings.Replace(s, "kep =", "keep =", 1) })
 	inside := exec.Command(proving.Binary, "status")
@@ -159,7 +161,8 @@ func TestJSONIsAContract(t *testing.T) {
 	}
 	assert.Equal(t, []string{"install", "last_line", "name", "server", "state", "version"}, keys("status"))
 	assert.Equal(t, []string{"offers"}, keys("builds"))
-	assert.Equal(t, []string{"checks", "event", "findings", "from", "outcome", "plan", "running", "to"}, keys("preflight", "3.5.0"))
+	assert.Equal(t, []string{"checks", "event", "findings", "from", "outcome", "plan", "running", "to"},
+		keys("preflight", "3.5.0"))
 	assert.Equal(t, []string{"error", "event", "exit", "try"}, keys("rollback"))
 
 	r := p.OK("--json", "refit", "3.5.0")
@@ -180,7 +183,9 @@ func TestJSONIsAContract(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(lines[len(lines)-1]), &last))
 	assert.Equal(t, "result", last.Event)
 	assert.Equal(t, "3.5.0", last.Entry.To)
-	assert.Equal(t, []string{"backup", "backup_taken", "build", "down_ns", "end_running", "ended", "exchange_ns", "format", "from", "id", "kind", "lines", "locker", "outcome", "phase", "ran_since", "started", "steps", "to", "told", "was_running", "why"},
+	assert.Equal(t, []string{"backup", "backup_taken", "build", "down_ns", "end_running", "ended", "exchange_ns",
+		"format", "from", "id", "kind", "lines", "locker", "outcome", "phase", "ran_since", "started", "steps", "to",
+		"told", "was_running", "why"},
 		keys("logbook", "r0001"))
 
 	r = p.Run("--json", "refit", "3.6.0")
@@ -205,7 +210,8 @@ func TestDemoEndsWellAndLeavesNothing(t *testing.T) {
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Less(t, time.Since(start), time.Minute)
-	for _, s := range []string{"REFITTED  3.4.1 → 3.5.0", "ROLLED BACK  3.6.0 did not come up; 3.5.0 is running again", "the gardens are byte for byte what they were", "mossgate.jar needs Java 33", "DEMO DONE"} {
+	for _, s := range []string{"REFITTED  3.4.1 → 3.5.0", "ROLLED BACK  3.6.0 did not come up; 3.5.0 is running again",
+		"the gardens are byte for byte what they were", "mossgate.jar needs Java 33", "DEMO DONE"} {
 		assert.Contains(t, string(out), s)
 	}
 	left, _ := os.ReadDir(tmp)
@@ -246,13 +252,21 @@ func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
 		files map[string]string
 		want  []string
 	}{
-		"native program": {map[string]string{"slugserver": "\x7fELF" + strings.Repeat("x", 5000), "start.sh": "#!/bin/sh\ncd \"$(dirname \"$0\")\"\nexec ./slugserver --port 1\n", "maps/a.map": "m", "server.cfg": "x=1", "banned.txt": "", "stats.sqlite": "s"},
-			[]string{"script = 'start.sh'", "its line 3 runs slugserver", "'maps/**',", "'server.cfg',", "'banned.txt',", "'stats.sqlite',   # guessed from: data, by its kind"}},
-		"windows only":   {map[string]string{"run.bat": "@echo off\r\njava -jar s.jar\r\n", "s.jar": "PK"}, []string{"script = 'run.bat'", "its line 2 runs s.jar"}},
-		"nothing to run": {map[string]string{"readme.md": "hello"}, []string{"# guessed from: no *.sh or *.bat stands at the top of the install\nscript = ''"}},
-		"two scripts":    {map[string]string{"a-update.sh": "#!/bin/sh\necho hi\n", "z-run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK"}, []string{"script = 'z-run.sh'"}},
-		"stamped log": {map[string]string{"run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK", "logs/latest.log": "[12:00:01] [main/INFO]: Starting server version 1.20\n[12:00:09] [main/INFO]: Done (8.2s)! listening on tcp port 25000\n[12:30:00] [main/INFO]: console: stop\n"},
-			[]string{`version = 'Starting server version (\S+)'`, `line = 'Done \([\d.,]+s\)! listening on tcp port [\d.,]+'`, "port = 'tcp/25000'", "send = 'stop'"}},
+		"native program": {map[string]string{"slugserver": "\x7fELF" + strings.Repeat("x", 5000),
+			"start.sh": "#!/bin/sh\ncd \"$(dirname \"$0\")\"\nexec ./slugserver --port 1\n", "maps/a.map": "m",
+			"server.cfg": "x=1", "banned.txt": "", "stats.sqlite": "s"},
+			[]string{"script = 'start.sh'", "its line 3 runs slugserver", "'maps/**',", "'server.cfg',",
+				"'banned.txt',", "'stats.sqlite',   # guessed from: data, by its kind"}},
+		"windows only": {map[string]string{"run.bat": "@echo off\r\njava -jar s.jar\r\n", "s.jar": "PK"},
+			[]string{"script = 'run.bat'", "its line 2 runs s.jar"}},
+		"nothing to run": {map[string]string{"readme.md": "hello"},
+			[]string{"# guessed from: no *.sh or *.bat stands at the top of the install\nscript = ''"}},
+		"two scripts": {map[string]string{"a-update.sh": "#!/bin/sh\necho hi\n",
+			"z-run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK"}, []string{"script = 'z-run.sh'"}},
+		"stamped log": {map[string]string{"run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK",
+			"logs/latest.log": "[12:00:01] [main/INFO]: Starting server version 1.20\n[12:00:09] [main/INFO]: Done (8.2s)! listening on tcp port 25000\n[12:30:00] [main/INFO]: console: stop\n"},
+			[]string{`version = 'Starting server version (\S+)'`,
+				`line = 'Done \([\d.,]+s\)! listening on tcp port [\d.,]+'`, "port = 'tcp/25000'", "send = 'stop'"}},
 		"name and number": {map[string]string{"pond": "#!/bin/sh\necho pond v1.4.2\necho 'frogs may start; ready'\ncase $x in quit) exit;; esac\n"},
 			[]string{"script = 'pond'", `version = '^pond v?(\S+)'`, "send = 'quit'"}},
 	} {
@@ -274,7 +288,9 @@ func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
 	p := bare(t)
 	p.Put("run.sh", "#!/bin/sh\nsleep 1.5\nmkdir -p shells; echo 1 > shells/one.bin\nsleep 60\n")
 	p.Outside("run.sh")
-	proving.Until(t, "the server to write", func() bool { _, err := os.Stat(filepath.Join(p.Install, "shells/one.bin")); return err == nil })
+	proving.Until(t, "the server to write",
+		func() bool { _, err := os.Stat(filepath.Join(p.Install, "shells/one.bin")); return err == nil })
 	p.OK("adopt", p.Install)
-	assert.Contains(t, p.Read("freshkeel.toml"), "'shells/**',   # guessed from: 1 file in it written while the server ran")
+	assert.Contains(t, p.Read("freshkeel.toml"),
+		"'shells/**',   # guessed from: 1 file in it written while the server ran")
 }

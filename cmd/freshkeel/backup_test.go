@@ -34,7 +34,9 @@ func TestABackupIsShownAgainstTheOneBefore(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(p.Install, "tracks/old-mill.track")))
 	p.OK("backup", "take")
 	r := p.OK("backup", "show", "b0002")
-	for _, want := range []string{"b0002  15 files", "since     b0001: 1 changed, 1 added, 1 removed", "changed  members.txt", "added    gardens/new-pond.garden", "removed  tracks/old-mill.track", "left out", "freshkeel backup restore b0002"} {
+	for _, want := range []string{"b0002  15 files", "since     b0001: 1 changed, 1 added, 1 removed",
+		"changed  members.txt", "added    gardens/new-pond.garden", "removed  tracks/old-mill.track", "left out",
+		"freshkeel backup restore b0002"} {
 		assert.Contains(t, r.Out, want)
 	}
 	assert.Contains(t, p.OK("backup", "show", "b0001").Out, "label     before the storm")
@@ -90,7 +92,8 @@ func TestDamageInABackupIsNamedAndMended(t *testing.T) {
 	assert.Contains(t, r.Out, "songs.txt in b0002:")
 	assert.Contains(t, strings.Join(strings.Fields(r.Out), ""), filepath.Base(packs[len(packs)-1]))
 	assert.Contains(t, p.OK("backup", "check", "b0001").Out, "WHOLE", "what is not in that pack is not lost")
-	assert.Contains(t, p.Exits(exitFailed, "backup", "restore", "b0002", "--to", filepath.Join(p.Dir, "x")).Err, "songs.txt")
+	assert.Contains(t, p.Exits(exitFailed, "backup", "restore", "b0002", "--to", filepath.Join(p.Dir, "x")).Err,
+		"songs.txt")
 
 	p.OK("backup", "take")
 	assert.Contains(t, p.OK("backup", "check", "b0003").Out, "WHOLE", "stored anew")
@@ -164,7 +167,8 @@ func TestThinningKeepsWhatIsNeeded(t *testing.T) {
 	p.OK("start")
 	require.NoError(t, slow.Start())
 	t.Cleanup(func() { slow.Process.Kill(); slow.Wait() })
-	proving.Until(t, "the backup to stand still", func() bool { return strings.Contains(p.Run("log").Out, "members: ") })
+	proving.Until(t, "the backup to stand still",
+		func() bool { return strings.Contains(p.Run("log").Out, "members: ") })
 	assert.Contains(t, p.Run("backup", "thin").Err, "backup", "one at a time")
 }
 
@@ -272,8 +276,10 @@ func TestBackupsSurviveKills(t *testing.T) {
 	want := p.Tree()
 	n := 0
 	for _, args := range [][]string{
-		{"backup", "push"}, {"backup", "restore", "b0001", "--copy", "--to", "OUT"}, {"backup", "check", "--copy"}, {"backup", "take"}, {"backup", "take", "--reread"}, {"backup", "thin", "--last", "1"}, {"backup", "check"},
-		{"backup", "export", "b0001", "OUT.tar.zst"}, {"backup", "restore", "b0001", "--to", "OUT"}, {"backup", "import", "members.txt.zip"},
+		{"backup", "push"}, {"backup", "restore", "b0001", "--copy", "--to", "OUT"}, {"backup", "check", "--copy"},
+		{"backup", "take"}, {"backup", "take", "--reread"}, {"backup", "thin", "--last", "1"}, {"backup", "check"},
+		{"backup", "export", "b0001", "OUT.tar.zst"}, {"backup", "restore", "b0001", "--to", "OUT"},
+		{"backup", "import", "members.txt.zip"},
 	} {
 		for _, after := range []time.Duration{2, 12, 30} {
 			n++
@@ -298,7 +304,8 @@ func TestBackupsSurviveKills(t *testing.T) {
 	p.OK("backup", "take")
 	p.OK("backup", "push")
 	assert.Contains(t, p.OK("backup", "list").Out, "all are in the other place too")
-	for _, left := range []string{filepath.Join(disk, "packs", ".half*"), filepath.Join(p.Home, "copies", "reading-*")} {
+	for _, left := range []string{filepath.Join(disk, "packs", ".half*"),
+		filepath.Join(p.Home, "copies", "reading-*")} {
 		found, _ := filepath.Glob(left)
 		if strings.Contains(left, "reading") { // that of a dead reader goes with the next
 			p.OK("backup", "list", "--copy")
@@ -335,8 +342,10 @@ func TestAFullDiskLosesNoBackup(t *testing.T) {
 	small := filepath.Join(p.Dir, "small")
 	require.NoError(t, os.Mkdir(small, 0o755))
 	p.mounted(small, "size=200k")
-	assert.Contains(t, p.Exits(exitFailed, "backup", "export", "b0001", filepath.Join(small, "x.tar")).Err, "no space left on device")
-	assert.Contains(t, p.Exits(exitFailed, "backup", "restore", "b0001", "--to", filepath.Join(small, "x")).Err, "no space left on device")
+	assert.Contains(t, p.Exits(exitFailed, "backup", "export", "b0001", filepath.Join(small, "x.tar")).Err,
+		"no space left on device")
+	assert.Contains(t, p.Exits(exitFailed, "backup", "restore", "b0001", "--to", filepath.Join(small, "x")).Err,
+		"no space left on device")
 	list, err := filepath.Glob(filepath.Join(small, ".export*"))
 	require.NoError(t, err)
 	assert.Empty(t, list, "half an archive is no archive")
@@ -388,7 +397,8 @@ func TestTwoServersThinOneLockerAtOnce(t *testing.T) {
 		all.Go(func() {
 			for range 6 {
 				p.bulk("gardens/churn.garden", 1)
-				for _, args := range [][]string{{"backup", "take"}, {"backup", "thin", "--last", "2"}, {"backup", "check"}} {
+				for _, args := range [][]string{{"backup", "take"}, {"backup", "thin", "--last", "2"},
+					{"backup", "check"}} {
 					if r := p.Run(args...); !assert.Zero(t, r.Code, "%v: %s%s", args, r.Out, r.Err) {
 						return
 					}
@@ -500,7 +510,8 @@ func TestACopyGivesOutNoRights(t *testing.T) {
 	}
 	for i, how := range [][]string{{}, {"--owners"}} {
 		to := filepath.Join(p.Dir, fmt.Sprint("to", i))
-		p.OK(append([]string{"backup", "restore", "b0001", "--from", filepath.Join(p.Home, "locker"), "--to", to}, how...)...)
+		p.OK(append([]string{"backup", "restore", "b0001", "--from", filepath.Join(p.Home, "locker"), "--to", to},
+			how...)...)
 		uid, mode := look(filepath.Join(to, "tool"))
 		assert.Equal(t, i == 1, uid == 4321)
 		assert.Equal(t, i == 1, mode&os.ModeSetuid != 0)

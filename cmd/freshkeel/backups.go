@@ -18,7 +18,8 @@ func awayFlags(more ...cli.Flag) []cli.Flag {
 		&cli.BoolFlag{Name: "copy", Usage: "look in the second place, [copy] to of the profile, instead of the locker"},
 		&cli.StringFlag{Name: "from", Usage: "look in the second place at `DIR|ADDRESS`; needs no install, as on a fresh machine"},
 		&cli.StringFlag{Name: "identity", Usage: "`FILE` with the age identity that an encrypted copy is read with"},
-		&cli.StringFlag{Name: "server", Usage: "`NAME` of the server whose backups are meant, where a copy has several"},
+		&cli.StringFlag{Name: "server",
+			Usage: "`NAME` of the server whose backups are meant, where a copy has several"},
 	}, more...)
 }
 
@@ -47,7 +48,8 @@ type backupCommands struct{ *program }
 
 // backupsOf opens what holds the backups that are meant: the install's locker, or a
 // copy in another place.
-func (p backupCommands) backupsOf(ctx context.Context, c *cli.Command) (shelf *freshkeel.Shelf, done func(), err error) {
+func (p backupCommands) backupsOf(ctx context.Context, c *cli.Command) (shelf *freshkeel.Shelf, done func(),
+	err error) {
 	from := c.String("from")
 	if !c.Bool("copy") && from == "" {
 		k, err := p.look(ctx)
@@ -63,24 +65,28 @@ func (p backupCommands) backupsOf(ctx context.Context, c *cli.Command) (shelf *f
 	return p.away(ctx, c, here)
 }
 
-func (p backupCommands) away(ctx context.Context, c *cli.Command, here *freshkeel.Keel) (*freshkeel.Shelf, func(), error) {
+func (p backupCommands) away(ctx context.Context, c *cli.Command, here *freshkeel.Keel) (*freshkeel.Shelf, func(),
+	error) {
 	o, err := p.options()
 	if err != nil {
 		return nil, nil, err
 	}
-	return freshkeel.Away(ctx, o, here, freshkeel.AwayWant{From: c.String("from"), Identity: c.String("identity"), Server: c.String("server")})
+	return freshkeel.Away(ctx, o, here, freshkeel.AwayWant{From: c.String("from"), Identity: c.String("identity"),
+		Server: c.String("server")})
 }
 
 // restoreInto opens the install that a backup is restored into. One of a copy is brought
 // here first; a dry run of that only says so, and gives no Keel.
-func (p backupCommands) restoreInto(ctx context.Context, c *cli.Command, r *freshkeel.Restore) (*freshkeel.Keel, error) {
+func (p backupCommands) restoreInto(ctx context.Context, c *cli.Command, r *freshkeel.Restore) (*freshkeel.Keel,
+	error) {
 	here, err := p.change(ctx, c)
 	if !c.Bool("copy") && c.String("from") == "" {
 		return here, err
 	}
 	if err != nil {
 		if c.String("from") != "" && p.dir == "" {
-			return nil, &freshkeel.Usage{What: "there is no install here to restore into", Do: "add --to DIR: the backup is laid out there"}
+			return nil, &freshkeel.Usage{What: "there is no install here to restore into",
+				Do: "add --to DIR: the backup is laid out there"}
 		}
 		return nil, err
 	}
@@ -204,7 +210,8 @@ func (p *program) resultThenPush(ctx context.Context, k *freshkeel.Keel, v any, 
 	done := k.Shelf().PushAfter(ctx)
 	p.view.end()
 	if done != nil && len(done.Sent) > 0 {
-		p.view.fact("copied", fmt.Sprintf("%s, %s, to %s", count(len(done.Sent), "backup"), freshkeel.Bytes(done.Bytes), done.To))
+		p.view.fact("copied", fmt.Sprintf("%s, %s, to %s", count(len(done.Sent), "backup"), freshkeel.Bytes(done.Bytes),
+			done.To))
 	}
 	return nil
 }
@@ -230,7 +237,8 @@ func (v *view) pushed(d *freshkeel.Pushed, dry bool) {
 		v.fact("not sent", id+": "+d.Failed[id])
 	}
 	if len(d.Drop) > 0 {
-		v.fact("dropped", fmt.Sprintf("%s there, as [copy] says; %s given back", strings.Join(d.Drop, ", "), freshkeel.Bytes(d.Freed)))
+		v.fact("dropped", fmt.Sprintf("%s there, as [copy] says; %s given back", strings.Join(d.Drop, ", "),
+			freshkeel.Bytes(d.Freed)))
 	}
 	if !dry {
 		v.fact("holds", count(d.Held, "backup")+" of this install")
@@ -272,7 +280,8 @@ func (p backupCommands) check(ctx context.Context, c *cli.Command) error {
 	if !fine && c.Bool("mend") {
 		return p.mend(ctx, c, checked)
 	}
-	if err := p.result(checked, func() { p.view.checked(checked, parts, shelf.Profile.Copy.To != "") }); err != nil || fine {
+	if err := p.result(checked, func() { p.view.checked(checked, parts, shelf.Profile.Copy.To != "") }); err != nil ||
+		fine {
 		return err
 	}
 	return cli.Exit("", exitFailed)
@@ -288,7 +297,8 @@ func (p backupCommands) mend(ctx context.Context, c *cli.Command, found *freshke
 		return err
 	}
 	if c.String("from") != "" {
-		return &freshkeel.Usage{What: "what to mend, and from what?", Do: "freshkeel backup check --mend from the copy, or freshkeel backup check --copy --mend in the copy"}
+		return &freshkeel.Usage{What: "what to mend, and from what?",
+			Do: "freshkeel backup check --mend from the copy, or freshkeel backup check --copy --mend in the copy"}
 	}
 	round := func() (fine bool, err error) {
 		away, done, err := p.away(ctx, c, here)
@@ -355,7 +365,8 @@ func (p backupCommands) export(ctx context.Context, c *cli.Command) error {
 	}
 	defer done()
 	if c.NArg() != 2 {
-		return &freshkeel.Usage{What: "which backup, into which file?", Do: "freshkeel backup export BACKUP FILE.tar.zst"}
+		return &freshkeel.Usage{What: "which backup, into which file?",
+			Do: "freshkeel backup export BACKUP FILE.tar.zst"}
 	}
 	to := c.Args().Get(1)
 	files, told, err := shelf.Export(ctx, c.Args().First(), to)
@@ -383,7 +394,9 @@ func (p backupCommands) takeIn(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return p.resultThenPush(ctx, k, map[string]any{"backup": set}, func() {
-		p.view.outcome(good, "TAKEN IN", fmt.Sprintf("%s: %s, %s, %s of it new", set.ID, count(set.Files, "file"), freshkeel.Bytes(set.Bytes), freshkeel.Bytes(set.New)))
+		p.view.outcome(good, "TAKEN IN",
+			fmt.Sprintf("%s: %s, %s, %s of it new", set.ID, count(set.Files, "file"), freshkeel.Bytes(set.Bytes),
+				freshkeel.Bytes(set.New)))
 		p.view.fact("next", "freshkeel backup show "+set.ID)
 	})
 }
@@ -399,7 +412,8 @@ func (v *view) partOf(b *freshkeel.Backup) {
 }
 
 func (v *view) backup(b *freshkeel.BackupView, all bool, next string) {
-	v.outcome(good, b.ID, fmt.Sprintf("%s, %s, %s of it new", count(b.Files, "file"), freshkeel.Bytes(b.Bytes), freshkeel.Bytes(b.New)))
+	v.outcome(good, b.ID, fmt.Sprintf("%s, %s, %s of it new", count(b.Files, "file"), freshkeel.Bytes(b.Bytes),
+		freshkeel.Bytes(b.New)))
 	v.fact("taken", when(b.Taken)+" of build "+orUnknown(b.Version))
 	if b.Label != "" {
 		v.fact("label", b.Label)
@@ -412,10 +426,12 @@ func (v *view) backup(b *freshkeel.BackupView, all bool, next string) {
 		v.fact("needed", "by a rollback of "+b.Needed)
 	}
 	if len(b.Moving) > 0 {
-		v.fact("mind", "these changed while they were read, and may be half old, half new: "+strings.Join(b.Moving, ", "))
+		v.fact("mind", "these changed while they were read, and may be half old, half new: "+
+			strings.Join(b.Moving, ", "))
 	}
 	if b.Before != "" {
-		v.fact("since", fmt.Sprintf("%s: %d changed, %d added, %d removed", b.Before, len(b.Changed), len(b.Added), len(b.Removed)))
+		v.fact("since", fmt.Sprintf("%s: %d changed, %d added, %d removed", b.Before, len(b.Changed), len(b.Added),
+			len(b.Removed)))
 		for _, list := range []struct {
 			what  string
 			paths []string
@@ -458,7 +474,8 @@ func (v *view) checked(c *freshkeel.Checked, parts int, hasCopy bool) {
 	if parts > 1 {
 		share = fmt.Sprintf(" (one part of %d; another tomorrow)", parts)
 	}
-	read := fmt.Sprintf("%s of %s read back, %s%s", count(c.Pieces, "piece"), count(c.Sets, "backup"), freshkeel.Bytes(c.Bytes), share)
+	read := fmt.Sprintf("%s of %s read back, %s%s", count(c.Pieces, "piece"), count(c.Sets, "backup"),
+		freshkeel.Bytes(c.Bytes), share)
 	switch {
 	case c.Sets == 0 && len(c.Broken) == 0:
 		v.outcome(minded, "NONE", "there is no backup to read back yet")

@@ -18,7 +18,8 @@ func dryRun() cli.Flag {
 }
 
 func ownersFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "owners", Usage: "run as root: give files the owners, setuid bits and capabilities that the copy says"}
+	return &cli.BoolFlag{Name: "owners",
+		Usage: "run as root: give files the owners, setuid bits and capabilities that the copy says"}
 }
 
 // wantFlags are those of every command that chooses a build.
@@ -27,10 +28,12 @@ func wantFlags(more ...cli.Flag) []cli.Flag {
 		&cli.StringFlag{Name: "from", Usage: "take the build from `PATH|URL` (file, folder or archive) instead of the source"},
 		&cli.StringFlag{Name: "as", Usage: "the `VERSION` of a build taken --from somewhere, where its name does not tell"},
 		&cli.BoolFlag{Name: "back", Usage: "an older version than the installed one is meant"},
-		&cli.StringSliceFlag{Name: "layer", Usage: "change the layer `NAME[=VERSION]` too; without a VERSION argument the build itself stays"},
+		&cli.StringSliceFlag{Name: "layer",
+			Usage: "change the layer `NAME[=VERSION]` too; without a VERSION argument the build itself stays"},
 		&cli.StringSliceFlag{Name: "without", Usage: "go without the layer `NAME`"},
 		&cli.BoolFlag{Name: "mend", Usage: "put build files that were changed here back as the build has them"},
-		&cli.StringSliceFlag{Name: "consent", Usage: "give the consent that the makers ask for in `FILE` (recorded in the logbook)"},
+		&cli.StringSliceFlag{Name: "consent",
+			Usage: "give the consent that the makers ask for in `FILE` (recorded in the logbook)"},
 		&cli.StringSliceFlag{Name: "hold-back", Usage: "leave the `ADD-ON` out this time"},
 		&cli.StringSliceFlag{Name: "accept", Usage: "go past `CHECK` although it says stop (recorded in the logbook)"},
 	}, more...)
@@ -40,8 +43,10 @@ func want(c *cli.Command) (freshkeel.Want, error) {
 	if c.NArg() > 1 {
 		return freshkeel.Want{}, &freshkeel.Usage{What: "one version at a time", Do: "freshkeel " + c.Name + " VERSION"}
 	}
-	w := freshkeel.Want{Version: c.Args().First(), From: c.String("from"), As: c.String("as"), Back: c.Bool("back"), Start: c.Bool("start"),
-		Accept: c.StringSlice("accept"), Without: c.StringSlice("without"), Mend: c.Bool("mend"), Consent: c.StringSlice("consent"), Hold: c.StringSlice("hold-back"), Layers: map[string]string{}}
+	w := freshkeel.Want{Version: c.Args().First(), From: c.String("from"), As: c.String("as"), Back: c.Bool("back"),
+		Start:  c.Bool("start"),
+		Accept: c.StringSlice("accept"), Without: c.StringSlice("without"), Mend: c.Bool("mend"),
+		Consent: c.StringSlice("consent"), Hold: c.StringSlice("hold-back"), Layers: map[string]string{}}
 	for _, l := range c.StringSlice("layer") {
 		name, version, _ := strings.Cut(l, "=")
 		w.Layers[name] = version
@@ -52,68 +57,104 @@ func want(c *cli.Command) (freshkeel.Want, error) {
 func (p *program) commands() []*cli.Command {
 	backups := backupCommands{p}
 	return []*cli.Command{
-		{Name: "adopt", Usage: "take an existing install under care", ArgsUsage: "DIR", Action: p.adopt, Flags: []cli.Flag{
-			&cli.StringFlag{Name: "build", Usage: "`PATH` of the archive or folder that the install was made from"},
-			&cli.StringFlag{Name: "source", Usage: "where builds come from: `PATH|URL` of a feed, page, JSON, folder, archives or file"},
-			&cli.StringFlag{Name: "name", Usage: "the server's `NAME` (default: the folder's)"},
-			&cli.StringFlag{Name: "version", Usage: "the `VERSION` installed, where it can't be told"},
-			&cli.BoolFlag{Name: "replace", Usage: "write a new profile in place of the one that is there, which is kept beside it"},
-			dryRun(),
-		}},
+		{Name: "adopt", Usage: "take an existing install under care", ArgsUsage: "DIR", Action: p.adopt,
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "build", Usage: "`PATH` of the archive or folder that the install was made from"},
+				&cli.StringFlag{Name: "source",
+					Usage: "where builds come from: `PATH|URL` of a feed, page, JSON, folder, archives or file"},
+				&cli.StringFlag{Name: "name", Usage: "the server's `NAME` (default: the folder's)"},
+				&cli.StringFlag{Name: "version", Usage: "the `VERSION` installed, where it can't be told"},
+				&cli.BoolFlag{Name: "replace",
+					Usage: "write a new profile in place of the one that is there, which is kept beside it"},
+				dryRun(),
+			}},
 		{Name: "builds", Usage: "what the source offers, and how each stands to what is installed", Action: p.builds},
-		{Name: "fetch", Usage: "download and verify a build into the locker", ArgsUsage: "[VERSION]", Action: p.fetch, Flags: wantFlags(&cli.BoolFlag{Name: "check", Usage: "only tell whether something newer exists: one line and exit 10, or nothing"}, dryRun())},
-		{Name: "preflight", Usage: "every check and the plan; changes nothing", ArgsUsage: "[VERSION]", Action: p.preflight, Flags: wantFlags(&cli.BoolFlag{Name: "all", Usage: "show the checks that found nothing too, and every file of the plan"})},
+		{Name: "fetch", Usage: "download and verify a build into the locker", ArgsUsage: "[VERSION]", Action: p.fetch,
+			Flags: wantFlags(&cli.BoolFlag{Name: "check",
+				Usage: "only tell whether something newer exists: one line and exit 10, or nothing"}, dryRun())},
+		{Name: "preflight", Usage: "every check and the plan; changes nothing", ArgsUsage: "[VERSION]",
+			Action: p.preflight, Flags: wantFlags(&cli.BoolFlag{Name: "all",
+				Usage: "show the checks that found nothing too, and every file of the plan"})},
 		{Name: "refit", Usage: "the whole job: fetch, check, back up, swap, start, and roll back if it does not come up", ArgsUsage: "[VERSION]", Action: p.refit,
-			Flags: wantFlags(&cli.BoolFlag{Name: "start", Usage: "leave the server running even if it was not"}, dryRun())},
-		{Name: "rollback", Usage: "undo the last refit, or go back to before an earlier one", ArgsUsage: "[REFIT]", Action: p.rollback, Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "world", Usage: "put the world back too, as it was then (what is there now is backed up first)"}, dryRun()}},
+			Flags: wantFlags(&cli.BoolFlag{Name: "start", Usage: "leave the server running even if it was not"},
+				dryRun())},
+		{Name: "rollback", Usage: "undo the last refit, or go back to before an earlier one", ArgsUsage: "[REFIT]",
+			Action: p.rollback, Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "world", Usage: "put the world back too, as it was then (what is there now is backed up first)"}, dryRun()}},
 		{Name: "recover", Usage: "finish or reverse what a crash interrupted (each command that changes something does this first)", Action: p.recover, Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "leave-as-is", Usage: "give up what was interrupted: the install stays as it is now"}, dryRun()}},
+			&cli.BoolFlag{Name: "leave-as-is", Usage: "give up what was interrupted: the install stays as it is now"},
+			dryRun()}},
 		{Name: "backup", Usage: "backups by hand", Commands: []*cli.Command{
-			{Name: "take", Usage: "back the install up as it is now", Action: backups.take, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by; one with a label is never thinned"},
-				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"}, &cli.StringSliceFlag{Name: "leave", Usage: "all but what matches `PATTERN`"},
-				&cli.BoolFlag{Name: "reread", Usage: "read every file again, whatever its times prove"}, dryRun()}},
+			{Name: "take", Usage: "back the install up as it is now", Action: backups.take,
+				Flags: []cli.Flag{&cli.StringFlag{Name: "label",
+					Usage: "a `TEXT` to know it by; one with a label is never thinned"},
+					&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
+					&cli.StringSliceFlag{Name: "leave", Usage: "all but what matches `PATTERN`"},
+					&cli.BoolFlag{Name: "reread", Usage: "read every file again, whatever its times prove"}, dryRun()}},
 			{Name: "list", Usage: "the backups of this install", Action: backups.list, Flags: awayFlags()},
-			{Name: "show", Usage: "what a backup holds, and how it differs from the one before", ArgsUsage: "BACKUP", Action: backups.show, Flags: awayFlags(&cli.BoolFlag{Name: "all", Usage: "every file"})},
-			{Name: "check", Usage: "read backups back and compare hashes", ArgsUsage: "[BACKUP]", Action: backups.check, Flags: awayFlags(
-				&cli.IntFlag{Name: "sample", Usage: "one part of `N`, another each day: as many days read everything"},
-				&cli.BoolFlag{Name: "mend", Usage: "bring what is damaged from the copy; with --copy, send it there anew"})},
+			{Name: "show", Usage: "what a backup holds, and how it differs from the one before", ArgsUsage: "BACKUP",
+				Action: backups.show, Flags: awayFlags(&cli.BoolFlag{Name: "all", Usage: "every file"})},
+			{Name: "check", Usage: "read backups back and compare hashes", ArgsUsage: "[BACKUP]", Action: backups.check,
+				Flags: awayFlags(
+					&cli.IntFlag{Name: "sample", Usage: "one part of `N`, another each day: as many days read everything"},
+					&cli.BoolFlag{Name: "mend", Usage: "bring what is damaged from the copy; with --copy, send it there anew"})},
 			{Name: "thin", Usage: "drop old backups and give their space back", Action: backups.thin, Flags: []cli.Flag{
-				&cli.IntFlag{Name: "last", Usage: "keep the newest `N`"}, &cli.IntFlag{Name: "days", Usage: "and the newest of each of `N` days"},
-				&cli.IntFlag{Name: "weeks", Usage: "of each of `N` weeks"}, &cli.IntFlag{Name: "months", Usage: "of each of `N` months"}, dryRun()}},
-			{Name: "export", Usage: "write a backup as an archive: FILE.tar.zst, .tar or .zip", ArgsUsage: "BACKUP FILE", Action: backups.export, Flags: awayFlags()},
-			{Name: "import", Usage: "make a backup of a folder or archive that you have from before", ArgsUsage: "PATH", Action: backups.takeIn, Flags: []cli.Flag{&cli.StringFlag{Name: "label", Usage: "a `TEXT` to know it by"}}},
-			{Name: "push", Usage: "copy new backups to the second place (runs by itself after each backup)", Action: backups.push, Flags: []cli.Flag{
-				&cli.BoolFlag{Name: "claim", Usage: "take a place over that is not empty, or that another machine wrote to"}, dryRun()}},
-			{Name: "bring", Usage: "take backups of a copy, or of another user's locker, into this locker", ArgsUsage: "[BACKUP]", Action: backups.bring, Flags: awayFlags(ownersFlag(), dryRun())},
-			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: backups.restore, Flags: awayFlags(
-				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
-				&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"}, ownersFlag(), dryRun())},
+				&cli.IntFlag{Name: "last", Usage: "keep the newest `N`"},
+				&cli.IntFlag{Name: "days", Usage: "and the newest of each of `N` days"},
+				&cli.IntFlag{Name: "weeks", Usage: "of each of `N` weeks"},
+				&cli.IntFlag{Name: "months", Usage: "of each of `N` months"}, dryRun()}},
+			{Name: "export", Usage: "write a backup as an archive: FILE.tar.zst, .tar or .zip",
+				ArgsUsage: "BACKUP FILE", Action: backups.export, Flags: awayFlags()},
+			{Name: "import", Usage: "make a backup of a folder or archive that you have from before", ArgsUsage: "PATH",
+				Action: backups.takeIn, Flags: []cli.Flag{&cli.StringFlag{Name: "label",
+					Usage: "a `TEXT` to know it by"}}},
+			{Name: "push", Usage: "copy new backups to the second place (runs by itself after each backup)",
+				Action: backups.push, Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "claim", Usage: "take a place over that is not empty, or that another machine wrote to"}, dryRun()}},
+			{Name: "bring", Usage: "take backups of a copy, or of another user's locker, into this locker",
+				ArgsUsage: "[BACKUP]", Action: backups.bring, Flags: awayFlags(ownersFlag(), dryRun())},
+			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: backups.restore,
+				Flags: awayFlags(
+					&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
+					&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"},
+					ownersFlag(),
+					dryRun())},
 		}},
 		{Name: "feed", Usage: "publish builds of your own", Commands: []*cli.Command{
-			{Name: "write", Usage: "write feed.json for a folder of archives, each named after its version", ArgsUsage: "DIR", Action: p.feedWrite, Flags: []cli.Flag{
-				&cli.StringFlag{Name: "name", Usage: "`NAME` of the software"},
-				&cli.BoolFlag{Name: "listing", Usage: "publish each file by itself too, so that only what changed is fetched"}}},
-			{Name: "check", Usage: "read a feed strictly, and look at every file that it names", ArgsUsage: "PATH|URL", Action: p.feedCheck, Flags: []cli.Flag{
-				&cli.BoolFlag{Name: "whole", Usage: "fetch each file and hold it against its digests"},
-				&cli.StringFlag{Name: "key", Usage: "the minisign public `KEY` that it must be signed by"}}},
+			{Name: "write", Usage: "write feed.json for a folder of archives, each named after its version",
+				ArgsUsage: "DIR", Action: p.feedWrite, Flags: []cli.Flag{
+					&cli.StringFlag{Name: "name", Usage: "`NAME` of the software"},
+					&cli.BoolFlag{Name: "listing",
+						Usage: "publish each file by itself too, so that only what changed is fetched"}}},
+			{Name: "check", Usage: "read a feed strictly, and look at every file that it names", ArgsUsage: "PATH|URL",
+				Action: p.feedCheck, Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "whole", Usage: "fetch each file and hold it against its digests"},
+					&cli.StringFlag{Name: "key", Usage: "the minisign public `KEY` that it must be signed by"}}},
 		}},
-		{Name: "runtimes", Usage: "what runtimes are here, which fit, which the launch script uses", ArgsUsage: "[VERSION]", Action: p.runtimes, Flags: []cli.Flag{
-			&cli.StringFlag{Name: "from", Usage: "hold them against the build at `PATH|URL`"}}, Commands: []*cli.Command{
-			{Name: "take", Usage: "take a Java runtime in from an archive, without administrator's rights", ArgsUsage: "[PATH|URL]", Action: p.runtimeTake, Flags: []cli.Flag{
-				&cli.StringFlag{Name: "for", Usage: "take the one that the source names for `VERSION`"},
-				&cli.StringFlag{Name: "digest", Usage: "what the archive must hash to: `sha256:HEX`"}, dryRun()}},
-			{Name: "drop", Usage: "remove one that was taken in and that no server runs", ArgsUsage: "NAME|VERSION", Action: p.runtimeDrop, Flags: []cli.Flag{
-				&cli.BoolFlag{Name: "anyway", Usage: "although a backup needs it to be gone back to"}}},
-		}},
+		{Name: "runtimes", Usage: "what runtimes are here, which fit, which the launch script uses",
+			ArgsUsage: "[VERSION]", Action: p.runtimes, Flags: []cli.Flag{
+				&cli.StringFlag{Name: "from", Usage: "hold them against the build at `PATH|URL`"}},
+			Commands: []*cli.Command{
+				{Name: "take", Usage: "take a Java runtime in from an archive, without administrator's rights",
+					ArgsUsage: "[PATH|URL]", Action: p.runtimeTake, Flags: []cli.Flag{
+						&cli.StringFlag{Name: "for", Usage: "take the one that the source names for `VERSION`"},
+						&cli.StringFlag{Name: "digest", Usage: "what the archive must hash to: `sha256:HEX`"},
+						dryRun()}},
+				{Name: "drop", Usage: "remove one that was taken in and that no server runs", ArgsUsage: "NAME|VERSION",
+					Action: p.runtimeDrop, Flags: []cli.Flag{
+						&cli.BoolFlag{Name: "anyway", Usage: "although a backup needs it to be gone back to"}}},
+			}},
 		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{dryRun()}},
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop, Flags: []cli.Flag{dryRun()}},
 		{Name: "status", Usage: "whether the server runs; the exit code says so too: 0 up, 11 down, 12 in between, 5 unsettled", Action: p.status},
-		{Name: "send", Usage: "type a line at the server's console", ArgsUsage: "LINE…", Action: p.send, Flags: []cli.Flag{dryRun()}, SkipFlagParsing: true},
+		{Name: "send", Usage: "type a line at the server's console", ArgsUsage: "LINE…", Action: p.send,
+			Flags: []cli.Flag{dryRun()}, SkipFlagParsing: true},
 		{Name: "log", Usage: "the server's console log", Action: p.log, Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "f", Usage: "go on as lines come"}, &cli.IntFlag{Name: "n", Value: 40, Usage: "the last `N` lines"}}},
+			&cli.BoolFlag{Name: "f", Usage: "go on as lines come"},
+			&cli.IntFlag{Name: "n", Value: 40, Usage: "the last `N` lines"}}},
 		{Name: "logbook", Usage: "what was done here, and how it went", ArgsUsage: "[REFIT]", Action: p.logbook},
-		{Name: "demo", Usage: "the full example on made-up data, in DIR or a temporary folder", ArgsUsage: "[DIR]", Action: p.demo},
+		{Name: "demo", Usage: "the full example on made-up data, in DIR or a temporary folder", ArgsUsage: "[DIR]",
+			Action: p.demo},
 		{Name: "help", Usage: "what a command does, and its options", ArgsUsage: "COMMAND…", Action: helpOf},
 	}
 }
@@ -134,7 +175,8 @@ func (p *program) adopt(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	o.Observe = nil
-	a, err := freshkeel.AdoptInstall(ctx, freshkeel.Adopt{Dir: dir, Build: c.String("build"), Source: c.String("source"), Name: c.String("name"),
+	a, err := freshkeel.AdoptInstall(ctx, freshkeel.Adopt{Dir: dir, Build: c.String("build"),
+		Source: c.String("source"), Name: c.String("name"),
 		Version: c.String("version"), Replace: c.Bool("replace"), DryRun: c.Bool("dry-run")}, o)
 	if err != nil {
 		return err
@@ -168,7 +210,8 @@ func (p *program) fetch(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		return p.result(map[string]any{"would_fetch": offers[0].Builds}, func() { p.view.wouldFetch(offers[0].Builds, w) })
+		return p.result(map[string]any{"would_fetch": offers[0].Builds},
+			func() { p.view.wouldFetch(offers[0].Builds, w) })
 	}
 	if c.Bool("check") {
 		return p.news(ctx, k)
@@ -182,7 +225,8 @@ func (p *program) fetch(ctx context.Context, c *cli.Command) error {
 		if f.Cached {
 			word = "FETCHED BEFORE"
 		}
-		p.view.outcome(good, word, fmt.Sprintf("%s: %s, %s, verified in the locker", orBuild(f.Version), count(f.Files, "file"), freshkeel.Bytes(f.Bytes)))
+		p.view.outcome(good, word, fmt.Sprintf("%s: %s, %s, verified in the locker", orBuild(f.Version),
+			count(f.Files, "file"), freshkeel.Bytes(f.Bytes)))
 		if f.Version != "" && w.From == "" {
 			p.view.fact("next", "freshkeel preflight "+f.Version)
 		}
@@ -229,7 +273,8 @@ func (p *program) feedWrite(ctx context.Context, c *cli.Command) error {
 	if err := p.asOwner(dir); err != nil {
 		return err
 	}
-	f, err := freshkeel.WriteFeed(ctx, freshkeel.FeedOrder{Dir: dir, Name: c.String("name"), Listing: c.Bool("listing")})
+	f, err := freshkeel.WriteFeed(ctx, freshkeel.FeedOrder{Dir: dir, Name: c.String("name"),
+		Listing: c.Bool("listing")})
 	if err != nil {
 		return err
 	}
@@ -238,7 +283,8 @@ func (p *program) feedWrite(ctx context.Context, c *cli.Command) error {
 		p.view.outcome(good, "WRITTEN", fmt.Sprintf("%s: %s", at, count(len(f.Builds), "build")))
 		var rows [][]string
 		for _, b := range f.Builds {
-			rows = append(rows, []string{b.Version, b.Channel, b.Date, fmt.Sprint(max(len(b.Parts), len(b.Variants))), b.Notes})
+			rows = append(rows, []string{b.Version, b.Channel, b.Date, fmt.Sprint(max(len(b.Parts), len(b.Variants))),
+				b.Notes})
 		}
 		fmt.Fprintln(p.out)
 		p.view.table([]string{"build", "channel", "date", "files", "notes"}, rows, nil)
@@ -413,14 +459,18 @@ func (p backupCommands) take(ctx context.Context, c *cli.Command) error {
 			p.view.fact("but for", strings.Join(k.Profile.Server.Skip, ", "))
 		})
 	}
-	set, moving, err := k.TakeBackup(ctx, c.String("label"), freshkeel.Choice{Only: c.StringSlice("only"), Leave: c.StringSlice("leave"), Reread: c.Bool("reread")})
+	set, moving, err := k.TakeBackup(ctx, c.String("label"), freshkeel.Choice{Only: c.StringSlice("only"),
+		Leave: c.StringSlice("leave"), Reread: c.Bool("reread")})
 	if err != nil {
 		return err
 	}
 	return p.resultThenPush(ctx, k, map[string]any{"backup": set, "moving": moving}, func() {
-		p.view.outcome(good, "BACKED UP", fmt.Sprintf("%s: %s, %s, %s of it new", set.ID, count(set.Files, "file"), freshkeel.Bytes(set.Bytes), freshkeel.Bytes(set.New)))
+		p.view.outcome(good, "BACKED UP",
+			fmt.Sprintf("%s: %s, %s, %s of it new", set.ID, count(set.Files, "file"), freshkeel.Bytes(set.Bytes),
+				freshkeel.Bytes(set.New)))
 		if len(moving) > 0 {
-			p.view.fact("mind", "these changed while they were read, and may be half old, half new: "+strings.Join(moving, ", "))
+			p.view.fact("mind", "these changed while they were read, and may be half old, half new: "+
+				strings.Join(moving, ", "))
 		}
 		p.view.partOf(set)
 	})
@@ -452,7 +502,8 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
 	}
-	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to"), Owners: freshkeel.Owners(c.Bool("owners"))}
+	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to"),
+		Owners: freshkeel.Owners(c.Bool("owners"))}
 	if r.To != "" {
 		return p.restoreTo(ctx, c, r)
 	}
@@ -466,7 +517,8 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		return p.result(map[string]any{"steps": nonNil(steps)}, func() {
-			p.view.outcome(calm, "WOULD RESTORE", fmt.Sprintf("%s into the install: %s", r.Backup, count(len(steps), "exchange")))
+			p.view.outcome(calm, "WOULD RESTORE",
+				fmt.Sprintf("%s into the install: %s", r.Backup, count(len(steps), "exchange")))
 			p.view.fact("server", "down meanwhile, if it runs; what is there is backed up first")
 			for _, s := range steps {
 				p.view.fact("", fmt.Sprintf("%-11s %s", s.Do, s.Path))
@@ -476,7 +528,8 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 	e, err := k.Restore(ctx, r)
 	if freshkeel.IsSame(err) {
 		return p.result(map[string]any{"event": "result", "changed": false}, func() {
-			p.view.outcome(good, "NOTHING TO DO", "what is installed is as it is in "+r.Backup+" already; the server was left alone")
+			p.view.outcome(good, "NOTHING TO DO", "what is installed is as it is in "+r.Backup+
+				" already; the server was left alone")
 		})
 	}
 	if err != nil {
@@ -563,7 +616,8 @@ func (p *program) start(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("dry-run") {
-		return p.result(map[string]any{"would_run": k.Profile.Launch.Script}, func() { p.view.outcome(calm, "WOULD START", k.Profile.Launch.Script+" in "+k.Dir) })
+		return p.result(map[string]any{"would_run": k.Profile.Launch.Script},
+			func() { p.view.outcome(calm, "WOULD START", k.Profile.Launch.Script+" in "+k.Dir) })
 	}
 	v, err := k.Start(ctx)
 	if err != nil {
@@ -593,9 +647,12 @@ func (p *program) stop(ctx context.Context, c *cli.Command) error {
 	}
 	if c.Bool("dry-run") {
 		s := k.Profile.Stop
-		order := map[string]any{"tell": s.Tell, "notice_ns": s.Notice, "send": s.Send, "wait_ns": s.Wait, "terminate_ns": s.Terminate, "kill": s.MayKill()}
+		order := map[string]any{"tell": s.Tell, "notice_ns": s.Notice, "send": s.Send, "wait_ns": s.Wait,
+			"terminate_ns": s.Terminate, "kill": s.MayKill()}
 		return p.result(order, func() {
-			p.view.outcome(calm, "WOULD STOP", fmt.Sprintf("send %q, wait %s, terminate signal, wait %s, kill: %v", s.Send, s.Wait, s.Terminate, s.MayKill()))
+			p.view.outcome(calm, "WOULD STOP",
+				fmt.Sprintf("send %q, wait %s, terminate signal, wait %s, kill: %v", s.Send, s.Wait, s.Terminate,
+					s.MayKill()))
 		})
 	}
 	exit, took, err := k.Stop(ctx)
@@ -607,7 +664,8 @@ func (p *program) stop(ctx context.Context, c *cli.Command) error {
 			p.view.outcome(good, "STOPPED", "it was not running")
 			return
 		}
-		p.view.outcome(good, "STOPPED", fmt.Sprintf("%s ended after %s (%s)", k.Profile.Server.Name, freshkeel.Age(took), exit.Status))
+		p.view.outcome(good, "STOPPED",
+			fmt.Sprintf("%s ended after %s (%s)", k.Profile.Server.Name, freshkeel.Age(took), exit.Status))
 	})
 }
 
@@ -624,7 +682,8 @@ func (p *program) status(ctx context.Context, _ *cli.Command) error {
 	if err := p.result(s, func() { p.view.status(s) }); err != nil {
 		return err
 	}
-	code := map[freshkeel.State]int{freshkeel.Down: exitDown, freshkeel.Stopping: exitBetween, freshkeel.Changing: exitBetween, freshkeel.Unsettled: exitHands}[s.State]
+	code := map[freshkeel.State]int{freshkeel.Down: exitDown, freshkeel.Stopping: exitBetween,
+		freshkeel.Changing: exitBetween, freshkeel.Unsettled: exitHands}[s.State]
 	if code != exitDone {
 		return cli.Exit("", code)
 	}

@@ -38,7 +38,8 @@ var s3Program = sync.OnceValues(func() (string, error) {
 	to := filepath.Join(filepath.Dir(proving.Binary), "s3store")
 	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
-	build := []string{"go", "build", "-C", "testdata/s3store", "-ldflags=-s -w", "-o", to, "github.com/versity/versitygw/cmd/versitygw"}
+	build := []string{"go", "build", "-C", "testdata/s3store", "-ldflags=-s -w", "-o", to,
+		"github.com/versity/versitygw/cmd/versitygw"}
 	if nice, err := exec.LookPath("nice"); err == nil {
 		build = append([]string{nice, "-n", "19"}, build...)
 	}
@@ -74,7 +75,8 @@ func objectStore(t *testing.T) *s3 {
 	require.NoError(t, os.MkdirAll(filepath.Join(s.root, "files", "backups"), 0o755))
 	require.NoError(t, os.MkdirAll(filepath.Join(s.root, "about"), 0o755))
 	at := fmt.Sprintf("127.0.0.1:%d", proving.FreePort(t))
-	cmd := exec.Command(program, "--port", at, "--quiet", "posix", "--sidecar", filepath.Join(s.root, "about"), filepath.Join(s.root, "files"))
+	cmd := exec.Command(program, "--port", at, "--quiet", "posix", "--sidecar", filepath.Join(s.root, "about"),
+		filepath.Join(s.root, "files"))
 	cmd.Env = append(os.Environ(), "ROOT_ACCESS_KEY="+s3Key, "ROOT_SECRET_KEY="+s3Secret)
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
@@ -148,7 +150,8 @@ func (p *place) copyTo(to string, more ...string) {
 		s += "\n[copy]\nto = '" + to + "'\n" + strings.Join(more, "\n") + "\n"
 		if rest, plain := strings.CutPrefix(to, "s3+http://"); plain {
 			host, _, _ := strings.Cut(rest, "/")
-			s += fmt.Sprintf("\n[[login]]\nhost = '%s'\nuser = '%s'\nfrom = 'env:HARBOUR_WORD'\nplain = true\n", host, s3Key)
+			s += fmt.Sprintf("\n[[login]]\nhost = '%s'\nuser = '%s'\nfrom = 'env:HARBOUR_WORD'\nplain = true\n", host,
+				s3Key)
 		}
 		return s
 	})
@@ -241,7 +244,8 @@ func TestBackupsStandInAnotherPlaceToo(t *testing.T) {
 	assert.Contains(t, r.Out, "BACKUPS  4 backups")
 	assert.Contains(t, r.Out, "before the storm")
 	r = q.away("backup", "show", last, "--from", disk)
-	assert.Contains(t, strings.Join(strings.Fields(r.Out), " "), "freshkeel backup restore "+last+" --from "+disk+" --to DIR")
+	assert.Contains(t, strings.Join(strings.Fields(r.Out), " "), "freshkeel backup restore "+last+" --from "+disk+
+		" --to DIR")
 	r = q.away("backup", "check", "--from", disk)
 	assert.Contains(t, r.Out, "WHOLE")
 	q.Install = filepath.Join(q.Dir, "srv")
@@ -429,7 +433,8 @@ func TestBackupsStandInAnObjectStore(t *testing.T) {
 // makes it complete with nothing left over.
 func TestAPushThatIsKilledGoesOn(t *testing.T) {
 	t.Parallel()
-	for _, step := range []string{"sent a pack", "sent an index", "sent what it needs", "sent a set", "removed .idx", "removed .zst"} {
+	for _, step := range []string{"sent a pack", "sent an index", "sent what it needs", "sent a set", "removed .idx",
+		"removed .zst"} {
 		for _, where := range []string{"disk", "object store", "sealed"} {
 			t.Run(where+" "+step, func(t *testing.T) {
 				t.Parallel()
@@ -560,7 +565,8 @@ func TestACopyIsEncrypted(t *testing.T) {
 		require.True(t, marked)
 		script, _, _ := strings.Cut(rest, "```")
 		cmd := exec.Command("sh", "-ec", script)
-		cmd.Dir, cmd.Env = q.Dir, append(os.Environ(), "COPY="+disk, "IDENTITY="+file, "LOCKER="+filepath.Join(q.Dir, "plain"))
+		cmd.Dir, cmd.Env = q.Dir, append(os.Environ(), "COPY="+disk, "IDENTITY="+file, "LOCKER="+
+			filepath.Join(q.Dir, "plain"))
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, string(out))
 		assert.Contains(t, q.away("backup", "check", "--from", filepath.Join(q.Dir, "plain")).Out, "WHOLE")
@@ -637,7 +643,8 @@ func TestServersShareACopy(t *testing.T) {
 	r = a.Exits(exitUsage, "backup", "restore", "b0001", "--copy", "--server", "mossgate-west")
 	assert.Contains(t, r.Err, "is a backup of mossgate-west, another install")
 	// What is not there is told like what is not here.
-	assert.Contains(t, a.Exits(exitFailed, "backup", "restore", "b0044", "--copy").Err, "no backup or build of that name")
+	assert.Contains(t, a.Exits(exitFailed, "backup", "restore", "b0044", "--copy").Err,
+		"no backup or build of that name")
 	assert.Contains(t, a.Exits(exitFailed, "backup", "show", "b0044", "--copy").Err, "no backup or build of that name")
 	var done freshkeel.Pushed
 	require.NoError(t, json.Unmarshal([]byte(lastLine(b.OK("--json", "backup", "push").Out)), &done))

@@ -31,7 +31,8 @@ func postgres(t *testing.T) (tool func(name string) string, reach []string) {
 	t.Helper()
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
 	nobody, err := user.Lookup("postgres")
-	if len(found) == 0 || err != nil || os.Geteuid() != 0 { // it refuses to be root, and to become somebody one has to be
+	// it refuses to be root, and to become somebody one has to be
+	if len(found) == 0 || err != nil || os.Geteuid() != 0 {
 		if os.Getenv(envMustPostgres) != "" {
 			t.Fatal("PostgreSQL is to be here, and is not")
 		}
@@ -53,7 +54,8 @@ func postgres(t *testing.T) (tool func(name string) string, reach []string) {
 		require.NoError(t, cmd.Run(), "%v", args)
 	}
 	run("initdb", "-D", dir+"/data", "-U", "keeper", "--auth=trust", "-E", "UTF8")
-	run("pg_ctl", "-D", dir+"/data", "-w", "-l", dir+"/log", "-o", fmt.Sprintf("-p %s -k %s -h 127.0.0.1 -c fsync=off", port, dir), "start")
+	run("pg_ctl", "-D", dir+"/data", "-w", "-l", dir+"/log", "-o",
+		fmt.Sprintf("-p %s -k %s -h 127.0.0.1 -c fsync=off", port, dir), "start")
 	t.Cleanup(func() { run("pg_ctl", "-D", dir+"/data", "-w", "-m", "immediate", "stop") })
 	return tool, []string{"-h", "127.0.0.1", "-p", port, "-U", "keeper"}
 }
@@ -64,7 +66,8 @@ func TestADatabaseGoesWithTheBackup(t *testing.T) {
 	t.Parallel()
 	tool, reach := postgres(t)
 	sql := func(text string) string {
-		out, err := exec.Command(tool("psql"), append(slices.Clone(reach), "-d", "postgres", "-At", "-c", text)...).CombinedOutput()
+		out, err := exec.Command(tool("psql"),
+			append(slices.Clone(reach), "-d", "postgres", "-At", "-c", text)...).CombinedOutput()
 		require.NoError(t, err, string(out))
 		return strings.TrimSpace(string(out))
 	}
@@ -78,10 +81,13 @@ func TestADatabaseGoesWithTheBackup(t *testing.T) {
 	p.EditProfile(func(s string) string {
 		return s + fmt.Sprintf("\n[[data]]\nname = 'songs'\ndump = %s\nload = %s\nenv = ['PGCONNECT_TIMEOUT=5']\n",
 			quoted(slices.Concat([]string{tool("pg_dump")}, reach, []string{"--clean", "--if-exists", "postgres"})...),
-			quoted(slices.Concat([]string{tool("psql"), "-q", "-v", "ON_ERROR_STOP=1"}, reach, []string{"-d", "postgres"})...))
+			quoted(slices.Concat([]string{tool("psql"), "-q", "-v", "ON_ERROR_STOP=1"}, reach,
+				[]string{"-d", "postgres"})...))
 	})
 	// What the new build does to the database before it dies.
-	p.Put("open-gates.sh", strings.Replace(p.Read("open-gates.sh"), "exec ", fmt.Sprintf("grep -q 3.6.0 README.txt && %s %s -d postgres -q -c 'delete from snails where wins > 10'\nexec ", tool("psql"), strings.Join(reach, " ")), 1))
+	p.Put("open-gates.sh", strings.Replace(p.Read("open-gates.sh"), "exec ",
+		fmt.Sprintf("grep -q 3.6.0 README.txt && %s %s -d postgres -q -c 'delete from snails where wins > 10'\nexec ",
+			tool("psql"), strings.Join(reach, " ")), 1))
 	p.OK("start")
 	r := p.Exits(exitRolledBack, "refit", "3.6.0")
 	assert.Contains(t, r.Out, "loaded back from backup b0001: songs")
@@ -109,5 +115,6 @@ func TestADatabaseGoesWithTheBackup(t *testing.T) {
 	assert.Equal(t, before, p.Tree())
 	assert.True(t, p.Status().Server.Running, "the old server is up again")
 	p.EditProfile(func(s string) string { return strings.Replace(s, tool("pg_dump"), "pg_dump_fen", 1) })
-	p.parts(p.preflight(exitRefused, "3.5.0")["data"], "stop", "pg_dump_fen, which dumps songs, is not here", "[[data]] songs", "no backup", "install it")
+	p.parts(p.preflight(exitRefused, "3.5.0")["data"], "stop", "pg_dump_fen, which dumps songs, is not here",
+		"[[data]] songs", "no backup", "install it")
 }

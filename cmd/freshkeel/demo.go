@@ -130,59 +130,85 @@ func (s *scenes) play() error {
 		check func(out string) error
 		edit  []string // lines of the profile to replace first: old, new
 	}{
-		{"Take the install under care, with nothing known of the build that it was made from.", []string{"adopt", s.h.Install, "--source", feed}, exitDone, nil, nil},
-		{"Start the server as it is: 3.4.1. (It counts as up after two steady seconds here, for whoever watches.)", append(in, "start"), exitDone, nil, []string{"steady = '5s'", "steady = '2s'"}},
-		{"The commonest update of all: one file was downloaded, and it is named after its version.", append(in, "refit", "--from", jar), exitDone, func(string) error {
-			b, err := os.ReadFile(jar)
-			return errors.Join(err, s.expect(s.text("mossgate.jar") == string(b) && s.text(filepath.Base(jar)) == "", "it has the name that open-gates.sh runs, and no other"))
-		}, nil},
+		{"Take the install under care, with nothing known of the build that it was made from.",
+			[]string{"adopt", s.h.Install, "--source", feed}, exitDone, nil, nil},
+		{"Start the server as it is: 3.4.1. (It counts as up after two steady seconds here, for whoever watches.)",
+			append(in, "start"), exitDone, nil, []string{"steady = '5s'", "steady = '2s'"}},
+		{"The commonest update of all: one file was downloaded, and it is named after its version.",
+			append(in, "refit", "--from", jar), exitDone, func(string) error {
+				b, err := os.ReadFile(jar)
+				return errors.Join(err, s.expect(s.text("mossgate.jar") == string(b) &&
+					s.text(filepath.Base(jar)) == "",
+					"it has the name that open-gates.sh runs, and no other"))
+			}, nil},
 		{"And back: one rename, and the server as it was.", append(in, "rollback"), exitDone, nil, nil},
-		{"Told which archive it was made from, Fresh Keel knows whose each file is; the profile stays as it is.", []string{"adopt", s.h.Install, "--build", filepath.Join(s.h.Builds, "mossgate-3.4.1.zip")}, exitDone, nil, nil},
+		{"Told which archive it was made from, Fresh Keel knows whose each file is; the profile stays as it is.",
+			[]string{"adopt", s.h.Install, "--build", filepath.Join(s.h.Builds, "mossgate-3.4.1.zip")}, exitDone, nil,
+			nil},
 		{"What do the makers offer?", append(in, "builds"), exitDone, nil, nil},
-		{"4.0.0 needs a newer runtime: refused while the old server runs on.", append(in, "preflight", "4.0.0"), exitRefused, func(string) error {
-			pid = s.pid()
-			return s.expect(pid != "", "the server is still up")
-		}, nil},
+		{"4.0.0 needs a newer runtime: refused while the old server runs on.", append(in, "preflight", "4.0.0"),
+			exitRefused, func(string) error {
+				pid = s.pid()
+				return s.expect(pid != "", "the server is still up")
+			}, nil},
 		{"3.5.0: it comes up.", append(in, "refit", "3.5.0"), exitDone, func(string) error {
 			before = gardens()
 			return s.expect(s.pid() != "" && s.pid() != pid, "a new server is up")
 		}, nil},
-		{"3.6.0 rewrites part of the world while it boots, and dies: everything goes back.", append(in, "refit", "3.6.0"), exitRolledBack, func(string) error {
-			if err := s.expect(s.pid() != "", "the old server is up again"); err != nil {
-				return err
-			}
-			return s.expect(gardens() == before, "the gardens are byte for byte what they were")
-		}, nil},
-		{"One setting moves the server to the preview channel.", append(in, "builds"), exitDone, nil, []string{"channel = 'stable'", "channel = 'preview'"}},
+		{"3.6.0 rewrites part of the world while it boots, and dies: everything goes back.",
+			append(in, "refit", "3.6.0"), exitRolledBack, func(string) error {
+				if err := s.expect(s.pid() != "", "the old server is up again"); err != nil {
+					return err
+				}
+				return s.expect(gardens() == before, "the gardens are byte for byte what they were")
+			}, nil},
+		{"One setting moves the server to the preview channel.", append(in, "builds"), exitDone, nil,
+			[]string{"channel = 'stable'", "channel = 'preview'"}},
 		{"3.7.0-pre1 is a preview that this machine can run.", append(in, "refit", "3.7.0-pre1"), exitDone, nil, nil},
-		{"A newer runtime is taken in, without administrator's rights; the system's stay as they are.", append(in, "runtimes", "take", "--for", "4.0.0"), exitDone, nil, nil},
-		{"Now 4.0.0 goes through: one word of the launch script is changed with it.", append(in, "refit", "4.0.0"), exitDone, func(string) error {
-			return s.expect(strings.Contains(s.text("open-gates.sh"), "java-33.0.1"), "open-gates.sh runs the new runtime")
-		}, nil},
-		{"And back to the stable channel: a step back is never an accident, so it is said.", append(in, "refit", "3.5.0", "--back"), exitDone, func(string) error {
-			return s.expect(strings.Contains(s.text("README.txt"), "3.5.0"), "3.5.0 is what is installed")
-		}, []string{"channel = 'preview'", "channel = 'stable'"}},
-		{"Archives kept by hand: a full build, and an increment laid over it.", append(in, "builds"), exitDone, nil, []string{"feed = '" + feed + "'", archives}},
-		{"The increment replaces, adds and removes; its instructions and key stay out.", append(in, "refit"), exitDone, func(string) error {
-			if err := s.expect(strings.Contains(s.text("tracks/lantern-row.track"), "steady"), "the increment's track is there"); err != nil {
-				return err
-			}
-			return s.expect(s.text("INSTALL-ME.txt")+s.text("lib/lanterns.txt") == "", "instructions are not, and what it removes is gone")
-		}, nil},
-		{"A backup with a label, of the running server.", append(in, "backup", "take", "--label", "before the lantern race"), exitDone, func(string) error {
-			before = s.text("members.txt")
-			return os.WriteFile(filepath.Join(s.h.Install, "members.txt"), []byte("half a li"), 0o644) // as a disk that filled up leaves it
-		}, nil},
-		{"The list of members was cut short since. What does the last backup hold?", append(in, "backup", "show", "b0009"), exitDone, nil, nil},
-		{"It brings that one file back.", append(in, "backup", "restore", "b0009", "--only", "members.txt"), exitDone, func(string) error {
-			return s.expect(s.text("members.txt") == before, "members.txt is whole again")
-		}, nil},
+		{"A newer runtime is taken in, without administrator's rights; the system's stay as they are.",
+			append(in, "runtimes", "take", "--for", "4.0.0"), exitDone, nil, nil},
+		{"Now 4.0.0 goes through: one word of the launch script is changed with it.", append(in, "refit", "4.0.0"),
+			exitDone, func(string) error {
+				return s.expect(strings.Contains(s.text("open-gates.sh"), "java-33.0.1"),
+					"open-gates.sh runs the new runtime")
+			}, nil},
+		{"And back to the stable channel: a step back is never an accident, so it is said.",
+			append(in, "refit", "3.5.0", "--back"), exitDone, func(string) error {
+				return s.expect(strings.Contains(s.text("README.txt"), "3.5.0"), "3.5.0 is what is installed")
+			}, []string{"channel = 'preview'", "channel = 'stable'"}},
+		{"Archives kept by hand: a full build, and an increment laid over it.", append(in, "builds"), exitDone, nil,
+			[]string{"feed = '" + feed + "'", archives}},
+		{"The increment replaces, adds and removes; its instructions and key stay out.", append(in, "refit"), exitDone,
+			func(string) error {
+				if err := s.expect(strings.Contains(s.text("tracks/lantern-row.track"), "steady"),
+					"the increment's track is there"); err != nil {
+					return err
+				}
+				return s.expect(s.text("INSTALL-ME.txt")+s.text("lib/lanterns.txt") == "",
+					"instructions are not, and what it removes is gone")
+			}, nil},
+		{"A backup with a label, of the running server.",
+			append(in, "backup", "take", "--label", "before the lantern race"), exitDone, func(string) error {
+				before = s.text("members.txt")
+				// as a disk that filled up leaves it
+				return os.WriteFile(filepath.Join(s.h.Install, "members.txt"), []byte("half a li"), 0o644)
+			}, nil},
+		{"The list of members was cut short since. What does the last backup hold?",
+			append(in, "backup", "show", "b0009"), exitDone, nil, nil},
+		{"It brings that one file back.", append(in, "backup", "restore", "b0009", "--only", "members.txt"), exitDone,
+			func(string) error {
+				return s.expect(s.text("members.txt") == before, "members.txt is whole again")
+			}, nil},
 		{"Do all backups read back whole?", append(in, "backup", "check"), exitDone, nil, nil},
-		{"The other disk gets a second copy of them; from now on every backup goes there too.", append(in, "backup", "push"), exitDone, nil, []string{"[server]", "[copy]\nto = '" + disk + "'\n\n[server]"}},
-		{"That disk alone is enough: all of b0009 in a new folder, as on a machine that has nothing else.", []string{"backup", "restore", "b0009", "--from", disk, "--to", filepath.Join(s.h.Dir, "rescued")}, exitDone, func(string) error {
-			b, err := os.ReadFile(filepath.Join(s.h.Dir, "rescued", "members.txt"))
-			return errors.Join(err, s.expect(string(b) == before, "members.txt is whole there"))
-		}, nil},
+		{"The other disk gets a second copy of them; from now on every backup goes there too.",
+			append(in, "backup", "push"), exitDone, nil,
+			[]string{"[server]", "[copy]\nto = '" + disk + "'\n\n[server]"}},
+		{"That disk alone is enough: all of b0009 in a new folder, as on a machine that has nothing else.",
+			[]string{"backup", "restore", "b0009", "--from", disk, "--to", filepath.Join(s.h.Dir, "rescued")}, exitDone,
+			func(string) error {
+				b, err := os.ReadFile(filepath.Join(s.h.Dir, "rescued", "members.txt"))
+				return errors.Join(err, s.expect(string(b) == before, "members.txt is whole there"))
+			}, nil},
 		{"What was done here?", append(in, "logbook"), exitDone, nil, nil},
 		{"Close the gates.", append(in, "stop"), exitDone, nil, nil},
 	} {

@@ -25,7 +25,8 @@ func TestDiskReallyFull(t *testing.T) {
 			p.OK("fetch", "3.5.0")
 			small := filepath.Join(p.Dir, "small")
 			require.NoError(t, os.Mkdir(small, 0o755))
-			if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=3m", "tmpfs", small).CombinedOutput(); err != nil {
+			if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=3m", "tmpfs",
+				small).CombinedOutput(); err != nil {
 				t.Skipf("this machine lets nobody mount: %s", out)
 			}
 			t.Cleanup(func() { exec.Command("umount", "-l", small).Run() })

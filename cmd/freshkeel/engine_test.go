@@ -52,7 +52,10 @@ func TestInterpretersAndFrameworksAreHeldAgainstTheBuild(t *testing.T) {
 	for _, v := range []string{"6.0.25", "8.0.4"} {
 		proving.Put(t, filepath.Join(p.Dir, "bin/shared/Fen.Core", v, "core.dll"), "x")
 	}
-	p.EditProfile(func(s string) string { return s + "\n[runtime]\nsearch = ['" + filepath.Join(p.Dir, "more") + "/*']\n" })
+	p.EditProfile(func(s string) string {
+		return s + "\n[runtime]\nsearch = ['" + filepath.Join(p.Dir, "more") +
+			"/*']\n"
+	})
 	p.OK("start")
 	pid := p.Status().Server.PID
 	n := 0
@@ -64,7 +67,8 @@ func TestInterpretersAndFrameworksAreHeldAgainstTheBuild(t *testing.T) {
 		return at
 	}
 	app := func(framework, version, rule string) string {
-		return fmt.Sprintf(`{"runtimeOptions":{"rollForward":%q,"framework":{"name":%q,"version":%q}}}`, rule, framework, version)
+		return fmt.Sprintf(`{"runtimeOptions":{"rollForward":%q,"framework":{"name":%q,"version":%q}}}`, rule,
+			framework, version)
 	}
 	for name, c := range map[string]struct {
 		line  string
@@ -73,22 +77,42 @@ func TestInterpretersAndFrameworksAreHeldAgainstTheBuild(t *testing.T) {
 		level freshkeel.Level
 		parts []string
 	}{
-		"node too old": {"node --max-old-space-size=512 pond.js", map[string]string{"pond.js": "", "package.json": `{"engines":{"node":">=22 <23"}}`}, "engine", freshkeel.Stop,
-			[]string{"pond.js needs Node >=22 <23, the launch script runs Node 20.11.1", "run.sh:3: node --max", "no other runs it", "let run.sh run " + filepath.Join(p.Dir, "more/node/bin/node") + " (version 22.4.0)"}},
-		"node fits": {"node pond.js", map[string]string{"pond.js": "", "package.json": `{"engines":{"node":"^20.9"}}`}, "engine", freshkeel.OK,
+		"node too old": {"node --max-old-space-size=512 pond.js",
+			map[string]string{"pond.js": "", "package.json": `{"engines":{"node":">=22 <23"}}`}, "engine",
+			freshkeel.Stop,
+			[]string{"pond.js needs Node >=22 <23, the launch script runs Node 20.11.1", "run.sh:3: node --max",
+				"no other runs it", "let run.sh run " + filepath.Join(p.Dir, "more/node/bin/node") +
+					" (version 22.4.0)"}},
+		"node fits": {"node pond.js", map[string]string{"pond.js": "", "package.json": `{"engines":{"node":"^20.9"}}`},
+			"engine", freshkeel.OK,
 			[]string{"Node 20.11.1 is what pond.js asks for: ^20.9 (package.json, engines.node)"}},
-		"node's file is broken": {"node pond.js", map[string]string{"pond.js": "", "package.json": `{"engines":`}, "engine", freshkeel.Warn,
+		"node's file is broken": {"node pond.js", map[string]string{"pond.js": "", "package.json": `{"engines":`},
+			"engine", freshkeel.Warn,
 			[]string{"what pond.js needs of Node can't be told", "run.sh:3", "end it at once", "ask the makers"}},
 		"no such interpreter": {"python4 pond.py", map[string]string{"pond.py": ""}, "engine", freshkeel.Stop,
 			[]string{"python4 is not found", "run.sh:3: python4 pond.py", "pond.py is run by it", "let run.sh run "}},
-		"python too old": {"cd server && exec python3 main.py", map[string]string{"server/main.py": "", "pyproject.toml": "[project]\nrequires-python = '>=3.12,<4'\n"}, "engine", freshkeel.Stop,
-			[]string{"server/main.py needs Python >=3.12,<4, the launch script runs Python 3.11.7", "the range is from pyproject.toml, project.requires-python", "no other runs it", ""}},
-		"python fits": {"python3 -u main.py", map[string]string{"main.py": "", "setup.cfg": "[options]\npython_requires = ~=3.10\n"}, "engine", freshkeel.OK, []string{"Python 3.11.7 is what main.py asks for: ~=3.10"}},
-		"framework too old": {"dotnet pond.dll", map[string]string{"pond.dll": "MZ", "pond.runtimeconfig.json": app("Fen.Core", "8.1.0", "Minor")}, "engine", freshkeel.Stop,
-			[]string{"it needs the framework Fen.Core 8.1.0, and here is 6.0.25, 8.0.4", "run.sh:3: dotnet pond.dll\npond.runtimeconfig.json", "the same major version, and not older (roll forward Minor)", "install Fen.Core 8.1.0"}},
-		"framework not here": {"dotnet pond.dll", map[string]string{"pond.dll": "MZ", "pond.runtimeconfig.json": app("Fen.Web", "8.0.0", "")}, "engine", freshkeel.Stop,
-			[]string{"it needs the framework Fen.Web 8.0.0, and none of that name is here", "pond.runtimeconfig.json", "before the server's first line", "shared/Fen.Web"}},
-		"framework rolls forward": {"dotnet pond.dll", map[string]string{"pond.dll": "MZ", "pond.runtimeconfig.json": app("Fen.Core", "7.0.0", "Major")}, "engine", freshkeel.OK,
+		"python too old": {"cd server && exec python3 main.py",
+			map[string]string{"server/main.py": "", "pyproject.toml": "[project]\nrequires-python = '>=3.12,<4'\n"},
+			"engine", freshkeel.Stop,
+			[]string{"server/main.py needs Python >=3.12,<4, the launch script runs Python 3.11.7",
+				"the range is from pyproject.toml, project.requires-python", "no other runs it", ""}},
+		"python fits": {"python3 -u main.py",
+			map[string]string{"main.py": "", "setup.cfg": "[options]\npython_requires = ~=3.10\n"}, "engine",
+			freshkeel.OK, []string{"Python 3.11.7 is what main.py asks for: ~=3.10"}},
+		"framework too old": {"dotnet pond.dll",
+			map[string]string{"pond.dll": "MZ", "pond.runtimeconfig.json": app("Fen.Core", "8.1.0", "Minor")}, "engine",
+			freshkeel.Stop,
+			[]string{"it needs the framework Fen.Core 8.1.0, and here is 6.0.25, 8.0.4",
+				"run.sh:3: dotnet pond.dll\npond.runtimeconfig.json",
+				"the same major version, and not older (roll forward Minor)", "install Fen.Core 8.1.0"}},
+		"framework not here": {"dotnet pond.dll",
+			map[string]string{"pond.dll": "MZ", "pond.runtimeconfig.json": app("Fen.Web", "8.0.0", "")}, "engine",
+			freshkeel.Stop,
+			[]string{"it needs the framework Fen.Web 8.0.0, and none of that name is here", "pond.runtimeconfig.json",
+				"before the server's first line", "shared/Fen.Web"}},
+		"framework rolls forward": {"dotnet pond.dll",
+			map[string]string{"pond.dll": "MZ", "pond.runtimeconfig.json": app("Fen.Core", "7.0.0", "Major")}, "engine",
+			freshkeel.OK,
 			[]string{"pond.runtimeconfig.json: Fen.Core 7.0.0 is run with 8.0.4"}},
 	} {
 		p.Put("run.sh", "#!/bin/sh\n# the pond\n"+c.line+"\n")
@@ -104,12 +128,14 @@ func TestInterpretersAndFrameworksAreHeldAgainstTheBuild(t *testing.T) {
 		}
 	}
 	p.Put("run.sh", "#!/bin/sh\n# the pond\ndotnet pond.dll\n")
-	r := p.OK("runtimes", "--from", build(map[string]string{"pond.dll": "MZ", "pond.runtimeconfig.json": app("Fen.Core", "7.0.0", "Major")}))
+	r := p.OK("runtimes", "--from",
+		build(map[string]string{"pond.dll": "MZ", "pond.runtimeconfig.json": app("Fen.Core", "7.0.0", "Major")}))
 	assert.Contains(t, r.Out, "FITS  pond.runtimeconfig.json of 2.")
 	assert.Contains(t, r.Out, "needs Fen.Core 7.0.0, the launch script runs Fen.Core 8.0.4")
 	assert.Regexp(t, `6\.0\.25 +does not fit +too old`, r.Out)
 	p.Put("run.sh", "#!/bin/sh\n# the pond\nnode pond.js\n")
-	r = p.OK("runtimes", "--from", build(map[string]string{"pond.js": "", "package.json": `{"engines":{"node":">=22 <23"}}`}))
+	r = p.OK("runtimes", "--from",
+		build(map[string]string{"pond.js": "", "package.json": `{"engines":{"node":">=22 <23"}}`}))
 	assert.Contains(t, r.Out, "DOES NOT FIT  pond.js of 2.")
 	assert.Regexp(t, `22\.4\.0 +fits +recommended: the lowest version here that will do`, r.Out)
 	assert.Contains(t, r.Out, "does not say its version")
@@ -144,7 +170,9 @@ func TestProgramsForOtherMachinesAreTold(t *testing.T) {
 		other = "amd64"
 	}
 	writeZip(t, at, map[string]string{"pondserver": string(cross(t, "linux", other)), "pads/lily": "x"})
-	p.parts(p.preflight(exitRefused, "--from", at)["kind"], freshkeel.Stop, "it is a build for linux/"+other+" (pondserver), and this server wants linux/", "pond-2.0.zip", "can't run it", "take the dedicated server's file")
+	p.parts(p.preflight(exitRefused, "--from", at)["kind"], freshkeel.Stop, "it is a build for linux/"+other+
+		" (pondserver), and this server wants linux/", "pond-2.0.zip", "can't run it",
+		"take the dedicated server's file")
 	p.Exits(exitRefused, "refit", "--from", at)
 	if other == "arm64" {
 		writeZip(t, at, map[string]string{"pondserver": string(cross(t, "linux", "386")), "pads/lily": "x"})
@@ -154,7 +182,8 @@ func TestProgramsForOtherMachinesAreTold(t *testing.T) {
 	// A Windows program is read here too; what runs it may have more libraries.
 	exe := cross(t, "windows", "amd64")
 	p.Put("run.sh", "#!/bin/sh\n../bridge pond.exe\n")
-	p.parts(p.preflight(exitRefused, "--from", at)["names"], freshkeel.Stop, "../bridge is not there", "run.sh:2: ../bridge pond.exe", "runs it", "put it there")
+	p.parts(p.preflight(exitRefused, "--from", at)["names"], freshkeel.Stop, "../bridge is not there",
+		"run.sh:2: ../bridge pond.exe", "runs it", "put it there")
 	p.tool("bridge", "")
 	p.EditProfile(func(s string) string { return s + "\n[source]\nfor = 'windows/amd64'\n" })
 	writeZip(t, at, map[string]string{"pond.exe": string(exe), "pads/lily": "x"})
@@ -162,9 +191,12 @@ func TestProgramsForOtherMachinesAreTold(t *testing.T) {
 	p.parts(f, freshkeel.OK, "pond.exe finds its ")
 	lacking := bytes.ReplaceAll(exe, []byte("kernel32.dll"), []byte("kernfen2.dll"))
 	writeZip(t, at, map[string]string{"pond.exe": string(lacking), "pads/lily": "x"})
-	p.parts(p.preflight(exitDone, "--from", at)["windows"], freshkeel.Warn, "pond.exe needs kernfen2.dll: neither the build nor Windows itself has it", "run.sh:2: ../bridge pond.exe", "shows a window", "put it beside the program")
+	p.parts(p.preflight(exitDone, "--from", at)["windows"], freshkeel.Warn,
+		"pond.exe needs kernfen2.dll: neither the build nor Windows itself has it", "run.sh:2: ../bridge pond.exe",
+		"shows a window", "put it beside the program")
 	writeZip(t, at, map[string]string{"pond.exe": string(lacking), "KernFen2.dll": "MZ", "pads/lily": "x"})
-	assert.Equal(t, freshkeel.OK, p.preflight(exitDone, "--from", at)["windows"].Level, "the build brings it, in any case of letters")
+	assert.Equal(t, freshkeel.OK, p.preflight(exitDone, "--from", at)["windows"].Level,
+		"the build brings it, in any case of letters")
 	assert.Equal(t, pid, p.Status().Server.PID, "the server was never stopped")
 }
 
@@ -212,13 +244,15 @@ func TestAConsentIsGivenByNameAlone(t *testing.T) {
 		return strings.Replace(s, "[server]\n", "[server]\nconsent = ['consent.txt']\n", 1)
 	})
 	f := p.preflight(exitDone, asking.Version)["consent"]
-	p.parts(f, freshkeel.Warn, "consent.txt is accepted by [server] consent", "consent.txt:2\n- agreed: false\n+ agreed: true", "before the server runs", "nothing, if you agree")
+	p.parts(f, freshkeel.Warn, "consent.txt is accepted by [server] consent",
+		"consent.txt:2\n- agreed: false\n+ agreed: true", "before the server runs", "nothing, if you agree")
 	assert.Equal(t, asked, p.Read("consent.txt"), "a preflight changes nothing")
 	p.Exits(exitRolledBack, "refit", asking.Version) // this server wants "agreed=true"
 	assert.Equal(t, asked, p.Read("consent.txt"))
 	p.Put("consent.txt", strings.Replace(asked, ": ", "=", 1))
 	p.OK("refit", asking.Version)
-	assert.Equal(t, "# The rules of the course.\r\nagreed=true\r\n", p.Read("consent.txt"), "that one word, and nothing else")
+	assert.Equal(t, "# The rules of the course.\r\nagreed=true\r\n", p.Read("consent.txt"),
+		"that one word, and nothing else")
 	assert.Equal(t, []string{"consent.txt"}, p.LastEntry().Consents)
 }
 
@@ -228,7 +262,8 @@ func TestAddonsAreHeldAgainstTheVersionThatIsToRun(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
 	addon := func(at, name, fits string) {
-		describe, err := json.Marshal(map[string]any{"name": name, "version": "1.2", "needs": map[string]any{"mossgate": fits}})
+		describe, err := json.Marshal(map[string]any{"name": name, "version": "1.2",
+			"needs": map[string]any{"mossgate": fits}})
 		require.NoError(t, err)
 		require.NoError(t, os.MkdirAll(filepath.Join(p.Install, "addons"), 0o755))
 		writeZip(t, filepath.Join(p.Install, at), map[string]string{"addon.json": string(describe), "song.class": "x"})
@@ -246,12 +281,16 @@ func TestAddonsAreHeldAgainstTheVersionThatIsToRun(t *testing.T) {
 	before := p.Tree()
 	r := p.Exits(exitRefused, "preflight", "3.5.0")
 	flat := strings.Join(strings.Fields(r.Out), " ")
-	for _, s := range []string{"Snail Song (addons/song.jar) says that it fits >=3.4 <3.5, and not 3.5.0", "song.jar, addon.json: needs.mossgate = >=3.4 <3.5", "may end, or go on without it", "--hold-back addons/song.jar",
-		"Trail (addons/trail) says that it fits 3.4.1 or 3.4.2, and not 3.5.0", "1 add-on does not tell which versions they fit: addons/mute.jar (it has no addon.json)"} {
+	for _, s := range []string{"Snail Song (addons/song.jar) says that it fits >=3.4 <3.5, and not 3.5.0",
+		"song.jar, addon.json: needs.mossgate = >=3.4 <3.5", "may end, or go on without it",
+		"--hold-back addons/song.jar",
+		"Trail (addons/trail) says that it fits 3.4.1 or 3.4.2, and not 3.5.0",
+		"1 add-on does not tell which versions they fit: addons/mute.jar (it has no addon.json)"} {
 		assert.Contains(t, flat, s)
 	}
 	p.Exits(exitRefused, "refit", "3.5.0", "--hold-back", "song.jar")
-	assert.Contains(t, p.Exits(exitUsage, "refit", "3.5.0", "--hold-back", "bell.jar").Err, "these are here: lamps.jar, mute.jar, song.jar, trail")
+	assert.Contains(t, p.Exits(exitUsage, "refit", "3.5.0", "--hold-back", "bell.jar").Err,
+		"these are here: lamps.jar, mute.jar, song.jar, trail")
 	assert.Equal(t, pid, p.Status().Server.PID)
 
 	r = p.OK("refit", "3.5.0", "--hold-back", "Snail Song", "--hold-back", "addons/trail")
@@ -306,12 +345,15 @@ func TestABatchScriptIsCheckedAndItsEditShown(t *testing.T) {
 	})
 	assert.Contains(t, p.preflight(exitRefused, "4.0.0")["scripts"].What, "is a batch script, which Windows alone runs")
 	f := p.preflight(exitRefused, "4.0.0", "--accept", "scripts")["runtime"]
-	p.parts(f, freshkeel.Stop, "mossgate.jar needs Java 33, the launch script runs Java 17", `open-gates.bat:4: "%JAVA%" -Xmx256M -jar mossgate.jar`, "class file version 77", "runtimes take --for 4.0.0")
+	p.parts(f, freshkeel.Stop, "mossgate.jar needs Java 33, the launch script runs Java 17",
+		`open-gates.bat:4: "%JAVA%" -Xmx256M -jar mossgate.jar`, "class file version 77", "runtimes take --for 4.0.0")
 	p.EditProfile(func(s string) string { return s + "\n[runtime]\nsearch = ['" + home + "']\n" })
 	f = p.preflight(exitDone, "4.0.0", "--accept", "scripts")["runtime"]
-	p.parts(f, freshkeel.Warn, "line 4 of open-gates.bat is changed: it will run Java 33.0.1", "+ "+home+"/bin/java -Xmx256M -jar mossgate.jar --gardens gardens", "needs Java 33", "puts the old line back")
+	p.parts(f, freshkeel.Warn, "line 4 of open-gates.bat is changed: it will run Java 33.0.1", "+ "+home+
+		"/bin/java -Xmx256M -jar mossgate.jar --gardens gardens", "needs Java 33", "puts the old line back")
 	assert.Equal(t, text, p.Read("open-gates.bat"), "a preflight changes nothing")
 	p.Put("open-gates.bat", strings.Replace(text, "-Xmx256M", "-Xms1G -Xmx256M", 1))
 	assert.Equal(t, freshkeel.Stop, p.preflight(exitRefused, "3.5.0")["memory"].Level)
-	assert.Contains(t, p.OK("runtimes").Out, "FITS  mossgate.jar of 3.4.1 needs Java 17, the launch script runs Java 17.0.9")
+	assert.Contains(t, p.OK("runtimes").Out,
+		"FITS  mossgate.jar of 3.4.1 needs Java 17, the launch script runs Java 17.0.9")
 }

@@ -92,7 +92,8 @@ func TestEachFetchThatFailsSaysWhyAndLeavesNothing(t *testing.T) {
 		}, []string{"open mossgate-3.5.0.zip: zip: not a valid zip file"}},
 		"a hostile archive": {func(p *place, s *demo.Site, _ string) func() {
 			p.editFeed(unpinned)
-			writeZip(p.T, filepath.Join(p.Harbour.Builds, "evil.zip"), map[string]string{"fine.txt": "x", "../../evil": "x"})
+			writeZip(p.T, filepath.Join(p.Harbour.Builds, "evil.zip"),
+				map[string]string{"fine.txt": "x", "../../evil": "x"})
 			s.Misbehave(wantedZip, demo.Fault{Instead: []byte(p.readBuild("evil.zip"))})
 			return s.Behave
 		}, []string{`entry "../../evil" leads out of the archive's folder; the archive is refused whole`}},
@@ -101,7 +102,8 @@ func TestEachFetchThatFailsSaysWhyAndLeavesNothing(t *testing.T) {
 			return func() {
 				p.Env = append(p.Env, "MOSSGATE_TOKEN=swordfish")
 				p.EditProfile(func(s string) string {
-					return s + "\n[[login]]\nhost = '" + strings.TrimPrefix(url, "https://") + "'\nfrom = 'env:MOSSGATE_TOKEN'\n"
+					return s + "\n[[login]]\nhost = '" + strings.TrimPrefix(url, "https://") +
+						"'\nfrom = 'env:MOSSGATE_TOKEN'\n"
 				})
 			}
 		}, []string{"wants a login (401 Unauthorized)", "try: add to freshkeel.toml: [[login]] host = \"127.0.0.1:"}},
@@ -130,14 +132,16 @@ func TestEachFetchThatFailsSaysWhyAndLeavesNothing(t *testing.T) {
 		}, []string{"its sha256 in SHA256SUMS is abab", "expected "}},
 		"the checksum list does not know it": {func(p *place, s *demo.Site, _ string) func() {
 			p.editFeed(part(func(m map[string]any) { m["sums"] = "SHA256SUMS" }))
-			s.Misbehave("/SHA256SUMS", demo.Fault{Instead: []byte("# none\n" + strings.Repeat("ab", 32) + "  other.zip\n")})
+			s.Misbehave("/SHA256SUMS", demo.Fault{Instead: []byte("# none\n" + strings.Repeat("ab", 32) +
+				"  other.zip\n")})
 			return s.Behave
 		}, []string{"it has no digest for mossgate-3.5.0.zip"}},
 		"unsigned": {func(p *place, _ *demo.Site, _ string) func() {
 			key, sign := signer(t)
 			p.keyed(key)
 			return func() { p.putBuild("mossgate-3.5.0.zip.minisig", sign(p.readBuild("mossgate-3.5.0.zip"))) }
-		}, []string{"it is not signed: no signature stands at https://", "mossgate-3.5.0.zip.minisig, and [source] key asks for one"}},
+		}, []string{"it is not signed: no signature stands at https://",
+			"mossgate-3.5.0.zip.minisig, and [source] key asks for one"}},
 		"signed by another": {func(p *place, _ *demo.Site, _ string) func() {
 			key, sign := signer(t)
 			_, others := signer(t)
@@ -255,13 +259,18 @@ func TestFetchGoesOnWhereItWas(t *testing.T) {
 		ranges []string // asked for, of 3.5.0
 		least  time.Duration
 	}{
-		"the line is cut":             {demo.Fault{Times: 1, Cut: 100_000}, true, []string{"", "bytes=100000-"}, 0},
-		"the line falls silent":       {demo.Fault{Times: 1, Stall: 90_000}, true, []string{"", "bytes=90000-"}, 300 * time.Millisecond},
-		"another file half-way":       {demo.Fault{Times: 1, Cut: 80_000, Instead: []byte(strings.Repeat("other", 50_000))}, false, []string{"", "bytes=80000-"}, 0},
-		"cut, and no validator":       {demo.Fault{Times: 1, Cut: 70_000, Blind: true}, true, []string{"", ""}, 0},
-		"a longer length than comes":  {demo.Fault{Times: 1, Longer: 5000}, false, []string{"", "bytes=LENGTH-", ""}, 0},
-		"busy, come back in a second": {demo.Fault{Times: 1, Status: http.StatusTooManyRequests, RetryAfter: "1"}, true, []string{"", ""}, time.Second},
-		"down for a moment":           {demo.Fault{Times: 2, Status: http.StatusServiceUnavailable}, true, []string{"", "", ""}, time.Second},
+		"the line is cut": {demo.Fault{Times: 1, Cut: 100_000}, true, []string{"", "bytes=100000-"}, 0},
+		"the line falls silent": {demo.Fault{Times: 1, Stall: 90_000}, true, []string{"", "bytes=90000-"},
+			300 * time.Millisecond},
+		"another file half-way": {demo.Fault{Times: 1, Cut: 80_000,
+			Instead: []byte(strings.Repeat("other", 50_000))}, false, []string{"", "bytes=80000-"}, 0},
+		"cut, and no validator": {demo.Fault{Times: 1, Cut: 70_000, Blind: true}, true, []string{"", ""}, 0},
+		"a longer length than comes": {demo.Fault{Times: 1, Longer: 5000}, false, []string{"", "bytes=LENGTH-", ""},
+			0},
+		"busy, come back in a second": {demo.Fault{Times: 1, Status: http.StatusTooManyRequests, RetryAfter: "1"}, true,
+			[]string{"", ""}, time.Second},
+		"down for a moment": {demo.Fault{Times: 2, Status: http.StatusServiceUnavailable}, true,
+			[]string{"", "", ""}, time.Second},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -283,7 +292,8 @@ func TestFetchGoesOnWhereItWas(t *testing.T) {
 				}
 			}
 			for i := range c.ranges {
-				c.ranges[i] = strings.Replace(c.ranges[i], "LENGTH", fmt.Sprint(len(p.readBuild("mossgate-3.5.0.zip"))), 1)
+				c.ranges[i] = strings.Replace(c.ranges[i], "LENGTH", fmt.Sprint(len(p.readBuild("mossgate-3.5.0.zip"))),
+					1)
 			}
 			assert.Equal(t, c.ranges, ranges)
 			assert.Equal(t, "by lantern light\n", p.Read("tracks/lantern-row.track"))
@@ -300,12 +310,14 @@ func TestSecretsGoToTheirHostAlone(t *testing.T) {
 	elsewhere, other := p.serve()
 	host := strings.TrimPrefix(at, "https://")
 	p.source("feed = '"+at+"/feed.json'", "channel = 'stable'")
-	proving.Put(t, filepath.Join(p.Dir, "netrc"), "machine "+strings.Split(host, ":")[0]+" login ada password swordfish\n")
+	proving.Put(t, filepath.Join(p.Dir, "netrc"), "machine "+strings.Split(host, ":")[0]+
+		" login ada password swordfish\n")
 	proving.Put(t, filepath.Join(p.Dir, "secret"), "swordfish\n")
 	p.Env = append(p.Env, "NETRC="+filepath.Join(p.Dir, "netrc"), "CLUB=swordfish")
 	const basic = "Basic YWRhOnN3b3JkZmlzaA=="
 	members.Misbehave(wantedZip, demo.Fault{Redirect: other + wantedZip})
-	for from, want := range map[string]string{"from = 'netrc'": basic, "from = 'file:" + p.Dir + "/secret'\nuser = 'ada'": basic, "from = 'env:CLUB'\nheader = 'X-Club-Key'": "swordfish"} {
+	for from, want := range map[string]string{"from = 'netrc'": basic, "from = 'file:" + p.Dir +
+		"/secret'\nuser = 'ada'": basic, "from = 'env:CLUB'\nheader = 'X-Club-Key'": "swordfish"} {
 		p.EditProfile(func(s string) string {
 			s, _, _ = strings.Cut(s, "\n[[login]]")
 			return s + "\n[[login]]\nhost = '" + host + "'\n" + from + "\n"
@@ -412,7 +424,8 @@ func TestPartsComeSideBySideAndTheKeyHoldsForAllOfThem(t *testing.T) {
 	p.keyed(key)
 	at := filepath.Join(p.Harbour.Builds, "mossgate-3.6.1.zip")
 	assert.Contains(t, p.Exits(exitFailed, "preflight", "--from", at).Err, "it is not signed")
-	assert.Contains(t, p.Exits(exitFailed, "preflight", "--from", p.Harbour.Builds).Err, "is a folder, which can't be signed")
+	assert.Contains(t, p.Exits(exitFailed, "preflight", "--from", p.Harbour.Builds).Err,
+		"is a folder, which can't be signed")
 	proving.Put(t, at+".minisig", sign(p.readBuild("mossgate-3.6.1.zip")))
 	p.OK("refit", "--from", at)
 	p.EditProfile(func(s string) string {
@@ -528,7 +541,8 @@ func TestAKeyCanNotBePassedBy(t *testing.T) {
 
 	// Somebody who serves the files has an old archive with a good signature of its
 	// own, and a list of his own making.
-	proving.Put(t, filepath.Join(p.Harbour.Builds, "mossgate-3.4.1.zip.minisig"), sign(p.readBuild("mossgate-3.4.1.zip")))
+	proving.Put(t, filepath.Join(p.Harbour.Builds, "mossgate-3.4.1.zip.minisig"),
+		sign(p.readBuild("mossgate-3.4.1.zip")))
 	signed := p.readBuild("feed.json")
 	require.NoError(t, os.Remove(filepath.Join(p.Harbour.Builds, "feed.json.minisig")))
 	relabel := `{"format":"freshkeel-feed/1","builds":[{"version":"9.0.0","channel":"stable","parts":[{"url":"mossgate-3.4.1.zip"}]}]}`
@@ -538,10 +552,12 @@ func TestAKeyCanNotBePassedBy(t *testing.T) {
 	// Signed by the maker himself, but with no digest in it.
 	p.putBuild("feed.json", relabel)
 	signFeed()
-	assert.Contains(t, p.Exits(exitFailed, "builds").Err, "mossgate-3.4.1.zip has no digest (sha256, sha512 or blake3) in a list that is signed")
+	assert.Contains(t, p.Exits(exitFailed, "builds").Err,
+		"mossgate-3.4.1.zip has no digest (sha256, sha512 or blake3) in a list that is signed")
 
 	dated := func(made, expires string) {
-		p.putBuild("feed.json", strings.Replace(signed, `"builds"`, fmt.Sprintf("\"made\": %q,\n\"expires\": %q,\n\"builds\"", made, expires), 1))
+		p.putBuild("feed.json", strings.Replace(signed, `"builds"`,
+			fmt.Sprintf("\"made\": %q,\n\"expires\": %q,\n\"builds\"", made, expires), 1))
 		signFeed()
 	}
 	dated("2026-05-02T00:00:00Z", "2126-01-01")
@@ -556,7 +572,8 @@ func TestAKeyCanNotBePassedBy(t *testing.T) {
 func TestBuildInPartsAndTheMakersSteps(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
-	writeZip(t, filepath.Join(p.Harbour.Builds, "more.zip"), map[string]string{"wrap/tracks/dew-loop.track": "laid over", "wrap/tracks/extra.track": "extra"})
+	writeZip(t, filepath.Join(p.Harbour.Builds, "more.zip"),
+		map[string]string{"wrap/tracks/dew-loop.track": "laid over", "wrap/tracks/extra.track": "extra"})
 	writeTarball(t, filepath.Join(p.Harbour.Builds, "songs.tar.gz"), map[string]string{"night.song": "la"})
 	proving.Put(t, filepath.Join(p.Harbour.Builds, "notice.md"), "single")
 	b, err := os.ReadFile(filepath.Join(p.Harbour.Builds, "feed.json"))
@@ -569,7 +586,10 @@ func TestBuildInPartsAndTheMakersSteps(t *testing.T) {
 		map[string]any{"url": "more.zip", "unpack": map[string]any{"strip": 1}},
 		map[string]any{"url": "songs.tar.gz", "unpack": map[string]any{"into": "songs"}},
 		map[string]any{"url": "notice.md", "unpack": map[string]any{"as": "file", "name": "NOTICE.md"}},
-	}}, map[string]any{"version": "3.9.8", "from": []any{"3.4.4"}, "parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}}, map[string]any{"version": "3.9.9", "channel": "stable", "from": []any{"3.4.5"}, "parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}})
+	}}, map[string]any{"version": "3.9.8", "from": []any{"3.4.4"},
+		"parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}},
+		map[string]any{"version": "3.9.9", "channel": "stable", "from": []any{"3.4.5"},
+			"parts": []any{map[string]any{"url": "mossgate-3.5.0.zip"}}})
 	b, err = json.Marshal(feed)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(p.Harbour.Builds, "feed.json"), b, 0o644))

@@ -26,7 +26,8 @@ func versioned(t *testing.T) *place {
 	p := scripted(t, "")
 	require.NoError(t, os.Mkdir(filepath.Join(p.Dir, "feed"), 0o755))
 	for _, v := range []string{"1.0", "1.1", "2.0"} {
-		files := map[string]string{"run.sh": "#!/bin/sh\necho 'pond server " + v + "'\n" + patient, "lib/same.dat": "same"}
+		files := map[string]string{"run.sh": "#!/bin/sh\necho 'pond server " + v + "'\n" + patient,
+			"lib/same.dat": "same"}
 		for i := range 3 {
 			files[fmt.Sprintf("lib/%d.dat", i)] = fmt.Sprint("lib ", i, " of ", v)
 		}
@@ -41,7 +42,8 @@ func versioned(t *testing.T) *place {
 	p.Put("world/map", "the world")
 	p.OK("feed", "write", filepath.Join(p.Dir, "feed"), "--name", "Pond")
 	p.EditProfile(func(s string) string {
-		return strings.Replace(s, "[launch]", "keep = [\"world/**\"]\n[source]\nfeed = \"../feed/feed.json\"\n[launch]", 1) + "version = '^pond server (\\S+)'\n"
+		return strings.Replace(s, "[launch]", "keep = [\"world/**\"]\n[source]\nfeed = \"../feed/feed.json\"\n[launch]",
+			1) + "version = '^pond server (\\S+)'\n"
 	})
 	p.OK("adopt", p.Install, "--build", filepath.Join(p.Dir, "feed", "pond-1.0.zip"))
 	return p
@@ -116,7 +118,8 @@ func TestNamedArchivesAreToldByWhatTheyAre(t *testing.T) {
 	t.Parallel()
 	p := versioned(t)
 	p.EditProfile(func(s string) string {
-		return strings.Replace(s, "feed = \"../feed/feed.json\"", "[source.archives]\nin = \"../feed\"\nparts = [\"pond-1.0.zip\", \"last.zip\"]", 1)
+		return strings.Replace(s, "feed = \"../feed/feed.json\"",
+			"[source.archives]\nin = \"../feed\"\nparts = [\"pond-1.0.zip\", \"last.zip\"]", 1)
 	})
 	last := filepath.Join(p.Dir, "feed", "last.zip")
 	for _, v := range []string{"1.1", "2.0"} {
@@ -217,7 +220,8 @@ func TestAdviceThatIsFollowedHelps(t *testing.T) {
 		feed := filepath.Join(p.Dir, "feed/feed.json")
 		b, err := os.ReadFile(feed)
 		require.NoError(t, err)
-		text := regexp.MustCompile(`"version": "2.0",`).ReplaceAllString(string(b), `"version": "2.0", "from": ["1.9"],`)
+		text := regexp.MustCompile(`"version": "2.0",`).ReplaceAllString(string(b),
+			`"version": "2.0", "from": ["1.9"],`)
 		require.NoError(t, os.WriteFile(feed, []byte(text), 0o644))
 		out := p.OK("builds").Out
 		assert.Contains(t, out, "no chain of builds leads there from 1.0")
@@ -279,11 +283,13 @@ func TestStatusAnswersAtOnce(t *testing.T) {
 		return strings.Contains(p.OK("--json", "log").Out, `{"event":"console","text":"heard hello"}`+"\n")
 	})
 
-	proving.Put(t, filepath.Join(p.Dir, "pond-2.0/run.sh"), "#!/bin/sh\necho 'pond server 2.0'\nwhile ! [ -e go ]; do sleep 0.1; done\n"+patient)
+	proving.Put(t, filepath.Join(p.Dir, "pond-2.0/run.sh"),
+		"#!/bin/sh\necho 'pond server 2.0'\nwhile ! [ -e go ]; do sleep 0.1; done\n"+patient)
 	done := make(chan proving.Ran, 1)
 	go func() { done <- p.Run("refit", "--from", "pond-2.0") }()
 	proving.Until(t, "the watch", func() bool { return strings.Contains(p.Run("status").Out, "watching") })
-	assert.Regexp(t, `(?s)^CHANGING  pond: refit r0001 to 2\.0 is watching.*busy .*another command is at work here`, p.Exits(exitBetween, "status").Out)
+	assert.Regexp(t, `(?s)^CHANGING  pond: refit r0001 to 2\.0 is watching.*busy .*another command is at work here`,
+		p.Exits(exitBetween, "status").Out)
 	assert.Equal(t, "2.0", p.Status().Version)
 	assert.Equal(t, freshkeel.Changing, p.Status().State)
 	p.Put("go", "")
@@ -309,7 +315,8 @@ func TestAdoptUnderstandsWhatIsTyped(t *testing.T) {
 	p := versioned(t)
 	require.NoError(t, os.Remove(filepath.Join(p.Install, "freshkeel.toml")))
 	p.Put("logs/latest.log", "\x1b[32mpond server 1.0\x1b[0m\n\x1b[1;33mthe pond is ready\x1b[0m\n")
-	p.Put("run.sh", "#!/bin/sh\nprintf '\\033[32mpond server 1.0\\033[0m\\n\\033[1;33mthe pond is ready\\033[0m\\n'\n"+strings.TrimPrefix(patient, "echo ready\n"))
+	p.Put("run.sh", "#!/bin/sh\nprintf '\\033[32mpond server 1.0\\033[0m\\n\\033[1;33mthe pond is ready\\033[0m\\n'\n"+
+		strings.TrimPrefix(patient, "echo ready\n"))
 	p.OK("adopt", p.Install, "--source", "feed/feed.json")
 	assert.Contains(t, p.Read("freshkeel.toml"), "'../feed/feed.json'")
 	assert.NotContains(t, p.Read("freshkeel.toml"), "\x1b")
@@ -317,10 +324,12 @@ func TestAdoptUnderstandsWhatIsTyped(t *testing.T) {
 	p.EditProfile(func(s string) string { return proving.Quick.Replace(s) })
 	p.OK("start")
 	assert.Equal(t, "1.0", p.Status().Version)
-	assert.Contains(t, p.Exits(exitUsage, "adopt", p.Install, "--replace", "--source", "nowhere.json").Err, "the source nowhere.json is neither here, at "+filepath.Join(p.Dir, "nowhere.json"))
+	assert.Contains(t, p.Exits(exitUsage, "adopt", p.Install, "--replace", "--source", "nowhere.json").Err,
+		"the source nowhere.json is neither here, at "+filepath.Join(p.Dir, "nowhere.json"))
 
 	assert.Contains(t, p.OK("help", "backup", "restore").Out, "freshkeel backup restore - bring a backup back")
-	assert.Contains(t, p.Exits(exitUsage, "refit", "--acept", "kind").Err, "there is no option --acept; did you mean --accept?")
+	assert.Contains(t, p.Exits(exitUsage, "refit", "--acept", "kind").Err,
+		"there is no option --acept; did you mean --accept?")
 	assert.Contains(t, p.Exits(exitUsage, "log", "-n", "many").Err, `-n: "many" is no whole number`)
 	assert.Contains(t, p.Exits(exitUsage, "adpot").Err, "did you mean adopt?")
 }

@@ -53,7 +53,8 @@ func buildPond(t *testing.T, folder, version, release string) string {
 	require.NoError(t, err, string(out))
 	require.NoError(t, os.MkdirAll(folder, 0o755))
 	jar := filepath.Join(folder, "pond-"+version+".jar")
-	out, err = exec.Command("jar", "--create", "--file", jar, "--main-class", "Pond", "-C", src, "Pond.class").CombinedOutput()
+	out, err = exec.Command("jar", "--create", "--file", jar, "--main-class", "Pond", "-C", src,
+		"Pond.class").CombinedOutput()
 	require.NoError(t, err, string(out))
 	return jar
 }
@@ -115,7 +116,8 @@ func TestRealJavaServerIsRefittedAndProtected(t *testing.T) {
 	require.NoError(t, err)
 	bin.BigEndian.PutUint16(class[6:], 244) // release 200
 	require.NoError(t, os.WriteFile(filepath.Join(unpacked, "Pond.class"), class, 0o644))
-	require.NoError(t, exec.Command("jar", "--create", "--file", jar, "--main-class", "Pond", "-C", unpacked, "Pond.class").Run())
+	require.NoError(t, exec.Command("jar", "--create", "--file", jar, "--main-class", "Pond", "-C", unpacked,
+		"Pond.class").Run())
 
 	before := p.Tree()
 	r = p.Exits(exitRefused, "refit", "--from", future)

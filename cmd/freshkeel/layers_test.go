@@ -45,8 +45,11 @@ func TestLayersLieOverTheBuildInOrder(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
 	feedOf(t, filepath.Join(p.Dir, "lanterns"), nil,
-		map[string]any{"version": "1.0", "fits": ">=3.4 <3.6", "files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}},
-		map[string]any{"version": "1.1", "fits": ">=3.5", "files": map[string]string{"lib/lamp.jar": "lamp 1.1", "lib/wick.jar": "wick", "tracks/dew-loop.track": "lit by 1.1"}})
+		map[string]any{"version": "1.0", "fits": ">=3.4 <3.6",
+			"files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}},
+		map[string]any{"version": "1.1", "fits": ">=3.5",
+			"files": map[string]string{"lib/lamp.jar": "lamp 1.1", "lib/wick.jar": "wick",
+				"tracks/dew-loop.track": "lit by 1.1"}})
 	songs := filepath.Join(p.Dir, "songs")
 	proving.Put(t, filepath.Join(songs, "index.html"), `<html><a href="songs-2.0.jar">songs</a></html>`)
 	proving.Put(t, filepath.Join(songs, "songs-2.0.jar"), "la\x00la")
@@ -83,7 +86,8 @@ func TestLayersLieOverTheBuildInOrder(t *testing.T) {
 
 	// One layer alone: the build and the other layer stay.
 	before := p.Tree()
-	assert.Contains(t, p.Exits(exitRefused, "refit", "--layer", "lanterns=1.0").Out, "lanterns 1.0 is older than the installed 1.1")
+	assert.Contains(t, p.Exits(exitRefused, "refit", "--layer", "lanterns=1.0").Out,
+		"lanterns 1.0 is older than the installed 1.1")
 	r = p.OK("refit", "--layer", "lanterns=1.0", "--back")
 	assert.Contains(t, r.Out, "lanterns: 1.1 → 1.0")
 	assert.Equal(t, "lit by 1.0", p.Read("tracks/dew-loop.track"))
@@ -103,10 +107,17 @@ func TestLayersLieOverTheBuildInOrder(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(p.Install, "lib/lamp.jar"))
 	assert.Equal(t, "la\x00la", p.Read("addons/songs.jar"))
 
-	feedOf(t, filepath.Join(p.Dir, "lanterns"), nil, map[string]any{"version": "1.0", "fits": ">=3.4 <3.6", "files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}})
-	assert.Contains(t, p.OK("preflight", "3.7.0-pre1").Out, "layer lanterns is left out: none of its versions fits 3.7.0-pre1", "as was said before")
-	feedOf(t, filepath.Join(p.Dir, "lanterns"), nil, map[string]any{"version": "1.0", "fits": ">=3.4 <3.6", "files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}},
-		map[string]any{"version": "1.1", "fits": ">=3.5", "files": map[string]string{"lib/lamp.jar": "lamp 1.1", "lib/wick.jar": "wick", "tracks/dew-loop.track": "lit by 1.1"}})
+	feedOf(t, filepath.Join(p.Dir, "lanterns"), nil,
+		map[string]any{"version": "1.0", "fits": ">=3.4 <3.6",
+			"files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}})
+	assert.Contains(t, p.OK("preflight", "3.7.0-pre1").Out,
+		"layer lanterns is left out: none of its versions fits 3.7.0-pre1", "as was said before")
+	feedOf(t, filepath.Join(p.Dir, "lanterns"), nil,
+		map[string]any{"version": "1.0", "fits": ">=3.4 <3.6",
+			"files": map[string]string{"lib/lamp.jar": "lamp 1.0", "tracks/dew-loop.track": "lit by 1.0"}},
+		map[string]any{"version": "1.1", "fits": ">=3.5",
+			"files": map[string]string{"lib/lamp.jar": "lamp 1.1", "lib/wick.jar": "wick",
+				"tracks/dew-loop.track": "lit by 1.1"}})
 
 	// Going back brings the layers back, file for file.
 	p.OK("rollback")
@@ -169,7 +180,8 @@ func TestALayerOverAnUnknownBuildTouchesOnlyItsOwn(t *testing.T) {
 // step: shown first, each step confirmed, ended where one fails.
 func TestAChainOfStepsIsShownCheckedAndConfirmed(t *testing.T) {
 	t.Parallel()
-	releases := []demo.Release{demo.Releases[0], demo.Releases[1], fixed[2], demo.Releases[2], {Version: "3.8.0", Channel: "stable", Behaviour: demo.Good, Java: 33}}
+	releases := []demo.Release{demo.Releases[0], demo.Releases[1], fixed[2], demo.Releases[2],
+		{Version: "3.8.0", Channel: "stable", Behaviour: demo.Good, Java: 33}}
 	releases[3].Version = "3.7.0" // dies
 	p := mossgate(t, releases...)
 	at := filepath.Join(p.Harbour.Builds, "feed.json")
@@ -182,8 +194,12 @@ func TestAChainOfStepsIsShownCheckedAndConfirmed(t *testing.T) {
 	assert.Contains(t, r.Out, "later, at 3.8.0: mossgate.jar needs Java 33")
 	assert.Equal(t, pid, p.Status().Server.PID, "the last step's need is known before the first")
 
-	feedOf(t, filepath.Join(p.Dir, "moss"), nil, map[string]any{"version": "1", "fits": "<3.6", "files": map[string]string{"lib/moss": "moss"}})
-	p.EditProfile(func(s string) string { return s + "\n[[layer]]\nname = 'moss'\nsource.feed = '../moss/feed.json'\n" })
+	feedOf(t, filepath.Join(p.Dir, "moss"), nil,
+		map[string]any{"version": "1", "fits": "<3.6", "files": map[string]string{"lib/moss": "moss"}})
+	p.EditProfile(func(s string) string {
+		return s +
+			"\n[[layer]]\nname = 'moss'\nsource.feed = '../moss/feed.json'\n"
+	})
 	r = p.Exits(exitRefused, "refit", "3.6.1")
 	assert.Contains(t, r.Out, "REFUSED  3.6.1 can't be installed as things are")
 	assert.Contains(t, r.Out, "later, at 3.6.1: layer moss is left out: none of its versions fits 3.6.1")
@@ -222,7 +238,10 @@ func TestAChannelIsOneSetting(t *testing.T) {
 	p.OK("refit")
 	assert.Equal(t, "3.6.1", p.Status().Version)
 	follow := func(from, to string) {
-		p.EditProfile(func(s string) string { return strings.Replace(s, "channel = '"+from+"'", "channel = '"+to+"'", 1) })
+		p.EditProfile(func(s string) string {
+			return strings.Replace(s, "channel = '"+from+"'", "channel = '"+to+"'",
+				1)
+		})
 	}
 	assert.Regexp(t, `3\.7\.0-pre1 +newer, other channel`, p.OK("builds").Out)
 	follow("stable", "preview")
@@ -230,7 +249,8 @@ func TestAChannelIsOneSetting(t *testing.T) {
 	r := p.OK("refit")
 	assert.Contains(t, r.Err, "it crosses from channel stable to preview")
 	follow("preview", "stable")
-	assert.Contains(t, p.OK("builds").Out, "AHEAD  3.7.0-pre1 is installed, from channel preview; stable has nothing newer")
+	assert.Contains(t, p.OK("builds").Out,
+		"AHEAD  3.7.0-pre1 is installed, from channel preview; stable has nothing newer")
 	assert.Contains(t, p.Exits(exitRefused, "refit").Out, "3.6.1 is older than the installed 3.7.0-pre1")
 	assert.Empty(t, p.OK("fetch", "--check").Out)
 	p.OK("refit", "--back")
@@ -250,7 +270,8 @@ func TestTheWrongKindOfBuildIsRefused(t *testing.T) {
 		return map[string]any{"name": name, "os": system, "arch": arch, "parts": []any{map[string]any{"url": url}}}
 	}
 	feedOf(t, in, nil, map[string]any{"version": "3.5.0", "variants": []any{
-		one("plain", "mossgate-3.5.0.zip", "", ""), one("addons", "mossgate-3.6.1.zip", "", ""), one("plain", "nothing.zip", "plan9", "")}},
+		one("plain", "mossgate-3.5.0.zip", "", ""), one("addons", "mossgate-3.6.1.zip", "", ""),
+		one("plain", "nothing.zip", "plan9", "")}},
 		map[string]any{"version": "3.5.1", "variants": []any{one("", "nothing.zip", "windows", "arm64")}})
 	p.source("feed = '../builds/feed.json'")
 	r := p.Exits(exitFailed, "preflight", "3.5.0")
@@ -263,7 +284,8 @@ func TestTheWrongKindOfBuildIsRefused(t *testing.T) {
 	assert.Contains(t, p.Exits(exitFailed, "preflight", "3.5.0").Err, `3.5.0 does not come as "brass" for`)
 
 	elf := func(machine byte) string {
-		return "\x7fELF\x02\x01\x01" + strings.Repeat("\x00", 9) + "\x02\x00" + string([]byte{machine}) + "\x00" + strings.Repeat("\x00", 80)
+		return "\x7fELF\x02\x01\x01" + strings.Repeat("\x00", 9) + "\x02\x00" + string([]byte{machine}) + "\x00" +
+			strings.Repeat("\x00", 80)
 	}
 	pe := "MZ" + strings.Repeat("\x00", 58) + "\x40\x00\x00\x00PE\x00\x00\x64\x86" + strings.Repeat("\x00", 80)
 	client, err := demo.Jar(demo.Release{Version: "3.9", Java: 17, Main: "mossgate/client/Window"})
@@ -272,10 +294,13 @@ func TestTheWrongKindOfBuildIsRefused(t *testing.T) {
 		files map[string]string
 		says  string
 	}{
-		"package":       {map[string]string{"mossgate.deb": "!<arch>\ndebian-binary   "}, "mossgate.deb is a Debian package, not a server build"},
-		"installer":     {map[string]string{"mossgate-3.9-setup.exe": pe}, "is an installer or a client by its name"},
-		"other edition": {map[string]string{"mossgate-server-3.9.jar": string(client)}, "mossgate.jar starts with mossgate.client.Window, the installed one with mossgate.Gatehouse"},
-		"other names":   {map[string]string{"a/b": "x", "a/c": "y", "a/d": "z", "a/e": "z"}, "not one file of 3.9 has the name of an installed one"},
+		"package": {map[string]string{"mossgate.deb": "!<arch>\ndebian-binary   "},
+			"mossgate.deb is a Debian package, not a server build"},
+		"installer": {map[string]string{"mossgate-3.9-setup.exe": pe}, "is an installer or a client by its name"},
+		"other edition": {map[string]string{"mossgate-server-3.9.jar": string(client)},
+			"mossgate.jar starts with mossgate.client.Window, the installed one with mossgate.Gatehouse"},
+		"other names": {map[string]string{"a/b": "x", "a/c": "y", "a/d": "z", "a/e": "z"},
+			"not one file of 3.9 has the name of an installed one"},
 	} {
 		writeZip(t, filepath.Join(p.Dir, name+"-3.9.zip"), c.files)
 		r := p.Exits(exitRefused, "preflight", "--from", filepath.Join(p.Dir, name+"-3.9.zip"))

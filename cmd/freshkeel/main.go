@@ -153,7 +153,8 @@ func (p *program) options() (freshkeel.Options, error) {
 	if home, err = filepath.Abs(home); err != nil {
 		return freshkeel.Options{}, err
 	}
-	return freshkeel.Options{Home: home, Self: []string{self, minderWord}, Env: os.Environ(), Observe: p.view.observe, Halt: haltFromEnv()}, nil
+	return freshkeel.Options{Home: home, Self: []string{self, minderWord}, Env: os.Environ(), Observe: p.view.observe,
+		Halt: haltFromEnv()}, nil
 }
 
 // seeThrough is for commands that change the install: a terminal that goes

@@ -36,7 +36,8 @@ func answerMistakes(c *cli.Command, path string) {
 	if act, most := c.Action, wordsOf(c.ArgsUsage); act != nil && most >= 0 && len(c.Commands) == 0 {
 		c.Action = func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() > most {
-				return &freshkeel.Usage{What: fmt.Sprintf("a word too many: %q", c.Args().Get(most)), Do: strings.TrimSpace(path + " " + c.ArgsUsage)}
+				return &freshkeel.Usage{What: fmt.Sprintf("a word too many: %q", c.Args().Get(most)),
+					Do: strings.TrimSpace(path + " " + c.ArgsUsage)}
 			}
 			return act(ctx, c)
 		}

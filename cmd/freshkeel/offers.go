@@ -51,7 +51,8 @@ func (v *view) offer(o *freshkeel.Offer) {
 		if len(b.Variants) > 0 {
 			notes = strings.Join(nonEmpty("as "+strings.Join(b.Variants, ", "), notes), "; ")
 		}
-		table = append(table, []string{orUnknown(b.Version), mark, orDash(b.Channel), orDash(b.Date), size, where, notes})
+		table = append(table, []string{orUnknown(b.Version), mark, orDash(b.Channel), orDash(b.Date), size, where,
+			notes})
 	}
 	fmt.Fprintln(v.p.out)
 	v.table(heads, table, func(row, col int) string {
@@ -95,7 +96,8 @@ func (v *view) offerOutcome(o *freshkeel.Offer) (next string) {
 		}
 	}
 	if newest < 0 && cant >= 0 {
-		v.outcome(minded, "NEWER", fmt.Sprintf("%s%s is there, and can't be installed: %s", name, o.Builds[cant].Version, o.Builds[cant].Cant))
+		v.outcome(minded, "NEWER", fmt.Sprintf("%s%s is there, and can't be installed: %s", name,
+			o.Builds[cant].Version, o.Builds[cant].Cant))
 		return ""
 	}
 	if newest >= 0 {
@@ -105,7 +107,8 @@ func (v *view) offerOutcome(o *freshkeel.Offer) (next string) {
 			next = fmt.Sprintf("freshkeel preflight --layer %s=%s", o.Layer, b.Version)
 		}
 		if b.Version == "" || b.Version == o.Installed {
-			v.outcome(good, "OTHER", fmt.Sprintf("%sthe source (%s) has other files than what is installed (%s)", name, o.Kind, orUnknown(o.Installed)))
+			v.outcome(good, "OTHER", fmt.Sprintf("%sthe source (%s) has other files than what is installed (%s)", name,
+				o.Kind, orUnknown(o.Installed)))
 			return strings.TrimSuffix(strings.TrimSpace(next), "=")
 		}
 		v.outcome(good, "NEWER", fmt.Sprintf("%s%s is there; %s is installed", name, b.Version, orUnknown(o.Installed)))
@@ -117,13 +120,16 @@ func (v *view) offerOutcome(o *freshkeel.Offer) (next string) {
 	case o.Installed == "":
 		v.outcome(minded, "UNKNOWN", "which version is installed is not known")
 	case len(o.Mixed) > 0:
-		v.outcome(minded, "MIXED", fmt.Sprintf("%s is installed, but some of its files are of %s", o.Installed, strings.Join(o.Mixed, ", ")))
+		v.outcome(minded, "MIXED", fmt.Sprintf("%s is installed, but some of its files are of %s", o.Installed,
+			strings.Join(o.Mixed, ", ")))
 		next = "freshkeel refit " + o.Installed + "   (makes it whole)"
 	case o.Channel != "" && o.From != "" && o.Channel != o.From:
-		v.outcome(minded, "AHEAD", fmt.Sprintf("%s%s is installed, from channel %s; %s has nothing newer", name, o.Installed, o.From, o.Channel))
+		v.outcome(minded, "AHEAD", fmt.Sprintf("%s%s is installed, from channel %s; %s has nothing newer", name,
+			o.Installed, o.From, o.Channel))
 		for _, b := range o.Builds {
 			if b.InChannel && !b.Installed {
-				next = "freshkeel refit " + b.Version + " --back   (or freshkeel rollback, which brings the world back with it if you ask)"
+				next = "freshkeel refit " + b.Version +
+					" --back   (or freshkeel rollback, which brings the world back with it if you ask)"
 			}
 		}
 	default:
@@ -160,7 +166,8 @@ func (v *view) feedChecked(r *freshkeel.FeedChecked, where string) {
 	case len(r.Wrong) > 0:
 		v.outcome(bad, "WRONG", fmt.Sprintf("%s: %s can't be used as it stands", where, count(len(r.Wrong), "file")))
 	case len(r.Poor) > 0:
-		v.outcome(minded, "USABLE", fmt.Sprintf("%s: %s, %s; %s could be better", where, count(r.Builds, "build"), count(r.Files, "file"), count(len(r.Poor), "thing")))
+		v.outcome(minded, "USABLE", fmt.Sprintf("%s: %s, %s; %s could be better", where, count(r.Builds, "build"),
+			count(r.Files, "file"), count(len(r.Poor), "thing")))
 	default:
 		v.outcome(good, "GOOD", fmt.Sprintf("%s: %s, %s", where, count(r.Builds, "build"), count(r.Files, "file")))
 	}

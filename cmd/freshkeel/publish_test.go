@@ -23,20 +23,23 @@ func TestAFeedIsWrittenFromAFolderOfArchives(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
 	require.NoError(t, os.Remove(filepath.Join(p.Harbour.Builds, "feed.json")))
-	require.NoError(t, os.Rename(filepath.Join(p.Harbour.Builds, "mossgate-3.6.1.zip"), filepath.Join(p.Harbour.Builds, "mossgate-3.6.1-linux-x64.zip")))
+	require.NoError(t, os.Rename(filepath.Join(p.Harbour.Builds, "mossgate-3.6.1.zip"),
+		filepath.Join(p.Harbour.Builds, "mossgate-3.6.1-linux-x64.zip")))
 	p.putBuild("mossgate-3.6.1-win64.zip", p.readBuild("mossgate-3.5.0.zip"))
 	p.putBuild("brass/mossgate-5.0.zip", p.readBuild("mossgate-3.5.0.zip"))
 	r := p.OK("feed", "write", p.Harbour.Builds, "--name", "Mossgate")
 	assert.Contains(t, r.Out, "WRITTEN")
 	o := p.offer()
 	assert.Equal(t, []string{"3.4.1", "3.5.0", "3.6.1", "3.7.0-pre1", "5.0"}, versions(o))
-	assert.Equal(t, []string{"stable", "preview", "brass"}, []string{o.Builds[2].Channel, o.Builds[3].Channel, o.Builds[4].Channel})
+	assert.Equal(t, []string{"stable", "preview", "brass"},
+		[]string{o.Builds[2].Channel, o.Builds[3].Channel, o.Builds[4].Channel})
 	assert.Len(t, o.Builds[2].Variants, 2)
 	p.editFeed(func(b map[string]any) { b["notes"], b["channel"] = "by hand, "+b["version"].(string), "stable" })
 	p.OK("feed", "write", p.Harbour.Builds)
 	o = p.offer()
 	assert.Equal(t, "by hand, 3.5.0", o.Builds[1].Notes)
-	assert.Equal(t, []string{"stable", "brass"}, []string{o.Builds[3].Channel, o.Builds[4].Channel}, "by hand, but for a folder's")
+	assert.Equal(t, []string{"stable", "brass"}, []string{o.Builds[3].Channel, o.Builds[4].Channel},
+		"by hand, but for a folder's")
 	p.editFeed(func(b map[string]any) {
 		if b["version"] == "3.7.0-pre1" {
 			b["channel"] = "preview"
@@ -70,7 +73,8 @@ func TestOnlyWhatChangedIsFetched(t *testing.T) {
 	for i, v := range []string{"4.1.0", "4.2.0"} {
 		jar, err := demo.Jar(demo.Release{Version: v, Java: 17, Behaviour: demo.Good})
 		require.NoError(t, err)
-		files := map[string]string{"mossgate-server-" + v + ".jar": string(jar), "assets/night.pak": "\x00" + big, "bin/tool": "#!/bin/sh\n", "a b/100% #1?.txt": "odd names"}
+		files := map[string]string{"mossgate-server-" + v + ".jar": string(jar), "assets/night.pak": "\x00" + big,
+			"bin/tool": "#!/bin/sh\n", "a b/100% #1?.txt": "odd names"}
 		for n := range 200 {
 			files[fmt.Sprintf("tracks/t%03d.track", n)] = fmt.Sprintf("%d %s", n, big[:3000])
 		}
@@ -131,7 +135,8 @@ func TestOnlyWhatChangedIsFetched(t *testing.T) {
 	assert.Contains(t, p.Read("tracks/t050.track"), "50 night and moss")
 
 	// A file that is not what the listing says is refused; nothing is cached.
-	writeZip(t, filepath.Join(p.Harbour.Builds, "mossgate-4.3.0.zip"), map[string]string{"mossgate-server-4.3.0.jar": p.Read("mossgate.jar"), "tracks/odd.track": "odd"})
+	writeZip(t, filepath.Join(p.Harbour.Builds, "mossgate-4.3.0.zip"),
+		map[string]string{"mossgate-server-4.3.0.jar": p.Read("mossgate.jar"), "tracks/odd.track": "odd"})
 	p.OK("feed", "write", p.Harbour.Builds, "--listing")
 	files, err := filepath.Glob(filepath.Join(p.Harbour.Builds, "files/*/*"))
 	require.NoError(t, err)
@@ -140,7 +145,8 @@ func TestOnlyWhatChangedIsFetched(t *testing.T) {
 			proving.Put(t, f, "eve")
 		}
 	}
-	site.Misbehave("/listings/4.3.0-over-4.2.0.json.zst", demo.Fault{Instead: []byte(p.readBuild("listings/4.2.0.json.zst"))})
+	site.Misbehave("/listings/4.3.0-over-4.2.0.json.zst",
+		demo.Fault{Instead: []byte(p.readBuild("listings/4.2.0.json.zst"))})
 	r = p.Exits(exitFailed, "fetch", "4.3.0")
 	assert.Contains(t, r.Err, "what changed since 4.2.0 can't be used")
 	assert.Regexp(t, `fetch https://.*/files/.*: its blake3 is [0-9a-f]+, expected [0-9a-f]+`, r.Err)
@@ -167,7 +173,8 @@ func TestAFoldersChangesAreToldByContent(t *testing.T) {
 			proving.Put(t, filepath.Join(game, name), body)
 		}
 	}
-	lay("3.8.0", map[string]string{"maps/a.map": "first map", "maps/b.map": "second map", "maps/c.map": "third map", "members.txt": "nobody"})
+	lay("3.8.0", map[string]string{"maps/a.map": "first map", "maps/b.map": "second map", "maps/c.map": "third map",
+		"members.txt": "nobody"})
 	p.source("folder.at = '../game'")
 	p.EditProfile(func(s string) string {
 		return strings.ReplaceAll(s, "'mossgate-server-*.jar'", "'mossgate-server*.jar'")
@@ -179,7 +186,8 @@ func TestAFoldersChangesAreToldByContent(t *testing.T) {
 	assert.Contains(t, p.OK("builds").Out, "CURRENT", "other dates, the same content")
 	lay("3.8.1", map[string]string{"maps/b.map": "second map, mended", "a.map": "first map", "maps/d.map": "fourth"})
 	r := p.OK("builds")
-	for _, says := range []string{"moved     maps/a.map → a.map (the same content)", "changed   2 files: maps/b.map, mossgate.jar", "new       1 file: maps/d.map", "gone      1 file: maps/c.map"} {
+	for _, says := range []string{"moved     maps/a.map → a.map (the same content)",
+		"changed   2 files: maps/b.map, mossgate.jar", "new       1 file: maps/d.map", "gone      1 file: maps/c.map"} {
 		assert.Contains(t, r.Out, says)
 	}
 	assert.Contains(t, p.OK("preflight").Out, "moved     maps/a.map → a.map (the same content)")
@@ -201,17 +209,23 @@ func TestABuildCommandThatFailsGivesNothing(t *testing.T) {
 	for name, c := range map[string]struct{ script, says string }{
 		"fails after making it": {"mkdir -p out; cp ../../../good.jar out/mossgate-server-3.6.1.jar; echo stirring; echo 'the kettle is cold' >&2; exit 3", "brew.sh ended with exit status 3"},
 		"takes too long":        {"echo stirring; sleep 30 & wait", "it took too long and was ended"},
-		"makes nothing":         {"echo 'the kettle is cold'", "pick = 'out/*.jar' matches nothing in its work folder, which has no file"},
-		"makes two":             {"mkdir -p out; echo x >out/a.jar; echo y >out/b.jar", "pick = 'out/*.jar' matches out/a.jar and out/b.jar, and one is wanted; correct pick, and what was made is used without another run"},
-		"makes another":         {"mkdir -p out; cp \"$GOOD\" out/mossgate-server.jar", "make 3.5.0: mossgate-server.jar was made, and its manifest says that it is 3.6.1"},
-		"is not there":          {"", "run " + filepath.Join(p.Install, "tools/nothing")},
+		"makes nothing": {"echo 'the kettle is cold'",
+			"pick = 'out/*.jar' matches nothing in its work folder, which has no file"},
+		"makes two": {"mkdir -p out; echo x >out/a.jar; echo y >out/b.jar",
+			"pick = 'out/*.jar' matches out/a.jar and out/b.jar, and one is wanted; correct pick, and what was made is used without another run"},
+		"makes another": {"mkdir -p out; cp \"$GOOD\" out/mossgate-server.jar",
+			"make 3.5.0: mossgate-server.jar was made, and its manifest says that it is 3.6.1"},
+		"is not there": {"", "run " + filepath.Join(p.Install, "tools/nothing")},
 	} {
-		proving.Put(t, filepath.Join(p.Dir, "brew.sh"), "#!/bin/sh\nprintf '\\033[2Kwarming up\\rready to stir %s\\n' \"$FRESHKEEL_VERSION\"\n"+strings.ReplaceAll(c.script, "../../../good.jar", "\"$GOOD\"")+"\n")
+		proving.Put(t, filepath.Join(p.Dir, "brew.sh"),
+			"#!/bin/sh\nprintf '\\033[2Kwarming up\\rready to stir %s\\n' \"$FRESHKEEL_VERSION\"\n"+
+				strings.ReplaceAll(c.script, "../../../good.jar", "\"$GOOD\"")+"\n")
 		run := filepath.Join(p.Dir, "brew.sh")
 		if c.script == "" {
 			run = "tools/nothing"
 		}
-		p.source("[source.command]", "run = ['"+run+"']", "versions = ['3.5.0', '3.6.1']", "limit = '2s'", "pick = 'out/*.jar'")
+		p.source("[source.command]", "run = ['"+run+"']", "versions = ['3.5.0', '3.6.1']", "limit = '2s'",
+			"pick = 'out/*.jar'")
 		before := p.Tree()
 		r := p.RunWith([]string{"GOOD=" + filepath.Join(p.Dir, "good.jar")}, "fetch", "3.5.0")
 		assert.Equal(t, exitFailed, r.Code, name)
@@ -226,10 +240,12 @@ func TestABuildCommandThatFailsGivesNothing(t *testing.T) {
 	assert.Empty(t, proving.ProcessesIn(filepath.Join(p.Home, "sources")), "nothing of it is left running")
 
 	// A pick that named two is corrected: hours of work are not done again for it.
-	proving.Put(t, filepath.Join(p.Dir, "brew.sh"), "#!/bin/sh\necho x >>\"$GOOD.runs\"\nmkdir -p out; cp \"$GOOD\" out/mossgate-server-3.6.1.jar; echo y >out/extra.jar\n")
+	proving.Put(t, filepath.Join(p.Dir, "brew.sh"),
+		"#!/bin/sh\necho x >>\"$GOOD.runs\"\nmkdir -p out; cp \"$GOOD\" out/mossgate-server-3.6.1.jar; echo y >out/extra.jar\n")
 	made := []string{"GOOD=" + filepath.Join(p.Dir, "good.jar")}
 	for _, pick := range []string{"out/*.jar", "out/mossgate-*.jar"} {
-		p.source("[source.command]", "run = ['"+filepath.Join(p.Dir, "brew.sh")+"']", "versions = ['3.5.0', '3.6.1']", "pick = '"+pick+"'")
+		p.source("[source.command]", "run = ['"+filepath.Join(p.Dir, "brew.sh")+"']", "versions = ['3.5.0', '3.6.1']",
+			"pick = '"+pick+"'")
 		r := p.RunWith(made, "fetch", "3.6.1")
 		assert.Equal(t, pick == "out/*.jar", r.Code == exitFailed, r.Out+r.Err)
 	}
@@ -247,18 +263,22 @@ func TestAdoptProposesTheKindOfSource(t *testing.T) {
 	proving.Put(t, filepath.Join(p.Dir, "game", "mossgate-server.jar"), "x\x00")
 	var flat []any
 	for _, r := range fixed {
-		flat = append(flat, map[string]any{"release": r.Version, "track": r.Channel, "day": r.Date, "download": map[string]any{"link": "../mossgate-" + r.Version + ".zip", "bytes": len(p.readBuild("mossgate-" + r.Version + ".zip"))}})
+		flat = append(flat, map[string]any{"release": r.Version, "track": r.Channel, "day": r.Date,
+			"download": map[string]any{"link": "../mossgate-" + r.Version + ".zip",
+				"bytes": len(p.readBuild("mossgate-" + r.Version + ".zip"))}})
 	}
 	b, err := json.Marshal(map[string]any{"all": flat})
 	require.NoError(t, err)
 	p.putBuild("api/flat.json", string(b))
 	_, url := p.serve()
 	for place, c := range map[string]struct{ kind, last string }{
-		url + "/feed.json": {"feed", "3.7.0-pre1"}, url + "/downloads.html": {"page", "3.7.0-pre1"}, url + "/latest.jar": {"address", ""},
+		url + "/feed.json": {"feed", "3.7.0-pre1"}, url + "/downloads.html": {"page", "3.7.0-pre1"}, url +
+			"/latest.jar": {"address", ""},
 		url + "/api/flat.json": {"api", "3.7.0-pre1"}, "../archives": {"archives", "3.6.1"}, "../game": {"folder", ""},
 	} {
 		if c.kind == "page" { // beside each server build a client's is listed
-			p.putBuild("downloads.html", strings.ReplaceAll(p.readBuild("downloads.html"), "mossgate-client-", "client-"))
+			p.putBuild("downloads.html", strings.ReplaceAll(p.readBuild("downloads.html"), "mossgate-client-",
+				"client-"))
 		}
 		r := p.OK("adopt", p.Install, "--replace", "--source", place)
 		assert.Regexp(t, `source +`+c.kind+` `, r.Out, place)

@@ -39,12 +39,14 @@ func TestRefitExchangesTheBuildAndNothingElse(t *testing.T) {
 	r := p.OK("refit", "3.5.0")
 	assert.True(t, strings.HasPrefix(r.Out, "REFITTED  3.4.1 → 3.5.0 and runs"), r.Out)
 	assert.Contains(t, r.Out, "mossgate server 3.5.0", "the line that says so")
-	for _, step := range []string{"resolve", "fetch", "check", "stage", "pre-copy", "stop", "backup", "swap", "start", "watch", "trial read"} {
+	for _, step := range []string{"resolve", "fetch", "check", "stage", "pre-copy", "stop", "backup", "swap", "start",
+		"watch", "trial read"} {
 		assert.Regexp(t, `(?m)^\d\d:\d\d:\d\d `+step+`: .*\(.*s\)$`, r.Err, "a line a step")
 	}
 
 	after := p.Tree()
-	for _, same := range []string{"freshkeel.toml", "members.txt", "stewards.txt", "mossgate.conf", "open-gates.sh", "notes-of-mine.md", "addons/bell.txt", "tracks/my-own.track", "assets/night.pak"} {
+	for _, same := range []string{"freshkeel.toml", "members.txt", "stewards.txt", "mossgate.conf", "open-gates.sh",
+		"notes-of-mine.md", "addons/bell.txt", "tracks/my-own.track", "assets/night.pak"} {
 		assert.Equal(t, before[same], after[same], same)
 	}
 	for _, changed := range []string{"mossgate.jar", "README.txt", "assets/snails.pak"} {
@@ -54,7 +56,8 @@ func TestRefitExchangesTheBuildAndNothingElse(t *testing.T) {
 	assert.Contains(t, after, "lib/lanterns.txt")
 	assert.NotContains(t, after, "mossgate-server-3.5.0.jar", "it has the name that the script runs")
 	assert.Equal(t, "surveyed for 3.5.0\n", strings.SplitN(p.Read("tracks/dew-loop.track"), ", ", 2)[1])
-	assert.True(t, strings.HasPrefix(after["tracks/dew-loop.track"], "-rw-r-----"), "its mode is kept: %s", after["tracks/dew-loop.track"])
+	assert.True(t, strings.HasPrefix(after["tracks/dew-loop.track"], "-rw-r-----"), "its mode is kept: %s",
+		after["tracks/dew-loop.track"])
 
 	now := p.Status()
 	assert.True(t, now.Server.Running && now.Server.PID != first.Server.PID)
@@ -65,7 +68,8 @@ func TestRefitExchangesTheBuildAndNothingElse(t *testing.T) {
 	for _, s := range e.Steps {
 		order = append(order, s.Name)
 	}
-	assert.Equal(t, []string{"stage", "pre-copy", "stop", "backup", "swap", "start", "watch", "trial read"}, order, "what can be done while the old server runs is done then (P10)")
+	assert.Equal(t, []string{"stage", "pre-copy", "stop", "backup", "swap", "start", "watch", "trial read"}, order,
+		"what can be done while the old server runs is done then (P10)")
 	assert.NotZero(t, e.Down)
 	assert.NotZero(t, e.Exchange)
 	assert.Less(t, e.Exchange, e.Down)
@@ -73,7 +77,8 @@ func TestRefitExchangesTheBuildAndNothingElse(t *testing.T) {
 
 	assert.True(t, strings.HasPrefix(p.OK("refit", "3.5.0").Out, "NOTHING TO DO"), "safe to run twice")
 	assert.Len(t, p.Entries(), 1)
-	assert.True(t, strings.HasPrefix(p.Exits(exitRefused, "refit", "3.4.1").Out, "REFUSED"), "a step back is never an accident")
+	assert.True(t, strings.HasPrefix(p.Exits(exitRefused, "refit", "3.4.1").Out, "REFUSED"),
+		"a step back is never an accident")
 	p.OK("refit", "3.4.1", "--back")
 	assert.Equal(t, "3.4.1", p.Status().Version)
 }
@@ -94,7 +99,8 @@ func TestServerThatWasDownIsDownAgainUnlessAskedFor(t *testing.T) {
 func TestThreeLineServerFromFolderZipAndTarball(t *testing.T) {
 	t.Parallel()
 	script := func(version string) string {
-		return "#!/bin/sh\necho \"pond server " + version + "\"; echo \"ready for frogs\"\nwhile read line; do [ \"$line\" = quit ] && exit 0; done\n"
+		return "#!/bin/sh\necho \"pond server " + version +
+			"\"; echo \"ready for frogs\"\nwhile read line; do [ \"$line\" = quit ] && exit 0; done\n"
 	}
 	p := bare(t)
 	p.Put("serve.sh", script("1.0"))
@@ -102,7 +108,8 @@ func TestThreeLineServerFromFolderZipAndTarball(t *testing.T) {
 	p.OK("adopt", p.Install, "--version", "1.0")
 	p.EditProfile(proving.Quick.Replace)
 	prof := p.Read("freshkeel.toml")
-	for _, line := range []string{"script = 'serve.sh'", "send = 'quit'", "line = '^ready for frogs'", `version = '^pond server (\S+)'`} {
+	for _, line := range []string{"script = 'serve.sh'", "send = 'quit'", "line = '^ready for frogs'",
+		`version = '^pond server (\S+)'`} {
 		assert.Contains(t, prof, line)
 	}
 	p.OK("start")
@@ -152,7 +159,8 @@ func TestBuildWithoutAVersionIsWhatItsServerSays(t *testing.T) {
 		assert.Equal(t, version, p.LastEntry().To)
 	}
 	// And one that is named otherwise than it says is not taken.
-	assert.Contains(t, p.OK("refit", "--from", filepath.Join(p.Dir, "newest"), "--as", "5.0").Err, "they are known as 4.5")
+	assert.Contains(t, p.OK("refit", "--from", filepath.Join(p.Dir, "newest"), "--as", "5.0").Err,
+		"they are known as 4.5")
 	proving.Put(t, filepath.Join(p.Dir, "newest/reeds.txt"), "new")
 	r := p.Exits(exitRolledBack, "refit", "--from", filepath.Join(p.Dir, "newest"), "--as", "5.0")
 	assert.Contains(t, r.Out, "says it is version 4.5, the build is 5.0")
@@ -185,7 +193,8 @@ func TestInterruptBeforeTheStopAbandonsAndAfterItGoesBack(t *testing.T) {
 
 	cmd = p.Command("refit", "3.5.5")
 	require.NoError(t, cmd.Start())
-	proving.Until(t, "the new server to hang", func() bool { return strings.Contains(p.Run("log").Out, "waiting for the moon") })
+	proving.Until(t, "the new server to hang",
+		func() bool { return strings.Contains(p.Run("log").Out, "waiting for the moon") })
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM)) // impatience changes nothing
 	cmd.Wait()
@@ -282,7 +291,8 @@ func writeTarball(t *testing.T, path string, files map[string]string) {
 		if strings.HasSuffix(name, ".sh") {
 			mode = 0o755
 		}
-		require.NoError(t, w.WriteHeader(&tar.Header{Name: name, Mode: int64(mode), Size: int64(len(body)), Typeflag: tar.TypeReg}))
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: name, Mode: int64(mode), Size: int64(len(body)),
+			Typeflag: tar.TypeReg}))
 		io.WriteString(w, body)
 	}
 	require.NoError(t, w.Close())
@@ -339,13 +349,15 @@ func TestANewFileGetsTheNameThatTheScriptRuns(t *testing.T) {
 	q.Put("pondserver", string(real))
 	require.NoError(t, os.Chmod(filepath.Join(q.Install, "pondserver"), 0o755))
 	proving.Put(t, filepath.Join(q.Dir, "pondserver-1.9.2"), string(real)+"x")
-	assert.Contains(t, q.OK("preflight", "--from", "pondserver-1.9.2").Said(), "pondserver-1.9.2 of the build becomes pondserver, which the launch script runs")
+	assert.Contains(t, q.OK("preflight", "--from", "pondserver-1.9.2").Said(),
+		"pondserver-1.9.2 of the build becomes pondserver, which the launch script runs")
 
 	// A line of [place] that hides a file of the build is named.
 	proving.Put(t, filepath.Join(q.Dir, "pair-3.0/pondserver"), string(real)+"z")
 	proving.Put(t, filepath.Join(q.Dir, "pair-3.0/pondserver-3.0"), string(real)+"zz")
 	q.EditProfile(func(s string) string { return s + "[place]\n'pondserver-*' = 'pondserver'\n" })
-	assert.Contains(t, q.Exits(exitRefused, "preflight", "--from", "pair-3.0").Said(), "STOP pondserver of the build would not be laid: [place] lays pondserver-3.0 there")
+	assert.Contains(t, q.Exits(exitRefused, "preflight", "--from", "pair-3.0").Said(),
+		"STOP pondserver of the build would not be laid: [place] lays pondserver-3.0 there")
 	q.EditProfile(func(s string) string { return s[:strings.Index(s, "[place]")] })
 
 	// What the profile holds back of a build that nothing is known of is named, new files too.
@@ -354,7 +366,8 @@ func TestANewFileGetsTheNameThatTheScriptRuns(t *testing.T) {
 	proving.Put(t, filepath.Join(q.Dir, "pond-2.0/pondserver"), string(real)+"y")
 	proving.Put(t, filepath.Join(q.Dir, "pond-2.0/data/a.dat"), "theirs")
 	proving.Put(t, filepath.Join(q.Dir, "pond-2.0/data/b.dat"), "new")
-	assert.Contains(t, q.OK("preflight", "--from", "pond-2.0").Said(), "2 files are left as you have them, and not what the build brings: data/a.dat, data/b.dat (not there)")
+	assert.Contains(t, q.OK("preflight", "--from", "pond-2.0").Said(),
+		"2 files are left as you have them, and not what the build brings: data/a.dat, data/b.dat (not there)")
 }
 
 // A half update, another game's archive, an increment that is taken for a whole: each is
@@ -369,13 +382,19 @@ func TestWhatWouldBeHalfAnUpdateIsNamed(t *testing.T) {
 	}{
 		"held back by keep": {func(p *place) {
 			p.EditProfile(func(s string) string { return strings.Replace(s, "keep = [", "keep = ['tracks/**', ", 1) })
-		}, []string{"3.5.0"}, exitRefused, "STOP 1 file is not changed by you, and held back from the build's newer one by your profile: tracks/dew-loop.track"},
-		"named in the settings": {func(p *place) { p.Put("mossgate.conf", p.Read("mossgate.conf")+"\nfirst = tracks/old-mill.track\n") }, []string{"3.5.0"}, exitRefused,
+		}, []string{"3.5.0"}, exitRefused,
+			"STOP 1 file is not changed by you, and held back from the build's newer one by your profile: tracks/dew-loop.track"},
+		"named in the settings": {func(p *place) {
+			p.Put("mossgate.conf", p.Read("mossgate.conf")+
+				"\nfirst = tracks/old-mill.track\n")
+		}, []string{"3.5.0"}, exitRefused,
 			"STOP it would remove tracks/old-mill.track, which your settings name"},
 		"another game": {func(p *place) {
-			writeZip(t, filepath.Join(p.Dir, "other-7.0.zip"), map[string]string{"other/bin/engine": "x", "other/data/a.pak": "a", "other/data/b.pak": "b"})
+			writeZip(t, filepath.Join(p.Dir, "other-7.0.zip"),
+				map[string]string{"other/bin/engine": "x", "other/data/a.pak": "a", "other/data/b.pak": "b"})
 			require.NoError(t, os.Remove(filepath.Join(p.Install, ".freshkeel/inventory.json")))
-		}, []string{"--from", "other-7.0.zip"}, exitRefused, "STOP not one file of 7.0 has the name of an installed one"},
+		}, []string{"--from", "other-7.0.zip"}, exitRefused,
+			"STOP not one file of 7.0 has the name of an installed one"},
 		"an increment": {func(p *place) {
 			writeZip(t, filepath.Join(p.Dir, "mossgate-3.4.2.zip"), map[string]string{"tracks/dew-loop.track": "new"})
 		}, []string{"--from", "mossgate-3.4.2.zip"}, -1, "it would remove 6 of the 8 files of the old build"},
@@ -401,7 +420,8 @@ func TestWhatWouldBeHalfAnUpdateIsNamed(t *testing.T) {
 func TestServerThatWritesToBuildFilesAsItStops(t *testing.T) {
 	t.Parallel()
 	script := func(version, atStop string) string {
-		return "#!/bin/sh\n# " + version + "\necho ready\nwhile read l; do [ \"$l\" = quit ] && { " + atStop + "; exit 0; }; done\n"
+		return "#!/bin/sh\n# " + version + "\necho ready\nwhile read l; do [ \"$l\" = quit ] && { " + atStop +
+			"; exit 0; }; done\n"
 	}
 	p := scripted(t, strings.TrimPrefix(script("1", "true"), "#!/bin/sh\n"))
 	next := func(version, atStop string) string {
@@ -423,7 +443,8 @@ func TestServerThatWritesToBuildFilesAsItStops(t *testing.T) {
 	assert.Contains(t, r.Out, "1 file was changed here, and the new build changes it too")
 
 	out := p.OK("logbook", "r0003").Out
-	for _, s := range []string{"ABANDONED  refit r0003: 3.0 → 4.0", "the server was started again", "pre-copy", "kept in"} {
+	for _, s := range []string{"ABANDONED  refit r0003: 3.0 → 4.0", "the server was started again", "pre-copy",
+		"kept in"} {
 		assert.Contains(t, out, s)
 	}
 	table := p.OK("logbook").Out

@@ -27,7 +27,8 @@ func worldly(t *testing.T) *place {
 	p.Put("serve.sh", "#!/bin/sh\n[ \"$(cat pond.conf)\" = ok ] || { echo 'bad settings'; exit 8; }\n"+patient)
 	p.Put("world/map.dat", "old\n")
 	p.Put("pond.conf", "ok\n")
-	proving.Put(t, filepath.Join(p.Dir, "pond-2.0/run.sh"), "#!/bin/sh\necho new-format > world/map.dat\nexec ./serve.sh # 2.0\n")
+	proving.Put(t, filepath.Join(p.Dir, "pond-2.0/run.sh"),
+		"#!/bin/sh\necho new-format > world/map.dat\nexec ./serve.sh # 2.0\n")
 	proving.Put(t, filepath.Join(p.Dir, "pond-2.0/serve.sh"), p.Read("serve.sh"))
 	return p
 }
@@ -125,14 +126,16 @@ func TestWhatIsStuckCanBeGivenUp(t *testing.T) {
 	p.RunWith([]string{envDieAt + "=phase:rolling-back"}, "rollback")
 	plan := filepath.Join(p.Install, ".freshkeel/refits/r0001/plan.json")
 	require.NoError(t, os.Rename(plan, plan+".away"))
-	require.NoError(t, os.WriteFile(plan, []byte(`{"format":"freshkeel-swap/1","steps":[{"do":"replace","path":"../../etc/passwd"}]}`), 0o600))
+	require.NoError(t, os.WriteFile(plan,
+		[]byte(`{"format":"freshkeel-swap/1","steps":[{"do":"replace","path":"../../etc/passwd"}]}`), 0o600))
 	r := p.Exits(exitHands, "recover")
 	assert.Contains(t, r.Out, "outside the install or Fresh Keel's own: it is not followed")
 	assert.Contains(t, r.Out, "freshkeel recover --leave-as-is")
 	before := len(p.Entries())
 	for range 2 {
 		assert.Contains(t, p.OK("logbook").Err, "rollback r0002 is not settled")
-		assert.Regexp(t, `(?s)UNSETTLED .*rollback r0002 was interrupted.*next +freshkeel recover`, p.Exits(exitHands, "status").Out)
+		assert.Regexp(t, `(?s)UNSETTLED .*rollback r0002 was interrupted.*next +freshkeel recover`,
+			p.Exits(exitHands, "status").Out)
 	}
 	assert.Len(t, p.Entries(), before)
 	r = p.OK("recover", "--leave-as-is")
@@ -163,7 +166,8 @@ func TestCtrlCWhilePlayersAreWarned(t *testing.T) {
 			cmd.Stdout, cmd.Stderr = out, out
 			require.NoError(t, cmd.Start())
 			heard := func() string { b, _ := os.ReadFile(said); return string(b) }
-			proving.Until(t, "players to be told", func() bool { return strings.Contains(heard(), "players were told: gates close in a minute") })
+			proving.Until(t, "players to be told",
+				func() bool { return strings.Contains(heard(), "players were told: gates close in a minute") })
 			began := time.Now()
 			require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
 			cmd.Wait()

@@ -41,7 +41,8 @@ func TestBuildThatDoesNotComeUpIsRolledBackByteForByte(t *testing.T) {
 			p.OK("start")
 			before := p.Tree()
 			r := p.Exits(exitRolledBack, "refit")
-			assert.True(t, strings.HasPrefix(r.Out, "ROLLED BACK  3.6.0 did not come up; 3.4.1 is running again"), r.Out)
+			assert.True(t, strings.HasPrefix(r.Out, "ROLLED BACK  3.6.0 did not come up; 3.4.1 is running again"),
+				r.Out)
 			assert.Contains(t, r.Out, why)
 			assert.Equal(t, before, p.Tree())
 			st := p.Status()
@@ -66,7 +67,8 @@ func TestOldServerThatDoesNotComeBackNeedsHands(t *testing.T) {
 	p.Put("open-gates.sh", "#!/bin/sh\necho FATAL the lantern is out\nexit 1\n")
 	r := p.Exits(exitHands, "refit", "3.5.0")
 	assert.True(t, strings.HasPrefix(r.Out, "NEEDS HANDS  the old server does not come up either"), r.Out)
-	for _, s := range []string{"FATAL the lantern is out", "the files of 3.4.1 are in place", "freshkeel start", "backup b0001"} {
+	for _, s := range []string{"FATAL the lantern is out", "the files of 3.4.1 are in place", "freshkeel start",
+		"backup b0001"} {
 		assert.Contains(t, r.Out, s)
 	}
 	assert.False(t, p.Status().Server.Running)
@@ -83,7 +85,8 @@ func TestRollbackByHandLeavesTheWorldUnlessAskedFor(t *testing.T) {
 	p.OK("refit", "3.5.0")
 	p.Put("members.txt", "Wilmot Pondweed\nAda Understone\nTib Hartstongue\nPerpetua Fennimore\n")
 	p.Put("gardens/new-pond.garden", "dug today")
-	p.Put("mossgate.conf", "# written anew by 3.5.0\nport = "+strings.TrimSpace(strings.Split(strings.SplitN(p.Read("mossgate.conf"), "port = ", 2)[1], "\n")[0])+"\n")
+	p.Put("mossgate.conf", "# written anew by 3.5.0\nport = "+
+		strings.TrimSpace(strings.Split(strings.SplitN(p.Read("mossgate.conf"), "port = ", 2)[1], "\n")[0])+"\n")
 
 	r := p.OK("rollback", "--dry-run")
 	assert.Contains(t, r.Out, "WOULD GO BACK  to 3.4.1, before r0001")
@@ -92,11 +95,13 @@ func TestRollbackByHandLeavesTheWorldUnlessAskedFor(t *testing.T) {
 
 	r = p.OK("rollback")
 	assert.True(t, strings.HasPrefix(r.Out, "WENT BACK  3.5.0 → 3.4.1 and runs"), r.Out)
-	_, hint, ok := strings.Cut(strings.Join(strings.Fields(r.Out), " "), "the world was left as it is now; to put it back too: freshkeel ")
+	_, hint, ok := strings.Cut(strings.Join(strings.Fields(r.Out), " "),
+		"the world was left as it is now; to put it back too: freshkeel ")
 	require.True(t, ok, r.Out)
 	hint, _, _ = strings.Cut(hint, " before what was there")
 	now := p.Tree()
-	for _, back := range []string{"mossgate.jar", "mossgate.conf", "tracks/old-mill.track", "assets/snails.pak", "open-gates.sh"} {
+	for _, back := range []string{"mossgate.jar", "mossgate.conf", "tracks/old-mill.track", "assets/snails.pak",
+		"open-gates.sh"} {
 		assert.Equal(t, old[back], now[back], back)
 	}
 	assert.NotContains(t, now, "lib/lanterns.txt")
@@ -163,7 +168,8 @@ func TestRestoreIntoTheInstallBacksUpWhatItReplaces(t *testing.T) {
 	p.Put("assets/night.pak", "torn")
 	dry := p.OK("backup", "restore", "b0001", "--dry-run").Out
 	assert.True(t, strings.HasPrefix(dry, "WOULD RESTORE  b0001 into the install: 3 exchanges"), dry)
-	for _, step := range []string{"replace     members.txt", "replace     assets/night.pak", "remove      gardens/extra.garden"} {
+	for _, step := range []string{"replace     members.txt", "replace     assets/night.pak",
+		"remove      gardens/extra.garden"} {
 		assert.Contains(t, dry, step)
 	}
 	p.OK("backup", "restore", "b0001", "--only", "members.txt")

@@ -23,7 +23,8 @@ func (v *view) runtimes(r *freshkeel.Runtimes, w freshkeel.Want) {
 	case r.Need == "":
 		v.outcome(minded, "UNKNOWN", "the launch script runs nothing whose need could be read")
 	case used == nil:
-		v.outcome(bad, "NOT THERE", fmt.Sprintf("%s needs %s, and %s, which the launch script runs, is not there", what, r.Need, r.Lacks))
+		v.outcome(bad, "NOT THERE", fmt.Sprintf("%s needs %s, and %s, which the launch script runs, is not there", what,
+			r.Need, r.Lacks))
 	case used.Fits:
 		v.outcome(good, "FITS", fmt.Sprintf("%s needs %s, the launch script runs %s", what, r.Need, named(used)))
 	default:
@@ -42,7 +43,8 @@ func (v *view) runtimes(r *freshkeel.Runtimes, w freshkeel.Want) {
 	case best != nil:
 		v.fact("do", fmt.Sprintf("let the launch script run %s", best.Path))
 	case !strings.HasPrefix(r.Need, "Java"):
-		v.fact("do", fmt.Sprintf("get %s (none is here), and name where it is in [runtime] search of freshkeel.toml", r.Need))
+		v.fact("do", fmt.Sprintf("get %s (none is here), and name where it is in [runtime] search of freshkeel.toml",
+			r.Need))
 	default:
 		v.fact("do", fmt.Sprintf("get a runtime for %s (none is here): freshkeel runtimes take PATH|URL of its archive; or name where it is in [runtime] search of freshkeel.toml", r.Need))
 	}
@@ -50,7 +52,8 @@ func (v *view) runtimes(r *freshkeel.Runtimes, w freshkeel.Want) {
 
 // named is a runtime by its kind and version, as a sentence has it.
 func named(rt *freshkeel.Runtime) string {
-	return map[string]string{"java": "Java ", "node": "Node ", "python": "Python ", "dotnet": rt.Name + " "}[rt.Kind] + rt.Version
+	return map[string]string{"java": "Java ", "node": "Node ", "python": "Python ", "dotnet": rt.Name +
+		" "}[rt.Kind] + rt.Version
 }
 
 // runtime prints one of them: its version and how it stands, and below where it
@@ -84,7 +87,8 @@ func (v *view) runtime(rt freshkeel.Runtime, judged bool) {
 		if i > 0 {
 			head, mark = "", ""
 		}
-		fmt.Fprintln(v.p.out, strings.TrimRight("  "+v.paint(strong, pad(head, margin-2))+v.paint(colour, pad(mark, 14))+row, " "))
+		fmt.Fprintln(v.p.out, strings.TrimRight("  "+
+			v.paint(strong, pad(head, margin-2))+v.paint(colour, pad(mark, 14))+row, " "))
 	}
 	where := rt.Path
 	if rt.Vendor != "" {

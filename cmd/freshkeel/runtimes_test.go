@@ -26,7 +26,8 @@ func TestRuntimesAreHeldAgainstWhatTheScriptRuns(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
 	for _, r := range []string{"29.0.1", "32.0.2", "33.0.1", "33.0.4", "34.0.1"} {
-		proving.Put(t, filepath.Join(p.Dir, "more", r, "release"), fmt.Sprintf("JAVA_VERSION=%q\nIMPLEMENTOR=\"Lower Fen\"\nOS_ARCH=\"x86_64\"\n", r))
+		proving.Put(t, filepath.Join(p.Dir, "more", r, "release"),
+			fmt.Sprintf("JAVA_VERSION=%q\nIMPLEMENTOR=\"Lower Fen\"\nOS_ARCH=\"x86_64\"\n", r))
 		proving.Put(t, filepath.Join(p.Dir, "more", r, "bin", "java"), "#!/bin/sh\n")
 		require.NoError(t, os.Chmod(filepath.Join(p.Dir, "more", r, "bin", "java"), 0o755))
 	}
@@ -50,10 +51,12 @@ func TestRuntimesAreHeldAgainstWhatTheScriptRuns(t *testing.T) {
 	assert.Contains(t, r.Where, "open-gates.sh:6: exec \"$JAVA\"")
 	assert.True(t, by["17"].Fits)
 	assert.Equal(t, "open-gates.sh:6", by["17"].Used)
-	assert.False(t, slices.ContainsFunc(r.All, func(rt freshkeel.Runtime) bool { return rt.Best }), "what fits needs no other")
+	assert.False(t, slices.ContainsFunc(r.All, func(rt freshkeel.Runtime) bool { return rt.Best }),
+		"what fits needs no other")
 	assert.Contains(t, by["mute"].Broken, "does not say its version")
 	assert.Equal(t, []string{"Lower Fen", "x86_64"}, []string{by["33.0.1"].Vendor, by["33.0.1"].Arch})
-	assert.Contains(t, p.OK("runtimes").Out, "FITS  mossgate.jar of 3.4.1 needs Java 17, the launch script runs Java 17.0.9")
+	assert.Contains(t, p.OK("runtimes").Out,
+		"FITS  mossgate.jar of 3.4.1 needs Java 17, the launch script runs Java 17.0.9")
 
 	r, by = ask("4.0.0")
 	assert.Equal(t, "Java 33", r.Need)
@@ -64,7 +67,8 @@ func TestRuntimesAreHeldAgainstWhatTheScriptRuns(t *testing.T) {
 	assert.Contains(t, out, "DOES NOT FIT  mossgate.jar of 4.0.0 needs Java 33, the launch script runs Java 17.0.9")
 	flat := func(s string) string { return strings.Join(strings.Fields(s), " ") } // a long path has a row of its own
 	assert.Contains(t, flat(out), "to run "+filepath.Join(p.Dir, "more/33.0.4/bin/java"))
-	assert.Contains(t, p.preflight(exitDone, "4.0.0")["runtime"].What, "line 6 of open-gates.sh is changed: it will run Java 33.0.4", "preflight takes the same one")
+	assert.Contains(t, p.preflight(exitDone, "4.0.0")["runtime"].What,
+		"line 6 of open-gates.sh is changed: it will run Java 33.0.4", "preflight takes the same one")
 
 	p.editFeed(func(b map[string]any) {
 		if b["version"] == "4.0.0" {
@@ -76,18 +80,21 @@ func TestRuntimesAreHeldAgainstWhatTheScriptRuns(t *testing.T) {
 	assert.Equal(t, "not in >=34", by["33.0.4"].Why)
 
 	p.Put("open-gates.sh", strings.Replace(p.Read("open-gates.sh"), "runtimes/17", "runtimes/18", 1))
-	assert.Contains(t, p.OK("runtimes").Out, "NOT THERE  mossgate.jar of 3.4.1 needs Java 17, and ../runtimes/18/bin/java, which the launch script runs, is not there")
+	assert.Contains(t, p.OK("runtimes").Out,
+		"NOT THERE  mossgate.jar of 3.4.1 needs Java 17, and ../runtimes/18/bin/java, which the launch script runs, is not there")
 }
 
 // Where a runtime that fits is here, the launch script's one word is changed
 // with the build, shown before, and put back with it.
 func TestTheLaunchScriptIsEditedForTheBuildAndPutBackWithIt(t *testing.T) {
 	t.Parallel()
-	releases := append(slices.Clone(demo.Releases[:1]), demo.Releases[4], demo.Release{Version: "4.1.0", Channel: "stable", Behaviour: demo.Dies, Java: 33})
+	releases := append(slices.Clone(demo.Releases[:1]), demo.Releases[4],
+		demo.Release{Version: "4.1.0", Channel: "stable", Behaviour: demo.Dies, Java: 33})
 	p := mossgate(t, releases...)
 	home := filepath.Join(p.Dir, "more", "33")
 	proving.Put(t, filepath.Join(home, "release"), "JAVA_VERSION=\"33.0.1\"\n")
-	proving.Put(t, filepath.Join(home, "bin", "java"), "#!/bin/sh\nexec '"+p.Harbour.Program+"' simulated-runtime 33.0.1 \"$@\"\n")
+	proving.Put(t, filepath.Join(home, "bin", "java"), "#!/bin/sh\nexec '"+p.Harbour.Program+
+		"' simulated-runtime 33.0.1 \"$@\"\n")
 	require.NoError(t, os.Chmod(filepath.Join(home, "bin", "java"), 0o755))
 	p.EditProfile(func(s string) string { return s + "\n[runtime]\nsearch = ['" + home + "']\n" })
 	script := p.Read("open-gates.sh")
@@ -97,12 +104,14 @@ func TestTheLaunchScriptIsEditedForTheBuildAndPutBackWithIt(t *testing.T) {
 	f := p.preflight(exitDone, "4.0.0")["runtime"]
 	assert.Equal(t, freshkeel.Warn, f.Level)
 	assert.Contains(t, f.What, "line 6 of open-gates.sh is changed: it will run Java 33.0.1")
-	assert.Equal(t, "open-gates.sh:6\n- exec \"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens\n+ exec "+home+"/bin/java $MEMORY -jar mossgate.jar --gardens gardens", f.Where)
+	assert.Equal(t, "open-gates.sh:6\n- exec \"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens\n+ exec "+home+
+		"/bin/java $MEMORY -jar mossgate.jar --gardens gardens", f.Where)
 	assert.Contains(t, f.Why, "mossgate.jar needs Java 33; it ran Java 17.0.9")
 	assert.Equal(t, script, p.Read("open-gates.sh"), "a preflight changes nothing")
 
 	p.OK("refit", "4.0.0")
-	assert.Equal(t, strings.Replace(script, `"$JAVA" $MEM`, home+"/bin/java $MEM", 1), p.Read("open-gates.sh"), "that one word, and nothing else")
+	assert.Equal(t, strings.Replace(script, `"$JAVA" $MEM`, home+"/bin/java $MEM", 1), p.Read("open-gates.sh"),
+		"that one word, and nothing else")
 	fi, err := os.Stat(filepath.Join(p.Install, "open-gates.sh"))
 	require.NoError(t, err)
 	assert.EqualValues(t, 0o755, fi.Mode().Perm())
@@ -144,11 +153,14 @@ func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
 
 	// What is no runtime, or none for here, is not taken in.
 	writeZip(t, filepath.Join(p.Dir, "empty.zip"), map[string]string{"readme": "x"})
-	writeZip(t, filepath.Join(p.Dir, "ill.zip"), map[string]string{"j/bin/java": "#!/bin/sh\necho 'no such processor' >&2\nexit 1\n", "j/release": "JAVA_VERSION=\"40\"\n"})
+	writeZip(t, filepath.Join(p.Dir, "ill.zip"),
+		map[string]string{"j/bin/java": "#!/bin/sh\necho 'no such processor' >&2\nexit 1\n",
+			"j/release": "JAVA_VERSION=\"40\"\n"})
 	writeZip(t, filepath.Join(p.Dir, "evil.zip"), map[string]string{"../../bin/java": "#!/bin/sh\n"})
 	for args, says := range map[string]string{
-		"empty.zip": "it holds no bin/java: it is no Java runtime", "ill.zip": "it does not start on this machine: exit status 1: no such processor",
-		"evil.zip": "the archive is refused whole", "nothing.zip": "no such file",
+		"empty.zip": "it holds no bin/java: it is no Java runtime",
+		"ill.zip":   "it does not start on this machine: exit status 1: no such processor",
+		"evil.zip":  "the archive is refused whole", "nothing.zip": "no such file",
 	} {
 		r := p.Exits(exitFailed, "runtimes", "take", filepath.Join(p.Dir, args))
 		assert.Contains(t, r.Err, says, args)
@@ -166,7 +178,8 @@ func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
 		}
 	})
 	assert.Contains(t, p.Exits(exitFailed, "runtimes", "take", "--for", "4.0.0").Err, "its sha256 is ")
-	assert.Contains(t, p.Exits(exitFailed, "runtimes", "take", "--for", "3.5.0").Err, "names no runtime of this machine for 3.5.0")
+	assert.Contains(t, p.Exits(exitFailed, "runtimes", "take", "--for", "3.5.0").Err,
+		"names no runtime of this machine for 3.5.0")
 	p.Exits(exitUsage, "runtimes", "take", archive, "--for", "4.0.0")
 	assert.Empty(t, own())
 	require.NoError(t, p.Harbour.Publish(append(slices.Clone(demo.Releases[:2]), demo.Releases[4])))

@@ -60,7 +60,8 @@ func TestConsoleIsReachableAndSurvivesItsCommand(t *testing.T) {
 	var heard bytes.Buffer
 	follow.Stdout = &heard
 	require.NoError(t, follow.Start())
-	proving.Until(t, "the follower to stand", func() bool { p.OK("send", "ping"); return p.Status().LastLine == "heard ping" })
+	proving.Until(t, "the follower to stand",
+		func() bool { p.OK("send", "ping"); return p.Status().LastLine == "heard ping" })
 	r := p.OK("stop")
 	assert.Contains(t, r.Out, "(status 0)")
 	require.NoError(t, follow.Wait())
@@ -88,7 +89,8 @@ func TestSecondStartAndSecondRefitAreRefused(t *testing.T) {
 	require.NoError(t, holder.Start())
 	proving.Until(t, "the refit to hold the lock", func() bool { return p.Status().Busy != "" })
 	r = p.Exits(exitFailed, "backup", "take")
-	assert.Regexp(t, fmt.Sprintf(`another command is at work here: refit, process %d, since`, holder.Process.Pid), r.Err)
+	assert.Regexp(t, fmt.Sprintf(`another command is at work here: refit, process %d, since`, holder.Process.Pid),
+		r.Err)
 	require.NoError(t, holder.Process.Kill())
 	holder.Wait()
 	p.OK("stop")
@@ -133,7 +135,8 @@ func TestServerStartedByHandInTheMiddleOfARefit(t *testing.T) {
 	var out bytes.Buffer
 	cmd.Stdout = &out
 	require.NoError(t, cmd.Start())
-	proving.Until(t, "the swap to be done", func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), "phase:watching\n") })
+	proving.Until(t, "the swap to be done",
+		func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), "phase:watching\n") })
 	byHand := p.Outside("by-hand.sh")
 	cmd.Wait()
 	assert.Equal(t, exitHands, cmd.ProcessState.ExitCode())
@@ -218,7 +221,8 @@ func TestMinderSurvivesTheTerminal(t *testing.T) {
 // down: the refit goes on. And the server is not deaf to the signals.
 func TestRefitGoesOnWhenItsTerminalGoesAway(t *testing.T) {
 	t.Parallel()
-	p := scripted(t, "trap 'echo hung up' HUP\n"+strings.Replace(patient, "while read line; do", "while read line || [ $? -gt 128 ]; do", 1))
+	p := scripted(t, "trap 'echo hung up' HUP\n"+
+		strings.Replace(patient, "while read line; do", "while read line || [ $? -gt 128 ]; do", 1))
 	p.OK("start")
 	proving.Put(t, filepath.Join(p.Dir, "pond-2.0/run.sh"), p.Read("run.sh")+"# 2.0\n")
 	p.EditProfile(func(s string) string { return strings.Replace(s, `steady = "50ms"`, `steady = "900ms"`, 1) })
@@ -299,7 +303,8 @@ func TestStopIsHeardBeforeWhatIsAskedAfterIt(t *testing.T) {
 	p := scripted(t, patient)
 	p.OK("start")
 	talk := func() *net.UnixConn {
-		c, err := net.DialUnix("unix", nil, &net.UnixAddr{Net: "unix", Name: filepath.Join(p.Install, ".freshkeel/run/minder.sock")})
+		c, err := net.DialUnix("unix", nil,
+			&net.UnixAddr{Net: "unix", Name: filepath.Join(p.Install, ".freshkeel/run/minder.sock")})
 		require.NoError(t, err)
 		return c
 	}
@@ -326,7 +331,8 @@ func TestMinderThatNobodyWaitsForStartsNothing(t *testing.T) {
 	t.Parallel()
 	p := scripted(t, patient)
 	require.NoError(t, os.MkdirAll(filepath.Join(p.Install, ".freshkeel/run"), 0o700))
-	order, err := json.Marshal(map[string]any{"install": p.Install, "script": "run.sh", "run_dir": filepath.Join(p.Install, ".freshkeel/run"), "uid": -1, "gid": -1})
+	order, err := json.Marshal(map[string]any{"install": p.Install, "script": "run.sh",
+		"run_dir": filepath.Join(p.Install, ".freshkeel/run"), "uid": -1, "gid": -1})
 	require.NoError(t, err)
 	cmd := p.Command("status")
 	cmd.Args = []string{cmd.Path, minderWord}
@@ -346,7 +352,8 @@ func TestAKilledMindersServerIsTakenOver(t *testing.T) {
 	if runtime.GOOS != "linux" {
 		t.Skip("its console ends with its minder here")
 	}
-	for name, how := range map[string]string{"by its mark": "cd / && exec sh -c", "by its session": "exec env -i PATH=\"$PATH\" sh -c"} {
+	for name, how := range map[string]string{"by its mark": "cd / && exec sh -c",
+		"by its session": "exec env -i PATH=\"$PATH\" sh -c"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			p := scripted(t, how+" 'echo ready; while read line; do echo \"heard $line\"; [ \"$line\" = quit ] && exit 0; done'\n")
@@ -361,7 +368,8 @@ func TestAKilledMindersServerIsTakenOver(t *testing.T) {
 			assert.Equal(t, was.PID, now.PID)
 			assert.NotEqual(t, was.Minder, now.Minder)
 			p.OK("send", "still", "there")
-			proving.Until(t, "the answer", func() bool { return strings.Contains(p.Run("log").Out, "heard still there") })
+			proving.Until(t, "the answer",
+				func() bool { return strings.Contains(p.Run("log").Out, "heard still there") })
 			p.OK("stop")
 			assert.False(t, p.Status().Server.Running)
 			assert.Empty(t, p.Status().Outside)
@@ -404,7 +412,8 @@ echo ready
 while read line; do echo "heard $line"; printf '\033[31m%s\n' tail; [ "$line" = quit ] && exit 0; done
 `)
 	p.EditProfile(func(s string) string {
-		return strings.NewReplacer(`within = "5s"`, `within = "50s"`, `name = "pond"`, `name = "po\u001b[31mnd"`).Replace(s)
+		return strings.NewReplacer(`within = "5s"`, `within = "50s"`, `name = "pond"`,
+			`name = "po\u001b[31mnd"`).Replace(s)
 	})
 	p.OK("start")
 	p.OK("send", "x")
@@ -427,7 +436,9 @@ func TestAWordTooManyIsWrongUsage(t *testing.T) {
 	p := scripted(t, patient)
 	p.OK("start")
 	pid := p.Status().Server.PID
-	for _, args := range [][]string{{"stop", "pond2"}, {"start", "other"}, {"status", "pond2"}, {"rollback", "r0003", "r0004"}, {"backup", "take", "world"}, {"backup", "list", "b0001"}, {"recover", "r0001"}, {"logbook", "r0001", "r0002"}, {"log", "50"}, {"refit", "1", "2"}, {"builds", "x"}} {
+	for _, args := range [][]string{{"stop", "pond2"}, {"start", "other"}, {"status", "pond2"},
+		{"rollback", "r0003", "r0004"}, {"backup", "take", "world"}, {"backup", "list", "b0001"}, {"recover", "r0001"},
+		{"logbook", "r0001", "r0002"}, {"log", "50"}, {"refit", "1", "2"}, {"builds", "x"}} {
 		r := p.Exits(exitUsage, args...)
 		assert.Regexp(t, `a word too many|one version at a time`, r.Err, "%v", args)
 		assert.Contains(t, r.Err, "try: freshkeel", "%v", args)
@@ -440,7 +451,8 @@ func TestEveryWordAfterSendIsTheServers(t *testing.T) {
 	t.Parallel()
 	p := scripted(t, patient)
 	p.OK("start")
-	for _, words := range [][]string{{"help"}, {"h"}, {"--", "help"}, {"kick", "--all"}, {"-v"}, {"say", "--", "hello"}, {"--", "--help"}} {
+	for _, words := range [][]string{{"help"}, {"h"}, {"--", "help"}, {"kick", "--all"}, {"-v"}, {"say", "--", "hello"},
+		{"--", "--help"}} {
 		p.OK(append([]string{"send"}, words...)...)
 		want := "heard " + strings.TrimPrefix(strings.Join(words, " "), "-- ")
 		proving.Until(t, want, func() bool { return strings.Contains(p.Run("log").Out, want+"\n") })
@@ -474,7 +486,8 @@ func TestAHeldPortIsNamedAtTheStart(t *testing.T) {
 	require.NoError(t, err)
 	defer other.Close()
 	r := p.Exits(exitFailed, "start")
-	assert.Regexp(t, fmt.Sprintf(`port udp/%d, which the server wants, is held already by process %d, `, p.Port, os.Getpid()), r.Err)
+	assert.Regexp(t, fmt.Sprintf(`port udp/%d, which the server wants, is held already by process %d, `, p.Port,
+		os.Getpid()), r.Err)
 	assert.Contains(t, r.Err, "try: stop that process")
 	other.Close()
 	p.OK("start")
@@ -517,7 +530,9 @@ func TestPlayersAreToldBeforeTheStop(t *testing.T) {
 func TestServerInTheBackgroundIsRefittedToo(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, demo.Releases[0], demo.Releases[1], demo.Releases[2])
-	p.Put("open-gates.sh", strings.Replace(p.Read("open-gates.sh"), "exec \"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens", "\"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens &", 1))
+	p.Put("open-gates.sh", strings.Replace(p.Read("open-gates.sh"),
+		"exec \"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens",
+		"\"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens &", 1))
 	p.EditProfile(func(s string) string { return strings.Replace(s, "wait = '5s'", "wait = '200ms'", 1) })
 	p.OK("start")
 	p.OK("refit", "3.5.0")

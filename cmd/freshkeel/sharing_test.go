@@ -41,7 +41,8 @@ func TestManyAtOnce(t *testing.T) {
 	assert.ElementsMatch(t, []int{0, 1, 1, 1}, codes, said)
 	count := 0
 	for _, pid := range proving.ProcessesIn(p.Install) {
-		if b, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/cmdline"); bytes.Contains(b, []byte("simulated-runtime")) {
+		if b, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/cmdline"); bytes.Contains(b,
+			[]byte("simulated-runtime")) {
 			count++
 		}
 	}

@@ -43,8 +43,10 @@ func preflightJSON(pre *freshkeel.Preflight) any {
 		Outcome string `json:"outcome"`
 		*freshkeel.Preflight
 		Plan planJSON `json:"plan"`
-	}{"result", outcome, pre, planJSON{nonNil(pre.Plan.Steps), pre.Plan.Unchanged, pre.Plan.Bytes, nonNil(pre.Plan.Kept), nonNil(pre.Plan.Left), nonNil(pre.Plan.Foreign), nonNil(pre.Plan.Edits),
-		nonNil(pre.Plan.Mended), nonNil(pre.Plan.Renamed), nonNil(pre.Plan.Dropped), nonNil(pre.Plan.Moved), nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers)}}
+	}{"result", outcome, pre, planJSON{nonNil(pre.Plan.Steps), pre.Plan.Unchanged, pre.Plan.Bytes,
+		nonNil(pre.Plan.Kept), nonNil(pre.Plan.Left), nonNil(pre.Plan.Foreign), nonNil(pre.Plan.Edits),
+		nonNil(pre.Plan.Mended), nonNil(pre.Plan.Renamed), nonNil(pre.Plan.Dropped), nonNil(pre.Plan.Moved),
+		nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers)}}
 }
 
 // title heads a run, where there is a person to read it.
@@ -68,7 +70,8 @@ func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
 	version := a.Version
 	if version == "" {
 		version = "not known: --version says it"
-		if slices.ContainsFunc(a.Guesses, func(g freshkeel.Guess) bool { return g.Key == "ready.version" && g.Value != "" }) {
+		if slices.ContainsFunc(a.Guesses,
+			func(g freshkeel.Guess) bool { return g.Key == "ready.version" && g.Value != "" }) {
 			version += ", or it is read when the server next starts"
 		}
 	}
@@ -79,7 +82,8 @@ func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
 		v.fact("missing", short(a.Missing))
 		v.fact("not of it", short(a.Foreign))
 	} else {
-		v.fact("inventory", fmt.Sprintf("%s; which of them are the build's is not known (adopt --build PATH tells)", count(a.Files, "file")))
+		v.fact("inventory", fmt.Sprintf("%s; which of them are the build's is not known (adopt --build PATH tells)",
+			count(a.Files, "file")))
 	}
 	v.fact("before", a.Kept)
 	if a.Profile == "" {
@@ -136,7 +140,8 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 	to := orBuild(pre.Goal())
 	switch {
 	case len(stops) > 0:
-		v.outcome(bad, "STOPPED", fmt.Sprintf("%s can't be installed as things are: %s. Nothing was changed.", to, count(len(stops), "stop")))
+		v.outcome(bad, "STOPPED", fmt.Sprintf("%s can't be installed as things are: %s. Nothing was changed.", to,
+			count(len(stops), "stop")))
 	case len(pre.Plan.Steps) == 0:
 		v.outcome(good, "NOTHING TO DO", to+" is what is installed")
 	default:
@@ -156,7 +161,8 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 		v.outcome(colour, "CLEAR", what)
 	}
 	if len(pre.Chain) > 1 {
-		v.fact("steps", orUnknown(pre.From)+" → "+strings.Join(pre.Chain, " → ")+": the maker allows updates only from the build directly before; each is brought up and confirmed")
+		v.fact("steps", orUnknown(pre.From)+" → "+strings.Join(pre.Chain, " → ")+
+			": the maker allows updates only from the build directly before; each is brought up and confirmed")
 	}
 	for _, l := range pre.Layers {
 		v.fact("layer", l)
@@ -175,7 +181,8 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 		v.checksRan(pre)
 	}
 	if !all && fine > 0 {
-		fmt.Fprintf(v.p.out, "  %s%s\n", v.paint(good, pad("ok", 6)), fmt.Sprintf("%s found nothing wrong (--all shows them)", count(fine, "check")))
+		fmt.Fprintf(v.p.out, "  %s%s\n", v.paint(good, pad("ok", 6)),
+			fmt.Sprintf("%s found nothing wrong (--all shows them)", count(fine, "check")))
 	}
 	v.plan(pre.Plan, all)
 	if len(stops) == 0 && len(pre.Plan.Steps) > 0 {
@@ -249,7 +256,8 @@ func wantWords(pre *freshkeel.Preflight, w freshkeel.Want) (out []string) {
 
 func (v *view) plan(p *freshkeel.Plan, all bool) {
 	replaced, added, removed := p.Changes()
-	v.fact("plan", fmt.Sprintf("%s: replace %d, add %d, remove %d, leave %d unchanged; %s to lay out", orBuild(p.To), replaced, added, removed, p.Unchanged, freshkeel.Bytes(p.Bytes)))
+	v.fact("plan", fmt.Sprintf("%s: replace %d, add %d, remove %d, leave %d unchanged; %s to lay out", orBuild(p.To),
+		replaced, added, removed, p.Unchanged, freshkeel.Bytes(p.Bytes)))
 	for _, m := range p.Renamed {
 		v.fact("becomes", m.From+" of the build becomes "+m.To+", which the launch script runs")
 	}
@@ -351,9 +359,11 @@ func (v *view) status(s *freshkeel.Status) {
 	}
 	switch {
 	case s.State == freshkeel.Unsettled:
-		v.outcome(bad, "UNSETTLED", fmt.Sprintf("%s: %s %s was interrupted while %s, and waits to be settled", name, s.Run.Kind, s.Run.ID, s.Run.Phase))
+		v.outcome(bad, "UNSETTLED", fmt.Sprintf("%s: %s %s was interrupted while %s, and waits to be settled", name,
+			s.Run.Kind, s.Run.ID, s.Run.Phase))
 	case s.State == freshkeel.Changing:
-		v.outcome(minded, "CHANGING", fmt.Sprintf("%s: %s %s to %s is %s", s.Name, s.Run.Kind, s.Run.ID, reached(s.Run), s.Run.Phase))
+		v.outcome(minded, "CHANGING", fmt.Sprintf("%s: %s %s to %s is %s", s.Name, s.Run.Kind, s.Run.ID, reached(s.Run),
+			s.Run.Phase))
 	case s.Server.Running && s.Server.Stopping:
 		v.outcome(minded, "STOPPING", name)
 	case s.Server.Running:
@@ -364,11 +374,13 @@ func (v *view) status(s *freshkeel.Status) {
 		v.outcome(minded, "DOWN", name)
 	}
 	if len(s.Mixed) > 0 {
-		v.fact("mixed", "some of its files are of "+strings.Join(s.Mixed, ", ")+", since a part of a backup was restored; a refit makes it whole")
+		v.fact("mixed", "some of its files are of "+strings.Join(s.Mixed, ", ")+
+			", since a part of a backup was restored; a refit makes it whole")
 	}
 	v.fact("install", s.Install)
 	if s.Server.Running {
-		v.fact("processes", fmt.Sprintf("%s starts it as %d; all: %s; minder %d", s.Server.Script, s.Server.PID, numbers(s.Server.Processes), s.Server.Minder))
+		v.fact("processes", fmt.Sprintf("%s starts it as %d; all: %s; minder %d", s.Server.Script, s.Server.PID,
+			numbers(s.Server.Processes), s.Server.Minder))
 	} else if x := s.Server.Last; x != nil {
 		how := "by itself"
 		if x.Asked {
@@ -384,7 +396,8 @@ func (v *view) status(s *freshkeel.Status) {
 		v.fact("console", s.LastLine)
 	}
 	if e := s.Last; e != nil && s.Run == nil {
-		v.fact("last run", fmt.Sprintf("%s %s %s, %s → %s: %s", when(e.Started), e.Kind, e.ID, orUnknown(e.From), reached(e), orRunning(e)))
+		v.fact("last run", fmt.Sprintf("%s %s %s, %s → %s: %s", when(e.Started), e.Kind, e.ID, orUnknown(e.From),
+			reached(e), orRunning(e)))
 	}
 	switch s.State {
 	case freshkeel.Down:
@@ -435,7 +448,8 @@ func (v *view) backups(list []listed, hasCopy bool, at time.Time, next string) {
 		if !b.Copied {
 			only = append(only, b.ID)
 		}
-		rows = append(rows, []string{b.ID, when(b.Taken), orUnknown(b.Version), fmt.Sprint(b.Files), freshkeel.Bytes(b.Bytes), freshkeel.Bytes(b.New), b.Label})
+		rows = append(rows, []string{b.ID, when(b.Taken), orUnknown(b.Version), fmt.Sprint(b.Files),
+			freshkeel.Bytes(b.Bytes), freshkeel.Bytes(b.New), b.Label})
 	}
 	fmt.Fprintln(v.p.out)
 	v.table([]string{"backup", "taken", "build", "files", "content", "new", "label"}, rows, nil)
@@ -478,14 +492,16 @@ func (v *view) logbook(all []*freshkeel.Entry, name string) {
 		return
 	}
 	last := all[len(all)-1]
-	v.outcome(outcomeColour(last), strings.ToUpper(orRunning(last)), fmt.Sprintf("%s %s of %s, the newest of %d", last.Kind, last.ID, name, len(all)))
+	v.outcome(outcomeColour(last), strings.ToUpper(orRunning(last)),
+		fmt.Sprintf("%s %s of %s, the newest of %d", last.Kind, last.ID, name, len(all)))
 	var rows [][]string
 	for _, e := range all {
 		down := "-"
 		if e.Down > 0 {
 			down = freshkeel.Age(e.Down)
 		}
-		rows = append(rows, []string{e.ID, e.Started.Local().Format("2006-01-02 15:04"), string(e.Kind), orUnknown(e.From) + " → " + reached(e), orRunning(e), down, e.Backup})
+		rows = append(rows, []string{e.ID, e.Started.Local().Format("2006-01-02 15:04"), string(e.Kind),
+			orUnknown(e.From) + " → " + reached(e), orRunning(e), down, e.Backup})
 	}
 	fmt.Fprintln(v.p.out)
 	v.table([]string{"entry", "when", "what", "build", "outcome", "down", "backup"}, rows, func(row, col int) string {
@@ -507,7 +523,8 @@ func (v *view) logbook(all []*freshkeel.Entry, name string) {
 const shownWhy = 5
 
 func (v *view) entry(e *freshkeel.Entry, kept string) {
-	v.outcome(outcomeColour(e), strings.ToUpper(orRunning(e)), fmt.Sprintf("%s %s: %s → %s", e.Kind, e.ID, orUnknown(e.From), reached(e)))
+	v.outcome(outcomeColour(e), strings.ToUpper(orRunning(e)),
+		fmt.Sprintf("%s %s: %s → %s", e.Kind, e.ID, orUnknown(e.From), reached(e)))
 	v.fact("when", when(e.Started))
 	for _, l := range e.Layers {
 		v.fact("layer", l)

@@ -30,7 +30,8 @@ func (p *place) serve() (*demo.Site, string) {
 	s, srv := p.site()
 	srv.StartTLS()
 	at := filepath.Join(p.Dir, "ca.pem")
-	require.NoError(p.T, os.WriteFile(at, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw}), 0o644))
+	require.NoError(p.T, os.WriteFile(at,
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw}), 0o644))
 	p.Env = append(p.Env, "SSL_CERT_FILE="+at)
 	return s, srv.URL
 }
@@ -79,8 +80,10 @@ func versions(o freshkeel.Offer) (out []string) {
 
 // fixed are releases whose every build comes up.
 var fixed = []demo.Release{demo.Releases[0], demo.Releases[1],
-	{Version: "3.6.1", Channel: "stable", Date: "2026-11-01", Notes: "Flood gates, dry.", Behaviour: demo.Good, Java: 17},
-	{Version: "3.7.0-pre1", Channel: "preview", Date: "2026-11-12", Notes: "Moss that grows.", Behaviour: demo.Good, Java: 17}}
+	{Version: "3.6.1", Channel: "stable", Date: "2026-11-01", Notes: "Flood gates, dry.", Behaviour: demo.Good,
+		Java: 17},
+	{Version: "3.7.0-pre1", Channel: "preview", Date: "2026-11-12", Notes: "Moss that grows.", Behaviour: demo.Good,
+		Java: 17}}
 
 const zipNamed = `'/mossgate-(?P<version>[\d.]+(?:-\w+)?)\.zip(?:\?(?P<channel>\w+))?$'`
 
@@ -96,12 +99,15 @@ func TestEachKindOfSourceLeadsToARunningServer(t *testing.T) {
 		},
 			[]string{"3.4.1", "3.5.0", "3.6.1", "3.7.0-pre1"}, "3.6.1"},
 		"a maker's JSON, newest first, with details": {func(p *place, url string) []string {
-			return []string{"channel = 'steady'", "order = 'newest-first'", "[source.api]", "list = '" + url + "/api/builds.json'", "builds = '$.result.items[*]'", "version = '$.number'",
-				"channel = '$.track'", "channels = { settled = 'steady', growing = 'preview' }", "date = '$.since'", "detail = '$.details'", "files = '$.files[?@.kind==\"server\"]'",
+			return []string{"channel = 'steady'", "order = 'newest-first'", "[source.api]", "list = '" + url +
+				"/api/builds.json'", "builds = '$.result.items[*]'", "version = '$.number'",
+				"channel = '$.track'", "channels = { settled = 'steady', growing = 'preview' }", "date = '$.since'",
+				"detail = '$.details'", "files = '$.files[?@.kind==\"server\"]'",
 				"url = '$.href'", "size = '$.bytes'", "digests = { sha256 = '$.sum' }"}
 		}, []string{"3.4.1", "3.5.0", "3.6.1", "3.7.0-pre1"}, "3.6.1"},
 		"a page, with a checksum list": {func(p *place, url string) []string {
-			return []string{"channel = 'stable'", "sums = 'SHA256SUMS'", "page.at = '" + url + "/downloads.html'", "page.links = 'table.gates a.get'", "page.pattern = " + zipNamed}
+			return []string{"channel = 'stable'", "sums = 'SHA256SUMS'", "page.at = '" + url + "/downloads.html'",
+				"page.links = 'table.gates a.get'", "page.pattern = " + zipNamed}
 		}, []string{"3.4.1", "3.5.0", "3.6.1", "3.7.0-pre1"}, "3.6.1"},
 		"one address": {func(p *place, url string) []string {
 			return []string{"address.at = '" + url + "/latest.jar'", "rename = 'mossgate-server-x.jar'"}
@@ -115,7 +121,8 @@ func TestEachKindOfSourceLeadsToARunningServer(t *testing.T) {
 			proving.Put(p.T, filepath.Join(game, "server/bin/mossgate-server-3.6.1.jar"), string(jar))
 			proving.Put(p.T, filepath.Join(game, "server/tracks/dew-loop.track"), "dew loop, surveyed anew\n")
 			proving.Put(p.T, filepath.Join(game, "server/cache/x"), "x")
-			return []string{"folder.at = '" + game + "'", "strip = 1", "version = 'file:version.txt'", "take = ['*', 'bin/**', 'tracks/**']", "leave = ['mossgate.exe']", "moved = { 'bin/*' = '/' }"}
+			return []string{"folder.at = '" + game + "'", "strip = 1", "version = 'file:version.txt'",
+				"take = ['*', 'bin/**', 'tracks/**']", "leave = ['mossgate.exe']", "moved = { 'bin/*' = '/' }"}
 		}, []string{"3.6.1"}, "3.6.1"},
 		"archives in order, each with a sidecar": {func(p *place, _ string) []string {
 			require.NoError(p.T, p.Harbour.PublishIncrement(filepath.Join(p.Dir, "archives"), fixed[1], fixed[2]))
@@ -125,7 +132,9 @@ func TestEachKindOfSourceLeadsToARunningServer(t *testing.T) {
 				require.NoError(p.T, err)
 				proving.Put(p.T, at+".sha256", fmt.Sprintf("%x\n", sha256.Sum256(b)))
 			}
-			return []string{"sums = '.sha256'", "removals = 'removed.txt'", "[source.archives]", "in = '../archives'", `full = '^mossgate-(?P<version>[\d.]+)-full\.zip$'`, `increment = '^mossgate-(?P<version>[\d.]+)-step\.zip$'`}
+			return []string{"sums = '.sha256'", "removals = 'removed.txt'", "[source.archives]", "in = '../archives'",
+				`full = '^mossgate-(?P<version>[\d.]+)-full\.zip$'`,
+				`increment = '^mossgate-(?P<version>[\d.]+)-step\.zip$'`}
 		}, []string{"3.5.0", "3.6.1"}, "3.6.1"},
 		"a build command": {func(p *place, _ string) []string {
 			for _, r := range fixed {
@@ -133,8 +142,10 @@ func TestEachKindOfSourceLeadsToARunningServer(t *testing.T) {
 				require.NoError(p.T, err)
 				proving.Put(p.T, filepath.Join(p.Dir, "mossgate-server-"+r.Version+".jar"), string(jar))
 			}
-			proving.Put(p.T, filepath.Join(p.Dir, "make.sh"), "#!/bin/sh\nset -e\necho \"brewing $1\"\nmkdir -p out\ncp \"$2/mossgate-server-$1.jar\" out\necho done >&2\n")
-			return []string{"[source.command]", "run = ['" + filepath.Join(p.Dir, "make.sh") + "', '{version}', '" + p.Dir + "']", "list = ['echo', '3.5.0 3.6.1']", "limit = '1m'", "pick = 'out/mossgate-server-*.jar'"}
+			proving.Put(p.T, filepath.Join(p.Dir, "make.sh"),
+				"#!/bin/sh\nset -e\necho \"brewing $1\"\nmkdir -p out\ncp \"$2/mossgate-server-$1.jar\" out\necho done >&2\n")
+			return []string{"[source.command]", "run = ['" + filepath.Join(p.Dir, "make.sh") + "', '{version}', '" +
+				p.Dir + "']", "list = ['echo', '3.5.0 3.6.1']", "limit = '1m'", "pick = 'out/mossgate-server-*.jar'"}
 		}, []string{"3.5.0", "3.6.1"}, "3.6.1"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -155,7 +166,8 @@ func TestEachKindOfSourceLeadsToARunningServer(t *testing.T) {
 			assert.Contains(t, r.Out, "3.4.1 → "+c.to+" and runs")
 			assert.Equal(t, c.to, p.Status().Version)
 			assert.FileExists(t, filepath.Join(p.Install, "mossgate.jar"))
-			for _, no := range []string{"removed.txt", "INSTALL-ME.txt", "harbour.pub", "cache/x", "version.txt.orig", "mossgate.exe", "bin"} {
+			for _, no := range []string{"removed.txt", "INSTALL-ME.txt", "harbour.pub", "cache/x", "version.txt.orig",
+				"mossgate.exe", "bin"} {
 				assert.NoFileExists(t, filepath.Join(p.Install, no))
 			}
 			r = p.OK("refit")

@@ -52,7 +52,8 @@ func newView(p *program) *view {
 	}
 	v.live = terminal && !p.plain && !p.json && os.Getenv("TERM") != "dumb"
 	o, isFile := p.out.(*os.File)
-	v.colour = isFile && term.IsTerminal(int(o.Fd())) && !p.plain && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	v.colour = isFile && term.IsTerminal(int(o.Fd())) && !p.plain && os.Getenv("NO_COLOR") == "" &&
+		os.Getenv("TERM") != "dumb"
 	v.raw = p.err
 	p.err = &harmless{p.err, v.colour}
 	if !p.json { // which escapes what it holds by itself
@@ -87,7 +88,8 @@ func (v *screen) observe(e freshkeel.Event) {
 	}
 	if v.p.json && v.stream {
 		v.events++
-		if e.Kind == freshkeel.StepMoves && (e.Text == "" || e.Done > 0) && time.Since(v.moved.At) < 250*time.Millisecond && e.Done != e.Total {
+		if e.Kind == freshkeel.StepMoves && (e.Text == "" || e.Done > 0) &&
+			time.Since(v.moved.At) < 250*time.Millisecond && e.Done != e.Total {
 			return
 		}
 		v.moved = e
@@ -197,7 +199,8 @@ func (v *screen) redraw() {
 	}
 	dots := []string{"·  ", "·· ", "···"}[int(time.Since(v.began)/(300*time.Millisecond))%3]
 	const left = 2 + 6 + stepWidth
-	io.WriteString(v.p.err, "  "+v.paint(calm, pad(dots, 6))+v.paint(strong, pad(v.step, stepWidth))+v.clip(v.progress(), v.width-1-left))
+	io.WriteString(v.p.err, "  "+v.paint(calm, pad(dots, 6))+v.paint(strong,
+		pad(v.step, stepWidth))+v.clip(v.progress(), v.width-1-left))
 	v.shown = true
 }
 
@@ -352,7 +355,8 @@ func (v *screen) fact(label, text string) {
 }
 
 func (v *view) finding(f freshkeel.Finding) {
-	mark := map[freshkeel.Level][2]string{freshkeel.Stop: {"STOP", bad}, freshkeel.Warn: {"warn", minded}, freshkeel.OK: {"ok", good}}[f.Level]
+	mark := map[freshkeel.Level][2]string{freshkeel.Stop: {"STOP", bad}, freshkeel.Warn: {"warn", minded},
+		freshkeel.OK: {"ok", good}}[f.Level]
 	word, colour := mark[0], mark[1]
 	rows := wrap(f.What, v.width-10)
 	for i, row := range rows {

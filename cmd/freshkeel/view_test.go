@@ -20,7 +20,9 @@ import (
 )
 
 func TestWrapKeepsEveryWordAndNoRowIsTooWide(t *testing.T) {
-	for _, text := range []string{"", "one", "a few words that go on for a while", "/a/path/that/is/longer/than/any/row/could/ever/be/on/this/terminal and more", "first\nsecond", "wide 蝸牛蝸牛蝸牛蝸牛蝸牛蝸牛 snails", "double  space"} {
+	for _, text := range []string{"", "one", "a few words that go on for a while",
+		"/a/path/that/is/longer/than/any/row/could/ever/be/on/this/terminal and more", "first\nsecond",
+		"wide 蝸牛蝸牛蝸牛蝸牛蝸牛蝸牛 snails", "double  space"} {
 		for n := 8; n < 40; n += 5 {
 			rows := wrap(text, n)
 			for _, r := range rows {
@@ -50,7 +52,8 @@ func TestProgressSaysBytesRateAndTimeLeft(t *testing.T) {
 func TestTableFitsTheTerminal(t *testing.T) {
 	var out bytes.Buffer
 	v := &screen{p: &program{out: &out}, width: 60}
-	v.table([]string{"a", "long head", "notes"}, [][]string{{"1", "x", strings.Repeat("word ", 30)}, {"22", "y", "short"}}, nil)
+	v.table([]string{"a", "long head", "notes"},
+		[][]string{{"1", "x", strings.Repeat("word ", 30)}, {"22", "y", "short"}}, nil)
 	lines := strings.Split(strings.TrimRight(out.String(), "\n"), "\n")
 	require.Len(t, lines, 3)
 	assert.Equal(t, "  a   long head  notes", lines[0])

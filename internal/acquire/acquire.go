@@ -216,7 +216,8 @@ func (aq *Acquirer) Fetch(ctx context.Context, c *resolve.Candidate) (*Fetched, 
 		defer unlock()
 		s, err := l.Read(locker.Builds, c.Set)
 		if err == nil && by != "" && s.Vouched != by {
-			aq.Note("%s is in the locker, but was not signed by [source] key when it was fetched: it is fetched again", c.Label())
+			aq.Note("%s is in the locker, but was not signed by [source] key when it was fetched: it is fetched again",
+				c.Label())
 			err = locker.ErrNoSet
 		}
 		if err == nil {
@@ -228,7 +229,8 @@ func (aq *Acquirer) Fetch(ctx context.Context, c *resolve.Candidate) (*Fetched, 
 		}
 	}
 	if c.Offer != nil && c.Offer.Stale {
-		return nil, tell.Advise(fmt.Errorf("%s is not in the locker, and its source can't be reached", c.Label()), "try again when it can be; what is fetched already: freshkeel builds")
+		return nil, tell.Advise(fmt.Errorf("%s is not in the locker, and its source can't be reached", c.Label()),
+			"try again when it can be; what is fetched already: freshkeel builds")
 	}
 	return aq.bring(ctx, l, c, by)
 }
@@ -238,7 +240,8 @@ func fetchedAs(c *resolve.Candidate, s *locker.Set, cached bool) *Fetched {
 	if c.Version == "" {
 		c.Version = s.Version
 	}
-	return &Fetched{Set: s, Version: c.Version, Layer: c.Layer, Bytes: s.Bytes, Files: s.Files, Cached: cached, Candidate: c}
+	return &Fetched{Set: s, Version: c.Version, Layer: c.Layer, Bytes: s.Bytes, Files: s.Files, Cached: cached,
+		Candidate: c}
 }
 
 // bring fetches a candidate's parts and makes them a set; by is the mark of the key that
@@ -246,7 +249,8 @@ func fetchedAs(c *resolve.Candidate, s *locker.Set, cached bool) *Fetched {
 func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Candidate, by string) (*Fetched, error) {
 	w := l.Writer()
 	defer w.Close()
-	s := &locker.Set{Owner: locker.Builds, Version: c.Version, Channel: c.Channel, Source: c.Source, Taken: time.Now().Round(0), Vouched: by}
+	s := &locker.Set{Owner: locker.Builds, Version: c.Version, Channel: c.Channel, Source: c.Source,
+		Taken: time.Now().Round(0), Vouched: by}
 	got := &gathered{}
 	var damaged []string
 	var err error

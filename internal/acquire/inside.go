@@ -39,7 +39,8 @@ func versionInside(l *locker.Locker, s *locker.Set, how string) string {
 			if _, err := l.Content(f).ReadAt(b, 0); err == nil {
 				return version.InText(string(b))
 			}
-		case (kind == "" || kind == "jar") && strings.HasSuffix(f.Path, ".jar") && (f.Path == at || (at == "" && !strings.Contains(f.Path, "/"))):
+		case (kind == "" || kind == "jar") && strings.HasSuffix(f.Path, ".jar") &&
+			(f.Path == at || (at == "" && !strings.Contains(f.Path, "/"))):
 			jars++
 			if j, _ := needs.ReadJar(l.Content(f), f.Size); j != nil {
 				ver = j.Version

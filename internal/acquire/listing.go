@@ -29,7 +29,8 @@ const smallFile = 2 << 20
 // takeListing brings a build here file by file: only what neither the install
 // nor the locker holds crosses the wire. Everything is held against the
 // listing, wherever it came from.
-func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writer, c *resolve.Candidate, got *gathered) (damaged []string, err error) {
+func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker.Writer, c *resolve.Candidate,
+	got *gathered) (damaged []string, err error) {
 	incoming := filepath.Join(l.Dir(), "incoming")
 	if err := os.MkdirAll(incoming, 0o700); err != nil {
 		return nil, err
@@ -43,7 +44,8 @@ func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker
 	if err != nil {
 		return nil, err
 	}
-	t := &lister{k: aq, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.ByPath(tree.Spelling{}), known: aq.knownContent(l, c, inv), moves: aq.Moves("fetch")}
+	t := &lister{k: aq, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.ByPath(tree.Spelling{}),
+		known: aq.knownContent(l, c, inv), moves: aq.Moves("fetch")}
 	for _, f := range doc.Files {
 		t.total += f.Size
 	}
@@ -73,7 +75,8 @@ func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	aq.Note("%s of %s fetched; the rest, %s, was here already and is what the listing says", words.Bytes(t.fetched), words.Bytes(t.total), words.Bytes(t.total-t.fetched))
+	aq.Note("%s of %s fetched; the rest, %s, was here already and is what the listing says", words.Bytes(t.fetched),
+		words.Bytes(t.total), words.Bytes(t.total-t.fetched))
 	if len(t.damaged) > 0 {
 		slices.Sort(t.damaged)
 		aq.Note("not what was put there: %s", words.Some(t.damaged, 6))
@@ -83,7 +86,8 @@ func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker
 
 // readListing fetches the listing: what changed since a version that the locker
 // holds, where the feed has that, or else the whole.
-func (aq *Acquirer) readListing(ctx context.Context, l *locker.Locker, client *fetch.Client, c *resolve.Candidate, incoming string) (*feed.Files, error) {
+func (aq *Acquirer) readListing(ctx context.Context, l *locker.Locker, client *fetch.Client, c *resolve.Candidate,
+	incoming string) (*feed.Files, error) {
 	read := func(w fetch.Wanted, old []feed.ListedFile) (*feed.Files, error) {
 		name := filepath.Join(incoming, "listing-"+tree.SumBytes([]byte(w.URL)).String()[:16]+".part")
 		v, err := client.Download(ctx, w, name, nil)
@@ -96,7 +100,8 @@ func (aq *Acquirer) readListing(ctx context.Context, l *locker.Locker, client *f
 			return nil, fmt.Errorf("read the listing %s: %w", fetch.Shown(w.URL), err)
 		}
 		if doc.Version != "" && doc.Version != c.Version {
-			return nil, fmt.Errorf("read the listing %s: it lists version %s, and the list of builds gives it for %s", fetch.Shown(w.URL), doc.Version, c.Version)
+			return nil, fmt.Errorf("read the listing %s: it lists version %s, and the list of builds gives it for %s",
+				fetch.Shown(w.URL), doc.Version, c.Version)
 		}
 		return doc, nil
 	}
@@ -134,7 +139,8 @@ func listed(s *locker.Set) []feed.ListedFile {
 
 // knownContent finds the locker's content by its hash, among what this source
 // and this install have had before.
-func (aq *Acquirer) knownContent(l *locker.Locker, c *resolve.Candidate, inv *inventory.Inventory) map[tree.Sum]locker.File {
+func (aq *Acquirer) knownContent(l *locker.Locker, c *resolve.Candidate,
+	inv *inventory.Inventory) map[tree.Sum]locker.File {
 	ids := inv.Sets()
 	if c.Offer != nil {
 		for _, id := range c.Offer.Memory.Sets {

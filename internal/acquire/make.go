@@ -75,7 +75,8 @@ func (aq *Acquirer) make(ctx context.Context, c *resolve.Candidate, m *feed.Make
 		err = fmt.Errorf("it ended well, and %s", aq.notOne(work, m, made))
 	}
 	if err != nil {
-		return "", &tell.ToolFailed{What: fmt.Sprintf("make %s: %v", c.Label(), err), Lines: last, Log: filepath.Join(work, "output.log")}
+		return "", &tell.ToolFailed{What: fmt.Sprintf("make %s: %v", c.Label(), err), Lines: last,
+			Log: filepath.Join(work, "output.log")}
 	}
 	return made[0], nil
 }

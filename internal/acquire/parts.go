@@ -37,7 +37,8 @@ type arrived struct {
 
 // takeParts downloads every part, several at a time, and opens them in order;
 // a later part's files win over an earlier one's.
-func (aq *Acquirer) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer, c *resolve.Candidate, got *gathered) error {
+func (aq *Acquirer) takeParts(ctx context.Context, l *locker.Locker, w *locker.Writer, c *resolve.Candidate,
+	got *gathered) error {
 	incoming := filepath.Join(l.Dir(), "incoming")
 	if err := os.MkdirAll(incoming, 0o700); err != nil {
 		return err
@@ -95,11 +96,13 @@ func roomFor(dir string, parts []feed.Part) error {
 	if err != nil || need == 0 || int64(u.Free) >= need {
 		return nil
 	}
-	return tell.Advise(fmt.Errorf("the download needs %s, and %s has %s free", words.Bytes(need), dir, words.Bytes(int64(u.Free))), "free space there, or move FRESHKEEL_HOME to another disk")
+	return tell.Advise(fmt.Errorf("the download needs %s, and %s has %s free", words.Bytes(need), dir,
+		words.Bytes(int64(u.Free))), "free space there, or move FRESHKEEL_HOME to another disk")
 }
 
 // takePart lays one part over what the parts before it brought.
-func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.Candidate, p feed.Part, a arrived, incoming string, got *gathered) error {
+func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.Candidate, p feed.Part, a arrived,
+	incoming string, got *gathered) error {
 	if p.Folder != "" {
 		return aq.takeFolder(ctx, w, p.Folder, p.Unpack, got)
 	}
@@ -112,7 +115,8 @@ func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.C
 			return aq.takeFolder(ctx, w, made, p.Unpack, got)
 		}
 		name := filepath.Join(incoming, "made-"+tree.SumBytes([]byte(made)).String()[:16]+".part")
-		if a.Verified, err = aq.res.Client(c.Src).Download(ctx, fetch.Wanted{URL: made}, name, aq.Moves("fetch")); err != nil {
+		if a.Verified, err = aq.res.Client(c.Src).Download(ctx, fetch.Wanted{URL: made}, name,
+			aq.Moves("fetch")); err != nil {
 			return err
 		}
 		if err := aq.madeAs(c, a.Verified); err != nil {
@@ -123,12 +127,7 @@ func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.C
 	// Verified and about to be stored piece by piece: the download itself has
 	// done its work, whether it can be opened or not.
 	defer os.Remove(a.Path)
-	switch {
-	case a.WeakOnly():
-		aq.Warn("%s is vouched for by a weak digest alone (%s): it tells damage, not malice", fetch.NameOf(p.URL), strings.Join(a.By, ", "))
-	case len(a.By) == 0 && fetch.IsURL(p.URL):
-		aq.Note("nothing vouches for %s: its source gives no digest and no signature", fetch.NameOf(p.URL))
-	}
+	aq.tellVouched(p.URL, a.Verified)
 	rule := p.Unpack
 	if c.Guess {
 		top, err := aq.Wrapper(ctx, a.Verified, rule, incoming)
@@ -179,9 +178,21 @@ func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.C
 	return nil
 }
 
+// tellVouched tells where little or nothing vouches for a download.
+func (aq *Acquirer) tellVouched(url string, a *fetch.Verified) {
+	switch {
+	case a.WeakOnly():
+		aq.Warn("%s is vouched for by a weak digest alone (%s): it tells damage, not malice", fetch.NameOf(url),
+			strings.Join(a.By, ", "))
+	case len(a.By) == 0 && fetch.IsURL(url):
+		aq.Note("nothing vouches for %s: its source gives no digest and no signature", fetch.NameOf(url))
+	}
+}
+
 // takeFolder stores what a rule takes of a folder, without the owners it has
 // there.
-func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder string, rule unpack.Rule, got *gathered) error {
+func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder string, rule unpack.Rule,
+	got *gathered) error {
 	list, err := tree.Walk(folder, nil)
 	if err != nil {
 		return err
@@ -192,7 +203,8 @@ func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder str
 		return err
 	}
 	if len(t.Moving) > 0 {
-		return tell.Advise(fmt.Errorf("take the build from %s: %s changed while it was read", folder, words.Some(t.Moving, 3)), "end what writes there, and try again")
+		return tell.Advise(fmt.Errorf("take the build from %s: %s changed while it was read", folder,
+			words.Some(t.Moving, 3)), "end what writes there, and try again")
 	}
 	fresh, seen := &gathered{files: t.Entries[:0]}, ""
 	for _, f := range t.Entries {
@@ -222,7 +234,8 @@ func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder str
 // stand at a path.
 func EntryOf(f locker.File, it unpack.Item, to string) locker.File {
 	size := f.Size
-	f.Entry = tree.Entry{Path: to, Kind: tree.File, Mode: it.Mode.Perm(), UID: tree.NoID, GID: tree.NoID, Target: it.Target}
+	f.Entry = tree.Entry{Path: to, Kind: tree.File, Mode: it.Mode.Perm(), UID: tree.NoID, GID: tree.NoID,
+		Target: it.Target}
 	f.Size = size
 	if y := it.Mtime.Year(); y > 1980 && y < 2200 {
 		f.Mtime = it.Mtime.UnixNano()

@@ -160,14 +160,17 @@ func profileThere(dir string, a Order) ([]byte, error) {
 	}
 	if !a.Replace && !a.DryRun && a.Build == "" {
 		return nil, tell.Advise(fmt.Errorf("%s has a profile already", dir),
-			"edit "+filepath.Join(dir, profile.FileName)+"; which files are the build's is told by: freshkeel adopt --build PATH "+dir+", which leaves it as it is")
+			"edit "+filepath.Join(dir, profile.FileName)+
+				"; which files are the build's is told by: freshkeel adopt --build PATH "+dir+
+				", which leaves it as it is")
 	}
 	return old, nil
 }
 
 // write writes what was found: the inventory, and the profile's text, "" for none. A
 // profile that stood there, old, is kept beside it; kept is where.
-func (ad *Adopter) write(head *inventory.Inventory, files func(add func(*inventory.Owned) error) error, text string, old []byte) (kept string, err error) {
+func (ad *Adopter) write(head *inventory.Inventory, files func(add func(*inventory.Owned) error) error, text string,
+	old []byte) (kept string, err error) {
 	unlock, err := ad.Lock("adopt")
 	if err != nil {
 		return "", err
@@ -213,7 +216,8 @@ func fromInstall(dir, source string) (string, error) {
 		if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(source))); err == nil {
 			return source, nil // as it would stand in the profile
 		}
-		return "", tell.Misuse(fmt.Sprintf("the source %s is neither here, at %s, nor seen from the install", source, full), "give a path that counts from the folder that you are in, or a whole one")
+		return "", tell.Misuse(fmt.Sprintf("the source %s is neither here, at %s, nor seen from the install", source,
+			full), "give a path that counts from the folder that you are in, or a whole one")
 	}
 	rel, err := filepath.Rel(dir, full)
 	if err != nil { // on another drive
@@ -360,7 +364,8 @@ func (l *lookout) recordBuild(names map[string]string, add func(*inventory.Owned
 		}
 	}
 	for _, e := range l.list {
-		if files.Find(e.Path) == nil && e.Kind != tree.Dir && e.Path != profile.FileName && !own.Own(e.Path) && !own.Skip.Match(e.Path) {
+		if files.Find(e.Path) == nil && e.Kind != tree.Dir && e.Path != profile.FileName && !own.Own(e.Path) &&
+			!own.Skip.Match(e.Path) {
 			l.foreign = append(l.foreign, e.Path)
 		}
 	}

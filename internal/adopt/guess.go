@@ -175,7 +175,8 @@ func (l *lookout) lookForArtifact() {
 		var biggest tree.Entry
 		for _, e := range l.list {
 			full := filepath.Join(l.dir, filepath.FromSlash(e.Path))
-			if e.Kind == tree.File && !strings.Contains(e.Path, "/") && e.Size > biggest.Size && (strings.HasSuffix(e.Path, ".jar") || bytes.HasPrefix(tree.Head(full), []byte("\x7fELF"))) {
+			if e.Kind == tree.File && !strings.Contains(e.Path, "/") && e.Size > biggest.Size &&
+				(strings.HasSuffix(e.Path, ".jar") || bytes.HasPrefix(tree.Head(full), []byte("\x7fELF"))) {
 				biggest = e
 			}
 		}
@@ -228,7 +229,8 @@ func (l *lookout) lookForPlace() {
 		}
 		for _, e := range here[b.Size] {
 			if ok, err := l.content.SameAs(e, nil, b); err == nil && ok {
-				l.place = append(l.place, [3]string{resolve.PatternFor(at), e.Path, fmt.Sprintf("%s of the build has the content of %s", at, e.Path)})
+				l.place = append(l.place, [3]string{resolve.PatternFor(at), e.Path,
+					fmt.Sprintf("%s of the build has the content of %s", at, e.Path)})
 				break
 			}
 		}
@@ -239,7 +241,8 @@ func (l *lookout) lookForPlace() {
 	// The installed artifact may be of another build of the same kind of file.
 	if l.ofBuild(l.artifact) == nil {
 		if pat := plan.AlikeIn(l.set, l.artifact); pat != "" {
-			l.place = append(l.place, [3]string{pat, l.artifact, "it is the build's only " + path.Ext(l.artifact) + " file, and the script runs " + l.artifact})
+			l.place = append(l.place, [3]string{pat, l.artifact, "it is the build's only " + path.Ext(l.artifact) +
+				" file, and the script runs " + l.artifact})
 		}
 	}
 }
@@ -264,7 +267,8 @@ func (l *lookout) lookForOwnFiles() {
 	}
 	l.lookAtScript()
 	for _, e := range l.list {
-		if strings.Contains(e.Path, "/") || e.Path == profile.FileName || used[e.Path] || e.Path == l.artifact || e.Path == l.script {
+		if strings.Contains(e.Path, "/") || e.Path == profile.FileName || used[e.Path] || e.Path == l.artifact ||
+			e.Path == l.script {
 			continue
 		}
 		if e.Kind == tree.Dir {
@@ -365,12 +369,14 @@ func (l *lookout) sortFolder(dir string, below tree.List) {
 	case l.known && !ships:
 		l.keep = append(l.keep, found{dir + "/**", "the build ships nothing of it"})
 	case live > 0:
-		l.keep = append(l.keep, found{dir + "/**", fmt.Sprintf("%s in it written while the server ran", words.Plural(live, "file"))})
+		l.keep = append(l.keep, found{dir + "/**",
+			fmt.Sprintf("%s in it written while the server ran", words.Plural(live, "file"))})
 	case l.known:
 	case settings*2 > files && regexp.MustCompile(`(?i)conf|settings`).MatchString(dir):
 		l.settings = append(l.settings, found{dir + "/**", "settings, by name and kind"})
 	case newer*2 > files && newer > 0:
-		l.keep = append(l.keep, found{dir + "/**", fmt.Sprintf("%d of its %s written after %s", newer, words.Plural(files, "file"), l.artifact)})
+		l.keep = append(l.keep, found{dir + "/**",
+			fmt.Sprintf("%d of its %s written after %s", newer, words.Plural(files, "file"), l.artifact)})
 	}
 }
 
@@ -464,7 +470,8 @@ func (l *lookout) lookForStopInScript() {
 // match of what leads to it and the version itself.
 func saying(line string, m []string) string {
 	v := ""
-	if at := strings.Index(line, m[2]); at > 0 && (line[at-1] == 'v' || line[at-1] == 'V') && !strings.HasSuffix(m[1], line[at-1:at]) {
+	if at := strings.Index(line, m[2]); at > 0 && (line[at-1] == 'v' || line[at-1] == 'V') &&
+		!strings.HasSuffix(m[1], line[at-1:at]) {
 		v = line[at-1:at] + "?"
 	}
 	return regexp.QuoteMeta(m[1]) + v + `(\S+)`
@@ -564,8 +571,10 @@ func (l *lookout) profileText() string {
 	w("")
 	w("[server]")
 	w("name = %s", words.Quote(name))
-	l.listKey(&b, "keep", "Your own files: worlds, lists. No build replaces them, no rollback takes them back in time.", l.keep)
-	l.listKey(&b, "settings", "Yours too, but tied to the build: a rollback by hand puts them back with it.", l.settings)
+	l.listKey(&b, "keep", "Your own files: worlds, lists. No build replaces them, no rollback takes them back in time.",
+		l.keep)
+	l.listKey(&b, "settings", "Yours too, but tied to the build: a rollback by hand puts them back with it.",
+		l.settings)
 	l.listKey(&b, "skip", "Neither replaced nor backed up.", l.skip)
 	w("")
 	w("[source]")

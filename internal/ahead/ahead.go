@@ -51,7 +51,8 @@ func (c Coming) Entry() locker.File {
 // New is an install with nothing coming and nothing going. store may be nil as long
 // as nothing comes.
 func New(in *install.Install, store *locker.Locker, now tree.List) *Ahead {
-	return &Ahead{in: in, Store: store, Before: now, Texts: map[string][]byte{}, gone: map[string]bool{}, Whose: map[string]string{}}
+	return &Ahead{in: in, Store: store, Before: now, Texts: map[string][]byte{}, gone: map[string]bool{},
+		Whose: map[string]string{}}
 }
 
 // Now is the install as it stands.
@@ -151,13 +152,15 @@ func (a *Ahead) HasAnyCase(at string) bool {
 	if slices.ContainsFunc(a.coming, func(c Coming) bool { return strings.EqualFold(c.At, at) }) {
 		return true
 	}
-	return slices.ContainsFunc(a.Before, func(e tree.Entry) bool { return strings.EqualFold(e.Path, at) && !a.Removed(e.Path) })
+	return slices.ContainsFunc(a.Before,
+		func(e tree.Entry) bool { return strings.EqualFold(e.Path, at) && !a.Removed(e.Path) })
 }
 
 // HasBelow tells whether anything will stand in a folder.
 func (a *Ahead) HasBelow(folder string) bool {
 	folder = strings.TrimSuffix(folder, "/")
-	return a.BringsBelow(folder) || slices.ContainsFunc(a.Before.Below(folder), func(e tree.Entry) bool { return !a.Removed(e.Path) })
+	return a.BringsBelow(folder) ||
+		slices.ContainsFunc(a.Before.Below(folder), func(e tree.Entry) bool { return !a.Removed(e.Path) })
 }
 
 // Folder tells whether a folder will stand at a path.

@@ -118,7 +118,8 @@ func ownerIn(l *locker.Locker, here *Shelf, want string) (string, error) {
 	case len(owners) == 0:
 		return "", tell.Misuse("there is no backup in it", "")
 	case want != "":
-		return "", tell.Misuse(fmt.Sprintf("no server %s has backups in it: there are %s", want, strings.Join(named, ", ")), "")
+		return "", tell.Misuse(fmt.Sprintf("no server %s has backups in it: there are %s", want,
+			strings.Join(named, ", ")), "")
 	}
 	return "", tell.Misuse("several servers have backups in it: "+strings.Join(named, ", "), "--server NAME")
 }
@@ -176,7 +177,8 @@ func (sh *Shelf) Bring(ctx context.Context, from *Shelf, id string, owners Owner
 		return "", tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list --copy")
 	}
 	if owner, err := from.Identity(); err != nil || owner != us {
-		return "", tell.Misuse(fmt.Sprintf("%s is a backup of %s, another install", id, theirs[i].Server), "add --to DIR: it is laid out there")
+		return "", tell.Misuse(fmt.Sprintf("%s is a backup of %s, another install", id, theirs[i].Server),
+			"add --to DIR: it is laid out there")
 	}
 	mine, err := sh.List()
 	if err != nil {
@@ -197,7 +199,8 @@ func (sh *Shelf) Bring(ctx context.Context, from *Shelf, id string, owners Owner
 	}
 	_, err = sh.Step("bring", func() (sum string, err error) {
 		moves, done := sh.Moves("bring"), int64(0)
-		as, err = mirror.Bring(ctx, l, other, us, id, mirror.Brought{As: as, Change: owners.Change(), Note: func(n int64) { done += n; moves(done, 0) }})
+		as, err = mirror.Bring(ctx, l, other, us, id, mirror.Brought{As: as, Change: owners.Change(),
+			Note: func(n int64) { done += n; moves(done, 0) }})
 		sum = fmt.Sprintf("%s from its copy, %s", id, words.Bytes(done))
 		if as != id {
 			sum += "; here it is " + as

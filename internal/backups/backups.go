@@ -110,7 +110,8 @@ func (sh *Shelf) Named(id string, is func(*locker.Set) bool, what, where string)
 	}
 	why := fmt.Sprintf("backup %s, %s, is not in this locker, %s", id, what, l.Dir())
 	if err == nil {
-		why = fmt.Sprintf("the backup %s in this locker, %s, is another one than the %s that was %s", id, l.Dir(), id, what)
+		why = fmt.Sprintf("the backup %s in this locker, %s, is another one than the %s that was %s", id, l.Dir(), id,
+			what)
 	}
 	do := "look for the locker of the user who took it, root's say: ~root/.local/state/freshkeel/locker; then, with a copy of it that you may read: freshkeel backup bring --from COPY"
 	if where != "" && where != l.Dir() {
@@ -171,7 +172,8 @@ func (sh *Shelf) Publish(w *locker.Writer, taken *locker.Taken, set *locker.Set)
 	if err != nil {
 		return err
 	}
-	set.Owner, set.Server, set.Root, set.Taken, set.Skipped = id, sh.Profile.Server.Name, sh.Dir, time.Now().Round(0), sh.Profile.Server.Skip
+	set.Owner, set.Server, set.Root, set.Taken, set.Skipped = id, sh.Profile.Server.Name, sh.Dir, time.Now().Round(0),
+		sh.Profile.Server.Skip
 	taken.Fill(set)
 	return w.Publish(set)
 }

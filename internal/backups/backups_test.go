@@ -41,7 +41,8 @@ func taken(t *testing.T, s *Shelf, at ...time.Time) (ids []string) {
 func TestThinningKeepsTheNewestOfEachPeriod(t *testing.T) {
 	s := reading(install.New(t.TempDir(), &profile.Profile{}, install.Options{Home: t.TempDir()}))
 	day := func(m time.Month, d, h int) time.Time { return time.Date(2026, m, d, h, 0, 0, 0, time.Local) }
-	ids := taken(t, s, day(3, 1, 9), day(8, 30, 9), day(9, 2, 9), day(9, 2, 21), day(9, 3, 8), day(9, 3, 9), day(9, 3, 10))
+	ids := taken(t, s, day(3, 1, 9), day(8, 30, 9), day(9, 2, 9), day(9, 2, 21), day(9, 3, 8), day(9, 3, 9),
+		day(9, 3, 10))
 	kept := func(n Keeping) (out []string) {
 		t.Helper()
 		p, err := s.PlanThin(n)
@@ -75,8 +76,10 @@ func TestAChoiceIsWhatIsNamedLessWhatIsLeftOut(t *testing.T) {
 		at     string
 		takes  bool
 	}{
-		{Choice{}, "a", true}, {Choice{Only: tree.Patterns{"g/**"}}, "g/a", true}, {Choice{Only: tree.Patterns{"g/**"}}, "h/a", false},
-		{Choice{Leave: tree.Patterns{"g/**"}}, "g/a", false}, {Choice{Only: tree.Patterns{"g/**"}, Leave: tree.Patterns{"g/b"}}, "g/b", false},
+		{Choice{}, "a", true}, {Choice{Only: tree.Patterns{"g/**"}}, "g/a", true},
+		{Choice{Only: tree.Patterns{"g/**"}}, "h/a", false},
+		{Choice{Leave: tree.Patterns{"g/**"}}, "g/a", false},
+		{Choice{Only: tree.Patterns{"g/**"}, Leave: tree.Patterns{"g/b"}}, "g/b", false},
 	} {
 		takes := c.choice.Takes()
 		assert.Equal(t, c.takes, takes == nil || takes(tree.Entry{Path: c.at}), fmt.Sprintf("%+v", c))
@@ -86,7 +89,8 @@ func TestAChoiceIsWhatIsNamedLessWhatIsLeftOut(t *testing.T) {
 // Names that Windows can't have are told by any part of a path.
 func TestNamesThatWindowsForbidsAreTold(t *testing.T) {
 	var list []locker.File
-	for _, at := range []string{"worlds/a:b", "con", "lib/aux.txt", "ends with dot.", "fine.txt", "console.log", "a/b c/d", "what?"} {
+	for _, at := range []string{"worlds/a:b", "con", "lib/aux.txt", "ends with dot.", "fine.txt", "console.log",
+		"a/b c/d", "what?"} {
 		list = append(list, locker.File{Entry: tree.Entry{Path: at}})
 	}
 	assert.Equal(t, []string{"worlds/a:b", "con", "lib/aux.txt", "ends with dot.", "what?"}, Forbidden(list))

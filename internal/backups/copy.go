@@ -64,7 +64,8 @@ func (w where) open(o install.Options, logins []profile.Login, dir string) (*mir
 		key, secret, plain, err := c.Keys(a.Host)
 		switch {
 		case err != nil:
-			return nil, tell.Advise(fmt.Errorf("no keys for %s: %w", a.Host, err), "a [[login]] with host, user (the key) and from (where its secret is) in freshkeel.toml, or a line in the netrc")
+			return nil, tell.Advise(fmt.Errorf("no keys for %s: %w", a.Host, err),
+				"a [[login]] with host, user (the key) and from (where its secret is) in freshkeel.toml, or a line in the netrc")
 		case a.Plain && !plain && !w.typed:
 			return nil, tell.Advise(fmt.Errorf("%s is asked over plain http, where everybody on the way can read the backups", a.Host), "s3+https://, or plain = true in its [[login]] where the line is safe")
 		}
@@ -72,7 +73,8 @@ func (w where) open(o install.Options, logins []profile.Login, dir string) (*mir
 			return nil, err
 		}
 	} else if strings.Contains(w.to, "://") {
-		return nil, tell.Misuse(fmt.Sprintf("%s is no address of an object store", fetch.Shown(w.to)), "s3+https://HOST/BUCKET/PREFIX, or a folder")
+		return nil, tell.Misuse(fmt.Sprintf("%s is no address of an object store", fetch.Shown(w.to)),
+			"s3+https://HOST/BUCKET/PREFIX, or a folder")
 	} else {
 		full, err := c.Folder(w.to)
 		if err != nil {
@@ -80,7 +82,8 @@ func (w where) open(o install.Options, logins []profile.Login, dir string) (*mir
 		}
 		for _, apart := range []struct{ dir, what string }{{dir, "the install"}, {o.Home, "FRESHKEEL_HOME"}} {
 			if apart.dir != "" && tree.Inside(tree.Real(apart.dir), tree.Real(full)) {
-				return nil, tell.Misuse(fmt.Sprintf("%s lies in %s: a copy belongs on another disk", full, apart.what), "")
+				return nil, tell.Misuse(fmt.Sprintf("%s lies in %s: a copy belongs on another disk", full, apart.what),
+					"")
 			}
 		}
 		if place, err = store.OpenFolder(full); err != nil {
@@ -115,7 +118,8 @@ func (sh *Shelf) place(identity string) (*mirror.Copy, error) {
 	return where{to: p.To, recipients: p.Recipients, identity: identity}.open(sh.Options, sh.Profile.Logins, sh.Dir)
 }
 
-var errNoCopy = tell.Misuse("the profile names no other place for the backups", "set [copy] to in freshkeel.toml: a folder on another disk, or s3+https://HOST/BUCKET/PREFIX")
+var errNoCopy = tell.Misuse("the profile names no other place for the backups",
+	"set [copy] to in freshkeel.toml: a folder on another disk, or s3+https://HOST/BUCKET/PREFIX")
 
 // Copied tells which backups the copy held when it was last written to from this
 // machine, and when that was. The place itself is not asked.
@@ -165,7 +169,8 @@ func (sh *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error)
 	}
 	out = &Pushed{To: c.Where(), Failed: map[string]string{}}
 	_, err = sh.Step("copy", func() (string, error) {
-		p, err := mirror.Begin(ctx, l, c, mirror.How{Claim: how.Claim, Dry: how.DryRun, Mend: how.mend, Doubt: how.doubt, Halt: sh.Halt})
+		p, err := mirror.Begin(ctx, l, c, mirror.How{Claim: how.Claim, Dry: how.DryRun, Mend: how.mend,
+			Doubt: how.doubt, Halt: sh.Halt})
 		if err != nil {
 			return "", err
 		}
@@ -179,7 +184,8 @@ func (sh *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error)
 			case b.Damage != "":
 				out.Failed[b.ID] = b.Damage
 			case !other.IsZero():
-				out.Failed[b.ID] = "the copy has another backup of that name, taken " + other.Local().Format(time.DateTime)
+				out.Failed[b.ID] = "the copy has another backup of that name, taken " +
+					other.Local().Format(time.DateTime)
 			case whole:
 				out.Held++
 			default:
@@ -210,7 +216,8 @@ func (sh *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error)
 		if err := sh.thinCopy(ctx, p, id, out); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s sent to %s, %s", words.Plural(len(out.Sent), "backup"), out.To, words.Bytes(out.Bytes)), nil
+		return fmt.Sprintf("%s sent to %s, %s", words.Plural(len(out.Sent), "backup"), out.To, words.Bytes(out.Bytes)),
+			nil
 	})
 	if f := (*mirror.Foreign)(nil); errors.As(err, &f) {
 		err = tell.Advise(err, "another folder or prefix in [copy] to; or, where this is right and nothing else writes there: freshkeel backup push --claim")

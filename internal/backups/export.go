@@ -40,9 +40,11 @@ func (sh *Shelf) Export(ctx context.Context, id, to string) (files int, told []s
 	if err != nil {
 		return 0, nil, err
 	}
-	write := map[string]func(context.Context, io.Writer, *locker.Locker, *locker.Set) error{".tar": writeTar, ".zip": writeZip, ".zst": writeTarZst}[strings.ToLower(filepath.Ext(to))]
+	write := map[string]func(context.Context, io.Writer, *locker.Locker, *locker.Set) error{".tar": writeTar,
+		".zip": writeZip, ".zst": writeTarZst}[strings.ToLower(filepath.Ext(to))]
 	if write == nil {
-		return 0, nil, tell.Misuse(fmt.Sprintf("%s: its ending does not say which kind of archive it is to be", to), "name it FILE.tar.zst, FILE.tar or FILE.zip")
+		return 0, nil, tell.Misuse(fmt.Sprintf("%s: its ending does not say which kind of archive it is to be", to),
+			"name it FILE.tar.zst, FILE.tar or FILE.zip")
 	}
 	if _, err := os.Lstat(to); err == nil {
 		return 0, nil, tell.Misuse(to+" is there already", "name a file that does not exist yet")
@@ -97,13 +99,17 @@ func writeTar(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Se
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		h := &tar.Header{Name: f.Path, Mode: int64(f.Mode.Perm()), Size: f.Size, Linkname: f.Target, ModTime: time.Unix(0, f.Mtime), Uid: max(f.UID.Int(), 0), Gid: max(f.GID.Int(), 0), Format: tar.FormatPAX, Typeflag: tar.TypeReg}
-		for bit, as := range map[fs.FileMode]int64{fs.ModeSetuid: 0o4000, fs.ModeSetgid: 0o2000, fs.ModeSticky: 0o1000} {
+		h := &tar.Header{Name: f.Path, Mode: int64(f.Mode.Perm()), Size: f.Size, Linkname: f.Target,
+			ModTime: time.Unix(0, f.Mtime), Uid: max(f.UID.Int(), 0), Gid: max(f.GID.Int(), 0), Format: tar.FormatPAX,
+			Typeflag: tar.TypeReg}
+		for bit, as := range map[fs.FileMode]int64{fs.ModeSetuid: 0o4000, fs.ModeSetgid: 0o2000,
+			fs.ModeSticky: 0o1000} {
 			if f.Mode&bit != 0 {
 				h.Mode |= as
 			}
 		}
-		if !utf8.ValidString(f.Path) || !utf8.ValidString(f.Target) { // the other format holds any bytes, and whole seconds
+		// the other format holds any bytes, and whole seconds
+		if !utf8.ValidString(f.Path) || !utf8.ValidString(f.Target) {
 			h.Format, h.ModTime = tar.FormatGNU, h.ModTime.Truncate(time.Second)
 		}
 		switch f.Kind {
@@ -132,7 +138,8 @@ func writeZip(ctx context.Context, out io.Writer, l *locker.Locker, s *locker.Se
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		h := &zip.FileHeader{Name: f.Path, Method: zip.Deflate, Modified: time.Unix(0, f.Mtime), NonUTF8: !utf8.ValidString(f.Path)}
+		h := &zip.FileHeader{Name: f.Path, Method: zip.Deflate, Modified: time.Unix(0, f.Mtime),
+			NonUTF8: !utf8.ValidString(f.Path)}
 		h.SetMode(f.Mode)
 		switch f.Kind {
 		case tree.Dir:

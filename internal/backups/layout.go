@@ -42,7 +42,8 @@ func (sh *Shelf) LayOut(ctx context.Context, r Restore) error {
 		return tell.Misuse(to+" is not empty", "name a folder that does not exist yet")
 	}
 	if tree.Inside(sh.Dir, to) {
-		return tell.Misuse(to+" lies in the install", "name a folder elsewhere, or leave --to away to restore into the install")
+		return tell.Misuse(to+" lies in the install",
+			"name a folder elsewhere, or leave --to away to restore into the install")
 	}
 	l, err := sh.Locker()
 	if err != nil {

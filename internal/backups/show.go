@@ -118,7 +118,8 @@ func (sh *Shelf) Check(ctx context.Context, id string, parts int) (out *locker.C
 		if err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s of %s, %s", words.Plural(out.Pieces, "piece"), words.Plural(out.Sets, "backup"), words.Bytes(out.Bytes)), nil
+		return fmt.Sprintf("%s of %s, %s", words.Plural(out.Pieces, "piece"), words.Plural(out.Sets, "backup"),
+			words.Bytes(out.Bytes)), nil
 	})
 	return out, err
 }

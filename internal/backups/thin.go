@@ -35,7 +35,8 @@ func (n Keeping) thin(all []*Backup, needed map[string]string) *Thinning {
 		why  string
 	}{
 		{n.Days, func(at time.Time) string { return at.Format(time.DateOnly) }, "the last of its day"},
-		{n.Weeks, func(at time.Time) string { y, w := at.ISOWeek(); return fmt.Sprint(y, "-", w) }, "the last of its week"},
+		{n.Weeks, func(at time.Time) string { y, w := at.ISOWeek(); return fmt.Sprint(y, "-", w) },
+			"the last of its week"},
 		{n.Months, func(at time.Time) string { return at.Format("2006-01") }, "the last of its month"},
 	}
 	seen := make([]map[string]bool, len(periods))
@@ -89,7 +90,8 @@ func (sh *Shelf) PlanThin(n Keeping) (*Thinning, error) {
 		n = Keeping{b.Last, b.Days, b.Weeks, b.Months}
 	}
 	if n.none() {
-		return nil, tell.Misuse("nothing says how many backups to keep", "freshkeel backup thin --last 5 --days 7, or set [backup] last in freshkeel.toml")
+		return nil, tell.Misuse("nothing says how many backups to keep",
+			"freshkeel backup thin --last 5 --days 7, or set [backup] last in freshkeel.toml")
 	}
 	all, err := sh.List()
 	if err != nil {

@@ -38,7 +38,8 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 	}
 	var mute, fine []string
 	for _, a := range s.ahead.Addons(rules, stay) {
-		field := fmt.Sprintf("%s, %s: %s = %s", s.k.Path(a.Path), rules.Descriptor, rules.Fits, strings.Join(a.Fits, " or "))
+		field := fmt.Sprintf("%s, %s: %s = %s", s.k.Path(a.Path), rules.Descriptor, rules.Fits,
+			strings.Join(a.Fits, " or "))
 		fits, text, err := a.FitsVersion(ver)
 		switch {
 		case a.Lacks != "":
@@ -48,19 +49,25 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		case fits:
 			fine = append(fine, a.Path)
 		case s.staysAsIs(a.Path) && (s.cand.Stays || s.saidThatBefore(a)):
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, ver), Where: field,
-				Why: "nothing of that changes now: it says the same of what is installed", Do: "nothing, if the server runs well with it; else take another version of it"})
+			out = append(out, Finding{Level: Warn,
+				What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, ver), Where: field,
+				Why: "nothing of that changes now: it says the same of what is installed",
+				Do:  "nothing, if the server runs well with it; else take another version of it"})
 		default:
 			do := fmt.Sprintf("take a newer one; or leave it out this time: --hold-back %s", a.Path)
 			if version.IsBare(text) && !a.Newer {
-				do += fmt.Sprintf("; if a version alone means \"that or newer\" there: bare = %q under [addons]", profile.BareAtLeast)
+				do += fmt.Sprintf("; if a version alone means \"that or newer\" there: bare = %q under [addons]",
+					profile.BareAtLeast)
 			}
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, ver), Where: field,
+			out = append(out, Finding{Level: Stop,
+				What: fmt.Sprintf("%s says that it fits %s, and not %s", a, text, ver), Where: field,
 				Why: "a server that meets an add-on it can't load may end, or go on without it", Do: do})
 		}
 	}
 	if len(mute) > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not tell which versions they fit: %s", words.Does(len(mute), "add-on"), words.Some(mute, 3)), Where: s.k.Dir,
+		out = append(out, Finding{Level: Warn,
+			What: fmt.Sprintf("%s not tell which versions they fit: %s", words.Does(len(mute), "add-on"),
+				words.Some(mute, 3)), Where: s.k.Dir,
 			Why: "whether the new build loads them is known only when it starts", Do: "look on their makers' pages"})
 	}
 	for _, a := range s.ahead.Now().Addons(rules, gone) {
@@ -68,7 +75,9 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		for _, h := range s.plan.HeldBack {
 			held = held || h == a.Path
 		}
-		f := Finding{Level: Warn, What: fmt.Sprintf("%s is left behind", a), Where: s.k.Path(a.Path), Why: "what brought it has it no longer", Do: "nothing, if that is right; the backup that the refit takes has it"}
+		f := Finding{Level: Warn, What: fmt.Sprintf("%s is left behind", a), Where: s.k.Path(a.Path),
+			Why: "what brought it has it no longer",
+			Do:  "nothing, if that is right; the backup that the refit takes has it"}
 		if held {
 			f.What, f.Why = fmt.Sprintf("%s is held back", a), "it was asked for with --hold-back"
 			f.Do = fmt.Sprintf("once it fits, take it back from the backup: freshkeel backup restore BACKUP --only '%s'", s.plan.OnlyThat(a.Path))
@@ -76,7 +85,8 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 		out = append(out, f)
 	}
 	if len(fine) > 0 {
-		out = append(out, ok("%s that %s with %s: %s", words.Plural(len(fine), "add-on"), agree(len(fine)), ver, words.Some(fine, 3))...)
+		out = append(out, ok("%s that %s with %s: %s", words.Plural(len(fine), "add-on"), agree(len(fine)), ver,
+			words.Some(fine, 3))...)
 	}
 	return out
 }

@@ -50,7 +50,8 @@ type Checker struct {
 }
 
 // New is the checker of an install.
-func New(inv *inventory.Kept, res *resolve.Resolver, rts *runtimes.Rack, planner *plan.Planner, shelf *backups.Shelf) *Checker {
+func New(inv *inventory.Kept, res *resolve.Resolver, rts *runtimes.Rack, planner *plan.Planner,
+	shelf *backups.Shelf) *Checker {
 	return &Checker{inv.Install, inv, res, rts, planner, shelf}
 }
 
@@ -68,15 +69,16 @@ var routine = []string{"owner", "everybody", "limits", "clock", "links", "memory
 
 // Preflight is what a refit would meet and do.
 type Preflight struct {
-	From     string           `json:"from"`
-	To       string           `json:"to"`
-	Findings []Finding        `json:"findings"` // stops first, then warnings, then what is fine
-	Running  bool             `json:"running"`
-	Chain    []string         `json:"chain,omitempty"`  // versions to step through, the last being the one that is wanted
-	Ran      []CheckRun       `json:"checks"`           // every check that was made, in the order of the list
-	Layers   []string         `json:"layers,omitempty"` // what becomes of each layer that changes
-	Plan     *plan.Plan       `json:"-"`
-	Fetched  *acquire.Fetched `json:"-"`
+	From     string    `json:"from"`
+	To       string    `json:"to"`
+	Findings []Finding `json:"findings"` // stops first, then warnings, then what is fine
+	Running  bool      `json:"running"`
+	// versions to step through, the last being the one that is wanted
+	Chain   []string         `json:"chain,omitempty"`
+	Ran     []CheckRun       `json:"checks"`           // every check that was made, in the order of the list
+	Layers  []string         `json:"layers,omitempty"` // what becomes of each layer that changes
+	Plan    *plan.Plan       `json:"-"`
+	Fetched *acquire.Fetched `json:"-"`
 }
 
 // Goal is the version that is wanted in the end: To, or the last of the chain.
@@ -209,7 +211,8 @@ var Checks = []chk{
 }
 
 // Acceptable are the checks that an operator may go past, knowing better.
-var Acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "engine", "native", "windows", "launch", "effect", "scripts", "drift", "removals", "held", "addons", "disk"}
+var Acceptable = []string{"direction", "steps", "kind", "layers", "runtime", "engine", "native", "windows", "launch",
+	"effect", "scripts", "drift", "removals", "held", "addons", "disk"}
 
 // Run makes the plan of a build that was fetched, and every check of it. hop is how many
 // builds of a chain come before.
@@ -226,11 +229,14 @@ func (ck *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, 
 	if err != nil {
 		return nil, err
 	}
-	s := &situation{k: ck, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: pl, ahead: pl.Ahead, programs: &runtimes.Programs{In: ck.Install, Ahead: pl.Ahead, Needs: f.Candidate.Build.Needs}, status: ck.RunDir().Status(), store: l}
+	s := &situation{k: ck, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: pl, ahead: pl.Ahead,
+		programs: &runtimes.Programs{In: ck.Install, Ahead: pl.Ahead, Needs: f.Candidate.Build.Needs},
+		status:   ck.RunDir().Status(), store: l}
 	if script := ck.Profile.Launch.Script; script != "" {
 		s.lines.commands, s.lines.err = launch.Read(ck.Dir, script, ck.ServerEnv())
 	}
-	pre := &Preflight{From: pl.From, To: pl.To, Running: s.status.Running, Plan: pl, Fetched: f, Layers: plan.LayerChanges(inv.Layers, pl.Layers)}
+	pre := &Preflight{From: pl.From, To: pl.To, Running: s.status.Running, Plan: pl, Fetched: f,
+		Layers: plan.LayerChanges(inv.Layers, pl.Layers)}
 	for _, c := range Checks {
 		if err := ctx.Err(); err != nil {
 			return nil, err

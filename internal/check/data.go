@@ -21,8 +21,10 @@ func checkData(_ context.Context, s *situation) (out []Finding) {
 				program = s.k.Path(program)
 			}
 			if _, err := exec.LookPath(program); err != nil {
-				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s, which %s %s, is not here", argv[0], do, d.Name), Where: s.k.Path(profile.FileName) + ", [[data]] " + d.Name,
-					Why: "without it there is no backup, and no way back", Do: "install it, or correct the profile"})
+				out = append(out, Finding{Level: Stop,
+					What:  fmt.Sprintf("%s, which %s %s, is not here", argv[0], do, d.Name),
+					Where: s.k.Path(profile.FileName) + ", [[data]] " + d.Name,
+					Why:   "without it there is no backup, and no way back", Do: "install it, or correct the profile"})
 			}
 		}
 	}

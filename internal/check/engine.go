@@ -38,8 +38,9 @@ func (s *situation) engine(ctx context.Context, kind string, c launch.Command, w
 	what := cmp.Or(c.Script, c.File)
 	asked, err := s.programs.EngineRanges(kind, c)
 	if err != nil {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("what %s needs of %s can't be told: %v", what, name, err), Where: where,
-			Why: "a version that does not fit would end it at once", Do: "look into that file; ask the makers"}}
+		return []Finding{{Level: Warn, What: fmt.Sprintf("what %s needs of %s can't be told: %v", what, name, err),
+			Where: where,
+			Why:   "a version that does not fit would end it at once", Do: "look into that file; ask the makers"}}
 	}
 	var texts []string
 	for _, r := range asked {
@@ -52,18 +53,26 @@ func (s *situation) engine(ctx context.Context, kind string, c launch.Command, w
 	}
 	rt, err := needs.ReadEngine(ctx, kind, c.Path)
 	if err != nil {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("the version of %s can't be told: %v", name, err), Where: where,
-			Why: fmt.Sprintf("%s asks for %s", what, cmp.Or(wants, "no version of its own")), Do: "run it with --version by hand"}}
+		return []Finding{{Level: Warn, What: fmt.Sprintf("the version of %s can't be told: %v", name, err),
+			Where: where,
+			Why:   fmt.Sprintf("%s asks for %s", what, cmp.Or(wants, "no version of its own")),
+			Do:    "run it with --version by hand"}}
 	}
 	for _, r := range asked {
 		fits, err := runtimes.RangeFits(r, rt.Version)
 		if err != nil {
-			return []Finding{{Level: Warn, What: fmt.Sprintf("%q is no range that could be held against %s %s", r.Text, name, rt.Version), Where: r.Where,
-				Why: "a version that does not fit would end the server at once", Do: "compare them by hand; tell the makers"}}
+			return []Finding{{Level: Warn,
+				What:  fmt.Sprintf("%q is no range that could be held against %s %s", r.Text, name, rt.Version),
+				Where: r.Where,
+				Why:   "a version that does not fit would end the server at once",
+				Do:    "compare them by hand; tell the makers"}}
 		}
 		if !fits {
-			return []Finding{{Level: Stop, What: fmt.Sprintf("%s needs %s %s, the launch script runs %s %s", what, name, r.Text, name, rt.Version),
-				Where: fmt.Sprintf("%s\nruns %s; the range is from %s", where, rt.Path, r.Where), Why: "its makers say that no other runs it", Do: s.otherEngine(ctx, kind, asked)}}
+			return []Finding{{Level: Stop,
+				What: fmt.Sprintf("%s needs %s %s, the launch script runs %s %s", what, name, r.Text, name,
+					rt.Version),
+				Where: fmt.Sprintf("%s\nruns %s; the range is from %s", where, rt.Path, r.Where),
+				Why:   "its makers say that no other runs it", Do: s.otherEngine(ctx, kind, asked)}}
 		}
 	}
 	if wants == "" {
@@ -76,15 +85,19 @@ func (s *situation) engine(ctx context.Context, kind string, c launch.Command, w
 func (s *situation) otherEngine(ctx context.Context, kind string, asked []needs.Range) string {
 	best := runtimes.BestEngine(needs.FindEngines(ctx, kind, s.k.Env, s.k.Profile.Runtime.Search), asked)
 	if best == nil {
-		return fmt.Sprintf("get a %s that fits (none is here), and name its folder in [runtime] search", needs.Named(kind))
+		return fmt.Sprintf("get a %s that fits (none is here), and name its folder in [runtime] search",
+			needs.Named(kind))
 	}
-	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path, best.Version)
+	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path,
+		best.Version)
 }
 
 func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
 	app, at, host, err := s.programs.Dotnet(c)
 	if err != nil {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", at, err), Where: where, Why: "the host reads the same file, and would end", Do: "ask the makers, or take another file of this build"}}
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", at, err), Where: where,
+			Why: "the host reads the same file, and would end",
+			Do:  "ask the makers, or take another file of this build"}}
 	}
 	if app == nil {
 		return nil
@@ -98,7 +111,8 @@ func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
 			}
 		}
 		want, _ := s.programs.Declared(needs.Dotnet)
-		pick := f.Pick(slices.DeleteFunc(slices.Clone(have), func(v string) bool { return want != "" && !version.Fits(want, v) }))
+		pick := f.Pick(slices.DeleteFunc(slices.Clone(have),
+			func(v string) bool { return want != "" && !version.Fits(want, v) }))
 		if pick != "" {
 			out = append(out, ok("%s: %s is run with %s", at, f, pick)...)
 			continue
@@ -111,8 +125,11 @@ func (s *situation) dotnet(c launch.Command, where string) (out []Finding) {
 		if want != "" {
 			rule += ", and the feed asks for " + want
 		}
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("it needs the framework %s, and %s", f, has), Where: where + "\n" + at,
-			Why: fmt.Sprintf("its host ends before the server's first line; what would do: %s", rule), Do: fmt.Sprintf("install %s %s, or name the folder that holds shared/%s in [runtime] search", f.Name, f.Version, f.Name)})
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("it needs the framework %s, and %s", f, has),
+			Where: where + "\n" + at,
+			Why:   fmt.Sprintf("its host ends before the server's first line; what would do: %s", rule),
+			Do: fmt.Sprintf("install %s %s, or name the folder that holds shared/%s in [runtime] search", f.Name,
+				f.Version, f.Name)})
 	}
 	if len(app.Frameworks) == 0 {
 		out = ok("%s brings its own framework", at)
@@ -131,7 +148,9 @@ func checkNeeds(_ context.Context, s *situation) (out []Finding) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.cand.Build.Needs)) {
 		if !known[strings.ToLower(name)] {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the feed says that %s needs %s %s, and the launch script runs none", s.plan.To, name, s.cand.Build.Needs[name]), Where: s.cand.Source,
+			out = append(out, Finding{Level: Warn,
+				What: fmt.Sprintf("the feed says that %s needs %s %s, and the launch script runs none", s.plan.To, name,
+					s.cand.Build.Needs[name]), Where: s.cand.Source,
 				Why: "what is not run by the script can't be looked at", Do: "make sure of it by hand"})
 		}
 	}
@@ -161,8 +180,10 @@ func checkWindows(_ context.Context, s *situation) (out []Finding) {
 			out = append(out, ok("%s finds its %d libraries in the build or in Windows", c.at, len(w.Needs))...)
 			continue
 		}
-		f := Finding{Level: Stop, What: fmt.Sprintf("%s needs %s: neither the build nor Windows itself has it", c.at, words.Some(lacks, 4)), Where: c.where,
-			Why: "Windows shows a window that says so, and the server does not start", Do: "install what brings it, the C++ runtime say, or put it beside the program"}
+		f := Finding{Level: Stop, What: fmt.Sprintf("%s needs %s: neither the build nor Windows itself has it", c.at,
+			words.Some(lacks, 4)), Where: c.where,
+			Why: "Windows shows a window that says so, and the server does not start",
+			Do:  "install what brings it, the C++ runtime say, or put it beside the program"}
 		if !host.IsWindows { // what runs it here may have more
 			f.Level = Warn
 		}

@@ -45,26 +45,31 @@ func checkDirection(_ context.Context, s *situation) []Finding {
 	if newer, _ := s.cand.Newer(from); newer || s.hop > 0 || version.Compare(to, from) == 0 {
 		return ok("%s is newer than the installed %s", to, from)
 	}
-	return []Finding{{Level: Stop, What: fmt.Sprintf("%s is older than the installed %s", to, from), Where: s.cand.Source,
-		Why: "an older build often can't read a world that a newer one has written to",
-		Do:  "to undo the last refit: freshkeel rollback; to step back in any case, add --back"}}
+	return []Finding{{Level: Stop, What: fmt.Sprintf("%s is older than the installed %s", to, from),
+		Where: s.cand.Source,
+		Why:   "an older build often can't read a world that a newer one has written to",
+		Do:    "to undo the last refit: freshkeel rollback; to step back in any case, add --back"}}
 }
 
 // checkSteps holds the build to the versions that its maker lets step to it.
 func checkSteps(_ context.Context, s *situation) []Finding {
 	f := s.cand.Offer
-	if s.hop > 0 || f == nil || s.plan.From == "" || s.plan.From == s.plan.To || s.want.Back || f.MayStep(s.plan.From, s.cand.Build) {
+	if s.hop > 0 || f == nil || s.plan.From == "" || s.plan.From == s.plan.To || s.want.Back ||
+		f.MayStep(s.plan.From, s.cand.Build) {
 		return nil
 	}
 	if newer, known := s.cand.Newer(s.plan.From); known && !newer {
 		return nil // a step back is told by itself
 	}
-	why, do := "its maker allows updates only from the version directly before it", "say what is installed, if that is not known rightly; else ask the makers"
+	why, do := "its maker allows updates only from the version directly before it",
+		"say what is installed, if that is not known rightly; else ask the makers"
 	if len(s.cand.Build.From) > 0 {
 		why = "it is to be reached from " + strings.Join(s.cand.Build.From, " or ") + ", which converts what it needs"
 		do = "no chain of builds that the source offers leads there; refit to one of those first, with --from PATH"
 	}
-	return []Finding{{Level: Stop, What: fmt.Sprintf("the maker does not let %s step to %s directly", s.plan.From, s.plan.To), Where: s.cand.Source, Why: why, Do: do}}
+	return []Finding{{Level: Stop,
+		What:  fmt.Sprintf("the maker does not let %s step to %s directly", s.plan.From, s.plan.To),
+		Where: s.cand.Source, Why: why, Do: do}}
 }
 
 // checkChannel tells when a refit leaves the channel that the installed build
@@ -74,15 +79,20 @@ func checkChannel(_ context.Context, s *situation) []Finding {
 	if from == "" || to == "" || from == to {
 		return nil
 	}
-	return []Finding{{Level: Warn, What: fmt.Sprintf("it crosses from channel %s to %s", from, to), Where: s.cand.Source,
-		Why: "players need a client of that channel to join", Do: "nothing, if that is meant; [source] channel says which one is followed"}}
+	return []Finding{{Level: Warn, What: fmt.Sprintf("it crosses from channel %s to %s", from, to),
+		Where: s.cand.Source,
+		Why:   "players need a client of that channel to join",
+		Do:    "nothing, if that is meant; [source] channel says which one is followed"}}
 }
 
 // checkDamage tells of installed files that are broken and put back.
 func checkDamage(_ context.Context, s *situation) []Finding {
 	if n := len(s.plan.Mended); n > 0 {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("%s not as the build has %s, and will be restored: %s", words.Is(n, "installed file"), words.It(n), words.Some(s.plan.Mended, 4)), Where: s.k.Dir,
-			Why: "nobody wrote to it, or it was cut short: a disk that forgets does that", Do: "look at the disk's own log, should it happen again"}}
+		return []Finding{{Level: Warn,
+			What: fmt.Sprintf("%s not as the build has %s, and will be restored: %s", words.Is(n, "installed file"),
+				words.It(n), words.Some(s.plan.Mended, 4)), Where: s.k.Dir,
+			Why: "nobody wrote to it, or it was cut short: a disk that forgets does that",
+			Do:  "look at the disk's own log, should it happen again"}}
 	}
 	return nil
 }
@@ -91,15 +101,20 @@ func checkDamage(_ context.Context, s *situation) []Finding {
 func checkLaunch(_ context.Context, s *situation) []Finding {
 	script := s.k.Profile.Launch.Script
 	if script == "" {
-		return []Finding{{Level: Stop, What: "no launch script is named", Where: s.k.Path(profile.FileName) + ", [launch] script",
-			Why: "the new build is only known to work once it was started", Do: "set script to the file that starts the server"}}
+		return []Finding{{Level: Stop, What: "no launch script is named",
+			Where: s.k.Path(profile.FileName) + ", [launch] script",
+			Why:   "the new build is only known to work once it was started",
+			Do:    "set script to the file that starts the server"}}
 	}
 	if !s.ahead.Has(script) {
-		return []Finding{{Level: Stop, What: script + " will not exist", Where: s.k.Path(script), Why: "it is what starts the server", Do: "correct [launch] script in " + profile.FileName}}
+		return []Finding{{Level: Stop, What: script + " will not exist", Where: s.k.Path(script),
+			Why: "it is what starts the server", Do: "correct [launch] script in " + profile.FileName}}
 	}
 	if s.lines.err != nil {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", script, s.lines.err), Where: s.k.Path(script),
-			Why: "what it runs is not known, so the runtime was not checked", Do: "mend the script, if the server does not start by it"}}
+		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", script, s.lines.err),
+			Where: s.k.Path(script),
+			Why:   "what it runs is not known, so the runtime was not checked",
+			Do:    "mend the script, if the server does not start by it"}}
 	}
 	return ok("%s starts the server", script)
 }
@@ -120,10 +135,12 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 			continue
 		}
 		if strings.HasPrefix(at, "../") {
-			out = append(out, Finding{Level: Stop, What: c.Program + " is not there", Where: where, Why: "the launch script runs it", Do: "put it there, or correct the script"})
+			out = append(out, Finding{Level: Stop, What: c.Program + " is not there", Where: where,
+				Why: "the launch script runs it", Do: "put it there, or correct the script"})
 			continue
 		}
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s will not exist after the swap", at), Where: where, Why: "the launch script runs it by this name", Do: s.whichIs(at)})
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s will not exist after the swap", at), Where: where,
+			Why: "the launch script runs it by this name", Do: s.whichIs(at)})
 	}
 	for _, list := range []struct {
 		key  string
@@ -131,14 +148,20 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 	}{{"keep", s.k.Profile.Server.Keep}, {"settings", s.k.Profile.Server.Settings}, {"skip", s.k.Profile.Server.Skip}} {
 		for _, pat := range list.pats {
 			if like := s.ahead.Spelling.Like(pat); like != "" {
-				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("the %s pattern %s matches nothing, and %s is spelled otherwise", list.key, words.Quote(pat), like), Where: s.k.Path(profile.FileName),
-					Why: "this file system takes both for the same name; the pattern would not protect the file", Do: fmt.Sprintf("write the pattern under %s with the letters as in %s", list.key, like)})
+				out = append(out, Finding{Level: Stop,
+					What: fmt.Sprintf("the %s pattern %s matches nothing, and %s is spelled otherwise", list.key,
+						words.Quote(pat), like), Where: s.k.Path(profile.FileName),
+					Why: "this file system takes both for the same name; the pattern would not protect the file",
+					Do:  fmt.Sprintf("write the pattern under %s with the letters as in %s", list.key, like)})
 			}
 		}
 	}
 	for _, pat := range s.plan.Unfound {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the [place] pattern %s matches no file of the build", words.Quote(pat)), Where: s.k.Path(profile.FileName),
-			Why: "makers rename files; the file may now come under another name", Do: "compare it with the build's files, and change the pattern"})
+		out = append(out, Finding{Level: Warn,
+			What:  fmt.Sprintf("the [place] pattern %s matches no file of the build", words.Quote(pat)),
+			Where: s.k.Path(profile.FileName),
+			Why:   "makers rename files; the file may now come under another name",
+			Do:    "compare it with the build's files, and change the pattern"})
 	}
 	return out
 }
@@ -156,13 +179,20 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 	r := s.k.Profile.Ready
 	where := s.k.Path(profile.FileName) + ", [ready]"
 	if !r.Line.Given() && !r.Port.Given() {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("no ready line and no port are given: a server that runs for %s counts as up", r.Steady), Where: where,
-			Why: "a server that hangs while it loads would be taken for one that came up", Do: "set line to a pattern of the console line that says it is ready"}}
+		return []Finding{{Level: Warn,
+			What:  fmt.Sprintf("no ready line and no port are given: a server that runs for %s counts as up", r.Steady),
+			Where: where,
+			Why:   "a server that hangs while it loads would be taken for one that came up",
+			Do:    "set line to a pattern of the console line that says it is ready"}}
 	}
 	last, err := host.Tail(s.k.RunDir().Console(), 5000)
-	if r.Line.Given() && err == nil && len(last) > 20 && !slices.ContainsFunc(last, func(l string) bool { return r.Line.MatchString(words.Printable(l)) }) {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the ready line %s matches nothing in the last console log", words.Quote(r.Line.String())), Where: where,
-			Why: fmt.Sprintf("if it never matches, the new build is rolled back after %s although it came up", r.Within), Do: "compare it with: freshkeel log"})
+	if r.Line.Given() && err == nil && len(last) > 20 &&
+		!slices.ContainsFunc(last, func(l string) bool { return r.Line.MatchString(words.Printable(l)) }) {
+		out = append(out, Finding{Level: Warn,
+			What: fmt.Sprintf("the ready line %s matches nothing in the last console log",
+				words.Quote(r.Line.String())), Where: where,
+			Why: fmt.Sprintf("if it never matches, the new build is rolled back after %s although it came up",
+				r.Within), Do: "compare it with: freshkeel log"})
 	}
 	if out == nil {
 		var by []string
@@ -182,45 +212,60 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 		out = append(out, ok("%s", d)...)
 	}
 	if n := len(s.plan.Reserved); n > 0 {
-		out = append(out, ok("%s of Fresh Keel's own, from another install, in the build: left out", words.Plural(n, "file"))...)
+		out = append(out, ok("%s of Fresh Keel's own, from another install, in the build: left out",
+			words.Plural(n, "file"))...)
 	}
 	// What is too long for the system would fail in the middle of staging.
 	for _, st := range s.plan.Steps {
 		full := len(s.k.Path(st.Path)) + len("/.freshkeel/refits/r0000/displaced/") + 64
 		switch long := slices.MaxFunc(strings.Split(st.Path, "/"), func(a, b string) int { return len(a) - len(b) }); {
 		case len(long) > tree.MaxName:
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.60s… is a name of %d bytes", long, len(long)), Where: s.k.Path(path.Dir(st.Path)),
-				Why: fmt.Sprintf("this system has names of at most %d bytes", tree.MaxName), Do: "ask the makers; or leave the file out, with [source] leave"})
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.60s… is a name of %d bytes", long, len(long)),
+				Where: s.k.Path(path.Dir(st.Path)),
+				Why:   fmt.Sprintf("this system has names of at most %d bytes", tree.MaxName),
+				Do:    "ask the makers; or leave the file out, with [source] leave"})
 		case full > tree.MaxPath:
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.80s… makes a path of %d bytes", st.Path, full), Where: s.k.Dir,
-				Why: fmt.Sprintf("this system has paths of at most %d bytes, and files are staged below %s", tree.MaxPath, tree.StateFolder), Do: "move the install to a shorter path"})
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%.80s… makes a path of %d bytes", st.Path, full),
+				Where: s.k.Dir,
+				Why: fmt.Sprintf("this system has paths of at most %d bytes, and files are staged below %s",
+					tree.MaxPath, tree.StateFolder), Do: "move the install to a shorter path"})
 		}
 	}
 	for _, b := range s.plan.Blocked {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.Path), Where: s.k.Path(b.Path), Why: b.Why, Do: b.Do})
+		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be exchanged", b.Path),
+			Where: s.k.Path(b.Path), Why: b.Why, Do: b.Do})
 	}
 	return out
 }
 
 func checkDrift(_ context.Context, s *situation) (out []Finding) {
 	if n := len(s.plan.Drifted); n > 0 {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s changed here, and the new build changes %s too", words.Were(n, "file"), words.It(n)), Where: words.Some(s.plan.Drifted, 8),
-			Why: "replacing " + words.It(n) + " would lose what was changed",
-			Do:  "name " + words.It(n) + " in [server] settings or keep to have yours stay"})
+		out = append(out, Finding{Level: Stop,
+			What:  fmt.Sprintf("%s changed here, and the new build changes %s too", words.Were(n, "file"), words.It(n)),
+			Where: words.Some(s.plan.Drifted, 8),
+			Why:   "replacing " + words.It(n) + " would lose what was changed",
+			Do:    "name " + words.It(n) + " in [server] settings or keep to have yours stay"})
 	}
 	if n := len(s.plan.Left); n > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s of the old build with your changes will be left as you have %s", words.Plural(n, "file"), words.It(n)), Where: words.Some(s.plan.Left, 8)})
+		out = append(out, Finding{Level: Warn,
+			What: fmt.Sprintf("%s of the old build with your changes will be left as you have %s",
+				words.Plural(n, "file"), words.It(n)), Where: words.Some(s.plan.Left, 8)})
 	}
 	if n := len(s.plan.Kept); n > 0 {
-		out = append(out, ok("%s of your own that the build brings too will be left as you have %s: %s", words.Plural(n, "file"), words.It(n), words.Some(s.plan.Kept, 3))...)
+		out = append(out, ok("%s of your own that the build brings too will be left as you have %s: %s",
+			words.Plural(n, "file"), words.It(n), words.Some(s.plan.Kept, 3))...)
 	}
 	return out
 }
 
 func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 	if !s.plan.Known {
-		out = append(out, Finding{Level: Warn, Routine: true, What: "which files the old build put there is not known: none will be removed", Where: s.k.State("inventory.json"),
-			Why: "left-over files of an old build are sometimes loaded by a new one", Do: "freshkeel adopt --build PATH " + s.k.Dir + " (the archive or folder it was made from; your profile stays as it is)"})
+		out = append(out, Finding{Level: Warn, Routine: true,
+			What:  "which files the old build put there is not known: none will be removed",
+			Where: s.k.State("inventory.json"),
+			Why:   "left-over files of an old build are sometimes loaded by a new one",
+			Do: "freshkeel adopt --build PATH " + s.k.Dir +
+				" (the archive or folder it was made from; your profile stays as it is)"})
 		return out
 	}
 	var removed []string
@@ -230,13 +275,16 @@ func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	if n := len(removed); n >= fewFiles && 2*n > s.plan.Had {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("it would remove %d of the %s of the old build: %s", n, words.Plural(s.plan.Had, "file"), words.Some(removed, 4)), Where: s.cand.Source,
+		out = append(out, Finding{Level: Warn,
+			What: fmt.Sprintf("it would remove %d of the %s of the old build: %s", n, words.Plural(s.plan.Had, "file"),
+				words.Some(removed, 4)), Where: s.cand.Source,
 			Why: "an increment that is taken for a whole build removes what it is to be laid over",
 			Do:  "if it is an increment, lay it over what is there as a [[layer]], or name both parts in the feed"})
 	}
 	out = append(out, s.namedInSettings(removed)...)
 	if n := len(s.plan.Foreign); n > 0 {
-		out = append(out, ok("%s neither the build's nor named in the profile will be left alone: %s", words.Plural(n, "file"), words.Some(s.plan.Foreign, 3))...)
+		out = append(out, ok("%s neither the build's nor named in the profile will be left alone: %s",
+			words.Plural(n, "file"), words.Some(s.plan.Foreign, 3))...)
 	}
 	return out
 }
@@ -263,8 +311,10 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 		}
 		for _, at := range removed {
 			if name := path.Base(at); said[at] || (len(name) > 4 && strings.Contains(name, ".") && said[name]) {
-				out = append(out, Finding{Level: Stop, What: fmt.Sprintf("it would remove %s, which your settings name", at), Where: s.k.Path(e.Path),
-					Why: "the server would look for it in vain", Do: "correct the settings; or name the file in [server] keep"})
+				out = append(out, Finding{Level: Stop,
+					What: fmt.Sprintf("it would remove %s, which your settings name", at), Where: s.k.Path(e.Path),
+					Why: "the server would look for it in vain",
+					Do:  "correct the settings; or name the file in [server] keep"})
 			}
 		}
 	}
@@ -275,16 +325,28 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 // are yours, and that are not what the build brings.
 func checkHeld(_ context.Context, s *situation) (out []Finding) {
 	for _, m := range s.plan.Hidden {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s of the build would not be laid: [place] lays %s there", m.To, m.From), Where: s.k.Path(profile.FileName) + ", [place]",
-			Why: "two files of one name: the build's own one would be missing", Do: fmt.Sprintf("take the line out of [place] that names %s, if the build's own %s is meant", m.From, m.To)})
+		out = append(out, Finding{Level: Stop,
+			What:  fmt.Sprintf("%s of the build would not be laid: [place] lays %s there", m.To, m.From),
+			Where: s.k.Path(profile.FileName) + ", [place]",
+			Why:   "two files of one name: the build's own one would be missing",
+			Do: fmt.Sprintf("take the line out of [place] that names %s, if the build's own %s is meant", m.From,
+				m.To)})
 	}
 	if n := len(s.plan.Stale); n > 0 {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s not changed by you, and held back from the build's newer one by your profile: %s", words.Is(n, "file"), words.Some(s.plan.Stale, 6)), Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(s.plan.Stale[0]),
-			Why: "the new program would run with data of the old one", Do: "take what the build brings out of those patterns; or name the files in them that are yours one by one"})
+		out = append(out, Finding{Level: Stop,
+			What: fmt.Sprintf("%s not changed by you, and held back from the build's newer one by your profile: %s",
+				words.Is(n, "file"), words.Some(s.plan.Stale, 6)), Where: s.k.Path(profile.FileName) + ", [server] " +
+				s.ownBy(s.plan.Stale[0]),
+			Why: "the new program would run with data of the old one",
+			Do:  "take what the build brings out of those patterns; or name the files in them that are yours one by one"})
 	}
 	if n := len(s.plan.Differs); n > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s left as you have %s, and not what the build brings: %s", words.Is(n, "file"), words.It(n), words.Some(s.plan.Differs, 6)), Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
-			Why: "whether you changed it is not known, since the old build is not", Do: "look whether the new build needs its own; freshkeel adopt --build PATH tells which ones you changed"})
+		out = append(out, Finding{Level: Warn,
+			What: fmt.Sprintf("%s left as you have %s, and not what the build brings: %s", words.Is(n, "file"),
+				words.It(n), words.Some(s.plan.Differs, 6)), Where: s.k.Path(profile.FileName) + ", [server] " +
+				s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
+			Why: "whether you changed it is not known, since the old build is not",
+			Do:  "look whether the new build needs its own; freshkeel adopt --build PATH tells which ones you changed"})
 	}
 	return out
 }
@@ -301,7 +363,8 @@ func (s *situation) ownBy(at string) string {
 func checkProcesses(_ context.Context, s *situation) []Finding {
 	var out []Finding
 	for _, p := range host.Outside(s.k.Dir, s.status) {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("process %d runs from this install and was not started by Fresh Keel", p.PID),
+		out = append(out, Finding{Level: Stop,
+			What:  fmt.Sprintf("process %d runs from this install and was not started by Fresh Keel", p.PID),
 			Where: fmt.Sprintf("%s, user %s, since %s", p.Command, p.User, p.Since.Format("2006-01-02 15:04:05")),
 			Why:   "two servers on one world destroy it, and its files can't be exchanged under it",
 			Do:    p.HowToStop() + "; then: freshkeel start"})
@@ -338,9 +401,11 @@ func checkPort(_ context.Context, s *situation) []Finding {
 // can't be seen.
 func holderOf(p profile.Port, pid int) (where, do string) {
 	if h, seen := host.Find(pid); seen {
-		return fmt.Sprintf("process %d, %s, user %s, since %s", h.PID, h.Command, h.User, h.Since.Format("2006-01-02 15:04:05")), "stop that process, or correct [ready] port"
+		return fmt.Sprintf("process %d, %s, user %s, since %s", h.PID, h.Command, h.User,
+			h.Since.Format("2006-01-02 15:04:05")), "stop that process, or correct [ready] port"
 	}
-	return "a process of another user, which can't be seen from here", fmt.Sprintf("look who it is: sudo ss -lpn 'sport = :%d'; end it, or correct [ready] port", p.Number)
+	return "a process of another user, which can't be seen from here",
+		fmt.Sprintf("look who it is: sudo ss -lpn 'sport = :%d'; end it, or correct [ready] port", p.Number)
 }
 
 // PortFree refuses to start a server whose port somebody else holds: its own words for
@@ -364,14 +429,16 @@ func checkOwner(_ context.Context, s *situation) []Finding {
 		return nil
 	}
 	if err := install.TrustedScript(s.k.Path(s.k.Profile.Launch.Script)); err != nil {
-		f := Finding{Level: Stop, What: err.Error(), Where: s.k.Dir, Why: "whoever may write to what root runs has the whole machine"}
+		f := Finding{Level: Stop, What: err.Error(), Where: s.k.Dir,
+			Why: "whoever may write to what root runs has the whole machine"}
 		if a := (*tell.Advised)(nil); errors.As(err, &a) {
 			f.Do = a.Do
 		}
 		return []Finding{f}
 	}
 	return []Finding{{Level: Warn, What: "the install belongs to root, so the server runs as root", Where: s.k.Dir,
-		Why: "many servers refuse to, and whoever breaks into one has the whole machine", Do: "chown -R USER " + s.k.Dir}}
+		Why: "many servers refuse to, and whoever breaks into one has the whole machine",
+		Do:  "chown -R USER " + s.k.Dir}}
 }
 
 // checkWritable asks, for every folder whose entries will change, whether they may.
@@ -415,7 +482,8 @@ func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
 	}
 	for _, at := range s.plan.Mounted {
 		out = append(out, Finding{Level: Stop, What: at + " is mounted there as a single file", Where: s.k.Path(at),
-			Why: "the system lets nobody rename it, so it can be neither exchanged nor put back", Do: "name it in [server] skip, or mount the folder that holds it instead"})
+			Why: "the system lets nobody rename it, so it can be neither exchanged nor put back",
+			Do:  "name it in [server] skip, or mount the folder that holds it instead"})
 	}
 	home, _, err := tree.Describe(s.k.State("refits"), "")
 	if err != nil { // the first refit will make it
@@ -424,11 +492,14 @@ func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	if top, _, err := tree.Describe(s.k.Dir, ""); err == nil && top.Dev != home.Dev {
-		out = append(out, Finding{Level: Stop, What: tree.StateFolder + " is on another file system than the install", Where: s.k.State(),
-			Why: "the new build is staged there, and only a rename within one file system is atomic", Do: "put it back onto the install's own file system"})
+		out = append(out, Finding{Level: Stop, What: tree.StateFolder + " is on another file system than the install",
+			Where: s.k.State(),
+			Why:   "the new build is staged there, and only a rename within one file system is atomic",
+			Do:    "put it back onto the install's own file system"})
 	}
 	if n := len(s.plan.Places); out == nil && n > 0 {
-		return ok("%s on file systems of their own, where files are staged by themselves: %s", words.Is(n, "folder"), words.Some(s.plan.Places, 3))
+		return ok("%s on file systems of their own, where files are staged by themselves: %s", words.Is(n, "folder"),
+			words.Some(s.plan.Places, 3))
 	}
 	return out
 }
@@ -464,7 +535,9 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 	}
 	base, err := s.k.shelf.Glance()
 	if err != nil {
-		return []Finding{{Level: Warn, What: "what the backup needs can't be told: " + err.Error(), Where: s.store.Dir(), Why: "a full disk would end it before anything is changed", Do: "freshkeel backup list"}}
+		return []Finding{{Level: Warn, What: "what the backup needs can't be told: " + err.Error(),
+			Where: s.store.Dir(), Why: "a full disk would end it before anything is changed",
+			Do: "freshkeel backup list"}}
 	}
 	backup := base.Unproven(s.ahead.Before)
 	// A new file and, on the way, its folder: what is displaced needs none.
@@ -483,16 +556,21 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 			continue
 		}
 		if free := int64(u.Free); free < n.bytes+n.spare {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s needed, %s free", words.Bytes(n.bytes+n.spare), words.Bytes(free)), Where: n.at,
-				Why: strings.Join(n.what, ", ") + fmt.Sprintf(", %s to spare", words.Bytes(n.spare)), Do: "free space there, or move FRESHKEEL_HOME to another disk"})
+			out = append(out, Finding{Level: Stop,
+				What: fmt.Sprintf("%s needed, %s free", words.Bytes(n.bytes+n.spare), words.Bytes(free)), Where: n.at,
+				Why: strings.Join(n.what, ", ") + fmt.Sprintf(", %s to spare", words.Bytes(n.spare)),
+				Do:  "free space there, or move FRESHKEEL_HOME to another disk"})
 		}
 		if u.InodesTotal > 0 && u.InodesFree < n.inodes {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%d inodes needed, %d free", n.inodes, u.InodesFree), Where: n.at,
-				Why: "its file system can hold so many files and no more, whatever their size", Do: "remove small files there: old logs and caches first"})
+			out = append(out, Finding{Level: Stop,
+				What: fmt.Sprintf("%d inodes needed, %d free", n.inodes, u.InodesFree), Where: n.at,
+				Why: "its file system can hold so many files and no more, whatever their size",
+				Do:  "remove small files there: old logs and caches first"})
 		}
 	}
 	if out == nil {
-		return ok("disk space: %s for staging, at most %s for the backup", words.Bytes(s.plan.Bytes), words.Bytes(backup))
+		return ok("disk space: %s for staging, at most %s for the backup", words.Bytes(s.plan.Bytes),
+			words.Bytes(backup))
 	}
 	return out
 }
@@ -500,8 +578,10 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 func checkStopping(_ context.Context, s *situation) []Finding {
 	st := s.k.Profile.Stop
 	if st.Send == "" && s.status.Running {
-		return []Finding{{Level: Warn, What: "no stop line is given: the server will be ended by a signal", Where: s.k.Path(profile.FileName) + ", [stop] send",
-			Why: "many servers save the world only when told to stop at their console", Do: "set send to the line you type to stop it"}}
+		return []Finding{{Level: Warn, What: "no stop line is given: the server will be ended by a signal",
+			Where: s.k.Path(profile.FileName) + ", [stop] send",
+			Why:   "many servers save the world only when told to stop at their console",
+			Do:    "set send to the line you type to stop it"}}
 	}
 	return nil
 }
@@ -515,8 +595,10 @@ func checkLinks(_ context.Context, s *situation) (out []Finding) {
 			continue
 		}
 		if s.k.LeadsOut(e) {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s is a link to %s, outside the install", at, e.Target), Where: s.k.Path(at),
-				Why: "what lies there is neither backed up nor put back by a rollback", Do: "move it into the install, or back it up yourself"})
+			out = append(out, Finding{Level: Warn,
+				What: fmt.Sprintf("%s is a link to %s, outside the install", at, e.Target), Where: s.k.Path(at),
+				Why: "what lies there is neither backed up nor put back by a rollback",
+				Do:  "move it into the install, or back it up yourself"})
 		}
 	}
 	return out

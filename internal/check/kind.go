@@ -37,7 +37,8 @@ func checkKind(_ context.Context, s *situation) []Finding {
 	stop := func(why, do, format string, a ...any) []Finding {
 		return []Finding{{Level: Stop, What: fmt.Sprintf(format, a...), Where: s.cand.Source, Why: why, Do: do}}
 	}
-	take := "take the dedicated server's file for this machine instead; " + profile.FileName + " says in [source] which variant and system are followed"
+	take := "take the dedicated server's file for this machine instead; " + profile.FileName +
+		" says in [source] which variant and system are followed"
 	few := s.plan.Set.Files <= 3
 	want := feed.Machine(s.k.Profile.Source)
 	fits, looked, other := 0, 0, map[string][]string{}
@@ -52,10 +53,13 @@ func checkKind(_ context.Context, s *situation) []Finding {
 		content := s.store.Content(*f)
 		if few {
 			if what := needs.Package(content); what != "" {
-				return stop("it would put itself somewhere else, by rules of its own", take, "%s is %s, not a server build", f.Path, what)
+				return stop("it would put itself somewhere else, by rules of its own", take,
+					"%s is %s, not a server build", f.Path, what)
 			}
-			if slices.Contains(installers, strings.ToLower(path.Ext(f.Path))) && installerName.MatchString(path.Base(f.Path)) && !s.k.Exists(f.Path) {
-				return stop("an installer or client is not what players connect to", take, "%s is an installer or a client by its name, not a server build", f.Path)
+			if slices.Contains(installers, strings.ToLower(path.Ext(f.Path))) &&
+				installerName.MatchString(path.Base(f.Path)) && !s.k.Exists(f.Path) {
+				return stop("an installer or client is not what players connect to", take,
+					"%s is an installer or a client by its name, not a server build", f.Path)
 			}
 		}
 		if f.Size < 64 || !mayRun(f.Path, f.Mode) {
@@ -72,7 +76,8 @@ func checkKind(_ context.Context, s *situation) []Finding {
 	}
 	if fits == 0 && len(other) > 0 && !s.runsJava() {
 		system := slices.Sorted(maps.Keys(other))[0]
-		return stop("this machine can't run it", take, "it is a build for %s (%s), and this server wants %s/%s", system, words.Some(other[system], 3), want.OS, want.Arch)
+		return stop("this machine can't run it", take, "it is a build for %s (%s), and this server wants %s/%s", system,
+			words.Some(other[system], 3), want.OS, want.Arch)
 	}
 	if f := s.otherEdition(); f != nil {
 		return []Finding{*f}
@@ -140,7 +145,8 @@ func (s *situation) otherEdition() *Finding {
 		if s.cand.Variant != "" {
 			level, do = Warn, "nothing, if the variant was changed on purpose"
 		}
-		return &Finding{Level: level, What: fmt.Sprintf("%s starts with %s, the installed one with %s", st.Path, now.MainClass, was.MainClass), Where: s.cand.Source,
+		return &Finding{Level: level, What: fmt.Sprintf("%s starts with %s, the installed one with %s", st.Path,
+			now.MainClass, was.MainClass), Where: s.cand.Source,
 			Why: "it may be another edition, or the client", Do: do}
 	}
 	return nil
@@ -150,7 +156,8 @@ func (s *situation) otherEdition() *Finding {
 // the operator's own.
 func (s *situation) hasProgram() bool {
 	return slices.ContainsFunc(s.ahead.Before, func(e tree.Entry) bool {
-		return e.Kind == tree.File && !s.k.Profile.Server.Own(e.Path) && e.Path != s.k.Profile.Launch.Script && e.Path != profile.FileName && !strings.HasPrefix(e.Path, profile.FileName+".before-")
+		return e.Kind == tree.File && !s.k.Profile.Server.Own(e.Path) && e.Path != s.k.Profile.Launch.Script &&
+			e.Path != profile.FileName && !strings.HasPrefix(e.Path, profile.FileName+".before-")
 	})
 }
 

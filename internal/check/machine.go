@@ -27,8 +27,11 @@ func checkMemory(_ context.Context, s *situation) (out []Finding) {
 		}
 		first, most := launch.LastFlag(c.Args, "-Xms"), launch.LastFlag(c.Args, "-Xmx")
 		if c.Java() && launch.HeapBytes(most) > 0 && launch.HeapBytes(first) > launch.HeapBytes(most) {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s begins with more memory than %s allows", first, most), Where: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text),
-				Why: "the runtime refuses to start with that", Do: fmt.Sprintf("make -Xms as large as %s or smaller", most)})
+			out = append(out, Finding{Level: Stop,
+				What:  fmt.Sprintf("%s begins with more memory than %s allows", first, most),
+				Where: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text),
+				Why:   "the runtime refuses to start with that",
+				Do:    fmt.Sprintf("make -Xms as large as %s or smaller", most)})
 			continue
 		}
 		for _, a := range c.Args {
@@ -42,9 +45,12 @@ func checkMemory(_ context.Context, s *situation) (out []Finding) {
 				}
 				continue
 			}
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s asks for more memory than there is: %s, and %s has %s", a, words.Bytes(heap), from, words.Bytes(have)),
-				Where: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text), Why: "a server that fills its heap is slowed by swapping, or ended by the system",
-				Do: fmt.Sprintf("give it less than %s, so that the system keeps some", words.Bytes(have))})
+			out = append(out, Finding{Level: Warn,
+				What: fmt.Sprintf("%s asks for more memory than there is: %s, and %s has %s", a, words.Bytes(heap),
+					from, words.Bytes(have)),
+				Where: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text),
+				Why:   "a server that fills its heap is slowed by swapping, or ended by the system",
+				Do:    fmt.Sprintf("give it less than %s, so that the system keeps some", words.Bytes(have))})
 		}
 	}
 	return out
@@ -78,8 +84,11 @@ func checkWorld(_ context.Context, s *situation) []Finding {
 	if len(open) == 0 {
 		return ok("nothing of the install may be written by everybody")
 	}
-	return []Finding{{Level: Warn, What: fmt.Sprintf("everybody on this machine may write to %s: %s", words.Plural(len(open), "path"), words.Some(open, 3)), Where: s.k.Dir,
-		Why: "whoever changes a program or script here runs what they like as the server's user", Do: fmt.Sprintf("chmod -R o-w %s", s.k.Dir)}}
+	return []Finding{{Level: Warn,
+		What: fmt.Sprintf("everybody on this machine may write to %s: %s", words.Plural(len(open), "path"),
+			words.Some(open, 3)), Where: s.k.Dir,
+		Why: "whoever changes a program or script here runs what they like as the server's user",
+		Do:  fmt.Sprintf("chmod -R o-w %s", s.k.Dir)}}
 }
 
 // checkClock tells of a clock that is behind the day on which the build was
@@ -90,8 +99,11 @@ func checkClock(_ context.Context, s *situation) []Finding {
 		return nil
 	}
 	if now := time.Now(); day.After(now.Add(36 * time.Hour)) {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("this machine's clock says %s, and %s is of %s", now.Format(time.DateOnly), s.plan.To, s.cand.Build.Date), Where: s.cand.Source,
-			Why: "with a clock that is wrong, certificates and the times of backups are wrong too", Do: "set the clock, if it is not the feed that is wrong"}}
+		return []Finding{{Level: Warn,
+			What: fmt.Sprintf("this machine's clock says %s, and %s is of %s", now.Format(time.DateOnly), s.plan.To,
+				s.cand.Build.Date), Where: s.cand.Source,
+			Why: "with a clock that is wrong, certificates and the times of backups are wrong too",
+			Do:  "set the clock, if it is not the feed that is wrong"}}
 	}
 	return ok("the clock is past the day of the build, %s", s.cand.Build.Date)
 }

@@ -29,12 +29,15 @@ func checkNative(_ context.Context, s *situation) (out []Finding) {
 		if errors.Is(err, needs.ErrNotNative) || errors.Is(err, fs.ErrNotExist) {
 			continue // a script, or one that checkNames tells of
 		}
-		if err != nil && slices.ContainsFunc(out, func(f Finding) bool { return f.Level == Stop && strings.HasPrefix(f.What, c.at+" ") }) {
+		if err != nil && slices.ContainsFunc(out,
+			func(f Finding) bool { return f.Level == Stop && strings.HasPrefix(f.What, c.at+" ") }) {
 			continue // it is cut short, and told
 		}
 		if err != nil {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("which libraries %s needs can't be told: %v", c.at, err), Where: c.where,
-				Why: "a library that is missing would be found out only at the start, with the old server gone", Do: "ask its makers; whether the file is what they made is told by its checksum"})
+			out = append(out, Finding{Level: Warn,
+				What: fmt.Sprintf("which libraries %s needs can't be told: %v", c.at, err), Where: c.where,
+				Why: "a library that is missing would be found out only at the start, with the old server gone",
+				Do:  "ask its makers; whether the file is what they made is told by its checksum"})
 			continue
 		}
 		if n.Arch != runtime.GOARCH {
@@ -68,13 +71,17 @@ func (s *situation) cutShort() (out []Finding) {
 	looked := 0
 	for _, f := range s.ahead.Coming() {
 		at := f.At
-		if f.Kind != tree.File || f.Size < 64 || !mayRun(at, f.Mode) || s.plan.Edit(at) != nil || looked == cutShortLook {
+		if f.Kind != tree.File || f.Size < 64 || !mayRun(at, f.Mode) || s.plan.Edit(at) != nil ||
+			looked == cutShortLook {
 			continue
 		}
 		looked++
 		if end, cut := needs.CutShort(s.store.Content(*f.File), f.Size); cut {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is cut short: it has %s, and its own headers speak of %s", at, words.Bytes(f.Size), words.Bytes(end)), Where: s.cand.Source,
-				Why: "the system would not run it, or it would end as soon as it needs the rest", Do: "get the build anew from its makers, and tell them if it is the same"})
+			out = append(out, Finding{Level: Stop,
+				What: fmt.Sprintf("%s is cut short: it has %s, and its own headers speak of %s", at,
+					words.Bytes(f.Size), words.Bytes(end)), Where: s.cand.Source,
+				Why: "the system would not run it, or it would end as soon as it needs the rest",
+				Do:  "get the build anew from its makers, and tell them if it is the same"})
 		}
 	}
 	return out

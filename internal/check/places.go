@@ -30,13 +30,17 @@ func checkOpen(_ context.Context, s *situation) (out []Finding) {
 	for _, h := range host.OpenElsewhere(s.k.Dir, s.status) {
 		var files []string
 		for _, full := range h.Files {
-			if at := tree.Rel(s.realDir(), full); !s.k.Profile.Server.Skip.Match(at) && (touched[at] || s.k.Profile.Server.Own(at)) {
+			if at := tree.Rel(s.realDir(), full); !s.k.Profile.Server.Skip.Match(at) &&
+				(touched[at] || s.k.Profile.Server.Own(at)) {
 				files = append(files, at)
 			}
 		}
 		if len(files) > 0 {
-			out = append(out, Finding{Level: level, What: fmt.Sprintf("process %d has %s open: %s", h.PID, words.Plural(len(files), "file"), words.Some(files, 3)),
-				Where: fmt.Sprintf("%s, user %s, since %s", h.Command, h.User, h.Since.Format("2006-01-02 15:04:05")), Why: why, Do: "let it end first, or end it"})
+			out = append(out, Finding{Level: level,
+				What: fmt.Sprintf("process %d has %s open: %s", h.PID, words.Plural(len(files), "file"),
+					words.Some(files, 3)),
+				Where: fmt.Sprintf("%s, user %s, since %s", h.Command, h.User, h.Since.Format("2006-01-02 15:04:05")),
+				Why:   why, Do: "let it end first, or end it"})
 		}
 	}
 	if out == nil {
@@ -60,8 +64,10 @@ func checkFrozen(_ context.Context, s *situation) (out []Finding) {
 	look := func(at string) {
 		looked++
 		if how := tree.Frozen(s.k.Path(at)); how != "" {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is %s", cmp.Or(at, s.k.Dir), how), Where: s.k.Path(at),
-				Why: "its file system lets nobody exchange it, whoever asks", Do: fmt.Sprintf("chattr -ia %s, if whoever set that agrees", s.k.Path(at))})
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is %s", cmp.Or(at, s.k.Dir), how),
+				Where: s.k.Path(at),
+				Why:   "its file system lets nobody exchange it, whoever asks",
+				Do:    fmt.Sprintf("chattr -ia %s, if whoever set that agrees", s.k.Path(at))})
 		}
 	}
 	seen := map[string]bool{} // folders
@@ -108,12 +114,18 @@ func checkStrangers(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	if len(closed) > 0 {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be read: %s", words.Plural(len(closed), "path"), words.Some(closed, 3)), Where: s.k.Dir,
-			Why: "what can't be read can't be backed up, and so not be put back", Do: fmt.Sprintf("run as the install's owner; or: sudo chown -R %s", chownWord(top, s.k.Dir))})
+		out = append(out, Finding{Level: Stop,
+			What:  fmt.Sprintf("%s can't be read: %s", words.Plural(len(closed), "path"), words.Some(closed, 3)),
+			Where: s.k.Dir,
+			Why:   "what can't be read can't be backed up, and so not be put back",
+			Do:    fmt.Sprintf("run as the install's owner; or: sudo chown -R %s", chownWord(top, s.k.Dir))})
 	}
 	if len(others) > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s not the install's owner's: %s", words.Is(len(others), "path"), words.Some(others, 3)), Where: s.k.Dir,
-			Why: "the server can't write to them, should it want to", Do: "chown -R " + chownWord(top, s.k.Dir)})
+		out = append(out, Finding{Level: Warn,
+			What: fmt.Sprintf("%s not the install's owner's: %s", words.Is(len(others), "path"),
+				words.Some(others, 3)),
+			Where: s.k.Dir,
+			Why:   "the server can't write to them, should it want to", Do: "chown -R " + chownWord(top, s.k.Dir)})
 	}
 	if out == nil {
 		return ok("all of the install is its owner's, and can be read")
@@ -140,14 +152,19 @@ func checkLimits(_ context.Context, s *situation) []Finding {
 	if s.status.Running {
 		most = host.MostOpen(s.status.Processes)
 	}
-	mend := fmt.Sprintf("ulimit -n %d before freshkeel, or raise it for good in /etc/security/limits.d", max(4096, 4*most))
+	mend := fmt.Sprintf("ulimit -n %d before freshkeel, or raise it for good in /etc/security/limits.d",
+		max(4096, 4*most))
 	switch {
 	case most*5 > limit*4:
-		return []Finding{{Level: Warn, What: fmt.Sprintf("the server has %d files open, and one started from here may have %d", most, limit), Where: "limit of open files (ulimit -n)",
-			Why: "a server that can't open one more file loses what it wanted to write", Do: mend}}
+		return []Finding{{Level: Warn,
+			What:  fmt.Sprintf("the server has %d files open, and one started from here may have %d", most, limit),
+			Where: "limit of open files (ulimit -n)",
+			Why:   "a server that can't open one more file loses what it wanted to write", Do: mend}}
 	case limit < manyFiles:
-		return []Finding{{Level: Warn, What: fmt.Sprintf("a server started from here may have %d files open, which is few", limit), Where: "limit of open files (ulimit -n)",
-			Why: "servers keep the files of their world open, and lose what they can't write", Do: mend}}
+		return []Finding{{Level: Warn,
+			What:  fmt.Sprintf("a server started from here may have %d files open, which is few", limit),
+			Where: "limit of open files (ulimit -n)",
+			Why:   "servers keep the files of their world open, and lose what they can't write", Do: mend}}
 	}
 	return ok("%d files may be open at once", limit)
 }
@@ -174,13 +191,19 @@ func checkLogs(_ context.Context, s *situation) (out []Finding) {
 		looked++
 		err := tree.Writable(dir)
 		if err != nil {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the server can't write to %s: %v", dir, err), Where: dir,
-				Why: "some servers end when they can't write their log", Do: fmt.Sprintf("mount it writable, or: chown the folder to the install's owner (%s)", filepath.Base(dir))})
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the server can't write to %s: %v", dir, err),
+				Where: dir,
+				Why:   "some servers end when they can't write their log",
+				Do: fmt.Sprintf("mount it writable, or: chown the folder to the install's owner (%s)",
+					filepath.Base(dir))})
 			continue
 		}
 		if u, err := disk.Usage(dir); err == nil && (u.Free < fewLeft || (u.InodesTotal > 0 && u.InodesFree < 64)) {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s is on a file system with %s and %d inodes free", dir, words.Bytes(int64(u.Free)), u.InodesFree), Where: dir,
-				Why: "a server that can't write its log may end, or lose what it would have said", Do: "free space there: old logs first"})
+			out = append(out, Finding{Level: Warn,
+				What: fmt.Sprintf("%s is on a file system with %s and %d inodes free", dir, words.Bytes(int64(u.Free)),
+					u.InodesFree), Where: dir,
+				Why: "a server that can't write its log may end, or lose what it would have said",
+				Do:  "free space there: old logs first"})
 		}
 	}
 	if out == nil && looked > 0 {

@@ -32,8 +32,10 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 			continue // checkNames tells
 		}
 		if unseen := (*runtimes.Untold)(nil); errors.As(err, &unseen) {
-			out = append(out, Finding{Level: Warn, What: "which Java the new build needs can't be told: " + unseen.Why, Where: where,
-				Why: "a runtime that is too old would be found out only at the start, with the old server gone", Do: "ask its makers which Java it needs; freshkeel runtimes tells which one the script runs"})
+			out = append(out, Finding{Level: Warn, What: "which Java the new build needs can't be told: " + unseen.Why,
+				Where: where,
+				Why:   "a runtime that is too old would be found out only at the start, with the old server gone",
+				Do:    "ask its makers which Java it needs; freshkeel runtimes tells which one the script runs"})
 			continue
 		}
 		if err == nil && jar.Lacks != "" {
@@ -41,7 +43,8 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 		}
 		if err != nil {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s can't be run: %v", at, err), Where: where,
-				Why: "the runtime would refuse it, too, after the old server is gone", Do: "ask the makers, or take another file of this build"})
+				Why: "the runtime would refuse it, too, after the old server is gone",
+				Do:  "ask the makers, or take another file of this build"})
 			continue
 		}
 		need := s.programs.NeedOf(jar)
@@ -51,7 +54,8 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 			continue
 		}
 		if e := s.plan.Edit(c.File); e != nil && e.Line == c.Line {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("line %d of %s is changed: it will run Java %s", e.Line, e.Path, e.Runtime.Version),
+			out = append(out, Finding{Level: Warn,
+				What:  fmt.Sprintf("line %d of %s is changed: it will run Java %s", e.Line, e.Path, e.Runtime.Version),
 				Where: fmt.Sprintf("%s:%d\n- %s\n+ %s", e.Path, e.Line, e.Old, e.New), Why: e.Why,
 				Do: "nothing, if that is right; going back puts the old line back"})
 			out = append(out, s.runtimeFits(c, at, jar, &e.Runtime, where)...)
@@ -59,8 +63,10 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 		}
 		rt, err := needs.ReadRuntime(ctx, c.Path)
 		if err != nil {
-			out = append(out, Finding{Level: Warn, What: "the runtime's version can't be told: " + err.Error(), Where: where,
-				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.Words()), Do: "run it with -version by hand"})
+			out = append(out, Finding{Level: Warn, What: "the runtime's version can't be told: " + err.Error(),
+				Where: where,
+				Why:   fmt.Sprintf("%s needs a Java runtime of %s", at, need.Words()),
+				Do:    "run it with -version by hand"})
 			continue
 		}
 		if need.Fits(rt) {
@@ -76,26 +82,37 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 }
 
 // runtimeFits is what else there is to say of a jar whose runtime will do.
-func (s *situation) runtimeFits(c launch.Command, of string, jar *needs.Jar, rt *needs.Runtime, where string) (out []Finding) {
+func (s *situation) runtimeFits(c launch.Command, of string, jar *needs.Jar, rt *needs.Runtime,
+	where string) (out []Finding) {
 	if jar.Preview && !slices.Contains(c.Args, "--enable-preview") {
-		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s uses what Java %d has for trial only, and the launch script does not allow that", of, jar.Release), Where: where,
-			Why: jar.Entry + " is a preview class file: without the flag the runtime ends with an error", Do: "add --enable-preview in front of -jar"})
+		out = append(out, Finding{Level: Stop,
+			What: fmt.Sprintf("%s uses what Java %d has for trial only, and the launch script does not allow that", of,
+				jar.Release), Where: where,
+			Why: jar.Entry + " is a preview class file: without the flag the runtime ends with an error",
+			Do:  "add --enable-preview in front of -jar"})
 	}
 	var gone []string
 	for _, name := range jar.ClassPath {
-		if at := path.Join(path.Dir(of), name); !strings.Contains(name, ":") && !filepath.IsAbs(at) && !s.ahead.Has(strings.TrimSuffix(at, "/")) && !s.ahead.HasBelow(at) {
+		if at := path.Join(path.Dir(of), name); !strings.Contains(name, ":") && !filepath.IsAbs(at) &&
+			!s.ahead.Has(strings.TrimSuffix(at, "/")) && !s.ahead.HasBelow(at) {
 			gone = append(gone, at)
 		}
 	}
 	if len(gone) > 0 {
-		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s names %s beside it that will not exist: %s", of, words.Plural(len(gone), "file"), words.Some(gone, 3)),
-			Where: of + ", Class-Path of META-INF/MANIFEST.MF", Why: "the runtime passes over what is missing, and the server ends when it first needs it",
-			Do: "look whether they lie elsewhere in the build ([place], [source] moved), or ask the makers"})
+		out = append(out, Finding{Level: Warn,
+			What: fmt.Sprintf("%s names %s beside it that will not exist: %s", of, words.Plural(len(gone), "file"),
+				words.Some(gone, 3)),
+			Where: of + ", Class-Path of META-INF/MANIFEST.MF",
+			Why:   "the runtime passes over what is missing, and the server ends when it first needs it",
+			Do:    "look whether they lie elsewhere in the build ([place], [source] moved), or ask the makers"})
 	}
 	for _, o := range jar.Optional {
 		if o.Major > rt.Release+44 {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("a few classes of %s need Java %d, %s runs it", of, needs.Release(o.Major), rt.Version), Where: o.Entry,
-				Why: "they seem to be for those who have it; the rest does not need them", Do: "nothing, unless the server says UnsupportedClassVersionError"})
+			out = append(out, Finding{Level: Warn,
+				What: fmt.Sprintf("a few classes of %s need Java %d, %s runs it", of, needs.Release(o.Major),
+					rt.Version), Where: o.Entry,
+				Why: "they seem to be for those who have it; the rest does not need them",
+				Do:  "nothing, unless the server says UnsupportedClassVersionError"})
 			break
 		}
 	}
@@ -108,11 +125,13 @@ func (s *situation) runtimeFits(c launch.Command, of string, jar *needs.Jar, rt 
 // fitting advises a runtime of this machine that would do.
 func (s *situation) fitting(ctx context.Context, need runtimes.JavaNeed) string {
 	best := need.Best(s.k.rts.Java(ctx))
-	if a, named := s.cand.Build.RuntimeFor(needs.Java, feed.Machine(profile.Source{})); best == nil && named && s.cand.Offer != nil {
+	if a, named := s.cand.Build.RuntimeFor(needs.Java, feed.Machine(profile.Source{})); best == nil && named &&
+		s.cand.Offer != nil {
 		return fmt.Sprintf("freshkeel runtimes take --for %s, which fetches the %s that its makers name (no administrator's rights needed); then preflight again", s.plan.To, strings.TrimSpace("Java "+a.Version))
 	}
 	if best == nil {
 		return fmt.Sprintf("get a Java runtime of %s (none is here): freshkeel runtimes take PATH|URL of its archive, then preflight again", need.Words())
 	}
-	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path, best.Version)
+	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path,
+		best.Version)
 }

@@ -33,22 +33,28 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 		looked++
 		full := s.k.Path(st.at)
 		if st.byName && s.ahead.Mode(st.at)&0o111 == 0 {
-			f := Finding{Level: Stop, What: fmt.Sprintf("%s may not be run: it has no execute bit", st.at), Where: st.where,
-				Why: "the shell says «permission denied», and the server does not start", Do: "chmod +x " + full}
+			f := Finding{Level: Stop, What: fmt.Sprintf("%s may not be run: it has no execute bit", st.at),
+				Where: st.where,
+				Why:   "the shell says «permission denied», and the server does not start", Do: "chmod +x " + full}
 			if s.ahead.Brings(st.at) {
 				f.Do = fmt.Sprintf("let the script run it by its interpreter (sh %s); or ask the makers for an archive that keeps modes", st.at)
 			}
 			out = append(out, f)
 		}
 		line, _, _ := bytes.Cut(head, []byte("\n"))
-		if bytes.HasPrefix(line, []byte("#!")) && bytes.HasSuffix(line, []byte("\r")) || (launch.LooksShell(st.at, head) && bytes.HasSuffix(line, []byte("\r"))) {
+		if bytes.HasPrefix(line, []byte("#!")) && bytes.HasSuffix(line, []byte("\r")) ||
+			(launch.LooksShell(st.at, head) && bytes.HasSuffix(line, []byte("\r"))) {
 			out = append(out, Finding{Level: Stop, What: st.at + " has Windows line ends", Where: full + ":1",
-				Why: "the system looks for names that end in a carriage return, and finds none", Do: s.withoutReturns(st.at)})
+				Why: "the system looks for names that end in a carriage return, and finds none",
+				Do:  s.withoutReturns(st.at)})
 			continue
 		}
 		if program, found, is := needs.Interpreter(head, s.k.Env); is && found == "" && st.byName {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is run by %s, which is not here", st.at, program), Where: full + ":1: " + string(line),
-				Why: "the system says «not found», and the server does not start", Do: fmt.Sprintf("install %s, or let the first line name the one that is here", path.Base(program))})
+			out = append(out, Finding{Level: Stop,
+				What:  fmt.Sprintf("%s is run by %s, which is not here", st.at, program),
+				Where: full + ":1: " + string(line),
+				Why:   "the system says «not found», and the server does not start",
+				Do:    fmt.Sprintf("install %s, or let the first line name the one that is here", path.Base(program))})
 		}
 	}
 	if isBatch(s.k.Profile.Launch.Script) {
@@ -69,12 +75,15 @@ func (ck *Checker) OtherSystem() []Finding {
 		return nil
 	}
 	if isBatch(script) {
-		return []Finding{{Level: Stop, What: script + " is a batch script, which Windows alone runs", Where: ck.Path(script), Why: "the server would not start on this machine",
+		return []Finding{{Level: Stop, What: script + " is a batch script, which Windows alone runs",
+			Where: ck.Path(script), Why: "the server would not start on this machine",
 			Do: "name the shell script of this server under [launch] script in " + profile.FileName}}
 	}
-	if line, _, _ := bytes.Cut(tree.Head(ck.Path(script)), []byte("\n")); bytes.HasPrefix(line, []byte("#!")) && bytes.HasSuffix(line, []byte("\r")) {
-		return []Finding{{Level: Stop, What: script + " has Windows line ends", Where: ck.Path(script) + ":1", Why: "the system looks for names that end in a carriage return, and finds none",
-			Do: withoutReturns(ck.Path(script))}}
+	if line, _, _ := bytes.Cut(tree.Head(ck.Path(script)), []byte("\n")); bytes.HasPrefix(line, []byte("#!")) &&
+		bytes.HasSuffix(line, []byte("\r")) {
+		return []Finding{{Level: Stop, What: script + " has Windows line ends", Where: ck.Path(script) + ":1",
+			Why: "the system looks for names that end in a carriage return, and finds none",
+			Do:  withoutReturns(ck.Path(script))}}
 	}
 	return nil
 }
@@ -86,23 +95,29 @@ func (ck *Checker) Ways(commands []launch.Command) (out []Finding) {
 	for _, c := range commands {
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
 		if why := hidden(c); why != "" {
-			f := Finding{Level: Stop, What: why, Where: where, Why: "its lines would not be seen and it could not be told to stop: a refit would go back as soon as the time for its ready line is over",
-				Do: fmt.Sprintf("let the script run the server itself, without %s: Fresh Keel keeps it running when you log out, and its console is there with freshkeel log -f and freshkeel send", c.Screen)}
+			f := Finding{Level: Stop, What: why, Where: where,
+				Why: "its lines would not be seen and it could not be told to stop: a refit would go back as soon as the time for its ready line is over",
+				Do:  fmt.Sprintf("let the script run the server itself, without %s: Fresh Keel keeps it running when you log out, and its console is there with freshkeel log -f and freshkeel send", c.Screen)}
 			if !ck.Profile.Ready.Line.Given() {
 				f.Level, f.Why = Warn, "its lines will not be seen, and it can't be told to stop: it is ended by a signal"
 			}
 			out = append(out, f)
 		}
 		if c.Waits != nil {
-			out = append(out, Finding{Level: Stop, What: "the launch script waits for a key before it starts the server", Where: c.Waits.String(), Why: "nobody is there to press it: the server would never start", Do: "take that line out"})
+			out = append(out, Finding{Level: Stop,
+				What: "the launch script waits for a key before it starts the server", Where: c.Waits.String(),
+				Why: "nobody is there to press it: the server would never start", Do: "take that line out"})
 		}
 		if c.Loop != nil {
-			out = append(out, Finding{Level: Warn, What: "the launch script starts the server again whenever it ends", Where: c.Loop.String(),
-				Why: fmt.Sprintf("told to stop, it comes up again, and is ended %s by a signal in the middle of its start; a new build that ends at once looks as if it ran", late), Do: "take the loop out, and let the script run the server once"})
+			out = append(out, Finding{Level: Warn, What: "the launch script starts the server again whenever it ends",
+				Where: c.Loop.String(),
+				Why:   fmt.Sprintf("told to stop, it comes up again, and is ended %s by a signal in the middle of its start; a new build that ends at once looks as if it ran", late), Do: "take the loop out, and let the script run the server once"})
 		}
 		if c.Stays != nil {
-			out = append(out, Finding{Level: Warn, What: "the launch script waits for a key once the server has ended", Where: c.Stays.String(),
-				Why: fmt.Sprintf("nobody presses it: each stop takes its full time, and ends %s by a signal", late), Do: "take that line out"})
+			out = append(out, Finding{Level: Warn, What: "the launch script waits for a key once the server has ended",
+				Where: c.Stays.String(),
+				Why:   fmt.Sprintf("nobody presses it: each stop takes its full time, and ends %s by a signal", late),
+				Do:    "take that line out"})
 		}
 	}
 	return out
@@ -177,7 +192,8 @@ func checkOtherScripts(_ context.Context, s *situation) (out []Finding) {
 	for _, e := range s.ahead.Before {
 		at := e.Path
 		shell := strings.HasSuffix(at, ".sh")
-		if strings.Contains(at, "/") || e.Kind != tree.File || seen[at] || e.Size > 64<<10 || !(shell || isBatch(at)) || s.ahead.Removed(at) {
+		if strings.Contains(at, "/") || e.Kind != tree.File || seen[at] || e.Size > 64<<10 || !(shell || isBatch(at)) ||
+			s.ahead.Removed(at) {
 			continue
 		}
 		list, err := launch.Read(s.k.Dir, at, s.k.ServerEnv())
@@ -190,9 +206,11 @@ func checkOtherScripts(_ context.Context, s *situation) (out []Finding) {
 			}
 			looked++
 			if how := s.disagree(mine, c, shell == strings.HasSuffix(mine.File, ".sh")); how != "" {
-				out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s and %s disagree: %s", mine.File, c.File, how),
+				out = append(out, Finding{Level: Warn,
+					What:  fmt.Sprintf("%s and %s disagree: %s", mine.File, c.File, how),
 					Where: fmt.Sprintf("%s:%d: %s\n%s:%d: %s", mine.File, mine.Line, mine.Text, c.File, c.Line, c.Text),
-					Why:   "whoever starts the other one by hand gets another server than this", Do: fmt.Sprintf("make %s say the same, or remove it", c.File)})
+					Why:   "whoever starts the other one by hand gets another server than this",
+					Do:    fmt.Sprintf("make %s say the same, or remove it", c.File)})
 				break
 			}
 		}
@@ -218,7 +236,8 @@ func (s *situation) disagree(a, b launch.Command, sameKind bool) string {
 		how = append(how, fmt.Sprintf("by %s and by %s", cmp.Or(a.Path, a.Program), cmp.Or(b.Path, b.Program)))
 	}
 	for _, flag := range []string{"-Xmx", "-Xms"} {
-		if x, y := launch.LastFlag(a.Args, flag), launch.LastFlag(b.Args, flag); a.Java() && launch.HeapBytes(x) != launch.HeapBytes(y) {
+		if x, y := launch.LastFlag(a.Args, flag), launch.LastFlag(b.Args, flag); a.Java() &&
+			launch.HeapBytes(x) != launch.HeapBytes(y) {
 			how = append(how, fmt.Sprintf("%s and %s", cmp.Or(x, "no "+flag), cmp.Or(y, "no "+flag)))
 		}
 	}

@@ -64,10 +64,12 @@ func (od *Outside) Dump(ctx context.Context, w *locker.Writer, taken *locker.Tak
 			return err
 		}
 		if f.Size == 0 {
-			return tell.Advise(fmt.Errorf("dump %s: it printed nothing", d.Name), "let its command print the dump on its standard output")
+			return tell.Advise(fmt.Errorf("dump %s: it printed nothing", d.Name),
+				"let its command print the dump on its standard output")
 		}
 		size := f.Size
-		f.Entry = tree.Entry{Path: at, Kind: tree.File, Mode: 0o600, UID: tree.NoID, GID: tree.NoID, Mtime: time.Now().UnixNano()}
+		f.Entry = tree.Entry{Path: at, Kind: tree.File, Mode: 0o600, UID: tree.NoID, GID: tree.NoID,
+			Mtime: time.Now().UnixNano()}
 		f.Size = size
 		taken.Insert(f)
 	}
@@ -88,7 +90,8 @@ func (od *Outside) Load(ctx context.Context, set *locker.Set) (loaded []string, 
 		name := path.Base(f.Path)
 		i := slices.IndexFunc(od.Profile.Data, func(d profile.Data) bool { return d.Name == name })
 		if i < 0 {
-			od.Warn("backup %s holds a dump of %s, and the profile has no [[data]] of that name: it is not loaded", set.ID, name)
+			od.Warn("backup %s holds a dump of %s, and the profile has no [[data]] of that name: it is not loaded",
+				set.ID, name)
 			continue
 		}
 		r, in := io.Pipe()
@@ -103,7 +106,8 @@ func (od *Outside) Load(ctx context.Context, set *locker.Set) (loaded []string, 
 	return loaded, nil
 }
 
-func (od *Outside) dataTool(ctx context.Context, d profile.Data, do string, argv []string, in io.Reader, out io.Writer) error {
+func (od *Outside) dataTool(ctx context.Context, d profile.Data, do string, argv []string, in io.Reader,
+	out io.Writer) error {
 	argv = slices.Clone(argv)
 	if strings.Contains(argv[0], "/") && !filepath.IsAbs(argv[0]) { // one that stands in the install
 		argv[0] = od.Path(argv[0])
@@ -113,7 +117,8 @@ func (od *Outside) dataTool(ctx context.Context, d profile.Data, do string, argv
 		limit = dumpLimit
 	}
 	var last []string
-	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: od.Dir, Env: append(slices.Clone(od.Env), d.Env...), Limit: limit, In: in, Out: out}, func(l string) {
+	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: od.Dir, Env: append(slices.Clone(od.Env), d.Env...),
+		Limit: limit, In: in, Out: out}, func(l string) {
 		if last = append(last, l); len(last) > 12 {
 			last = last[1:]
 		}

@@ -60,7 +60,8 @@ func (r *reader) apiList(doc any, where string) (*Feed, error) {
 		if f.Rank(b.version) >= 0 {
 			continue
 		}
-		f.Builds = append(f.Builds, Build{Version: b.version, Channel: b.channel, Date: day(b.date), Notes: b.notes, Fits: b.fits,
+		f.Builds = append(f.Builds, Build{Version: b.version, Channel: b.channel, Date: day(b.date), Notes: b.notes,
+			Fits:    b.fits,
 			details: func(ctx context.Context, out *Build) error { return r.apiDetail(ctx, row, b, where, out) }})
 	}
 	if r.API.Detail == "" {
@@ -145,7 +146,8 @@ func (r *reader) apiBuild(row any) (o offered, err error) {
 		key, expr string
 		to        *string
 		must      bool
-	}{{"version", a.Version, &o.version, true}, {"channel", a.Channel, &o.channel, false}, {"date", a.Date, &o.date, false}, {"notes", a.Notes, &o.notes, false}, {"fits", a.Fits, &o.fits, false}} {
+	}{{"version", a.Version, &o.version, true}, {"channel", a.Channel, &o.channel, false},
+		{"date", a.Date, &o.date, false}, {"notes", a.Notes, &o.notes, false}, {"fits", a.Fits, &o.fits, false}} {
 		if *f.to, err = value(row, "api."+f.key, f.expr, vars, f.must); err != nil {
 			return o, err
 		}
@@ -166,7 +168,8 @@ func (r *reader) apiBuild(row any) (o offered, err error) {
 
 // apiDetail reads the second document of a build.
 func (r *reader) apiDetail(ctx context.Context, row any, b offered, list string, out *Build) error {
-	at, err := value(row, "api.detail", r.API.Detail, map[string]string{"version": b.version, "channel": b.channel}, true)
+	at, err := value(row, "api.detail", r.API.Detail, map[string]string{"version": b.version, "channel": b.channel},
+		true)
 	if err != nil {
 		return err
 	}

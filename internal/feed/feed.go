@@ -54,7 +54,8 @@ type Build struct {
 	Fits     string            `json:"fits,omitempty"`     // for a layer: range of the base's versions
 	Runtimes []Archive         `json:"runtimes,omitempty"` // archives of runtimes that go with it
 
-	Mark    string                              `json:"-"` // what tells this content from another, where the version doesn't
+	// what tells this content from another, where the version doesn't
+	Mark    string                              `json:"-"`
 	Tree    map[string]tree.Sum                 `json:"-"` // of a folder: its content, by path in the build
 	details func(context.Context, *Build) error // reads what the list alone does not tell
 }
@@ -71,7 +72,8 @@ type Archive struct {
 // RuntimeFor picks the archive of a runtime for a system and processor.
 func (b Build) RuntimeFor(runtime string, m Choice) (Archive, bool) {
 	i := slices.IndexFunc(b.Runtimes, func(a Archive) bool {
-		return strings.EqualFold(a.Runtime, runtime) && (a.OS == "" || a.OS == m.OS) && (a.Arch == "" || a.Arch == m.Arch)
+		return strings.EqualFold(a.Runtime, runtime) && (a.OS == "" || a.OS == m.OS) &&
+			(a.Arch == "" || a.Arch == m.Arch)
 	})
 	if i < 0 {
 		return Archive{}, false
@@ -109,11 +111,12 @@ type Part struct {
 
 // Listing is a document that lists every file of a build with its digest.
 type Listing struct {
-	fetch.Wanted          // of the document; freshkeel-listing/1, which may be compressed
-	Files        string   `json:"files,omitempty"`   // what the files' addresses are relative to; "": the document
-	Layout       string   `json:"layout,omitempty"`  // "digest": a file stands at its BLAKE3, the first two digits being a folder
-	Tree         tree.Sum `json:"tree,omitzero"`     // TreeSum of all that is listed
-	Changes      []Change `json:"changes,omitempty"` // shorter documents, for those who have another version
+	fetch.Wanted        // of the document; freshkeel-listing/1, which may be compressed
+	Files        string `json:"files,omitempty"` // what the files' addresses are relative to; "": the document
+	// "digest": a file stands at its BLAKE3, the first two digits being a folder
+	Layout  string   `json:"layout,omitempty"`
+	Tree    tree.Sum `json:"tree,omitzero"`     // TreeSum of all that is listed
+	Changes []Change `json:"changes,omitempty"` // shorter documents, for those who have another version
 }
 
 // Change is a listing of what differs from another version.
@@ -305,11 +308,14 @@ func (b Build) Choose(c Choice) (Variant, error) {
 	case len(fit) == 1:
 		return fit[0], nil
 	case len(fit) == 0 && c.Name != "":
-		return Variant{}, fmt.Errorf("%s does not come as %q for %s/%s; it comes as: %s", b.Version, c.Name, c.OS, c.Arch, strings.Join(all, ", "))
+		return Variant{}, fmt.Errorf("%s does not come as %q for %s/%s; it comes as: %s", b.Version, c.Name, c.OS,
+			c.Arch, strings.Join(all, ", "))
 	case len(fit) == 0:
-		return Variant{}, fmt.Errorf("%s does not come for this machine, %s/%s; it comes for: %s", b.Version, c.OS, c.Arch, strings.Join(all, ", "))
+		return Variant{}, fmt.Errorf("%s does not come for this machine, %s/%s; it comes for: %s", b.Version, c.OS,
+			c.Arch, strings.Join(all, ", "))
 	}
-	return Variant{}, fmt.Errorf("%s comes as %s: say which in [source] variant", b.Version, strings.Join(names, " and "))
+	return Variant{}, fmt.Errorf("%s comes as %s: say which in [source] variant", b.Version,
+		strings.Join(names, " and "))
 }
 
 // readFeed reads and checks a feed of our own format.

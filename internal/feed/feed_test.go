@@ -79,7 +79,8 @@ func pageReader(t testing.TB) *reader {
 }
 
 func apiReader() *reader {
-	return &reader{Source: profile.Source{API: &profile.API{Builds: "$..builds[*]", Version: "$.v", Channel: "$.c", Date: "$.d", Files: "$.files[*]", URL: "$.url", Size: "$.size",
+	return &reader{Source: profile.Source{API: &profile.API{Builds: "$..builds[*]", Version: "$.v", Channel: "$.c",
+		Date: "$.d", Files: "$.files[*]", URL: "$.url", Size: "$.size",
 		Digests: map[string]string{"sha256": "$.sum"}, OS: "$.os"}}}
 }
 
@@ -103,7 +104,8 @@ func TestReadersSayWhatTheyCanNotRead(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err)
-		assert.Equal(t, "https://moss.example/x.zip", f.Builds[0].Parts[0].URL, "an address of that host, never a file of this one")
+		assert.Equal(t, "https://moss.example/x.zip", f.Builds[0].Parts[0].URL,
+			"an address of that host, never a file of this one")
 		assert.Equal(t, "2", f.Builds[1].Version)
 	}
 	_, err := parseJSON([]byte("<html>"))
@@ -122,8 +124,9 @@ func TestReadersSayWhatTheyCanNotRead(t *testing.T) {
 
 	for text, want := range map[string]string{
 		`{"format":"x"}`: "its format is", `{"format":"freshkeel-listing/1"}`: "it lists no file",
-		`{"format":"freshkeel-listing/1","files":[{"path":"../x","size":1,"sha256":"` + strings.Repeat("00", 32) + `"}]}`: "leads out",
-		`{"format":"freshkeel-listing/1","files":[{"path":"x","size":1}]}`:                                                "has no digest",
+		`{"format":"freshkeel-listing/1","files":[{"path":"../x","size":1,"sha256":"` + strings.Repeat("00", 32) +
+			`"}]}`: "leads out",
+		`{"format":"freshkeel-listing/1","files":[{"path":"x","size":1}]}`: "has no digest",
 	} {
 		_, err := ParseListing([]byte(text))
 		assert.ErrorContains(t, err, want)
@@ -140,13 +143,16 @@ func TestNamesTellVersionSystemAndVariant(t *testing.T) {
 	} {
 		assert.Equal(t, want, nameTells(name), name)
 	}
-	for text, want := range map[string]string{"3.5.0\n": "3.5.0", "build = \"1234\"\n": "1234", "# none\nmoss\n": "", "Moss server v3.6.1 of today": "3.6.1", "2026-11-23": "2026-11-23"} {
+	for text, want := range map[string]string{"3.5.0\n": "3.5.0", "build = \"1234\"\n": "1234", "# none\nmoss\n": "",
+		"Moss server v3.6.1 of today": "3.6.1", "2026-11-23": "2026-11-23"} {
 		assert.Equal(t, want, version.InText(text), text)
 	}
-	for s, want := range map[string]string{"2026-11-23T10:00:00Z": "2026-11-23", "20261123": "2026-11-23", "Mon, 23 Nov 2026 10:00:00 GMT": "2026-11-23", "2026-11-23 noonish": "2026-11-23", "soon": ""} {
+	for s, want := range map[string]string{"2026-11-23T10:00:00Z": "2026-11-23", "20261123": "2026-11-23",
+		"Mon, 23 Nov 2026 10:00:00 GMT": "2026-11-23", "2026-11-23 noonish": "2026-11-23", "soon": ""} {
 		assert.Equal(t, want, day(s), s)
 	}
-	assert.Equal(t, []string{"2026-11-23", "2026-11-23", ""}, []string{unixDay("1795400000"), unixDay("1795400000000"), unixDay("x")})
+	assert.Equal(t, []string{"2026-11-23", "2026-11-23", ""},
+		[]string{unixDay("1795400000"), unixDay("1795400000000"), unixDay("x")})
 }
 
 // A change leads from the files of one version to exactly those of another, or
@@ -199,7 +205,8 @@ func fuzzChecked(t *testing.T, f *Feed) {
 func FuzzFeed(f *testing.F) {
 	f.Add([]byte(`{"format":"freshkeel-feed/1","steps":"each","builds":[{"version":"1","channel":"stable","date":"2026-01-02","parts":[{"url":"x.zip","size":3,"digests":{"md5":"00112233445566778899aabbccddeeff"},"unpack":{"as":"zip","strip":1,"moved":{"a/*":"b/"}}}],"from":[">=1 <2"],"fits":"3.*"}]}`))
 	f.Add([]byte(`{"format":"freshkeel-feed/1","builds":[{"version":"1","variants":[{"name":"plain","os":"linux","parts":[{"url":"//x/y"}]}]},{"version":"2","listing":{"url":"l.json.zst","files":"f/"}}]}`))
-	f.Add([]byte(`{"format":"freshkeel-listing/1","files":[{"path":"a/b","size":1,"blake3":"` + strings.Repeat("ab", 32) + `"}]}`))
+	f.Add([]byte(`{"format":"freshkeel-listing/1","files":[{"path":"a/b","size":1,"blake3":"` +
+		strings.Repeat("ab", 32) + `"}]}`))
 	f.Add([]byte("<html>"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if feed, err := Parse(b); err == nil {
@@ -207,7 +214,8 @@ func FuzzFeed(f *testing.F) {
 		}
 		if l, err := ParseListing(b); err == nil {
 			for _, lf := range l.Files {
-				if strings.HasPrefix(lf.Path, "/") || strings.Contains(lf.Path, "..") && strings.Contains("/"+lf.Path+"/", "/../") {
+				if strings.HasPrefix(lf.Path, "/") || strings.Contains(lf.Path, "..") &&
+					strings.Contains("/"+lf.Path+"/", "/../") {
 					t.Errorf("path %q got through", lf.Path)
 				}
 				l.base = "https://moss.example/f/"
@@ -257,14 +265,18 @@ func TestARuntimeGoesWithABuild(t *testing.T) {
 	}
 	f, err := parse(`{"runtime":"Java","os":"windows","url":"w.zip"},{"runtime":"java","os":"linux","arch":"arm64","url":"a.tar.gz"},{"runtime":"java","os":"linux","url":"l.tar.gz","version":"21"},{"runtime":"node","url":"n.zip"}`)
 	require.NoError(t, err)
-	for m, want := range map[Choice]string{{OS: "windows", Arch: "amd64"}: "w.zip", {OS: "linux", Arch: "arm64"}: "a.tar.gz", {OS: "linux", Arch: "amd64"}: "l.tar.gz", {OS: "darwin", Arch: "arm64"}: ""} {
+	for m, want := range map[Choice]string{{OS: "windows", Arch: "amd64"}: "w.zip",
+		{OS: "linux", Arch: "arm64"}: "a.tar.gz", {OS: "linux", Arch: "amd64"}: "l.tar.gz",
+		{OS: "darwin", Arch: "arm64"}: ""} {
 		a, ok := f.Builds[0].RuntimeFor("java", m)
 		assert.Equal(t, want != "", ok)
 		assert.Equal(t, want, a.URL)
 	}
 	_, ok := f.Builds[0].RuntimeFor("python", Choice{})
 	assert.False(t, ok)
-	for bad, says := range map[string]string{`{"runtime":"java"}`: "has no url", `{"url":"x"}`: "does not say which runtime", `{"runtime":"java","url":"x","digests":{"sha256":"00"}}`: "part x", `{"runtime":"java","url":"x","size":-1}`: "below zero"} {
+	for bad, says := range map[string]string{`{"runtime":"java"}`: "has no url",
+		`{"url":"x"}`: "does not say which runtime", `{"runtime":"java","url":"x","digests":{"sha256":"00"}}`: "part x",
+		`{"runtime":"java","url":"x","size":-1}`: "below zero"} {
 		_, err := parse(bad)
 		assert.ErrorContains(t, err, says, bad)
 	}

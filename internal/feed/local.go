@@ -26,7 +26,8 @@ import (
 var notServer = tree.Patterns{
 	"**/*.{minisig,asc,sig,sha256,sha512,sha1,md5,b3}", "**/{SHA256SUMS,SHA512SUMS,B3SUMS,MD5SUMS}*",
 	"**/*.{pub,key,pem}", "*[Kk][Ee][Yy]*.txt",
-	"{README,Readme,readme,CHANGE,Change,change}*", "*{INSTALL,Install,install,INSTRUCTIONS,Instructions,instructions,UPGRADE,Upgrade,upgrade}*.{txt,md,html,pdf}",
+	"{README,Readme,readme,CHANGE,Change,change}*",
+	"*{INSTALL,Install,install,INSTRUCTIONS,Instructions,instructions,UPGRADE,Upgrade,upgrade}*.{txt,md,html,pdf}",
 	"**/*.{zip,7z,rar,tar,tgz,gz,xz,zst,bz2}",
 }
 
@@ -54,7 +55,8 @@ func (r *reader) archives() (*Feed, error) {
 			parts = append(parts, p)
 		}
 		last := r.Archives.Parts[len(r.Archives.Parts)-1]
-		return &Feed{Builds: []Build{{Version: r.versionOf(&fetch.Seen{Name: last}), Parts: parts, Mark: "parts-" + mark.Sum().String()[:16]}}}, nil
+		return &Feed{Builds: []Build{{Version: r.versionOf(&fetch.Seen{Name: last}), Parts: parts,
+			Mark: "parts-" + mark.Sum().String()[:16]}}}, nil
 	}
 	list, err := os.ReadDir(in)
 	if err != nil {

@@ -82,7 +82,8 @@ func (r *reader) links(page []byte, where string) (rows []offered, err error) {
 			}
 			return ""
 		}
-		o := offered{version: group("version"), channel: group("channel"), date: group("date"), variant: group("variant"), os: group("os"), arch: group("arch")}
+		o := offered{version: group("version"), channel: group("channel"), date: group("date"),
+			variant: group("variant"), os: group("os"), arch: group("arch")}
 		if o.channel == "" && pattern.SubexpIndex("channel") >= 0 {
 			o.channel = "stable"
 		}

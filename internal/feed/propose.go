@@ -39,7 +39,8 @@ func Propose(ctx context.Context, where string, p Place) (*Proposal, error) {
 			return proposeFolder(where, full)
 		}
 	}
-	address := &Proposal{profile.Source{Address: &profile.Address{At: where}}, "it is one file, whose content may change"}
+	address := &Proposal{profile.Source{Address: &profile.Address{At: where}},
+		"it is one file, whose content may change"}
 	seen, err := p.Client.Look(ctx, full)
 	if err != nil {
 		return nil, err
@@ -194,7 +195,8 @@ func proposeAPI(b []byte, where string) (*Proposal, error) {
 	if found.URL == "" {
 		found.URL = "https://…/{version}.zip"
 	}
-	return &Proposal{profile.Source{API: found}, "it is JSON with a list at " + found.Builds + "; each value was told by how it looks"}, nil
+	return &Proposal{profile.Source{API: found}, "it is JSON with a list at " + found.Builds +
+		"; each value was told by how it looks"}, nil
 }
 
 func member(k string) string {
@@ -231,7 +233,8 @@ func guessFields(a *profile.API, row map[string]any, at string) {
 				a.Digests[name] = p
 			case day(v) != "":
 				set(&a.Date, p)
-			case strings.Contains(low, "channel") || strings.Contains(low, "track") || strings.Contains(low, "stability") || v == "stable" || v == "preview":
+			case strings.Contains(low, "channel") || strings.Contains(low, "track") ||
+				strings.Contains(low, "stability") || v == "stable" || v == "preview":
 				set(&a.Channel, p)
 			case version.In(v) == v && v != "" && at == "$":
 				set(&a.Version, p)
@@ -267,7 +270,8 @@ func (p *Proposal) Text(quote func(string) string) []string {
 		add("feed", s.Feed)
 	case "api":
 		a := s.API
-		for _, f := range [][2]string{{"list", a.List}, {"builds", a.Builds}, {"version", a.Version}, {"channel", a.Channel}, {"date", a.Date}, {"url", a.URL}, {"size", a.Size}} {
+		for _, f := range [][2]string{{"list", a.List}, {"builds", a.Builds}, {"version", a.Version},
+			{"channel", a.Channel}, {"date", a.Date}, {"url", a.URL}, {"size", a.Size}} {
 			add("api."+f[0], f[1])
 		}
 		for _, name := range slices.Sorted(maps.Keys(a.Digests)) {
@@ -281,7 +285,8 @@ func (p *Proposal) Text(quote func(string) string) []string {
 	case "folder":
 		add("folder.at", s.Folder.At)
 		out = append(out, "# take = ['server/**']   # only part of it belongs on a server: patterns of what does",
-			"# leave = ['**/*.log']   # and of what does not", "# version = 'file:version.txt'   # where its version stands")
+			"# leave = ['**/*.log']   # and of what does not",
+			"# version = 'file:version.txt'   # where its version stands")
 	case "archives":
 		add("archives.in", s.Archives.In)
 		add("archives.full", s.Archives.Full.String())

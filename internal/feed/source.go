@@ -131,7 +131,8 @@ func Key(s profile.Source, dir string) (string, error) {
 
 // rule is what the profile says becomes of what comes from the source.
 func (r *reader) rule() unpack.Rule {
-	return unpack.Rule{As: r.As, Strip: r.Strip, Into: r.Into, Name: r.Rename, Take: r.Take, Leave: r.Leave, Moved: r.Moved, Inside: r.Inside, Removals: r.Removals}
+	return unpack.Rule{As: r.As, Strip: r.Strip, Into: r.Into, Name: r.Rename, Take: r.Take, Leave: r.Leave,
+		Moved: r.Moved, Inside: r.Inside, Removals: r.Removals}
 }
 
 // Over is the rule that a profile lays over what a feed says of its own parts.
@@ -191,8 +192,10 @@ type offered struct {
 
 // systems and processors are other words for those that Go has.
 var (
-	systems    = map[string]string{"win": "windows", "win64": "windows", "win32": "windows", "macos": "darwin", "mac": "darwin", "osx": "darwin", "any": "", "all": ""}
-	processors = map[string]string{"x86_64": "amd64", "x64": "amd64", "x86-64": "amd64", "64": "amd64", "x86": "386", "i386": "386", "i686": "386", "aarch64": "arm64", "armv7": "arm", "any": "", "all": "", "noarch": ""}
+	systems = map[string]string{"win": "windows", "win64": "windows", "win32": "windows", "macos": "darwin",
+		"mac": "darwin", "osx": "darwin", "any": "", "all": ""}
+	processors = map[string]string{"x86_64": "amd64", "x64": "amd64", "x86-64": "amd64", "64": "amd64", "x86": "386",
+		"i386": "386", "i686": "386", "aarch64": "arm64", "armv7": "arm", "any": "", "all": "", "noarch": ""}
 )
 
 func canonical(words map[string]string, s string) string {
@@ -215,11 +218,13 @@ func (r *reader) builds(rows []offered) (*Feed, error) {
 		if !version.Valid(o.version) {
 			return nil, fmt.Errorf("version %q is empty or holds spaces", o.version)
 		}
-		v := Variant{Name: o.variant, OS: canonical(systems, o.os), Arch: canonical(processors, o.arch), Parts: []Part{o.part}}
+		v := Variant{Name: o.variant, OS: canonical(systems, o.os), Arch: canonical(processors, o.arch),
+			Parts: []Part{o.part}}
 		i, ok := at[o.version]
 		if !ok {
 			at[o.version] = len(f.Builds)
-			f.Builds = append(f.Builds, Build{Version: o.version, Channel: o.channel, Date: day(o.date), Notes: o.notes, Fits: o.fits, Variants: []Variant{v}})
+			f.Builds = append(f.Builds, Build{Version: o.version, Channel: o.channel, Date: day(o.date), Notes: o.notes,
+				Fits: o.fits, Variants: []Variant{v}})
 			continue
 		}
 		b := &f.Builds[i]
@@ -248,7 +253,8 @@ func (r *reader) sort(f *Feed) {
 
 // day writes a date as 2006-01-02; "" when s is none.
 func day(s string) string {
-	for _, layout := range []string{time.RFC3339, time.DateOnly, time.DateTime, time.RFC1123, time.RFC1123Z, "20060102", "2006-01-02T15:04:05"} {
+	for _, layout := range []string{time.RFC3339, time.DateOnly, time.DateTime, time.RFC1123, time.RFC1123Z, "20060102",
+		"2006-01-02T15:04:05"} {
 		if t, err := time.Parse(layout, s); err == nil {
 			return t.Format(time.DateOnly)
 		}

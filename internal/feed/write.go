@@ -243,7 +243,8 @@ func publishFiles(ctx context.Context, dir string, b *Build, before []Build, lis
 		}
 		listed[name] = now
 		l := &Listing{Files: "../files/", Layout: "digest", Tree: TreeSum(now)}
-		if l.Wanted, err = writeListing(ctx, dir, name, Files{Format: ListingFormat, Version: b.Version, Files: now}); err != nil {
+		if l.Wanted, err = writeListing(ctx, dir, name, Files{Format: ListingFormat, Version: b.Version,
+			Files: now}); err != nil {
 			return nil, err
 		}
 		for _, o := range before {
@@ -253,7 +254,8 @@ func publishFiles(ctx context.Context, dir string, b *Build, before []Build, lis
 				continue
 			}
 			c := Change{Over: o.Version}
-			if c.Wanted, err = writeListing(ctx, dir, name+"-over-"+o.Version, difference(o.Version, old, now)); err != nil {
+			if c.Wanted, err = writeListing(ctx, dir, name+"-over-"+o.Version,
+				difference(o.Version, old, now)); err != nil {
 				return nil, err
 			}
 			l.Changes = append(l.Changes, c)

@@ -433,18 +433,21 @@ func (c *Client) Look(ctx context.Context, where string) (*Seen, error) {
 		if err != nil {
 			return nil, err
 		}
-		return &Seen{Mark: fmt.Sprintf("%d %d", fi.ModTime().UnixNano(), fi.Size()), Name: fi.Name(), Size: fi.Size(), Date: fi.ModTime()}, nil
+		return &Seen{Mark: fmt.Sprintf("%d %d", fi.ModTime().UnixNano(), fi.Size()), Name: fi.Name(), Size: fi.Size(),
+			Date: fi.ModTime()}, nil
 	}
 	s, err := retry(ctx, 3, func() (*Seen, error) {
 		resp, err := c.ask(ctx, http.MethodHead, where, nil)
-		if status := (*Status)(nil); errors.As(err, &status) && (status.Code == http.StatusMethodNotAllowed || status.Code == http.StatusNotImplemented) {
+		if status := (*Status)(nil); errors.As(err, &status) &&
+			(status.Code == http.StatusMethodNotAllowed || status.Code == http.StatusNotImplemented) {
 			resp, err = c.ask(ctx, http.MethodGet, where, nil)
 		}
 		if err != nil {
 			return nil, offline(where, err)
 		}
 		resp.Body.Close()
-		s := &Seen{Name: nameOf(resp), Size: max(resp.ContentLength, 0), Header: resp.Header, Mark: resp.Header.Get("ETag")}
+		s := &Seen{Name: nameOf(resp), Size: max(resp.ContentLength, 0), Header: resp.Header,
+			Mark: resp.Header.Get("ETag")}
 		s.Date, _ = http.ParseTime(resp.Header.Get("Last-Modified"))
 		if s.Mark == "" && !s.Date.IsZero() {
 			s.Mark = fmt.Sprintf("%d %d", s.Date.Unix(), s.Size)

@@ -82,7 +82,8 @@ func (w *Wrong) Error() string {
 // kept in dest+".from", only the rest is asked for. A cut connection is resumed.
 // The digests are computed while bytes arrive. What does not match is removed.
 // progress, which may be nil, hears bytes done and bytes to do (0: not known).
-func (c *Client) Download(ctx context.Context, w Wanted, dest string, progress func(done, total int64)) (*Verified, error) {
+func (c *Client) Download(ctx context.Context, w Wanted, dest string, progress func(done, total int64)) (*Verified,
+	error) {
 	fail := func(err error) (*Verified, error) {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -340,7 +341,8 @@ func (s *sink) write(b []byte) error {
 	if s.unsized && s.size-s.looked >= lookEach {
 		s.looked = s.size
 		if u, err := disk.Usage(filepath.Dir(s.path)); err == nil && u.Free < reserve {
-			return &Wrong{s.want.URL, "its size", "one that is told, or that the disk has room for", fmt.Sprintf("more than %s, with %s left on the disk", mib(s.size), mib(int64(u.Free)))}
+			return &Wrong{s.want.URL, "its size", "one that is told, or that the disk has room for",
+				fmt.Sprintf("more than %s, with %s left on the disk", mib(s.size), mib(int64(u.Free)))}
 		}
 	}
 	if _, err := s.f.Write(b); err != nil {

@@ -48,7 +48,8 @@ func TestDownloadResumesOnlyTheSameFile(t *testing.T) {
 			}))
 			defer srv.Close()
 			dest := filepath.Join(t.TempDir(), "f")
-			v, err := New(Options{}).Download(context.Background(), Wanted{URL: srv.URL + "/f", Size: int64(len(body))}, dest, nil)
+			v, err := New(Options{}).Download(context.Background(), Wanted{URL: srv.URL + "/f", Size: int64(len(body))},
+				dest, nil)
 			require.NoError(t, err)
 			got, err := os.ReadFile(v.Path)
 			require.NoError(t, err)
@@ -69,7 +70,8 @@ func TestDownloadResumesOnlyTheSameFile(t *testing.T) {
 
 	srv := httptest.NewServer(http.NotFoundHandler())
 	defer srv.Close()
-	_, err = New(Options{}).Download(context.Background(), Wanted{URL: srv.URL + "/f"}, filepath.Join(t.TempDir(), "f"), nil)
+	_, err = New(Options{}).Download(context.Background(), Wanted{URL: srv.URL + "/f"}, filepath.Join(t.TempDir(), "f"),
+		nil)
 	assert.ErrorContains(t, err, "404", "what is not there is not asked for again")
 }
 
@@ -118,7 +120,9 @@ func TestDigestsAreFoundInListsOfEveryKind(t *testing.T) {
 	// Makers write one in hex, in base64, or as a page's integrity attribute has it.
 	sum := sha512.Sum512([]byte("moss"))
 	in64 := base64.StdEncoding.EncodeToString(sum[:])
-	for _, written := range []string{hex.EncodeToString(sum[:]), strings.ToUpper(hex.EncodeToString(sum[:])), in64, strings.TrimRight(in64, "="), "sha512-" + in64, "SHA512:" + hex.EncodeToString(sum[:]), "sha256-AAAA sha512-" + in64 + "?opt"} {
+	for _, written := range []string{hex.EncodeToString(sum[:]), strings.ToUpper(hex.EncodeToString(sum[:])), in64,
+		strings.TrimRight(in64, "="), "sha512-" + in64, "SHA512:" + hex.EncodeToString(sum[:]), "sha256-AAAA sha512-" +
+			in64 + "?opt"} {
 		hexs, err := Digest("sha512", written)
 		require.NoError(t, err, written)
 		assert.Equal(t, hex.EncodeToString(sum[:]), hexs)
@@ -164,7 +168,8 @@ func TestWhatNeverEndsIsGivenUp(t *testing.T) {
 // Whatever stands in a list of checksums or a signature, what is found is a digest.
 func FuzzVouchers(f *testing.F) {
 	f.Add([]byte("d41d8cd98f00b204e9800998ecf8427e  x.zip\n"), "x.zip", "sums")
-	f.Add([]byte("SHA256 (x.zip) = e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855\n"), "x.zip", "x.sha256")
+	f.Add([]byte("SHA256 (x.zip) = e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855\n"), "x.zip",
+		"x.sha256")
 	f.Add([]byte("untrusted comment: x\nRWQ=\ntrusted comment: y\nAAAA\n"), "x.zip", "x.b3")
 	key, _, _ := minisign.GenerateKey(nil)
 	text, _ := key.MarshalText()

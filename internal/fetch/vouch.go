@@ -53,7 +53,8 @@ func Digest(name, written string) (hexs string, err error) {
 			word = rest
 		}
 		word, _, _ = strings.Cut(word, "?") // options of Subresource Integrity
-		for _, read := range []func(string) ([]byte, error){hex.DecodeString, base64.StdEncoding.DecodeString, base64.RawStdEncoding.DecodeString, base64.URLEncoding.DecodeString, base64.RawURLEncoding.DecodeString} {
+		for _, read := range []func(string) ([]byte, error){hex.DecodeString, base64.StdEncoding.DecodeString,
+			base64.RawStdEncoding.DecodeString, base64.URLEncoding.DecodeString, base64.RawURLEncoding.DecodeString} {
 			if raw, err := read(word); err == nil && len(raw) == h().Size() {
 				return hex.EncodeToString(raw), nil
 			}
@@ -121,7 +122,8 @@ func (c *Client) sums(ctx context.Context, w *Wanted) error {
 var (
 	sumLine = regexp.MustCompile(`^\\?([0-9A-Fa-f]{32,128})(?:\s+[ *]?(.+))?$`)           // as sha256sum writes it
 	tagLine = regexp.MustCompile(`^([A-Za-z0-9-]+) ?\((.+)\) ?= ?([0-9A-Fa-f]{32,128})$`) // as sha256sum --tag does
-	tags    = map[string]string{"sha256": "sha256", "sha2-256": "sha256", "sha512": "sha512", "sha2-512": "sha512", "blake3": "blake3", "sha1": "sha1", "md5": "md5"}
+	tags    = map[string]string{"sha256": "sha256", "sha2-256": "sha256", "sha512": "sha512", "sha2-512": "sha512",
+		"blake3": "blake3", "sha1": "sha1", "md5": "md5"}
 	lengths = map[int]string{32: "md5", 40: "sha1", 64: "sha256", 128: "sha512"}
 )
 
@@ -134,7 +136,8 @@ func digestIn(b []byte, list, file string) (name, value string, err error) {
 	lines, bare, bareTag := 0, "", ""
 	byLength := func(hexs string) string {
 		n := lengths[len(hexs)]
-		if low := strings.ToLower(list); n == "sha256" && (strings.Contains(low, "b3") || strings.Contains(low, "blake3")) {
+		if low := strings.ToLower(list); n == "sha256" &&
+			(strings.Contains(low, "b3") || strings.Contains(low, "blake3")) {
 			n = "blake3"
 		}
 		return n
@@ -146,7 +149,8 @@ func digestIn(b []byte, list, file string) (name, value string, err error) {
 		}
 		lines++
 		if f := strings.Fields(line); len(f) <= 2 {
-			if tag, _, tagged := cutTag(f[0]); tagged && (len(f) == 1 || path.Base(strings.TrimPrefix(f[1], "*")) == file) {
+			if tag, _, tagged := cutTag(f[0]); tagged &&
+				(len(f) == 1 || path.Base(strings.TrimPrefix(f[1], "*")) == file) {
 				if hexs, err := Digest(tags[strings.ToLower(tag)], f[0]); err == nil && len(f) == 2 {
 					name, value = tags[strings.ToLower(tag)], hexs
 				} else if err == nil {
@@ -193,7 +197,8 @@ const maxLegacy = 48 << 20
 
 func (c *Client) signature(ctx context.Context, at string) ([]byte, error) {
 	sig, err := c.Document(ctx, at, maxSmall)
-	if status := (*Status)(nil); errors.As(err, &status) && (status.Code == http.StatusNotFound || status.Code == http.StatusGone) || errors.Is(err, os.ErrNotExist) {
+	if status := (*Status)(nil); errors.As(err, &status) &&
+		(status.Code == http.StatusNotFound || status.Code == http.StatusGone) || errors.Is(err, os.ErrNotExist) {
 		return nil, final{&unsigned{at}}
 	}
 	if err != nil {

@@ -308,7 +308,8 @@ func Tail(path string, n int) ([]string, error) {
 
 // Await waits for a line of the console, from an offset on, that matches, and
 // returns it; an error when none came within the time.
-func Await(ctx context.Context, path string, from int64, within time.Duration, matches func(string) bool) (string, error) {
+func Await(ctx context.Context, path string, from int64, within time.Duration, matches func(string) bool) (string,
+	error) {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	for {

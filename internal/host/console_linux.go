@@ -36,7 +36,8 @@ func openConsole(d Dir) (*console, error) {
 		errs = append(errs, err)
 		return f
 	}
-	c.stdin, c.stdout = blocking(open(pipeIn, unix.O_RDWR|unix.O_NONBLOCK)), blocking(open(pipeOut, unix.O_RDWR|unix.O_NONBLOCK))
+	c.stdin, c.stdout = blocking(open(pipeIn, unix.O_RDWR|unix.O_NONBLOCK)),
+		blocking(open(pipeOut, unix.O_RDWR|unix.O_NONBLOCK))
 	c.in, c.out = open(pipeIn, unix.O_WRONLY|unix.O_NONBLOCK), open(pipeOut, unix.O_RDONLY|unix.O_NONBLOCK)
 	return c, errors.Join(errs...)
 }

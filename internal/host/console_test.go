@@ -64,7 +64,8 @@ func TestOldLogsArePutAsideAndTheOldestDropped(t *testing.T) {
 	}
 	left, _ := filepath.Glob(filepath.Join(filepath.Dir(path), "*"))
 	assert.Len(t, left, 1+logKept)
-	for n, want := range map[string]string{path: "start 6\n", older(path, 1): "start 5\n", older(path, logKept): "start 2\n"} {
+	for n, want := range map[string]string{path: "start 6\n", older(path, 1): "start 5\n",
+		older(path, logKept): "start 2\n"} {
 		b, err := os.ReadFile(n)
 		require.NoError(t, err)
 		assert.Equal(t, want, string(b))

@@ -117,7 +117,8 @@ func (a *AlreadyRunning) Error() string {
 	if a.PID == 0 {
 		return "the server may be running: it is " + a.How
 	}
-	return fmt.Sprintf("the server is running already: process %d, for %s, %s", a.PID, time.Since(a.Since).Round(time.Second), a.How)
+	return fmt.Sprintf("the server is running already: process %d, for %s, %s", a.PID,
+		time.Since(a.Since).Round(time.Second), a.How)
 }
 
 // ErrNotRunning says that no minder answers.
@@ -208,7 +209,8 @@ func (d Dir) Status() *Status {
 	}
 	for end := time.Now().Add(limit); ; {
 		var r reply
-		err := d.ask(request{Do: "status"}, min(limit, answerLimit), func(dec *json.Decoder) error { return dec.Decode(&r) })
+		err := d.ask(request{Do: "status"}, min(limit, answerLimit),
+			func(dec *json.Decoder) error { return dec.Decode(&r) })
 		if err == nil && r.Status != nil {
 			return r.Status
 		}
@@ -224,7 +226,8 @@ func (d Dir) Status() *Status {
 		time.Sleep(25 * time.Millisecond)
 	}
 	if s, pids := d.left(); s != nil {
-		return &Status{Running: true, Left: true, PID: cmp.Or(s.PID, pids[0]), Processes: pids, Since: s.Since, Script: s.Script}
+		return &Status{Running: true, Left: true, PID: cmp.Or(s.PID, pids[0]), Processes: pids, Since: s.Since,
+			Script: s.Script}
 	}
 	return &Status{Last: d.lastExit()}
 }
@@ -268,7 +271,8 @@ func (d Dir) Send(line string) error {
 		return errors.New("one line at a time")
 	}
 	var r reply
-	if err := d.ask(request{Do: "send", Line: line}, sendLimit+answerLimit, func(dec *json.Decoder) error { return dec.Decode(&r) }); err != nil {
+	if err := d.ask(request{Do: "send", Line: line}, sendLimit+answerLimit,
+		func(dec *json.Decoder) error { return dec.Decode(&r) }); err != nil {
 		return err
 	}
 	if r.Error != "" {

@@ -117,9 +117,14 @@ func (s *started) signal(install string, pids []int, kill bool) {
 // finds programs and files, and what its runtime and its terminal are told. The
 // rest of what an operator's shell has may hold secrets.
 var handed = []string{
-	"PATH", "HOME", "USER", "LOGNAME", "SHELL", "PWD", "LANG", "LANGUAGE", "LC_*", "TZ", "TERM", "COLUMNS", "LINES", "NO_COLOR", "TMPDIR", "TMP", "TEMP", "DISPLAY", "XDG_RUNTIME_DIR", "XDG_DATA_HOME", "XDG_CONFIG_HOME",
-	"LD_LIBRARY_PATH", "JAVA_HOME", "JDK_HOME", "JRE_HOME", "JAVA_OPTS", "JAVA_TOOL_OPTIONS", "JDK_JAVA_OPTIONS", "CLASSPATH", "DOTNET_ROOT*", "DOTNET_GC*", "MONO_PATH", "PYTHONPATH", "PYTHONUNBUFFERED", "NODE_PATH", "WINEPREFIX", "WINEARCH", "WINEDEBUG",
-	"SystemRoot", "SystemDrive", "windir", "ComSpec", "PATHEXT", "OS", "USERPROFILE", "USERNAME", "COMPUTERNAME", "HOMEDRIVE", "HOMEPATH", "APPDATA", "LOCALAPPDATA", "ProgramData", "ProgramFiles*", "CommonProgramFiles*", "ALLUSERSPROFILE", "PUBLIC", "NUMBER_OF_PROCESSORS", "PROCESSOR_*",
+	"PATH", "HOME", "USER", "LOGNAME", "SHELL", "PWD", "LANG", "LANGUAGE", "LC_*", "TZ", "TERM", "COLUMNS", "LINES",
+	"NO_COLOR", "TMPDIR", "TMP", "TEMP", "DISPLAY", "XDG_RUNTIME_DIR", "XDG_DATA_HOME", "XDG_CONFIG_HOME",
+	"LD_LIBRARY_PATH", "JAVA_HOME", "JDK_HOME", "JRE_HOME", "JAVA_OPTS", "JAVA_TOOL_OPTIONS", "JDK_JAVA_OPTIONS",
+	"CLASSPATH", "DOTNET_ROOT*", "DOTNET_GC*", "MONO_PATH", "PYTHONPATH", "PYTHONUNBUFFERED", "NODE_PATH", "WINEPREFIX",
+	"WINEARCH", "WINEDEBUG",
+	"SystemRoot", "SystemDrive", "windir", "ComSpec", "PATHEXT", "OS", "USERPROFILE", "USERNAME", "COMPUTERNAME",
+	"HOMEDRIVE", "HOMEPATH", "APPDATA", "LOCALAPPDATA", "ProgramData", "ProgramFiles*", "CommonProgramFiles*",
+	"ALLUSERSPROFILE", "PUBLIC", "NUMBER_OF_PROCESSORS", "PROCESSOR_*",
 	"FRESHKEEL_DEMO_*", // what the simulated server is told
 }
 

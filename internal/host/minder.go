@@ -252,7 +252,8 @@ func (m *minder) status() *Status {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return &Status{Running: true, PID: m.pid, Minder: os.Getpid(), Processes: m.processes(), Since: m.since, Script: m.l.Script, Stopping: m.stopping}
+	return &Status{Running: true, PID: m.pid, Minder: os.Getpid(), Processes: m.processes(), Since: m.since,
+		Script: m.l.Script, Stopping: m.stopping}
 }
 
 // mostTalks bounds how many conversations a minder has at once.

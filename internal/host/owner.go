@@ -166,7 +166,8 @@ func Become(o Owner, self string, answer []string) error {
 	} else {
 		f.Close()
 	}
-	for _, name := range []string{"XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_DATA_HOME", "XDG_RUNTIME_DIR", "MAIL", "SUDO_COMMAND", "SUDO_USER", "SUDO_UID", "SUDO_GID"} {
+	for _, name := range []string{"XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_DATA_HOME",
+		"XDG_RUNTIME_DIR", "MAIL", "SUDO_COMMAND", "SUDO_USER", "SUDO_UID", "SUDO_GID"} {
 		os.Unsetenv(name)
 	}
 	for name, value := range map[string]string{"HOME": o.Home, "USER": o.Name, "LOGNAME": o.Name} {

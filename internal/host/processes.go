@@ -71,7 +71,8 @@ func (p Process) HowToStop() string {
 }
 
 // interpreters run a file that is named in their arguments.
-var interpreters = []string{"java", "javaw", "sh", "bash", "dash", "ash", "zsh", "ksh", "mono", "dotnet", "node", "python", "python3", "cmd"}
+var interpreters = []string{"java", "javaw", "sh", "bash", "dash", "ash", "zsh", "ksh", "mono", "dotnet", "node",
+	"python", "python3", "cmd"}
 
 // Outside lists the processes that run from the install but not below its
 // minder: its own programs, and interpreters that run one of its files. An
@@ -154,7 +155,8 @@ func runsFrom(p *process.Process, install string) string {
 		return ""
 	}
 	for i, a := range args[1:] {
-		if strings.HasPrefix(a, "-") || (i > 0 && prog != "java" && prog != "javaw" && !strings.HasPrefix(args[i], "-")) {
+		if strings.HasPrefix(a, "-") ||
+			(i > 0 && prog != "java" && prog != "javaw" && !strings.HasPrefix(args[i], "-")) {
 			continue
 		}
 		if !filepath.IsAbs(a) {
@@ -195,7 +197,8 @@ func OpenElsewhere(install string, st *Status) (out []Holder) {
 		}
 		h := Holder{}
 		for _, f := range files {
-			if f.Path != install && tree.Inside(install, f.Path) && !tree.Inside(state, f.Path) && !slices.Contains(h.Files, f.Path) {
+			if f.Path != install && tree.Inside(install, f.Path) && !tree.Inside(state, f.Path) &&
+				!slices.Contains(h.Files, f.Path) {
 				h.Files = append(h.Files, f.Path)
 			}
 		}

@@ -19,7 +19,9 @@ import (
 // What a tool prints comes line by line, clean; how it ended is told.
 func TestAToolIsWatchedToItsEnd(t *testing.T) {
 	run := func(script string) (lines []string, err error) {
-		err = RunTool(context.Background(), Tool{Argv: []string{"sh", "-c", script}, Dir: t.TempDir(), Env: append(os.Environ(), "POT=iron"), Limit: 20 * time.Second}, func(l string) { lines = append(lines, l) })
+		err = RunTool(context.Background(), Tool{Argv: []string{"sh", "-c", script}, Dir: t.TempDir(),
+			Env: append(os.Environ(), "POT=iron"), Limit: 20 * time.Second},
+			func(l string) { lines = append(lines, l) })
 		return
 	}
 	lines, err := run(`echo "in $POT"; printf '10%%\r50%%\r100%%\n'; printf '\033[31mhot\033[0m\a\n' >&2; printf 'no end of line'`)
@@ -36,7 +38,8 @@ func TestAToolGoesWithAllThatItStarted(t *testing.T) {
 	for name, c := range map[string]struct {
 		limit time.Duration
 		want  error
-	}{"its time is up": {300 * time.Millisecond, ErrTooLong}, "nobody waits any more": {time.Minute, context.Canceled}} {
+	}{"its time is up": {300 * time.Millisecond, ErrTooLong},
+		"nobody waits any more": {time.Minute, context.Canceled}} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
@@ -44,7 +47,8 @@ func TestAToolGoesWithAllThatItStarted(t *testing.T) {
 			defer cancel()
 			at := filepath.Join(dir, "child")
 			began := time.Now()
-			err := RunTool(ctx, Tool{Argv: []string{"sh", "-c", "sleep 60 & echo $! >child; echo there; wait"}, Dir: dir, Limit: c.limit}, func(l string) {
+			err := RunTool(ctx, Tool{Argv: []string{"sh", "-c", "sleep 60 & echo $! >child; echo there; wait"},
+				Dir: dir, Limit: c.limit}, func(l string) {
 				if l == "there" && c.want == context.Canceled {
 					cancel()
 				}

@@ -43,7 +43,8 @@ func unitOf(pid int, theirs []int) (unit string, user bool) {
 func unitGroup(text string) string {
 	for line := range strings.Lines(text) {
 		f := strings.SplitN(strings.TrimSpace(line), ":", 3)
-		if len(f) == 3 && (f[1] == "" || f[1] == "name=systemd") && strings.HasSuffix(f[2], ".service") && path.Clean(f[2]) == f[2] {
+		if len(f) == 3 && (f[1] == "" || f[1] == "name=systemd") && strings.HasSuffix(f[2], ".service") &&
+			path.Clean(f[2]) == f[2] {
 			return f[2]
 		}
 	}

@@ -156,7 +156,8 @@ const MaxScript = 16 << 20
 func (in *Install) LeadsOut(e tree.Entry) bool {
 	to := e.Target
 	if !filepath.IsAbs(to) {
-		to = filepath.Dir(in.Path(e.Path)) + string(filepath.Separator) + to // and not cleaned: a link may stand before a ".."
+		// and not cleaned: a link may stand before a ".."
+		to = filepath.Dir(in.Path(e.Path)) + string(filepath.Separator) + to
 	}
 	return !tree.Inside(tree.Real(in.Dir), tree.Real(to))
 }

@@ -58,7 +58,8 @@ func (in *Install) Lock(doing string) (unlock func(), err error) {
 func (in *Install) holder() *Busy {
 	var h holder
 	for range 20 {
-		if b, err := tree.ReadOwn(in.State("holder.json")); err == nil && json.Unmarshal(b, &h) == nil && host.Alive(h.PID) {
+		if b, err := tree.ReadOwn(in.State("holder.json")); err == nil && json.Unmarshal(b, &h) == nil &&
+			host.Alive(h.PID) {
 			break
 		}
 		time.Sleep(10 * time.Millisecond)
@@ -96,5 +97,6 @@ type Busy struct {
 }
 
 func (b *Busy) Error() string {
-	return fmt.Sprintf("another command is at work here: %s, process %d, since %s", b.Doing, b.PID, b.Since.Format("15:04:05"))
+	return fmt.Sprintf("another command is at work here: %s, process %d, since %s", b.Doing, b.PID,
+		b.Since.Format("15:04:05"))
 }

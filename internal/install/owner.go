@@ -38,7 +38,8 @@ func BecomeOwner(dir, self string, answer []string) (name string, err error) {
 	}
 	o := host.OwnerOf(e.UID.Int(), e.GID.Int())
 	if o.Home == "" && os.Getenv("FRESHKEEL_HOME") == "" {
-		return "", tell.Advise(fmt.Errorf("%s belongs to %s, who has no home folder on this machine for a locker", dir, o.Name),
+		return "", tell.Advise(fmt.Errorf("%s belongs to %s, who has no home folder on this machine for a locker", dir,
+			o.Name),
 			"name a folder of that user's: FRESHKEEL_HOME=/var/lib/freshkeel/"+filepath.Base(real))
 	}
 	if err := host.Become(o, self, answer); err != nil {
@@ -70,7 +71,8 @@ func Trusted(dir string) error {
 			continue // none yet, or told by whoever reads it
 		}
 		if e.Kind == tree.Link && (me == 0 || filepath.Base(at) == tree.StateFolder) {
-			return tell.Advise(fmt.Errorf("%s is a link to %s: Fresh Keel works in the install's own folder alone", at, e.Target), "put the real thing in its place")
+			return tell.Advise(fmt.Errorf("%s is a link to %s: Fresh Keel works in the install's own folder alone", at,
+				e.Target), "put the real thing in its place")
 		}
 		if e.Kind == tree.Link { // whoever writes to its target decides
 			to, err := filepath.EvalSymlinks(at)
@@ -84,9 +86,11 @@ func Trusted(dir string) error {
 		}
 		if me != 0 && filepath.Base(at) == tree.StateFolder && e.UID == 0 { // of no use here
 			if top.UID.Int() != me {
-				return tell.Advise(fmt.Errorf("%s belongs to root: permission denied", real), fmt.Sprintf("run it as the install's owner, user %d, or as root", top.UID))
+				return tell.Advise(fmt.Errorf("%s belongs to root: permission denied", real),
+					fmt.Sprintf("run it as the install's owner, user %d, or as root", top.UID))
 			}
-			return tell.Advise(fmt.Errorf("%s belongs to root: an earlier command made it", at), fmt.Sprintf("sudo chown -R %d %s", me, at))
+			return tell.Advise(fmt.Errorf("%s belongs to root: an earlier command made it", at),
+				fmt.Sprintf("sudo chown -R %d %s", me, at))
 		}
 		if err := decides(at, e, me); err != nil {
 			return err
@@ -102,7 +106,8 @@ func Trusted(dir string) error {
 			return err
 		}
 		if e.UID != 0 || (others(e) && e.Mode&fs.ModeSticky == 0) {
-			return tell.Advise(fmt.Errorf("%s can be exchanged by %s, and root must not be led elsewhere through it", at, writers(e)),
+			return tell.Advise(fmt.Errorf("%s can be exchanged by %s, and root must not be led elsewhere through it",
+				at, writers(e)),
 				fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; Fresh Keel then works as that user; or: sudo chown root:root %s && sudo chmod go-w %s", real, at, at))
 		}
 		if at == filepath.Dir(at) {
@@ -120,7 +125,8 @@ func decides(at string, e tree.Entry, me int) error {
 	default:
 		return nil
 	}
-	return tell.Advise(fmt.Errorf("%s can be written to by %s, who could have this command do anything in your name", at, writers(e)),
+	return tell.Advise(fmt.Errorf("%s can be written to by %s, who could have this command do anything in your name",
+		at, writers(e)),
 		fmt.Sprintf("run it as that user; or, if that is only an oversight: chown %d %s && chmod go-w %s", me, at, at))
 }
 

@@ -25,9 +25,10 @@ type Inventory struct {
 	At      time.Time `json:"at"`
 	Layers  []Laid    `json:"layers,omitempty"`  // over the build, in order
 	Without []string  `json:"without,omitempty"` // layers that the operator went without
-	Names   []Move    `json:"names,omitempty"`   // pattern of a build's file → name that it was given, since the launch script runs that
-	Mixed   []string  `json:"mixed,omitempty"`   // versions that some of the files are of, after a restore of a part
-	Files   []Owned   `json:"-"`                 // a line each, after the head's
+	// pattern of a build's file → name that it was given, since the launch script runs that
+	Names []Move   `json:"names,omitempty"`
+	Mixed []string `json:"mixed,omitempty"` // versions that some of the files are of, after a restore of a part
+	Files []Owned  `json:"-"`               // a line each, after the head's
 }
 
 // Owned is one file of the inventory.

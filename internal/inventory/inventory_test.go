@@ -16,8 +16,10 @@ import (
 // Our own files in an install may have been in other hands: none of them leads out
 // of it, whatever stands in it.
 func FuzzOurOwnFiles(f *testing.F) {
-	f.Add([]byte(`{"format":"freshkeel-logbook/1","id":"r0001","kind":"refit","phase":"swapping"}`), []byte("{\"format\":\"freshkeel-inventory/2\",\"version\":\"1\"}\n{\"path\":\"a\",\"kind\":\"file\",\"mode\":420,\"uid\":0,\"gid\":0,\"seen_at\":1}\n{\"end\":1}\n"))
-	f.Add([]byte(`{"format":"freshkeel-logbook/1","id":"../../r0001"}`), []byte("{\"format\":\"freshkeel-inventory/2\"}\n{\"path\":\"../a\",\"kind\":\"file\"}\n"))
+	f.Add([]byte(`{"format":"freshkeel-logbook/1","id":"r0001","kind":"refit","phase":"swapping"}`),
+		[]byte("{\"format\":\"freshkeel-inventory/2\",\"version\":\"1\"}\n{\"path\":\"a\",\"kind\":\"file\",\"mode\":420,\"uid\":0,\"gid\":0,\"seen_at\":1}\n{\"end\":1}\n"))
+	f.Add([]byte(`{"format":"freshkeel-logbook/1","id":"../../r0001"}`),
+		[]byte("{\"format\":\"freshkeel-inventory/2\"}\n{\"path\":\"../a\",\"kind\":\"file\"}\n"))
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, entry, text []byte) {
 		at := filepath.Join(dir, "r0001.json")
@@ -49,7 +51,8 @@ func TestAnInventoryIsReadInOrderAndWhole(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "inventory.json")
 	inv := &Inventory{Version: "1", Known: true}
 	for _, at := range []string{"b", "a/\u2028 \"x\"", "a/b"} {
-		inv.Files = append(inv.Files, Owned{Entry: tree.Entry{Path: at, Kind: tree.File, Size: 3, Mtime: 7}, Sum: tree.SumBytes([]byte(at)), Layer: "l"})
+		inv.Files = append(inv.Files, Owned{Entry: tree.Entry{Path: at, Kind: tree.File, Size: 3, Mtime: 7},
+			Sum: tree.SumBytes([]byte(at)), Layer: "l"})
 	}
 	require.NoError(t, Write(path, inv))
 	read, err := Load(path)
@@ -73,7 +76,8 @@ func TestAnInventoryIsReadInOrderAndWhole(t *testing.T) {
 	require.NoError(t, err)
 	lines := bytes.SplitAfter(whole, []byte("\n"))
 	for why, text := range map[string][][]byte{
-		"it is cut short": lines[:len(lines)-2], "does not come after": {lines[0], lines[2], lines[1], lines[4]}, "not an inventory of format": lines[1:],
+		"it is cut short": lines[:len(lines)-2], "does not come after": {lines[0], lines[2], lines[1], lines[4]},
+		"not an inventory of format": lines[1:],
 	} {
 		require.NoError(t, os.WriteFile(path, bytes.Join(text, nil), 0o600))
 		_, err := Load(path)

@@ -115,7 +115,8 @@ func (b *batch) command(line string, begin int) (c Command, ok bool) {
 	if i := strings.IndexAny(rest, "&|<>"); i >= 0 { // what comes after is another command, or where its output goes
 		rest = rest[:i]
 	}
-	c = Command{File: b.script, Text: line, Program: program, Args: batchFields(rest), Dir: b.dir, Path: b.lookup(program), batch: true,
+	c = Command{File: b.script, Text: line, Program: program, Args: batchFields(rest), Dir: b.dir,
+		Path: b.lookup(program), batch: true,
 		start: begin + head, end: begin + head + len(word)}
 	if several {
 		c.start, c.end = 0, 0 // the word is not one of its own

@@ -19,7 +19,8 @@ type JavaLine struct {
 }
 
 // javaValues are the options of a Java runtime whose value is a word of its own.
-var javaValues = []string{"-cp", "-classpath", "--class-path", "-p", "--module-path", "--upgrade-module-path", "--add-modules", "--add-opens", "--add-exports",
+var javaValues = []string{"-cp", "-classpath", "--class-path", "-p", "--module-path", "--upgrade-module-path",
+	"--add-modules", "--add-opens", "--add-exports",
 	"--add-reads", "--patch-module", "--limit-modules", "--enable-native-access", "--source", "--describe-module", "-d"}
 
 // maxArgFiles bounds how many argument files a line may name.

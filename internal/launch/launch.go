@@ -130,11 +130,13 @@ func read(install, script string, env []string, depth int) ([]Command, error) {
 	if !LooksShell(script, b) {
 		return nil, nil
 	}
-	f, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(bytes.NewReader(bytes.ReplaceAll(b, []byte("\r\n"), []byte("\n"))), script)
+	f, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(bytes.NewReader(bytes.ReplaceAll(b,
+		[]byte("\r\n"), []byte("\n"))), script)
 	if err != nil {
 		return nil, fmt.Errorf("read the launch script: %w", err)
 	}
-	s := &shell{install: install, script: script, dir: install, depth: depth, vars: map[string]string{}, lines: strings.Split(string(b), "\n")}
+	s := &shell{install: install, script: script, dir: install, depth: depth, vars: map[string]string{},
+		lines: strings.Split(string(b), "\n")}
 	for _, kv := range env {
 		if k, v, ok := strings.Cut(kv, "="); ok {
 			s.vars[k] = v
@@ -309,7 +311,10 @@ func inScreen(words []string) (screen string, rest []string) {
 	case name == "screen":
 		valued, rest = "ScehstTp", words[1:]
 	case name == "tmux":
-		i := slices.IndexFunc(words, func(w string) bool { return w == "new-session" || w == "new" || w == "new-window" || w == "neww" })
+		i := slices.IndexFunc(words, func(w string) bool {
+			return w == "new-session" || w == "new" ||
+				w == "new-window" || w == "neww"
+		})
 		if i < 0 {
 			return "", nil
 		}
@@ -373,7 +378,8 @@ func (s *shell) substitute(w io.Writer, c *syntax.CmdSubst) error {
 
 // wrappers run the rest of their line; a value is how many words of theirs to
 // pass over besides flags.
-var wrappers = map[string]int{"exec": 0, "nohup": 0, "setsid": 0, "nice": 0, "ionice": 0, "env": 0, "command": 0, "time": 0, "taskset": 1}
+var wrappers = map[string]int{"exec": 0, "nohup": 0, "setsid": 0, "nice": 0, "ionice": 0, "env": 0, "command": 0,
+	"time": 0, "taskset": 1}
 
 // flagWithValue are wrappers' flags whose value is the next word.
 var flagWithValue = map[string]bool{"-n": true, "-c": true, "-a": true}
@@ -476,10 +482,12 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 	}
 	given := false // to a shell, which runs it whatever its mode
 	sourced := words[0] == "." || words[0] == "source"
-	if base := filepath.Base(words[0]); (base == "sh" || base == "bash" || words[0] == "." || words[0] == "source") && len(words) > 1 && !strings.HasPrefix(words[1], "-") {
+	if base := filepath.Base(words[0]); (base == "sh" || base == "bash" || words[0] == "." || words[0] == "source") &&
+		len(words) > 1 && !strings.HasPrefix(words[1], "-") {
 		words, given = append([]string{s.abs(words[1])}, words[2:]...), true
 	}
-	cmd := Command{File: s.script, Line: line, Program: words[0], Args: words[1:], Dir: s.dir, Background: background, Given: given, Path: s.lookup(words[0])}
+	cmd := Command{File: s.script, Line: line, Program: words[0], Args: words[1:], Dir: s.dir, Background: background,
+		Given: given, Path: s.lookup(words[0])}
 	for _, dir := range filepath.SplitList(s.vars["LD_LIBRARY_PATH"]) {
 		cmd.Libraries = append(cmd.Libraries, s.abs(dir))
 	}

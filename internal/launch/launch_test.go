@@ -27,13 +27,17 @@ func TestScriptTellsWhatItWouldReallyRun(t *testing.T) {
 		line              int
 		background        bool
 	}{
-		"plain":               {"java -Xmx1G -jar m.jar nogui\n", old + "/java", "m.jar", 1, false},
-		"variables and exec":  {"#!/bin/sh\nJ=" + young + "\nMEM='-Xmx1G -Xms1G'\nexec \"$J/java\" $MEM -jar m.jar\n", young + "/java", "m.jar", 4, false},
-		"exported path":       {"export PATH=" + young + ":$PATH\njava -jar m.jar &\n", young + "/java", "m.jar", 2, true},
-		"default value":       {"JAVA=${JAVA:-java}\n$JAVA -jar \"${JAR:-m.jar}\"\n", old + "/java", "m.jar", 2, false},
-		"own folder":          {"cd \"$(dirname \"$0\")\" || exit 1\nnohup nice -n 5 java -jar m.jar >log 2>&1 &\n", old + "/java", "m.jar", 2, true},
-		"cd first":            {"cd bin && java -jar m.jar\n", old + "/java", "bin/m.jar", 1, false},
-		"restart loop":        {"while true; do\n  java -jar m.jar\n  sleep 5\ndone\n", old + "/java", "m.jar", 2, false},
+		"plain": {"java -Xmx1G -jar m.jar nogui\n", old + "/java", "m.jar", 1, false},
+		"variables and exec": {"#!/bin/sh\nJ=" + young + "\nMEM='-Xmx1G -Xms1G'\nexec \"$J/java\" $MEM -jar m.jar\n",
+			young + "/java", "m.jar", 4, false},
+		"exported path": {"export PATH=" + young + ":$PATH\njava -jar m.jar &\n", young + "/java", "m.jar", 2,
+			true},
+		"default value": {"JAVA=${JAVA:-java}\n$JAVA -jar \"${JAR:-m.jar}\"\n", old + "/java", "m.jar", 2, false},
+		"own folder": {"cd \"$(dirname \"$0\")\" || exit 1\nnohup nice -n 5 java -jar m.jar >log 2>&1 &\n",
+			old + "/java", "m.jar", 2, true},
+		"cd first": {"cd bin && java -jar m.jar\n", old + "/java", "bin/m.jar", 1, false},
+		"restart loop": {"while true; do\n  java -jar m.jar\n  sleep 5\ndone\n", old + "/java", "m.jar", 2,
+			false},
 		"prefixed assignment": {"PATH=" + young + " java -jar m.jar\n", young + "/java", "m.jar", 1, false},
 		"another script":      {"./inner.sh\n", old + "/java", "inner.jar", 2, false},
 		"sh of a script":      {"sh inner.sh\n", old + "/java", "inner.jar", 2, false},
@@ -66,14 +70,22 @@ func TestBatchScriptTellsWhatItWouldRunAndIsEdited(t *testing.T) {
 	put("srv/inner.bat", "java -jar inner.jar\r\n")
 	java := filepath.Join(dir, "rt/17/bin/java.exe")
 	for name, c := range map[string]struct{ script, program, path, jar, edited string }{
-		"variable":      {"@echo off\r\nset JAVA=..\\rt\\17\\bin\\java.exe\r\n\"%JAVA%\" -Xmx1G -jar m.jar\r\npause\r\n", `..\rt\17\bin\java.exe`, java, "m.jar", "@echo off\r\nset JAVA=..\\rt\\17\\bin\\java.exe\r\nNEW -Xmx1G -jar m.jar\r\npause\r\n"},
-		"own folder":    {"cd /d %~dp0bin\r\n..\\..\\rt\\17\\bin\\java -jar ..\\m.jar > log.txt\r\n", `..\..\rt\17\bin\java`, java, "m.jar", "cd /d %~dp0bin\r\nNEW -jar ..\\m.jar > log.txt\r\n"},
-		"path":          {"set \"PATH=..\\rt\\17\\bin;%PATH%\"\r\n  start \"the pond\" /b java -jar \"my pond.jar\"\r\n", "java", java, "my pond.jar", "set \"PATH=..\\rt\\17\\bin;%PATH%\"\r\n  start \"the pond\" /b NEW -jar \"my pond.jar\"\r\n"},
-		"java home":     {"SET JAVA_HOME=..\\rt\\17\r\n%JAVA_HOME%\\bin\\java.exe -jar m.jar\r\n", `..\rt\17\bin\java.exe`, java, "m.jar", "SET JAVA_HOME=..\\rt\\17\r\nNEW -jar m.jar\r\n"},
-		"native":        {":: the pond\r\nREM bin\\slug.exe\r\nif exist x del x\r\nbin\\pond.exe -n 3\r\n", `bin\pond.exe`, filepath.Join(dir, "srv/bin/pond.exe"), "", ":: the pond\r\nREM bin\\slug.exe\r\nif exist x del x\r\nNEW -n 3\r\n"},
-		"another one":   {"call inner.bat\r\n", "java", "", "inner.jar", ""},
-		"not there":     {"bin\\slug.exe\r\n", `bin\slug.exe`, "", "", "NEW\r\n"},
-		"several words": {"set RUN=..\\rt\\17\\bin\\java.exe -Xmx1G\r\n%RUN% -jar m.jar\r\n", `..\rt\17\bin\java.exe`, java, "m.jar", ""},
+		"variable": {"@echo off\r\nset JAVA=..\\rt\\17\\bin\\java.exe\r\n\"%JAVA%\" -Xmx1G -jar m.jar\r\npause\r\n",
+			`..\rt\17\bin\java.exe`, java, "m.jar",
+			"@echo off\r\nset JAVA=..\\rt\\17\\bin\\java.exe\r\nNEW -Xmx1G -jar m.jar\r\npause\r\n"},
+		"own folder": {"cd /d %~dp0bin\r\n..\\..\\rt\\17\\bin\\java -jar ..\\m.jar > log.txt\r\n",
+			`..\..\rt\17\bin\java`, java, "m.jar", "cd /d %~dp0bin\r\nNEW -jar ..\\m.jar > log.txt\r\n"},
+		"path": {"set \"PATH=..\\rt\\17\\bin;%PATH%\"\r\n  start \"the pond\" /b java -jar \"my pond.jar\"\r\n", "java",
+			java, "my pond.jar", "set \"PATH=..\\rt\\17\\bin;%PATH%\"\r\n  start \"the pond\" /b NEW -jar \"my pond.jar\"\r\n"},
+		"java home": {"SET JAVA_HOME=..\\rt\\17\r\n%JAVA_HOME%\\bin\\java.exe -jar m.jar\r\n",
+			`..\rt\17\bin\java.exe`, java, "m.jar", "SET JAVA_HOME=..\\rt\\17\r\nNEW -jar m.jar\r\n"},
+		"native": {":: the pond\r\nREM bin\\slug.exe\r\nif exist x del x\r\nbin\\pond.exe -n 3\r\n",
+			`bin\pond.exe`, filepath.Join(dir, "srv/bin/pond.exe"), "",
+			":: the pond\r\nREM bin\\slug.exe\r\nif exist x del x\r\nNEW -n 3\r\n"},
+		"another one": {"call inner.bat\r\n", "java", "", "inner.jar", ""},
+		"not there":   {"bin\\slug.exe\r\n", `bin\slug.exe`, "", "", "NEW\r\n"},
+		"several words": {"set RUN=..\\rt\\17\\bin\\java.exe -Xmx1G\r\n%RUN% -jar m.jar\r\n", `..\rt\17\bin\java.exe`,
+			java, "m.jar", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			put("srv/open.bat", c.script)
@@ -220,7 +232,8 @@ func TestBatchScriptsThatWaitOrLoop(t *testing.T) {
 
 func TestHeapFlagsAreReadInTheirUnits(t *testing.T) {
 	for flag, want := range map[string]int64{
-		"-Xmx4G": 4 << 30, "-Xms512m": 512 << 20, "-Xmx1048576": 1 << 20, "-Xmx2t": 2 << 40, "-XX:MaxHeapSize=64k": 64 << 10,
+		"-Xmx4G": 4 << 30, "-Xms512m": 512 << 20, "-Xmx1048576": 1 << 20, "-Xmx2t": 2 << 40,
+		"-XX:MaxHeapSize=64k":       64 << 10,
 		"--max-old-space-size=2048": 2048 << 20, "-Xmx": 0, "-XmxG": 0, "-Xss4m": 0, "-Xmx-1": 0, "4G": 0,
 	} {
 		assert.Equal(t, want, HeapBytes(flag), flag)

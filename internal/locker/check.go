@@ -50,7 +50,8 @@ type Hurt struct {
 // Check reads back every piece that the sets given name, or a share of them, and
 // compares hashes. It goes through the packs in the order in which they lie.
 // progress, which may be nil, hears bytes done and to do.
-func (l *Locker) Check(ctx context.Context, sets []*set.Set, share Share, progress func(done, total int64)) (*Checked, error) {
+func (l *Locker) Check(ctx context.Context, sets []*set.Set, share Share, progress func(done, total int64)) (*Checked,
+	error) {
 	if !l.others { // what moves while it is read would look damaged
 		gate := l.gate()
 		if err := gate.RLock(); err == nil {

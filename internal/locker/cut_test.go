@@ -31,7 +31,9 @@ func BenchmarkCutting(b *testing.B) {
 		next func([]byte) int
 	}{
 		{"fixed 512k", fixed(512 << 10)}, {"fixed 64k", fixed(64 << 10)},
-		{"content 24-40-128k", by(24, 40, 128)}, {"content 64-128-512k", by(64, 128, 512)}, {"content 128-256-512k", by(128, 256, 512)}, {"content 256-512-1024k", by(256, 512, 1024)}, {"content 512-1024-2048k", by(512, 1024, 2048)},
+		{"content 24-40-128k", by(24, 40, 128)}, {"content 64-128-512k", by(64, 128, 512)},
+		{"content 128-256-512k", by(128, 256, 512)}, {"content 256-512-1024k", by(256, 512, 1024)},
+		{"content 512-1024-2048k", by(512, 1024, 2048)},
 	} {
 		b.Run(way.name, func(b *testing.B) {
 			pieces := func(content []byte) map[tree.Sum]int {

@@ -113,7 +113,8 @@ type Laying struct {
 // returns. tops are folders, one on each file system that is written to: where the
 // system can, each is flushed once instead of each file. each, which may be nil,
 // hears of every file that is there; never two at a time.
-func (l *Locker) LayAll(ctx context.Context, list []Laying, folders os.FileMode, tops []string, each func(Laying)) error {
+func (l *Locker) LayAll(ctx context.Context, list []Laying, folders os.FileMode, tops []string,
+	each func(Laying)) error {
 	// A whole file system is flushed only for many files: it holds what others wrote.
 	atOnce := len(list) >= manyFiles
 	for _, top := range tops {

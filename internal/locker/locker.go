@@ -163,7 +163,8 @@ func (l *Locker) refresh() error {
 		// A damaged line loses its piece and nothing else: every other one is
 		// still found, and checked by its hash when it is read.
 		if l.enter(name, x); x.Bad != nil {
-			l.damage = append(l.damage, &set.Damage{Where: l.files.Shown(filepath.Join(l.dir, "packs", name+".idx")), Why: x.Bad.Error()})
+			l.damage = append(l.damage, &set.Damage{Where: l.files.Shown(filepath.Join(l.dir, "packs", name+".idx")),
+				Why: x.Bad.Error()})
 		}
 	}
 	return err
@@ -173,7 +174,8 @@ func (l *Locker) refresh() error {
 func (l *Locker) enter(name string, x *index.Index) {
 	l.packs, l.known[name] = append(l.packs, filepath.Join(l.dir, "packs", name+".zst")), true
 	if len(l.spoilt) > 0 {
-		x.Lines = slices.DeleteFunc(x.Lines, func(ln index.Held) bool { return l.spoilt[fmt.Sprintf("%s %s %d", ln.Sum, name, ln.Off)] })
+		x.Lines = slices.DeleteFunc(x.Lines,
+			func(ln index.Held) bool { return l.spoilt[fmt.Sprintf("%s %s %d", ln.Sum, name, ln.Off)] })
 	}
 	l.index.Add(x)
 }

@@ -51,7 +51,8 @@ func install(t *testing.T) string {
 	dir := t.TempDir()
 	for name, b := range map[string][]byte{
 		"big.pak": noise(1, 3*mib+17), "exact.pak": noise(2, mib), "twice.pak": bytes.Repeat([]byte("again "), 300_000),
-		"empty": nil, "deep/er/small.txt": []byte("small"), "logs/x.log": []byte("skipped"), "caf\xe9.txt": []byte("latin one"),
+		"empty": nil, "deep/er/small.txt": []byte("small"), "logs/x.log": []byte("skipped"),
+		"caf\xe9.txt": []byte("latin one"),
 	} {
 		full := filepath.Join(dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
@@ -109,7 +110,8 @@ func TestBackupBringsEverythingBackAsItWas(t *testing.T) {
 	require.Equal(t, len(want), len(have))
 	for i := range want {
 		a, b := want[i], have[i]
-		assert.Equal(t, []any{a.Path, a.Kind, a.Mode, a.Size, a.Target, a.UID}, []any{b.Path, b.Kind, b.Mode, b.Size, b.Target, b.UID})
+		assert.Equal(t, []any{a.Path, a.Kind, a.Mode, a.Size, a.Target, a.UID},
+			[]any{b.Path, b.Kind, b.Mode, b.Size, b.Target, b.UID})
 		if a.Kind == tree.File {
 			assert.Equal(t, a.Mtime, b.Mtime, a.Path)
 			x, _ := tree.SumFile(filepath.Join(dir, a.Path))
@@ -141,7 +143,8 @@ func TestSecondBackupStoresOnlyWhatChangedAndReadsOnlyWhatMightHave(t *testing.T
 	// Grown in the middle: what lies behind is stored already.
 	b, err := os.ReadFile(filepath.Join(dir, "big.pak"))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "big.pak"), slices.Concat(b[:mib], []byte("a few bytes more"), b[mib:]), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "big.pak"),
+		slices.Concat(b[:mib], []byte("a few bytes more"), b[mib:]), 0o644))
 	grown, _ := take(t, l, dir, got.Base())
 	assert.Less(t, grown.New, int64(200))
 
@@ -170,7 +173,8 @@ func TestAFileIsReadAlikeWithAndWithoutItsPast(t *testing.T) {
 			}
 			return b
 		}},
-		"longer in the middle":       {cut.Max, func(b []byte) []byte { return slices.Insert(b, 2*mib, noise(2, 5000)...) }},
+		"longer in the middle": {cut.Max,
+			func(b []byte) []byte { return slices.Insert(b, 2*mib, noise(2, 5000)...) }},
 		"shorter in the middle":      {cut.Max, func(b []byte) []byte { return slices.Delete(b, 2*mib, 2*mib+70_000) }},
 		"longer":                     {mib + cut.Max, func(b []byte) []byte { return append(b, noise(3, mib)...) }},
 		"longer by one":              {100, func(b []byte) []byte { return append(b, 9) }},
@@ -191,7 +195,8 @@ func TestAFileIsReadAlikeWithAndWithoutItsPast(t *testing.T) {
 			before := w.stored
 			now := c.edit(bytes.Clone(old))
 			var noted atomic.Int64
-			over, err := w.AddOver(t.Context(), bytes.NewReader(now), int64(len(now)), was.PieceSums(), func(n int64) { noted.Add(n) })
+			over, err := w.AddOver(t.Context(), bytes.NewReader(now), int64(len(now)), was.PieceSums(),
+				func(n int64) { noted.Add(n) })
 			require.NoError(t, err)
 			assert.GreaterOrEqual(t, over.Size, noted.Load())
 			assert.EqualValues(t, len(now), over.Size)
@@ -298,7 +303,8 @@ func TestDamageIsNoticedAndNamed(t *testing.T) {
 	eachPiece(whole, func(_ tree.Sum, p index.Place) { last = max(last, p.Off) })
 	var atEnd []string
 	for _, f := range s.Entries {
-		if slices.ContainsFunc(f.PieceSums(), func(s tree.Sum) bool { p, _, ok := whole.seek(s); return ok && p.Off == last }) {
+		if slices.ContainsFunc(f.PieceSums(),
+			func(s tree.Sum) bool { p, _, ok := whole.seek(s); return ok && p.Off == last }) {
 			atEnd = append(atEnd, f.Path)
 		}
 	}
@@ -443,10 +449,12 @@ func TestFileComesOutWithZstdAndAShell(t *testing.T) {
 	for _, c := range []struct {
 		id, path string
 		want     []byte
-	}{{"b0001", "big.pak", was}, {"b0004", "big.pak", last}, {"b0001", "deep/er/small.txt", []byte("small")}, {"b0004", "exact.pak", noise(2, mib)}} {
+	}{{"b0001", "big.pak", was}, {"b0004", "big.pak", last}, {"b0001", "deep/er/small.txt", []byte("small")},
+		{"b0004", "exact.pak", noise(2, mib)}} {
 		cmd := exec.Command("sh", "-eu", "-c", script)
 		cmd.Dir = t.TempDir()
-		cmd.Env = append(os.Environ(), "LOCKER="+home, "SET="+filepath.Join(home, "sets/server-1", c.id+".set"), "WANTED="+c.path, "OUT="+filepath.Join(cmd.Dir, "out"))
+		cmd.Env = append(os.Environ(), "LOCKER="+home, "SET="+filepath.Join(home, "sets/server-1", c.id+".set"),
+			"WANTED="+c.path, "OUT="+filepath.Join(cmd.Dir, "out"))
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, string(out))
 		got, err := os.ReadFile(filepath.Join(cmd.Dir, "out"))
@@ -642,7 +650,8 @@ func TestCutsFollowTheContent(t *testing.T) {
 	}
 	assert.LessOrEqual(t, fresh, 4)
 	assert.Len(t, cuts(make([]byte, 4*mib)), 1, "a hole is one piece, over and over")
-	assert.Equal(t, cut.Max, cut.New(cut.Min, cut.Average, cut.Max).Next(make([]byte, cut.Max), true), "as it would be if it were asked")
+	assert.Equal(t, cut.Max, cut.New(cut.Min, cut.Average, cut.Max).Next(make([]byte, cut.Max), true),
+		"as it would be if it were asked")
 	// Text has no byte behind which a cut is looked for first.
 	var text []byte
 	for i := range 200_000 {

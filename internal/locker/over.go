@@ -20,7 +20,8 @@ import (
 // differs little from what stood there is stored over that, cut where it was. Where the
 // content has moved, the rest is gone through one piece after the other: what follows
 // what was there before is looked for first, and only what is not found is cut anew.
-func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []tree.Sum, note func(int64)) (set.File, error) {
+func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []tree.Sum, note func(int64)) (set.File,
+	error) {
 	from := w.l.bounds(had)
 	if !w.PiecesAlone || len(from) < 2 {
 		return w.Add(ctx, io.NewSectionReader(r, 0, 1<<62), note)
@@ -137,8 +138,10 @@ func (o *overing) piece(b []byte) (sum tree.Sum, n int, err error) {
 		return o.anew(b, store)
 	}
 	size := int(o.from[j+1] - o.from[j])
-	here := j < len(o.stand) && o.at == o.from[j]                                                 // where it was looked for already
-	held := here && j+1 < len(o.stand) && !o.stand[j+1].IsZero() && o.stand[j+1] != cut.ZeroSum() // what follows has not moved
+	// where it was looked for already
+	here := j < len(o.stand) && o.at == o.from[j]
+	// what follows has not moved
+	held := here && j+1 < len(o.stand) && !o.stand[j+1].IsZero() && o.stand[j+1] != cut.ZeroSum()
 	if size <= len(b) && !here {
 		if sum := cut.Sum(b[:size]); sum == o.had[j] {
 			o.next, o.misses = j+1, 0
@@ -187,7 +190,8 @@ func (o *overing) ends(b []byte, i int) int {
 }
 
 // anew cuts b where its content says so.
-func (o *overing) anew(b []byte, store func(int, ...int) (tree.Sum, int, error), over ...int) (sum tree.Sum, n int, err error) {
+func (o *overing) anew(b []byte, store func(int, ...int) (tree.Sum, int, error), over ...int) (sum tree.Sum, n int,
+	err error) {
 	if o.where == nil {
 		o.where = make(map[tree.Sum]int, len(o.had))
 		for i, s := range o.had {
@@ -219,7 +223,8 @@ func (l *Locker) bounds(pieces []tree.Sum) []int64 {
 
 // inPlace looks at a file where its pieces stood, a few at a time and side by side:
 // what stands there now, the zero hash where it is something else altogether.
-func (w *Writer) inPlace(ctx context.Context, r io.ReaderAt, had []tree.Sum, from []int64, note func(int64)) ([]tree.Sum, error) {
+func (w *Writer) inPlace(ctx context.Context, r io.ReaderAt, had []tree.Sum, from []int64,
+	note func(int64)) ([]tree.Sum, error) {
 	stand := make([]tree.Sum, len(had))
 	var mu sync.Mutex // of the next two
 	next := 0
@@ -275,12 +280,14 @@ func (w *Writer) inPlace(ctx context.Context, r io.ReaderAt, had []tree.Sum, fro
 }
 
 // standIn is inPlace for some pieces that follow each other.
-func (w *Writer) standIn(sc *scratch, r io.ReaderAt, buf []byte, had []tree.Sum, from []int64, stand []tree.Sum) (read int64, err error) {
+func (w *Writer) standIn(sc *scratch, r io.ReaderAt, buf []byte, had []tree.Sum, from []int64,
+	stand []tree.Sum) (read int64, err error) {
 	near := true
 	for k := 0; k < len(had) && err == nil; k++ {
 		piece := buf[:from[k+1]-from[k]]
 		n, _ := r.ReadAt(piece, from[k])
-		if read += int64(n); n < len(piece) { // it has become shorter, or can't be read: told by who goes through the rest
+		// it has become shorter, or can't be read: told by who goes through the rest
+		if read += int64(n); n < len(piece) {
 			break
 		}
 		if w.stands(sc, piece, had[k]) {
@@ -340,5 +347,6 @@ func (w *Writer) over(sc *scratch, s tree.Sum, b []byte, base tree.Sum, alike bo
 	if !w.claim(s) {
 		return true, nil
 	}
-	return true, w.append(stored, []index.Found{{Line: index.Line{Sum: s, Place: index.Place{Size: int32(len(b))}}, Base: base, Prints: prints}})
+	return true, w.append(stored, []index.Found{{Line: index.Line{Sum: s, Place: index.Place{Size: int32(len(b))}},
+		Base: base, Prints: prints}})
 }

@@ -61,7 +61,8 @@ func TestAPieceIsStoredOverAnother(t *testing.T) {
 	program, _ := exec.LookPath("zstd")
 	dir := t.TempDir()
 	for name, e := range edits {
-		for i, size := range []int{frame.LayFrom, 50_001, 128 << 10, 128<<10 + 300, 200_000, 256<<10 + 1, cut.Max - 1000} {
+		for i, size := range []int{frame.LayFrom, 50_001, 128 << 10, 128<<10 + 300, 200_000, 256<<10 + 1,
+			cut.Max - 1000} {
 			was := noise(uint64(size), size)
 			is := e.edit(bytes.Clone(was))
 			stored := layOver(was, is)
@@ -121,9 +122,12 @@ func TestWhatDoesNotCompressIsLeftAlone(t *testing.T) {
 	require.NoError(t, err)
 	text := bytes.Repeat([]byte("words and more words "), 20_000)
 	for name, b := range map[string][]byte{
-		"noise": noise(1, 300_000), "text": text[:300_000], "a little": noise(1, 100), "noise and text": append(noise(2, 200_000), text[:100_000]...),
-		"text and noise": append(bytes.Clone(text[:90_000]), noise(3, 210_000)...), "between": slices.Concat(text[:50_000], noise(4, 150_000), text[:100_000]),
-		"alternating": slices.Concat(noise(5, 70_000), text[:30_000], noise(6, 80_001), text[:999], noise(7, 66_000), text[:53_000]),
+		"noise": noise(1, 300_000), "text": text[:300_000], "a little": noise(1, 100),
+		"noise and text": append(noise(2, 200_000), text[:100_000]...),
+		"text and noise": append(bytes.Clone(text[:90_000]), noise(3, 210_000)...),
+		"between":        slices.Concat(text[:50_000], noise(4, 150_000), text[:100_000]),
+		"alternating": slices.Concat(noise(5, 70_000), text[:30_000], noise(6, 80_001), text[:999], noise(7, 66_000),
+			text[:53_000]),
 	} {
 		got := frame.Squeeze(enc, nil, b)
 		all, err := dec.DecodeAll(got, nil)
@@ -255,8 +259,10 @@ func TestAPartOfAPieceIsReadLikeTheWhole(t *testing.T) {
 	text := bytes.Repeat([]byte("words and more words "), 40_000)
 	dir, l := t.TempDir(), open(t, t.TempDir())
 	for name, b := range map[string][]byte{
-		"noise": noise(1, 500_000), "short": noise(2, frame.MaxBlock), "shorter": noise(3, frame.MaxBlock-1), "longer": noise(4, frame.MaxBlock+1), "text": text, "small": []byte("words"),
-		"both": slices.Concat(noise(5, 200_000), text[:100_000], noise(6, 150_000)), "last": slices.Concat(text[:300_000], noise(7, 90_000)),
+		"noise": noise(1, 500_000), "short": noise(2, frame.MaxBlock), "shorter": noise(3, frame.MaxBlock-1),
+		"longer": noise(4, frame.MaxBlock+1), "text": text, "small": []byte("words"),
+		"both": slices.Concat(noise(5, 200_000), text[:100_000], noise(6, 150_000)),
+		"last": slices.Concat(text[:300_000], noise(7, 90_000)),
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), b, 0o644))
 	}
@@ -290,7 +296,8 @@ func TestPrintsTellWhatStands(t *testing.T) {
 	for name, c := range map[string]struct {
 		key              string // what becomes of it; "": it stays
 		doubts, believed bool
-	}{"ordinary": {believed: true}, "reread": {doubts: true}, "lost key": {key: "x"}, "another key": {key: "0123456789abcdef"}} {
+	}{"ordinary": {believed: true}, "reread": {doubts: true}, "lost key": {key: "x"},
+		"another key": {key: "0123456789abcdef"}} {
 		dir, home := t.TempDir(), t.TempDir()
 		at := filepath.Join(dir, "world.db")
 		save := func(b []byte, last *set.Set) (*Locker, *set.Set) {
@@ -399,7 +406,8 @@ func TestDamageBelowOtherPieces(t *testing.T) {
 	assert.Contains(t, checked.Damaged[0].Why, pack)
 	told, err := os.ReadFile(filepath.Join(l.dir, damagedFile))
 	require.NoError(t, err)
-	assert.Equal(t, fmt.Sprintf("%s %s %d\n", in.Sum, filepath.Base(pack[:len(pack)-4]), in.Off), string(told), "the one that is damaged, and not what lies over it")
+	assert.Equal(t, fmt.Sprintf("%s %s %d\n", in.Sum, filepath.Base(pack[:len(pack)-4]), in.Off), string(told),
+		"the one that is damaged, and not what lies over it")
 
 	third := save(base(second))
 	checked, err = l.Check(t.Context(), []*set.Set{second, third}, Share{}, nil)

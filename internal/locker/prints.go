@@ -63,7 +63,8 @@ func stretchEnd(i, size int) int {
 
 // print is the hash of one of a piece's stretches.
 func (w *Writer) print(b []byte, i int) uint64 {
-	return xxh3.HashSeed(b, w.key+uint64(i)*0x9E3779B97F4A7C15) // each with a seed of its own, or two could change places
+	// each with a seed of its own, or two could change places
+	return xxh3.HashSeed(b, w.key+uint64(i)*0x9E3779B97F4A7C15)
 }
 
 // prints are those of a piece; nil where it has none. They hold until the next, and so
@@ -105,7 +106,8 @@ func (w *Writer) trusted(s tree.Sum) []byte {
 // common finds what a piece, whose prints these are, has in common with a stored one, and
 // how long that is. With alike it is an error that the two end differently: then the
 // content may have moved.
-func (w *Writer) common(sc *scratch, base tree.Sum, b, prints []byte, alike bool) (common []frame.Match, was int, err error) {
+func (w *Writer) common(sc *scratch, base tree.Sum, b, prints []byte, alike bool) (common []frame.Match, was int,
+	err error) {
 	end := b[len(b)-min(len(b), ending):]
 	had := w.trusted(base)
 	if in, _, ok := w.l.seek(base); ok && int(in.Size) == len(b) && len(prints) > 0 && len(prints) == len(had) {

@@ -58,14 +58,17 @@ func (r *Reader) Copy(w io.Writer, f set.File) error {
 		return nil
 	}
 	if got != f.Sum {
-		return fmt.Errorf("%s: %w", f.Path, &set.Damage{Where: r.r.l.dir, Why: "its pieces together hash to " + got.Short() + ", the set says " + f.Sum.Short()})
+		return fmt.Errorf("%s: %w", f.Path,
+			&set.Damage{Where: r.r.l.dir, Why: "its pieces together hash to " + got.Short() + ", the set says " +
+				f.Sum.Short()})
 	}
 	return nil
 }
 
 // Frames goes through the frames that hold pieces, in the order in which they lie,
 // each piece hashed. What each is given holds until it returns.
-func (l *Locker) Frames(ctx context.Context, need []tree.Sum, each func(stored []byte, lines []index.Found) error) error {
+func (l *Locker) Frames(ctx context.Context, need []tree.Sum,
+	each func(stored []byte, lines []index.Found) error) error {
 	list := make([]index.Found, 0, len(need))
 	for _, s := range need {
 		in, _, ok := l.seek(s)

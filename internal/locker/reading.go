@@ -94,7 +94,8 @@ func (r *reading) piece(s tree.Sum) ([]byte, error) {
 			return nil, err
 		}
 	}
-	return nil, &set.Damage{Where: r.l.files.Shown(pack), Piece: s.String(), Why: "its content hashes to " + got.Short()}
+	return nil, &set.Damage{Where: r.l.files.Shown(pack), Piece: s.String(),
+		Why: "its content hashes to " + got.Short()}
 }
 
 // unchecked is piece without the hash check; the caller hashes the piece, or what lies over it.
@@ -262,7 +263,8 @@ func (r *reading) stretchOf(pack string, in index.Found, from int, out []byte) b
 	// A frame that is as long as raw blocks make it has no others: those of any other
 	// kind are shorter than what they hold.
 	const head, each = 9, 3 + frame.MaxBlock
-	if in.At > 0 || int(in.Stored) != head+size+3*((size+frame.MaxBlock-1)/frame.MaxBlock) || !read(0, head) || !bytes.Equal(r.stored, frame.Head(nil, size)) {
+	if in.At > 0 || int(in.Stored) != head+size+3*((size+frame.MaxBlock-1)/frame.MaxBlock) || !read(0, head) ||
+		!bytes.Equal(r.stored, frame.Head(nil, size)) {
 		return false
 	}
 	for i := from / frame.MaxBlock; i*frame.MaxBlock < to; i++ {

@@ -22,7 +22,8 @@ import (
 // takes says; nil is everything. Files that base, an earlier pass or backup, proves
 // unchanged are not read; base may be nil, and is used up. progress, which may be
 // nil, hears bytes done and bytes to do.
-func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, takes func(tree.Entry) bool, base *set.Base, progress func(done, total int64)) (*set.Taken, error) {
+func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, takes func(tree.Entry) bool, base *set.Base,
+	progress func(done, total int64)) (*set.Taken, error) {
 	// Kept as they come until their number is known: one list that grows would be
 	// there twice each time it does.
 	var found [][]tree.Entry
@@ -34,7 +35,8 @@ func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, take
 	defer in.Close()
 	if err := in.WalkEach(skip, func(in []tree.Entry) {
 		if takes != nil {
-			in = slices.Clip(slices.DeleteFunc(slices.Clone(in), func(e tree.Entry) bool { return !takes(e) })) // the walk still needs its own
+			// the walk still needs its own
+			in = slices.Clip(slices.DeleteFunc(slices.Clone(in), func(e tree.Entry) bool { return !takes(e) }))
 		}
 		found = append(found, in)
 		n += len(in)
@@ -72,7 +74,8 @@ func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, take
 }
 
 // TakeList is Take for entries, sorted by path, that a walk of root has found.
-func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, base *set.Base, progress func(done, total int64)) (*set.Taken, error) {
+func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, base *set.Base,
+	progress func(done, total int64)) (*set.Taken, error) {
 	files := make([]set.File, len(list))
 	for i, e := range list {
 		files[i].Entry = e
@@ -85,7 +88,8 @@ func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, b
 	return w.takeFiles(ctx, in, files, base, progress)
 }
 
-func (w *Writer) takeFiles(ctx context.Context, root *tree.Root, files []set.File, base *set.Base, progress func(done, total int64)) (_ *set.Taken, err error) {
+func (w *Writer) takeFiles(ctx context.Context, root *tree.Root, files []set.File, base *set.Base,
+	progress func(done, total int64)) (_ *set.Taken, err error) {
 	if base != nil {
 		defer base.Close()
 	}
@@ -162,7 +166,8 @@ func (p *pass) look() (doubt, err error) {
 // proven tells whether the base, which has old of the file's path, proves that nobody has
 // written to the file since, and that its content is stored.
 func (p *pass) proven(f, old *set.File) bool {
-	return old != nil && !p.base.Doubts && !old.Moving && old.Settled(old.ReadAt) && f.SameIdentity(old.Entry) && (p.base.Stored || p.w.l.stored(old))
+	return old != nil && !p.base.Doubts && !old.Moving && old.Settled(old.ReadAt) && f.SameIdentity(old.Entry) &&
+		(p.base.Stored || p.w.l.stored(old))
 }
 
 // toRead has a file read, and stored over what it had before where that is worth it.
@@ -241,7 +246,8 @@ func (p *pass) read(ctx context.Context) (gone []bool, err error) {
 // while it is read is tried again, and marked when it won't hold still. What is
 // described is the open file itself, so no exchange in between can pair one file's
 // content with another's owner.
-func (w *Writer) takeFile(ctx context.Context, root *tree.Root, e tree.Entry, had []tree.Sum, readAt int64, note func(int64)) (set.File, error) {
+func (w *Writer) takeFile(ctx context.Context, root *tree.Root, e tree.Entry, had []tree.Sum, readAt int64,
+	note func(int64)) (set.File, error) {
 	for try := 0; ; try++ {
 		if try > 0 {
 			readAt = time.Now().UnixNano()
@@ -258,7 +264,8 @@ func (w *Writer) takeFile(ctx context.Context, root *tree.Root, e tree.Entry, ha
 }
 
 // takeOpen is one try of takeFile.
-func (w *Writer) takeOpen(ctx context.Context, root *tree.Root, at string, had []tree.Sum, note func(int64)) (f set.File, err error) {
+func (w *Writer) takeOpen(ctx context.Context, root *tree.Root, at string, had []tree.Sum,
+	note func(int64)) (f set.File, err error) {
 	src, err := root.Open(at)
 	if errors.Is(err, tree.ErrNotRegular) || errors.Is(err, tree.ErrLink) {
 		err = fs.ErrNotExist // the file that was seen is gone

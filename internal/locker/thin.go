@@ -210,7 +210,8 @@ func (l *Locker) move(base string, keep []*usefulFrame) error {
 			ln.Off = p.off
 			p.idx.Add(ln)
 		}
-		if n, err := io.Copy(p.out, io.NewSectionReader(src, f.off, int64(f.stored))); err != nil || n != int64(f.stored) {
+		if n, err := io.Copy(p.out, io.NewSectionReader(src, f.off, int64(f.stored))); err != nil ||
+			n != int64(f.stored) {
 			return errors.Join(err, fmt.Errorf("a frame of %s.zst is cut short", base))
 		}
 		p.off += int64(f.stored)

@@ -115,10 +115,13 @@ func (w *Writer) take() *scratch {
 	// smaller than the next level's and takes a third of its time. zstd's own checksum
 	// is left out: each piece has a better one.
 	encoder := func(level zstd.EncoderLevel, letters bool) *zstd.Encoder {
-		enc, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(bundle), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(letters), zstd.WithEncoderCRC(false))
+		enc, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderConcurrency(1),
+			zstd.WithWindowSize(bundle), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(letters),
+			zstd.WithEncoderCRC(false))
 		return enc
 	}
-	return &scratch{read: reading{l: w.l}, quick: encoder(zstd.SpeedDefault, false), close: encoder(zstd.SpeedFastest, true)}
+	return &scratch{read: reading{l: w.l}, quick: encoder(zstd.SpeedDefault, false),
+		close: encoder(zstd.SpeedFastest, true)}
 }
 
 func (w *Writer) give(sc *scratch) {
@@ -300,7 +303,8 @@ func (w *Writer) put(sc *scratch, s tree.Sum, b []byte) error {
 			return err
 		}
 	}
-	sc.gathers = append(sc.gathers, index.Found{Line: index.Line{Sum: s, Place: index.Place{Size: int32(len(b)), At: int32(len(sc.frame))}}})
+	sc.gathers = append(sc.gathers,
+		index.Found{Line: index.Line{Sum: s, Place: index.Place{Size: int32(len(b)), At: int32(len(sc.frame))}}})
 	sc.frame = append(sc.frame, b...)
 	return nil
 }

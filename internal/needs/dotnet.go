@@ -74,8 +74,10 @@ func (f Framework) String() string {
 // Rule says the roll-forward rule in words.
 func (f Framework) Rule() string {
 	return map[string]string{
-		"LatestPatch": "the same minor version", "Minor": "the same major version, and not older", "Major": "any version that is not older",
-		"LatestMinor": "the same major version, and not older", "LatestMajor": "any version that is not older", "Disable": "this version alone",
+		"LatestPatch": "the same minor version", "Minor": "the same major version, and not older",
+		"Major":       "any version that is not older",
+		"LatestMinor": "the same major version, and not older", "LatestMajor": "any version that is not older",
+		"Disable": "this version alone",
 	}[f.RollForward] + fmt.Sprintf(" (roll forward %s)", f.RollForward)
 }
 
@@ -110,7 +112,8 @@ func (f Framework) Pick(versions []string) (best string) {
 		if pa, pb := a.Prerelease() == "", b.Prerelease() == ""; pa != pb && want.Prerelease() == "" {
 			return pa
 		}
-		if !latest && (a.Major() != b.Major() || a.Minor() != b.Minor()) { // the nearest minor, of that the newest patch
+		// the nearest minor, of that the newest patch
+		if !latest && (a.Major() != b.Major() || a.Minor() != b.Minor()) {
 			return a.LessThan(b)
 		}
 		return a.GreaterThan(b)
@@ -125,7 +128,8 @@ func (f Framework) Pick(versions []string) (best string) {
 }
 
 // dotnetHomes are where the host and its frameworks are put.
-var dotnetHomes = []string{"/usr/share/dotnet", "/usr/lib/dotnet", "/usr/lib64/dotnet", "/opt/dotnet", "/usr/local/share/dotnet", `C:\Program Files\dotnet`}
+var dotnetHomes = []string{"/usr/share/dotnet", "/usr/lib/dotnet", "/usr/lib64/dotnet", "/opt/dotnet",
+	"/usr/local/share/dotnet", `C:\Program Files\dotnet`}
 
 // FindFrameworks lists the shared frameworks of a name on this machine, or all
 // of them for "": those that belong to host, the dotnet program that would run,
@@ -168,7 +172,8 @@ func FindFrameworks(name, host string, env, search []string) (out []Runtime) {
 				continue
 			}
 			seen[dir] = true
-			rt := Runtime{Kind: Dotnet, Name: filepath.Base(filepath.Dir(dir)), Path: dir, Home: h.path, Version: version, Release: feature(version), From: dir, Found: h.by}
+			rt := Runtime{Kind: Dotnet, Name: filepath.Base(filepath.Dir(dir)), Path: dir, Home: h.path,
+				Version: version, Release: feature(version), From: dir, Found: h.by}
 			if list, err := os.ReadDir(dir); err != nil || len(list) == 0 {
 				rt.Broken = "its folder is empty"
 			}

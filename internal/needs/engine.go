@@ -152,7 +152,8 @@ func ReadEngine(ctx context.Context, kind, program string) (*Runtime, error) {
 		}
 		return nil, fmt.Errorf("%s does not say its version (%w)", program, err)
 	}
-	rt := &Runtime{Kind: kind, Path: program, Home: filepath.Dir(filepath.Dir(real)), Version: string(bytes.TrimSpace(m[1])), From: program + " --version"}
+	rt := &Runtime{Kind: kind, Path: program, Home: filepath.Dir(filepath.Dir(real)),
+		Version: string(bytes.TrimSpace(m[1])), From: program + " --version"}
 	rt.Release = feature(rt.Version)
 	return rt, nil
 }
@@ -174,7 +175,8 @@ func FindEngines(ctx context.Context, kind string, env, search []string) (out []
 			}
 		}
 	}
-	for _, pat := range []string{"/usr/bin", "/usr/local/bin", "/opt/*/bin", `C:\Program Files\nodejs`, `C:\Program Files\Python*`} {
+	for _, pat := range []string{"/usr/bin", "/usr/local/bin", "/opt/*/bin", `C:\Program Files\nodejs`,
+		`C:\Program Files\Python*`} {
 		found, _ := filepath.Glob(pat)
 		for _, d := range found {
 			dirs = append(dirs, place{d, pat})
@@ -220,7 +222,8 @@ func Interpreter(head []byte, env []string) (program, found string, ok bool) {
 	if path.Base(words[0]) != "env" {
 		return words[0], found, true
 	}
-	words = slices.DeleteFunc(words[1:], func(w string) bool { return strings.HasPrefix(w, "-") || strings.Contains(w, "=") })
+	words = slices.DeleteFunc(words[1:],
+		func(w string) bool { return strings.HasPrefix(w, "-") || strings.Contains(w, "=") })
 	if len(words) == 0 {
 		return "env", found, true
 	}

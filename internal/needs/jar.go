@@ -172,7 +172,8 @@ func ScanMain(r io.ReaderAt, size int64, main string) (*Jar, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &scan{own: ownPackage(j.MainClass), seen: map[int]*Seen{}, need: Seen{Entry: j.Entry, Major: j.Major}, preview: j.Preview}
+	s := &scan{own: ownPackage(j.MainClass), seen: map[int]*Seen{}, need: Seen{Entry: j.Entry, Major: j.Major},
+		preview: j.Preview}
 	if err := s.jar(z, c, "", 0); err != nil {
 		return nil, err
 	}

@@ -38,7 +38,8 @@ func TestJarTellsWhatItNeeds(t *testing.T) {
 	r := jarOf(t, map[string]string{"META-INF/MANIFEST.MF": manifest, entry: class})
 	j, err := ReadJar(r, r.Size())
 	require.NoError(t, err)
-	assert.Equal(t, &Jar{MainClass: "a.very.long.name.that.goes.on.over.the.end.of.its.line.of.Main", Entry: entry, Major: 69, Release: 25, Version: "3.4.1"}, j)
+	assert.Equal(t, &Jar{MainClass: "a.very.long.name.that.goes.on.over.the.end.of.its.line.of.Main", Entry: entry,
+		Major: 69, Release: 25, Version: "3.4.1"}, j)
 
 	for want, entries := range map[string]map[string]string{
 		"names no Main-Class":              {"META-INF/MANIFEST.MF": "Manifest-Version: 1.0\r\n"},
@@ -79,13 +80,19 @@ func TestScanTellsTheHighestThatTheMainPathNeeds(t *testing.T) {
 		release  int
 		optional []string
 	}{
-		"the main class alone":              {nil, "moss/gate/Main.class", 8, nil},
-		"a class of its own tree":           {map[string]string{"moss/gate/deep/Night.class": class(65)}, "moss/gate/deep/Night.class", 21, nil},
-		"later releases by its own word":    {map[string]string{"META-INF/versions/21/moss/gate/Main.class": class(65), "module-info.class": class(53)}, "moss/gate/Main.class", 8, nil},
+		"the main class alone": {nil, "moss/gate/Main.class", 8, nil},
+		"a class of its own tree": {map[string]string{"moss/gate/deep/Night.class": class(65)},
+			"moss/gate/deep/Night.class", 21, nil},
+		"later releases by its own word": {map[string]string{"META-INF/versions/21/moss/gate/Main.class": class(65),
+			"module-info.class": class(53)}, "moss/gate/Main.class", 8, nil},
 		"a library that it is half made of": {many(61, 3), "lib/C000.class", 17, nil},
-		"a few for those who have more":     {merge(many(55, 120), map[string]string{"lib/opt/Vector.class": class(66)}), "lib/C000.class", 11, []string{"lib/opt/Vector.class"}},
-		"jars inside":                       {map[string]string{"META-INF/inner/core.jar": inner(many(65, 4)), "notes.jar": "no jar"}, "META-INF/inner/core.jar!/lib/C000.class", 21, nil},
-		"preview":                           {map[string]string{"moss/gate/Trial.class": preview}, "moss/gate/Trial.class", 22, nil},
+		"a few for those who have more": {merge(many(55, 120),
+			map[string]string{"lib/opt/Vector.class": class(66)}), "lib/C000.class", 11,
+			[]string{"lib/opt/Vector.class"}},
+		"jars inside": {map[string]string{"META-INF/inner/core.jar": inner(many(65, 4)),
+			"notes.jar": "no jar"}, "META-INF/inner/core.jar!/lib/C000.class", 21, nil},
+		"preview": {map[string]string{"moss/gate/Trial.class": preview},
+			"moss/gate/Trial.class", 22, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			all := merge(c.more, map[string]string{"META-INF/MANIFEST.MF": "Main-Class: moss.gate.Main\r\nClass-Path: lib/a.jar lib/b\r\n .jar\r\nLauncher-Agent-Class: moss.Agent\r\n", "moss/gate/Main.class": class(52)})
@@ -105,7 +112,8 @@ func TestScanTellsTheHighestThatTheMainPathNeeds(t *testing.T) {
 	// Of a large jar only the directory and the heads are read.
 	noise := make([]byte, 8<<20)
 	rand.NewChaCha8([32]byte{1}).Read(noise)
-	r := jarOf(t, merge(many(61, 50), map[string]string{"META-INF/MANIFEST.MF": "Main-Class: lib.C000", "assets/night.pak": string(noise)}))
+	r := jarOf(t, merge(many(61, 50),
+		map[string]string{"META-INF/MANIFEST.MF": "Main-Class: lib.C000", "assets/night.pak": string(noise)}))
 	j, err := ScanMain(r, r.Size(), "")
 	require.NoError(t, err)
 	assert.Equal(t, 50, j.Classes)
@@ -144,7 +152,8 @@ func TestRuntimeSaysItsVersionByFileOrByWord(t *testing.T) {
 	_, err := ReadRuntime(context.Background(), mute)
 	assert.ErrorContains(t, err, "does not say its version")
 
-	found := FindRuntimes(context.Background(), nil, []string{"PATH=" + dir, "JAVA_HOME=" + filepath.Join(dir, "asked")}, []string{filepath.Join(dir, "m*")})
+	found := FindRuntimes(context.Background(), nil,
+		[]string{"PATH=" + dir, "JAVA_HOME=" + filepath.Join(dir, "asked")}, []string{filepath.Join(dir, "m*")})
 	var releases []int
 	for _, rt := range found {
 		if rt.Home == filepath.Join(dir, "filed") || rt.Home == filepath.Join(dir, "asked") {
@@ -200,7 +209,8 @@ func TestProgramsTellTheirSystem(t *testing.T) {
 
 // What the build brings along counts, where the program says that it looks.
 func TestLibrariesOfTheBuildAreFoundWhereTheProgramLooks(t *testing.T) {
-	n := &Native{Program: Program{"linux", runtime.GOARCH}, Needs: []string{"libslime.so.1"}, Runpath: []string{"$ORIGIN/../lib", "${ORIGIN}"}}
+	n := &Native{Program: Program{"linux", runtime.GOARCH}, Needs: []string{"libslime.so.1"},
+		Runpath: []string{"$ORIGIN/../lib", "${ORIGIN}"}}
 	lacks := func(there string, libraryPath ...string) []Lack {
 		return n.Lacks("/srv/pond/bin", func(full string) bool { return full == there }, libraryPath)
 	}
@@ -255,8 +265,10 @@ func TestRangesAreReadAsTheirKindWritesThem(t *testing.T) {
 // The host's rule picks a framework, not the newest that is there.
 func TestAFrameworkIsPickedByItsRollForwardRule(t *testing.T) {
 	here := []string{"6.0.25", "8.0.4", "8.0.11", "8.2.0", "9.0.0", "9.0.1-pre"}
-	for rule, want := range map[string]string{"": "8.0.11", "Minor": "8.0.11", "LatestPatch": "8.0.11", "LatestMinor": "8.2.0", "LatestMajor": "9.0.0", "Major": "8.0.11", "Disable": ""} {
-		app, err := ReadDotnet([]byte(`{"runtimeOptions":{"rollForward":"`+rule+`","framework":{"name":"Fen.Core","version":"8.0.2"}}}`), nil)
+	for rule, want := range map[string]string{"": "8.0.11", "Minor": "8.0.11", "LatestPatch": "8.0.11",
+		"LatestMinor": "8.2.0", "LatestMajor": "9.0.0", "Major": "8.0.11", "Disable": ""} {
+		app, err := ReadDotnet([]byte(`{"runtimeOptions":{"rollForward":"`+rule+
+			`","framework":{"name":"Fen.Core","version":"8.0.2"}}}`), nil)
 		require.NoError(t, err)
 		assert.Equal(t, want, app.Frameworks[0].Pick(here), rule)
 	}
@@ -264,10 +276,12 @@ func TestAFrameworkIsPickedByItsRollForwardRule(t *testing.T) {
 	assert.Equal(t, "8.2.0", next.Pick(here))
 	assert.Empty(t, Framework{"Fen.Core", "7.0.0", "Minor"}.Pick(here))
 	assert.Equal(t, "8.0.11", Framework{"Fen.Core", "7.0.0", "Major"}.Pick(here))
-	app, err := ReadDotnet([]byte(`{"runtimeOptions":{"framework":{"name":"Fen.Core","version":"7.0.0"}}}`), []string{"DOTNET_ROLL_FORWARD=LatestMajor"})
+	app, err := ReadDotnet([]byte(`{"runtimeOptions":{"framework":{"name":"Fen.Core","version":"7.0.0"}}}`),
+		[]string{"DOTNET_ROLL_FORWARD=LatestMajor"})
 	require.NoError(t, err)
 	assert.Equal(t, "9.0.0", app.Frameworks[0].Pick(here))
-	app, err = ReadDotnet([]byte(`{"runtimeOptions":{"includedFrameworks":[{"name":"Fen.Core","version":"8.0.2"}]}}`), nil)
+	app, err = ReadDotnet([]byte(`{"runtimeOptions":{"includedFrameworks":[{"name":"Fen.Core","version":"8.0.2"}]}}`),
+		nil)
 	require.NoError(t, err)
 	assert.Empty(t, app.Frameworks, "it brings its own")
 	_, err = ReadDotnet([]byte(`{"runtimeOptions":{"framework":{"name":"Fen.Core","version":"eight"}}}`), nil)
@@ -283,8 +297,10 @@ func TestAPackageIsNamedForALibrary(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(root, at), []byte(body), 0o644))
 	}
 	put("var/lib/dpkg/info/libmoss3:amd64.shlibs", "libmoss 3 libmoss3-fen (>= 3.1)\n")
-	put("var/lib/apt/lists/fen_main_Packages", "Package: libslime6\nVersion: 1\n\nPackage: libtrail2-4\n\nPackage: libdew1t64\n\n")
-	for lib, want := range map[string]string{"libmoss.so.3": "libmoss3-fen", "libslime.so.6": "libslime6", "libtrail2.so.4": "libtrail2-4", "libdew.so.1": "libdew1t64", "libslime.so.7": "", "ld-linux.so.2": ""} {
+	put("var/lib/apt/lists/fen_main_Packages",
+		"Package: libslime6\nVersion: 1\n\nPackage: libtrail2-4\n\nPackage: libdew1t64\n\n")
+	for lib, want := range map[string]string{"libmoss.so.3": "libmoss3-fen", "libslime.so.6": "libslime6",
+		"libtrail2.so.4": "libtrail2-4", "libdew.so.1": "libdew1t64", "libslime.so.7": "", "ld-linux.so.2": ""} {
 		assert.Equal(t, want, PackageOf(lib, root), lib)
 	}
 }
@@ -395,6 +411,9 @@ func TestDescriptorsAreReadInEachFormat(t *testing.T) {
 	assert.Error(t, err)
 	_, err = DescriptorIn(strings.NewReader("no zip"), 6, "a.json")
 	assert.ErrorContains(t, err, "it is no zip")
-	assert.True(t, WindowsOwn("KERNEL32.dll") && WindowsOwn("api-ms-win-crt-heap-l1-1-0.dll") && !WindowsOwn("fen140.dll"))
-	assert.Equal(t, []string{Node, Node, Python, Python, "", ""}, []string{EngineOf("node"), EngineOf("/x/nodejs"), EngineOf("python3.12"), EngineOf(`C:\p\python.exe`), EngineOf("nodejs-tool"), EngineOf("java")})
+	assert.True(t, WindowsOwn("KERNEL32.dll") && WindowsOwn("api-ms-win-crt-heap-l1-1-0.dll") &&
+		!WindowsOwn("fen140.dll"))
+	assert.Equal(t, []string{Node, Node, Python, Python, "", ""},
+		[]string{EngineOf("node"), EngineOf("/x/nodejs"), EngineOf("python3.12"), EngineOf(`C:\p\python.exe`),
+			EngineOf("nodejs-tool"), EngineOf("java")})
 }

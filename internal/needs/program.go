@@ -17,9 +17,11 @@ type Program struct{ OS, Arch string }
 func (p Program) String() string { return p.OS + "/" + p.Arch }
 
 var (
-	elfArch = map[elf.Machine]string{elf.EM_X86_64: "amd64", elf.EM_AARCH64: "arm64", elf.EM_386: "386", elf.EM_ARM: "arm", elf.EM_RISCV: "riscv64", elf.EM_PPC64: "ppc64"}
-	peArch  = map[uint16]string{pe.IMAGE_FILE_MACHINE_AMD64: "amd64", pe.IMAGE_FILE_MACHINE_ARM64: "arm64", pe.IMAGE_FILE_MACHINE_I386: "386", pe.IMAGE_FILE_MACHINE_ARMNT: "arm"}
-	machO   = map[macho.Cpu]string{macho.CpuAmd64: "amd64", macho.CpuArm64: "arm64"}
+	elfArch = map[elf.Machine]string{elf.EM_X86_64: "amd64", elf.EM_AARCH64: "arm64", elf.EM_386: "386",
+		elf.EM_ARM: "arm", elf.EM_RISCV: "riscv64", elf.EM_PPC64: "ppc64"}
+	peArch = map[uint16]string{pe.IMAGE_FILE_MACHINE_AMD64: "amd64", pe.IMAGE_FILE_MACHINE_ARM64: "arm64",
+		pe.IMAGE_FILE_MACHINE_I386: "386", pe.IMAGE_FILE_MACHINE_ARMNT: "arm"}
+	machO = map[macho.Cpu]string{macho.CpuAmd64: "amd64", macho.CpuArm64: "arm64"}
 )
 
 // ReadProgram reads the first bytes of a file: ELF (System V gABI, chapter 4),
@@ -45,7 +47,8 @@ func ReadProgram(r io.ReaderAt) (p Program, ok bool) {
 		return known("linux", elfArch[m], m)
 	case bytes.HasPrefix(b[:], []byte("MZ")):
 		var h [6]byte
-		if n, _ := r.ReadAt(h[:], int64(binary.LittleEndian.Uint32(b[0x3c:]))); n < 6 || !bytes.HasPrefix(h[:], []byte("PE\x00\x00")) {
+		if n, _ := r.ReadAt(h[:], int64(binary.LittleEndian.Uint32(b[0x3c:]))); n < 6 ||
+			!bytes.HasPrefix(h[:], []byte("PE\x00\x00")) {
 			return p, false
 		}
 		m := binary.LittleEndian.Uint16(h[4:])

@@ -92,7 +92,8 @@ func feature(version string) int {
 }
 
 // usualPlaces are where systems put Java runtimes.
-var usualPlaces = []string{"/usr/lib/jvm/*", "/opt/java/*", "/Library/Java/JavaVirtualMachines/*/Contents/Home", `C:\Program Files\Java\*`}
+var usualPlaces = []string{"/usr/lib/jvm/*", "/opt/java/*", "/Library/Java/JavaVirtualMachines/*/Contents/Home",
+	`C:\Program Files\Java\*`}
 
 // FindRuntimes lists the runtimes of this machine: those of the folders own
 // (taken in for this program), of PATH and JAVA_HOME in env, of the search
@@ -103,7 +104,8 @@ func FindRuntimes(ctx context.Context, own, env, search []string) []Runtime {
 	var candidates []candidate
 	add := func(found string, homes ...string) {
 		for _, h := range homes {
-			candidates = append(candidates, candidate{filepath.Join(h, "bin", "java"), found}, candidate{filepath.Join(h, "bin", "java.exe"), found})
+			candidates = append(candidates, candidate{filepath.Join(h, "bin", "java"), found},
+				candidate{filepath.Join(h, "bin", "java.exe"), found})
 		}
 	}
 	globs := func(found string, patterns []string) {
@@ -124,7 +126,8 @@ func FindRuntimes(ctx context.Context, own, env, search []string) []Runtime {
 		}
 		if v, ok := strings.CutPrefix(kv, "PATH="); ok {
 			for _, d := range filepath.SplitList(v) {
-				candidates = append(candidates, candidate{filepath.Join(d, "java"), "PATH"}, candidate{filepath.Join(d, "java.exe"), "PATH"})
+				candidates = append(candidates, candidate{filepath.Join(d, "java"), "PATH"},
+					candidate{filepath.Join(d, "java.exe"), "PATH"})
 			}
 		}
 	}

@@ -59,5 +59,6 @@ var windowsOwn = strings.Fields(`advapi32 avrt bcrypt bcryptprimitives cfgmgr32 
 // WindowsOwn tells whether a library comes with Windows itself.
 func WindowsOwn(lib string) bool {
 	lib = strings.ToLower(lib)
-	return strings.HasPrefix(lib, "api-ms-win-") || strings.HasPrefix(lib, "ext-ms-") || slices.Contains(windowsOwn, lib) || slices.Contains(windowsOwn, strings.TrimSuffix(lib, ".dll"))
+	return strings.HasPrefix(lib, "api-ms-win-") || strings.HasPrefix(lib, "ext-ms-") ||
+		slices.Contains(windowsOwn, lib) || slices.Contains(windowsOwn, strings.TrimSuffix(lib, ".dll"))
 }

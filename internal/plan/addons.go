@@ -20,11 +20,15 @@ func (pr *Planner) holdBack(p *Plan, w resolve.Want) error {
 		return nil
 	}
 	if len(pr.Profile.Addons.Files) == 0 {
-		return tell.Misuse("this profile does not say which files are add-ons", "name them in freshkeel.toml under [addons] files, descriptor and fits")
+		return tell.Misuse("this profile does not say which files are add-ons",
+			"name them in freshkeel.toml under [addons] files, descriptor and fits")
 	}
 	all := p.Addons(pr.Profile.Addons, append(p.Before.Paths(), p.paths()...))
 	for _, name := range w.Hold {
-		n := slices.IndexFunc(all, func(a ahead.Addon) bool { return a.Path == name || a.Name == name || path.Base(a.Path) == name })
+		n := slices.IndexFunc(all, func(a ahead.Addon) bool {
+			return a.Path == name || a.Name == name ||
+				path.Base(a.Path) == name
+		})
 		if n < 0 {
 			var have []string
 			for _, a := range all {

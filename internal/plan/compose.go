@@ -49,7 +49,8 @@ func (pr *Planner) compose(p *Plan, f *acquire.Fetched) error {
 			}
 		}
 		build = p.lay(files.Respelled(p.Spelling), build, lf.Layer)
-		p.Layers = append(p.Layers, inventory.Laid{Name: lf.Layer, Version: lf.Version, Channel: cmp.Or(lf.Candidate.Channel, lf.Set.Channel), Build: lf.Set.ID, Fits: lf.Candidate.Fits})
+		p.Layers = append(p.Layers, inventory.Laid{Name: lf.Layer, Version: lf.Version,
+			Channel: cmp.Or(lf.Candidate.Channel, lf.Set.Channel), Build: lf.Set.ID, Fits: lf.Candidate.Fits})
 	}
 	for _, g := range f.Gone {
 		p.Without = append(p.Without, g.Layer)
@@ -90,7 +91,9 @@ func (p *Plan) withoutFilesAbove(build Items) Items {
 	for _, it := range build {
 		if up := fileAt(path.Dir(it.At)); up != nil {
 			blocked[it.At] = true
-			p.Blocked = append(p.Blocked, Blocked{it.At, fmt.Sprintf("%s brings it, and %s brings a file called %s", Whose(p.Whose[it.At]), Whose(p.Whose[up.At]), up.At),
+			p.Blocked = append(p.Blocked, Blocked{it.At,
+				fmt.Sprintf("%s brings it, and %s brings a file called %s", Whose(p.Whose[it.At]),
+					Whose(p.Whose[up.At]), up.At),
 				fmt.Sprintf("ask their makers which of the two is right; [layer] into lays a layer into another folder, and --without %s goes without it", cmp.Or(p.Whose[it.At], p.Whose[up.At]))})
 		}
 	}

@@ -37,7 +37,8 @@ var (
 	consentWord = regexp.MustCompile(`(?i)consent|licen[cs]e|terms|agree|accept|eula`)
 	consentLine = regexp.MustCompile(`(?m)^[ \t]*([A-Za-z][\w .-]*?)[ \t]*[=:][ \t]*(\S+)[ \t]*\r?$`)
 	consentName = regexp.MustCompile(`(?i)\.(txt|properties|conf|cfg|ini|toml|yaml|yml)$|^[^.]+$`)
-	consentYes  = map[string]string{"false": "true", "no": "yes", "off": "on", "0": "1", "FALSE": "TRUE", "False": "True", "No": "Yes", "NO": "YES", "declined": "accepted"}
+	consentYes  = map[string]string{"false": "true", "no": "yes", "off": "on", "0": "1", "FALSE": "TRUE",
+		"False": "True", "No": "Yes", "NO": "YES", "declined": "accepted"}
 )
 
 // ReadConsent tells whether a file asks for a consent that is not given yet: a
@@ -65,7 +66,8 @@ func ReadConsent(at string, b []byte) (c Consent, ok bool) {
 		c.Yes = string(b[m[2]:m[4]]) + yes
 	}
 	for _, l := range strings.Split(string(b), "\n") {
-		if l = strings.TrimSpace(strings.TrimLeft(strings.TrimSpace(l), "#/;")); l != "" && l != c.Says && !strings.HasSuffix(l, c.Says) {
+		if l = strings.TrimSpace(strings.TrimLeft(strings.TrimSpace(l), "#/;")); l != "" && l != c.Says &&
+			!strings.HasSuffix(l, c.Says) {
 			c.Asks = append(c.Asks, l)
 		}
 	}
@@ -113,7 +115,8 @@ func (pr *Planner) planConsents(p *Plan, w resolve.Want) {
 	found := pr.OpenConsents()
 	for _, st := range p.Steps { // what the build brings
 		f, comes := p.Comes(st.Path)
-		if !comes || (st.Do != swap.Add && st.Do != swap.Replace) || strings.Contains(st.Path, "/") || f.Kind != tree.File || f.Size > maxConsent || !consentName.MatchString(st.Path) {
+		if !comes || (st.Do != swap.Add && st.Do != swap.Replace) || strings.Contains(st.Path, "/") ||
+			f.Kind != tree.File || f.Size > maxConsent || !consentName.MatchString(st.Path) {
 			continue
 		}
 		b := make([]byte, f.Size)

@@ -89,13 +89,17 @@ func Placed(set *locker.Set, place map[string]string) (out Items, bad []Blocked,
 				continue
 			}
 			if by != "" && place[by] != name {
-				bad = append(bad, Blocked{f.Path, fmt.Sprintf("the [place] patterns %s and %s both match it", words.Quote(by), words.Quote(pat)),
+				bad = append(bad, Blocked{f.Path,
+					fmt.Sprintf("the [place] patterns %s and %s both match it", words.Quote(by), words.Quote(pat)),
 					"make one of the two patterns longer, so that one alone matches it"})
 			}
 			by = pat
 			if first, twice := used[pat]; twice {
-				bad = append(bad, Blocked{name, fmt.Sprintf("the [place] pattern %s matches both %s and %s of the build", words.Quote(pat), first, f.Path),
-					fmt.Sprintf("make the pattern match the one that is to be %s: a longer one, or the whole name", name)})
+				bad = append(bad, Blocked{name,
+					fmt.Sprintf("the [place] pattern %s matches both %s and %s of the build", words.Quote(pat), first,
+						f.Path),
+					fmt.Sprintf("make the pattern match the one that is to be %s: a longer one, or the whole name",
+						name)})
 			}
 			used[pat], to = f.Path, name
 		}

@@ -40,8 +40,10 @@ func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 	}
 	defer old.Close()
 	was := old.Head
-	p := &Plan{Ahead: ahead.New(pr.Install, store, list), From: was.Version, To: f.Version, Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), Set: f.Set,
-		Known: was.Known, oldSets: was.Sets(), named: slices.Clone(was.Names), sure: !f.Candidate.AsInstalled || was.Known, was: map[string]inventory.Owned{}}
+	p := &Plan{Ahead: ahead.New(pr.Install, store, list), From: was.Version, To: f.Version,
+		Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), Set: f.Set,
+		Known: was.Known, oldSets: was.Sets(), named: slices.Clone(was.Names),
+		sure: !f.Candidate.AsInstalled || was.Known, was: map[string]inventory.Owned{}}
 	p.Places, p.Mounted = tree.Places(pr.Dir, list)
 	if tree.FoldsCase(pr.Path(profile.FileName)) {
 		p.Spelling = tree.SpelledAs(list)
@@ -49,7 +51,8 @@ func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 	if err := pr.compose(p, f); err != nil {
 		return nil, err
 	}
-	d := &decider{Planner: pr, p: p, look: pr.inv.Sums(), mend: w.Mend, replaceDrift: slices.Contains(w.Accept, "drift"), left: map[tree.Sum]string{}}
+	d := &decider{Planner: pr, p: p, look: pr.inv.Sums(), mend: w.Mend,
+		replaceDrift: slices.Contains(w.Accept, "drift"), left: map[tree.Sum]string{}}
 	if err := d.all(old); err != nil {
 		return nil, err
 	}
@@ -183,7 +186,8 @@ func (d *decider) file(it *Item, here *tree.Entry, was *inventory.Owned) error {
 	own := d.Profile.Server.Own(at)
 	if f.Kind == tree.Dir { // made where a file needs it, or by planFolders
 		if here != nil && here.Kind != tree.Dir && !own {
-			p.Blocked = append(p.Blocked, Blocked{at, "the build has a folder there, the install has a " + here.Kind.Word(), d.otherKind(at, *here, "/**")})
+			p.Blocked = append(p.Blocked, Blocked{at, "the build has a folder there, the install has a " +
+				here.Kind.Word(), d.otherKind(at, *here, "/**")})
 		}
 		return nil
 	}
@@ -204,7 +208,8 @@ func (d *decider) file(it *Item, here *tree.Entry, was *inventory.Owned) error {
 		p.come(swap.Add, it, ahead.Coming{At: at, File: f, Mode: f.Mode, UID: f.UID, GID: f.GID})
 		return nil
 	case here.Kind == tree.Dir:
-		p.Blocked = append(p.Blocked, Blocked{at, "the build has a file there, the install has a folder", d.otherKind(at, *here, "/**")})
+		p.Blocked = append(p.Blocked, Blocked{at, "the build has a file there, the install has a folder",
+			d.otherKind(at, *here, "/**")})
 		return nil
 	}
 	same, err := d.look.SameAs(*here, was, f)
@@ -303,7 +308,8 @@ func (d *decider) notInBuild(here tree.Entry, was *inventory.Owned) error {
 	if here.Kind != tree.Dir && !(was != nil && p.Known && was.Kind == here.Kind) && !own {
 		p.Foreign = append(p.Foreign, at)
 	}
-	if was == nil || (!p.Known && was.Layer == "") || was.Kind == tree.Dir || here.Kind != was.Kind || own || p.isBehind(at) {
+	if was == nil || (!p.Known && was.Layer == "") || was.Kind == tree.Dir || here.Kind != was.Kind || own ||
+		p.isBehind(at) {
 		return nil
 	}
 	if here.Kind == tree.File {
@@ -436,7 +442,8 @@ func (pr *Planner) planFolders(p *Plan) {
 	}
 	for _, it := range p.items {
 		at := it.At
-		if it.File.Kind != tree.Dir || profile.Reserved(at) || pr.Profile.Server.Own(at) || pr.Profile.Server.Skip.Match(at) || p.isBehind(at) {
+		if it.File.Kind != tree.Dir || profile.Reserved(at) || pr.Profile.Server.Own(at) ||
+			pr.Profile.Server.Skip.Match(at) || p.isBehind(at) {
 			continue
 		}
 		if _, exists := p.Before.Get(at); !exists {

@@ -64,7 +64,8 @@ func (pr *Planner) rename(p *Plan, build Items, rules map[string]string) Items {
 		at = p.Spelling.Of(at)
 		here, is := p.Before.Get(at)
 		if len(rules) > 0 || // the operator's own
-			build.Find(at) != nil || !is || here.Kind != tree.File || pr.Profile.Server.Own(at) || pr.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
+			build.Find(at) != nil || !is || here.Kind != tree.File || pr.Profile.Server.Own(at) ||
+			pr.Profile.Server.Skip.Match(at) || profile.Reserved(at) {
 			continue
 		}
 		of := pr.ofKind(build, endingOf(at))

@@ -149,7 +149,8 @@ func (p *Plan) rewrite(here tree.Entry, text []byte) {
 
 // Exchanges tells whether a file or link comes to a path.
 func (p *Plan) Exchanges(at string) bool {
-	return slices.Contains(p.Steps, swap.Step{Do: swap.Add, Path: at}) || slices.Contains(p.Steps, swap.Step{Do: swap.Replace, Path: at})
+	return slices.Contains(p.Steps, swap.Step{Do: swap.Add, Path: at}) ||
+		slices.Contains(p.Steps, swap.Step{Do: swap.Replace, Path: at})
 }
 
 // Edit is what is changed of a script; nil for nothing.
@@ -200,7 +201,8 @@ func (p *Plan) inventory(add func(*inventory.Owned) error) error {
 
 // WriteInventory writes the inventory as it will be to the file at path.
 func (p *Plan) WriteInventory(path string) error {
-	head := &inventory.Inventory{Version: p.To, Channel: p.Channel, Build: p.Set.ID, Known: p.sure, Layers: p.Layers, Without: p.Without, Names: p.named}
+	head := &inventory.Inventory{Version: p.To, Channel: p.Channel, Build: p.Set.ID, Known: p.sure, Layers: p.Layers,
+		Without: p.Without, Names: p.named}
 	return inventory.WriteBy(path, head, p.inventory)
 }
 
@@ -237,7 +239,8 @@ func (pr *Planner) Still(p *Plan) error {
 		was, had := p.Before.Get(s.Path)
 		now, ok, err := tree.Describe(pr.Path(s.Path), s.Path)
 		gone := err != nil || !ok
-		if had == gone || (had && !(now.SameIdentity(was) || (was.Inode == 0 && now.Size == was.Size && now.Mtime == was.Mtime))) {
+		if had == gone || (had && !(now.SameIdentity(was) ||
+			(was.Inode == 0 && now.Size == was.Size && now.Mtime == was.Mtime))) {
 			return fmt.Errorf("%s changed while the refit was prepared", s.Path)
 		}
 	}
@@ -246,5 +249,6 @@ func (pr *Planner) Still(p *Plan) error {
 
 // Same tells whether two plans do the same to the same files.
 func Same(a, b *Plan) bool {
-	return slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted) && slices.Equal(a.Mended, b.Mended) && maps.EqualFunc(a.Texts, b.Texts, bytes.Equal)
+	return slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted) && slices.Equal(a.Mended, b.Mended) &&
+		maps.EqualFunc(a.Texts, b.Texts, bytes.Equal)
 }

@@ -73,7 +73,8 @@ func (s *stand) build(ver string, files map[string]string) *acquire.Fetched {
 			require.NoError(s.t, err)
 		}
 		size := f.Size
-		f.Entry = tree.Entry{Path: strings.TrimSuffix(at, "/"), Kind: tree.File, Mode: 0o644, UID: tree.NoID, GID: tree.NoID, Mtime: 1}
+		f.Entry = tree.Entry{Path: strings.TrimSuffix(at, "/"), Kind: tree.File, Mode: 0o644, UID: tree.NoID,
+			GID: tree.NoID, Mtime: 1}
 		f.Size = size
 		if strings.HasSuffix(at, "/") {
 			f.Kind, f.Mode = tree.Dir, 0o755
@@ -81,7 +82,8 @@ func (s *stand) build(ver string, files map[string]string) *acquire.Fetched {
 		set.Entries = append(set.Entries, f)
 	}
 	require.NoError(s.t, w.Publish(set))
-	return &acquire.Fetched{Set: set, Version: ver, Candidate: &resolve.Candidate{Version: ver, Place: s.in.Profile.Place}}
+	return &acquire.Fetched{Set: set, Version: ver,
+		Candidate: &resolve.Candidate{Version: ver, Place: s.in.Profile.Place}}
 }
 
 // installed records files as what the old build put there.
@@ -89,7 +91,8 @@ func (s *stand) installed(ver string, files map[string]string) {
 	s.t.Helper()
 	inv := &inventory.Inventory{Version: ver, Known: true}
 	for at, body := range files {
-		inv.Files = append(inv.Files, inventory.Owned{Entry: tree.Entry{Path: at, Kind: tree.File, Size: int64(len(body)), Mode: 0o644}, Sum: tree.SumBytes([]byte(body))})
+		inv.Files = append(inv.Files, inventory.Owned{Entry: tree.Entry{Path: at, Kind: tree.File,
+			Size: int64(len(body)), Mode: 0o644}, Sum: tree.SumBytes([]byte(body))})
 	}
 	require.NoError(s.t, inventory.Write(s.in.State("inventory.json"), inv))
 }
@@ -147,7 +150,8 @@ func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 					got = st.Do
 				}
 			}
-			for word, list := range map[string][]string{"left": p.Left, "drifted": p.Drifted, "kept": p.Kept, "foreign": p.Foreign} {
+			for word, list := range map[string][]string{"left": p.Left, "drifted": p.Drifted, "kept": p.Kept,
+				"foreign": p.Foreign} {
 				if len(list) > 0 && assert.Equal(t, []string{"f"}, list) {
 					got += word
 				}
@@ -184,12 +188,14 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 	s.installed("1", old)
 	s.put(old)
 	s.put(map[string]string{"half/mine": "m", "worlds/w": "w"})
-	p, err := s.Make(s.build("2", map[string]string{"stays/b": "b", "new/er/d": "d", "hollow/": "", "stays/more/e": "e"}), resolve.Want{})
+	p, err := s.Make(s.build("2", map[string]string{"stays/b": "b", "new/er/d": "d", "hollow/": "",
+		"stays/more/e": "e"}), resolve.Want{})
 	require.NoError(t, err)
 	assert.Equal(t, []swap.Step{
 		{Do: swap.Remove, Path: "gone/deep/a"}, {Do: swap.Remove, Path: "half/c"},
 		{Do: swap.DropDir, Path: "half"}, {Do: swap.DropDir, Path: "gone/deep"}, {Do: swap.DropDir, Path: "gone"},
-		{Do: swap.MakeDir, Path: "hollow"}, {Do: swap.MakeDir, Path: "new"}, {Do: swap.MakeDir, Path: "new/er"}, {Do: swap.MakeDir, Path: "stays/more"},
+		{Do: swap.MakeDir, Path: "hollow"}, {Do: swap.MakeDir, Path: "new"}, {Do: swap.MakeDir, Path: "new/er"},
+		{Do: swap.MakeDir, Path: "stays/more"},
 		{Do: swap.Add, Path: "new/er/d"}, {Do: swap.Add, Path: "stays/more/e"},
 	}, p.Steps)
 	run := s.in.Run("r0001")
@@ -200,7 +206,8 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 	require.NoError(t, run.Apply(run.Plan(p.Steps), nil))
 	list, err := tree.Walk(s.in.Dir, nil)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"half", "half/mine", "hollow", "new", "new/er", "new/er/d", "stays", "stays/b", "stays/more", "stays/more/e", "worlds", "worlds/w"}, tree.List(list).Paths())
+	assert.Equal(t, []string{"half", "half/mine", "hollow", "new", "new/er", "new/er/d", "stays", "stays/b",
+		"stays/more", "stays/more/e", "worlds", "worlds/w"}, tree.List(list).Paths())
 }
 
 // What can't be exchanged safely is said before anything is tried.
@@ -210,13 +217,19 @@ func TestPlanSeesWhatStandsInItsWay(t *testing.T) {
 		link       string
 		where, why string
 	}{
-		"folder for a file":  {here: map[string]string{"f/x": ""}, next: map[string]string{"f": "b"}, where: "f", why: "the install has a folder"},
-		"file for a folder":  {here: map[string]string{"f": ""}, next: map[string]string{"f/x": "b"}, where: "f/x", why: "f is a file in the install and a folder in the build"},
-		"folder, named so":   {here: map[string]string{"f": ""}, next: map[string]string{"f/": ""}, where: "f", why: "the build has a folder there, the install has a file"},
-		"link on the way":    {here: map[string]string{"elsewhere/x": ""}, next: map[string]string{"f/x": "b"}, link: "f", where: "f/x", why: "f is a link to elsewhere"},
-		"two for one place":  {next: map[string]string{"s-1.jar": "a", "s-2.jar": "b"}, where: "s.jar", why: "matches both s-1.jar and s-2.jar"},
-		"our own folder":     {next: map[string]string{".freshkeel/inventory.json": "evil"}},
-		"the profile itself": {here: map[string]string{"freshkeel.toml": "mine"}, next: map[string]string{"freshkeel.toml": "theirs"}},
+		"folder for a file": {here: map[string]string{"f/x": ""}, next: map[string]string{"f": "b"}, where: "f",
+			why: "the install has a folder"},
+		"file for a folder": {here: map[string]string{"f": ""}, next: map[string]string{"f/x": "b"}, where: "f/x",
+			why: "f is a file in the install and a folder in the build"},
+		"folder, named so": {here: map[string]string{"f": ""}, next: map[string]string{"f/": ""}, where: "f",
+			why: "the build has a folder there, the install has a file"},
+		"link on the way": {here: map[string]string{"elsewhere/x": ""}, next: map[string]string{"f/x": "b"},
+			link: "f", where: "f/x", why: "f is a link to elsewhere"},
+		"two for one place": {next: map[string]string{"s-1.jar": "a", "s-2.jar": "b"}, where: "s.jar",
+			why: "matches both s-1.jar and s-2.jar"},
+		"our own folder": {next: map[string]string{".freshkeel/inventory.json": "evil"}},
+		"the profile itself": {here: map[string]string{"freshkeel.toml": "mine"},
+			next: map[string]string{"freshkeel.toml": "theirs"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := newStand(t, "[place]\n's-*.jar' = 's.jar'\n")
@@ -318,7 +331,8 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 	s.installed("1", map[string]string{"old/map": "one and the same", "gone": "x"})
 	s.put(map[string]string{"old/map": "one and the same", "gone": "x"})
 	f := s.build("2", map[string]string{"new/map": "one and the same", "lib/f": "base", "lib/own": "o", "flat": "file"})
-	for name, files := range map[string]map[string]string{"a": {"lib/f": "from a", "flat/x": "below a file"}, "b": {"f": "from b"}} {
+	for name, files := range map[string]map[string]string{"a": {"lib/f": "from a", "flat/x": "below a file"},
+		"b": {"f": "from b"}} {
 		lf := s.build("l"+name, files)
 		lf.Layer = name
 		f.Layers = append(f.Layers, lf)
@@ -326,7 +340,8 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 	slices.SortFunc(f.Layers, func(a, b *acquire.Fetched) int { return strings.Compare(a.Layer, b.Layer) })
 	p, err := s.Make(f, resolve.Want{})
 	require.NoError(t, err)
-	assert.Equal(t, []Overlaid{{Path: "lib/f", Under: "", Over: "a"}, {Path: "lib/f", Under: "a", Over: "b"}}, p.Overlaid)
+	assert.Equal(t, []Overlaid{{Path: "lib/f", Under: "", Over: "a"}, {Path: "lib/f", Under: "a", Over: "b"}},
+		p.Overlaid)
 	c, _ := p.Comes("lib/f")
 	assert.Equal(t, tree.SumBytes([]byte("from b")), c.Sum, "the later layer's")
 	assert.Equal(t, []string{"b", "", ""}, []string{p.LayerOf("lib/f"), p.LayerOf("lib/own"), p.LayerOf("new/map")})
@@ -336,8 +351,9 @@ func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 	for _, o := range ownedBy(t, p) {
 		assert.Equal(t, p.LayerOf(o.Path), o.Layer, o.Path)
 	}
-	assert.Equal(t, []string{"a: 1 → 2", "b: 1 taken off", "c: 3 laid"}, LayerChanges([]inventory.Laid{{Name: "a", Version: "1"}, {Name: "b", Version: "1"}, {Name: "d", Version: "1"}},
-		[]inventory.Laid{{Name: "a", Version: "2"}, {Name: "c", Version: "3"}, {Name: "d", Version: "1"}}))
+	assert.Equal(t, []string{"a: 1 → 2", "b: 1 taken off", "c: 3 laid"},
+		LayerChanges([]inventory.Laid{{Name: "a", Version: "1"}, {Name: "b", Version: "1"}, {Name: "d", Version: "1"}},
+			[]inventory.Laid{{Name: "a", Version: "2"}, {Name: "c", Version: "3"}, {Name: "d", Version: "1"}}))
 }
 
 // A consent is a short text whose one setting says no and which speaks of
@@ -348,8 +364,9 @@ func TestConsentsAreToldFromOtherFiles(t *testing.T) {
 		line     int
 		agreed   string
 	}{
-		"plain":            {"consent.txt", "# Read the rules.\nagreed=false\n", 2, "# Read the rules.\nagreed=true\n"},
-		"windows lines":    {"rules.txt", "The rules.\r\nI accept the terms: no\r\n", 2, "The rules.\r\nI accept the terms: yes\r\n"},
+		"plain": {"consent.txt", "# Read the rules.\nagreed=false\n", 2, "# Read the rules.\nagreed=true\n"},
+		"windows lines": {"rules.txt", "The rules.\r\nI accept the terms: no\r\n", 2,
+			"The rules.\r\nI accept the terms: yes\r\n"},
 		"number":           {"licence.conf", "accepted = 0", 1, "accepted = 1"},
 		"by its name":      {"terms.properties", "answer=No\n", 1, "answer=Yes\n"},
 		"agreed already":   {"consent.txt", "agreed=true\n", 0, ""},

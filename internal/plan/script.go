@@ -48,7 +48,8 @@ func (pr *Planner) planScript(p *Plan, f *acquire.Fetched) error {
 		if best == nil {
 			continue
 		}
-		if err := p.editScript(pr, c, best, fmt.Sprintf("%s needs %s; it ran Java %s", at, need, rt.Version)); err != nil {
+		if err := p.editScript(pr, c, best,
+			fmt.Sprintf("%s needs %s; it ran Java %s", at, need, rt.Version)); err != nil {
 			return err
 		}
 	}
@@ -80,7 +81,8 @@ func (p *Plan) editScript(pr *Planner, c launch.Command, rt *needs.Runtime, why 
 		}
 		return strings.TrimSpace(all[c.Line-1])
 	}
-	p.Edits = append(p.Edits, Edit{Path: c.File, Line: c.Line, Old: line(text), New: line(edited), Why: why, Runtime: *rt})
+	p.Edits = append(p.Edits, Edit{Path: c.File, Line: c.Line, Old: line(text), New: line(edited), Why: why,
+		Runtime: *rt})
 	p.rewrite(here, edited)
 	if it := p.items.Find(c.File); it != nil && it.owned == asHere { // it is the operator's now
 		it.owned = asEdited

@@ -56,7 +56,8 @@ func (pr *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64)
 		if f == nil {
 			continue
 		}
-		if err := staging.Lay(run, *f, func(full string) error { return staging.Text(full, text, f.Entry) }); err != nil {
+		if err := staging.Lay(run, *f,
+			func(full string) error { return staging.Text(full, text, f.Entry) }); err != nil {
 			return nil, fmt.Errorf("stage %s: %w", at, err)
 		}
 		noted(at, f)
@@ -67,7 +68,8 @@ func (pr *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64)
 		}
 		return lays(at)
 	}
-	if err := staging.Steps(context.Background(), l, run, p.Steps, find, func(one locker.Laying) { noted(one.File.Path, one.File) }); err != nil {
+	if err := staging.Steps(context.Background(), l, run, p.Steps, find,
+		func(one locker.Laying) { noted(one.File.Path, one.File) }); err != nil {
 		return nil, fmt.Errorf("stage %w", err)
 	}
 	p.Forget()

@@ -68,7 +68,8 @@ type Addons struct {
 	Name       string        `toml:"name"`       // fields of that, dotted where they lie deeper
 	Version    string        `toml:"version"`
 	Fits       string        `toml:"fits"` // which versions of the build it fits
-	Bare       string        `toml:"bare"` // what a version alone means there: "that" (and what begins with it), or "at-least"
+	// what a version alone means there: "that" (and what begins with it), or "at-least"
+	Bare string `toml:"bare"`
 }
 
 // What a version alone means in an add-on's word of what it fits.
@@ -114,7 +115,8 @@ type Copy struct {
 type Launch struct {
 	Script string   `toml:"script"` // path in the install
 	Args   []string `toml:"args"`
-	Pass   []string `toml:"pass"` // names of the environment's variables that the server gets besides those it always does
+	// names of the environment's variables that the server gets besides those it always does
+	Pass []string `toml:"pass"`
 }
 
 // Stop is how it is ended: its own console line first, signals to its own
@@ -278,7 +280,8 @@ func unitless(path string, text []byte) error {
 	if key == "" {
 		return nil
 	}
-	return &Error{File: path, Line: lineOf(text, key), Key: key, Why: fmt.Sprintf("%v is a number without a unit: write it as \"%vs\" for seconds, or \"2m\"", value, value)}
+	return &Error{File: path, Line: lineOf(text, key), Key: key,
+		Why: fmt.Sprintf("%v is a number without a unit: write it as \"%vs\" for seconds, or \"2m\"", value, value)}
 }
 
 // bareTime is the first key of a table, by name, that is a Duration and has a number.
@@ -323,7 +326,8 @@ func (p *Profile) check(path string, text []byte) error {
 	bad := func(key, why string) error {
 		return &Error{File: path, Line: lineOf(text, key), Key: key, Why: why}
 	}
-	for key, pats := range map[string]tree.Patterns{"server.keep": p.Server.Keep, "server.settings": p.Server.Settings, "server.skip": p.Server.Skip, "addons.files": p.Addons.Files} {
+	for key, pats := range map[string]tree.Patterns{"server.keep": p.Server.Keep, "server.settings": p.Server.Settings,
+		"server.skip": p.Server.Skip, "addons.files": p.Addons.Files} {
 		if err := pats.Check(); err != nil {
 			return bad(key, err.Error())
 		}
@@ -405,7 +409,8 @@ func explain(path string, err error) error {
 	var dec *toml.DecodeError
 	if errors.As(err, &dec) {
 		line, _ := dec.Position()
-		return &Error{File: path, Line: line, Key: strings.Join(dec.Key(), "."), Why: strings.TrimPrefix(dec.Error(), "toml: ")}
+		return &Error{File: path, Line: line, Key: strings.Join(dec.Key(), "."),
+			Why: strings.TrimPrefix(dec.Error(), "toml: ")}
 	}
 	return &Error{File: path, Why: err.Error()}
 }
@@ -419,10 +424,13 @@ func Keys() []string {
 		for i := range t.NumField() {
 			name := prefix + t.Field(i).Tag.Get("toml")
 			ft := t.Field(i).Type
-			if ft.Kind() == reflect.Pointer || (ft.Kind() == reflect.Slice && ft.Elem().Kind() == reflect.Struct && ft.Elem() != reflect.TypeFor[Pattern]()) {
+			if ft.Kind() == reflect.Pointer ||
+				(ft.Kind() == reflect.Slice && ft.Elem().Kind() == reflect.Struct &&
+					ft.Elem() != reflect.TypeFor[Pattern]()) {
 				ft = ft.Elem()
 			}
-			section := ft.Kind() == reflect.Struct && !reflect.PointerTo(ft).Implements(reflect.TypeFor[encoding.TextUnmarshaler]())
+			section := ft.Kind() == reflect.Struct &&
+				!reflect.PointerTo(ft).Implements(reflect.TypeFor[encoding.TextUnmarshaler]())
 			if section && name != "layer.source" {
 				walk(ft, name+".")
 			} else {

@@ -173,7 +173,8 @@ func (p *Profile) checkSources(bad func(key, why string) error) error {
 
 func (s Source) check(at string, bad func(key, why string) error) error {
 	if kinds := s.kinds(); len(kinds) > 1 {
-		return bad(at+"."+kinds[1], fmt.Sprintf("a source is one of %s: here are %s", "feed, api, page, address, folder, archives and command", strings.Join(kinds, " and ")))
+		return bad(at+"."+kinds[1], fmt.Sprintf("a source is one of %s: here are %s",
+			"feed, api, page, address, folder, archives and command", strings.Join(kinds, " and ")))
 	}
 	need := func(key, value string) error {
 		if value == "" {
@@ -184,13 +185,15 @@ func (s Source) check(at string, bad func(key, why string) error) error {
 	var err error
 	switch {
 	case s.API != nil:
-		for _, f := range [][2]string{{"api.list", s.API.List}, {"api.builds", s.API.Builds}, {"api.version", s.API.Version}, {"api.url", s.API.URL}} {
+		for _, f := range [][2]string{{"api.list", s.API.List}, {"api.builds", s.API.Builds},
+			{"api.version", s.API.Version}, {"api.url", s.API.URL}} {
 			if err = need(f[0], f[1]); err != nil {
 				return err
 			}
 		}
 	case s.Page != nil:
-		if err = need("page.at", s.Page.At); err == nil && (!s.Page.Pattern.Given() || s.Page.Pattern.SubexpIndex("version") < 0) {
+		if err = need("page.at", s.Page.At); err == nil &&
+			(!s.Page.Pattern.Given() || s.Page.Pattern.SubexpIndex("version") < 0) {
 			err = bad(at+".page.pattern", `it needs a group (?P<version>…)`)
 		}
 	case s.Address != nil:
@@ -199,8 +202,10 @@ func (s Source) check(at string, bad func(key, why string) error) error {
 		err = need("folder.at", s.Folder.At)
 	case s.Archives != nil:
 		a := s.Archives
-		if err = need("archives.in", a.In); err == nil && len(a.Parts) == 0 && (!a.Full.Given() || a.Full.SubexpIndex("version") < 0) {
-			err = bad(at+".archives.full", `name the archives in order with parts, or give a pattern with a group (?P<version>…)`)
+		if err = need("archives.in", a.In); err == nil && len(a.Parts) == 0 &&
+			(!a.Full.Given() || a.Full.SubexpIndex("version") < 0) {
+			err = bad(at+".archives.full",
+				`name the archives in order with parts, or give a pattern with a group (?P<version>…)`)
 		} else if err == nil && a.Increment.Given() && a.Increment.SubexpIndex("version") < 0 {
 			err = bad(at+".archives.increment", `it needs a group (?P<version>…)`)
 		}
@@ -222,7 +227,8 @@ func (s Source) check(at string, bad func(key, why string) error) error {
 		return bad(at+".order", "it is oldest-first or newest-first; without it versions are compared")
 	}
 	kind, arg, _ := strings.Cut(s.Version, ":")
-	if !slices.Contains([]string{"", "name", "jar", "file", "header"}, kind) || ((kind == "file" || kind == "header") && arg == "") {
+	if !slices.Contains([]string{"", "name", "jar", "file", "header"}, kind) ||
+		((kind == "file" || kind == "header") && arg == "") {
 		return bad(at+".version", `it is "name", "header:NAME", "jar", "jar:PATH" or "file:PATH"`)
 	}
 	if _, arch, ok := strings.Cut(s.For, "/"); s.For != "" && (!ok || arch == "") {

@@ -51,10 +51,12 @@ func TestSourcesThatCanNotBeUsedAreNamedWithTheirLine(t *testing.T) {
 
 func TestKeysAreListedThroughEverySection(t *testing.T) {
 	keys := Keys()
-	for _, k := range []string{"server.name", "place", "source.api.digests", "source.page.pattern", "layer.fits", "layer.source", "login.host", "ready.fail", "stop.kill"} {
+	for _, k := range []string{"server.name", "place", "source.api.digests", "source.page.pattern", "layer.fits",
+		"layer.source", "login.host", "ready.fail", "stop.kill"} {
 		assert.Contains(t, keys, k)
 	}
-	assert.False(t, slices.ContainsFunc(keys, func(k string) bool { return strings.HasPrefix(k, "layer.source.") }), "the same keys are not told twice")
+	assert.False(t, slices.ContainsFunc(keys, func(k string) bool { return strings.HasPrefix(k, "layer.source.") }),
+		"the same keys are not told twice")
 	p, err := Parse("p", []byte("[server]\nname = 'x'\n[source.api]\nlist = 'l'\nbuilds = '$'\nversion = '$'\nurl = 'u'\n[[layer]]\nname = 'a'\n[layer.source]\naddress.at = 'x'\n"))
 	require.NoError(t, err)
 	assert.Equal(t, "api", p.Source.Kind())

@@ -47,7 +47,8 @@ func (r *Report) Told() []string {
 	if r.Aside == 0 {
 		return nil
 	}
-	return []string{fmt.Sprintf("moved aside, since the backup does not have it: %s, kept in %s", words.Plural(r.Aside, "file"), r.asideDir)}
+	return []string{fmt.Sprintf("moved aside, since the backup does not have it: %s, kept in %s",
+		words.Plural(r.Aside, "file"), r.asideDir)}
 }
 
 // Plan is what has to be done for the part of the install in scope to be
@@ -261,7 +262,8 @@ func (p *Plan) addFolders(here []tree.Entry) {
 // back as they were: what was edited since goes with that.
 func (rt *Returner) Edited(steps []swap.Step, set *locker.Set) (out []string) {
 	for _, s := range steps {
-		if f := set.Find(s.Path); f != nil && (s.Do == swap.Replace || s.Do == swap.Remove) && rt.Profile.ByHand(s.Path) {
+		if f := set.Find(s.Path); f != nil && (s.Do == swap.Replace || s.Do == swap.Remove) &&
+			rt.Profile.ByHand(s.Path) {
 			out = append(out, s.Path)
 		}
 	}
@@ -288,7 +290,8 @@ func (rt *Returner) Differs(ctx context.Context, set *locker.Set, only tree.Patt
 // being moved aside. A backup of a part says nothing of the rest.
 func ForRestore(set *locker.Set, only tree.Patterns) Scope {
 	if len(only) > 0 {
-		return Scope{Within: func(at string) bool { return only.Match(at) && tree.Makeable(at) }, TakeAway: func(string) bool { return false }}
+		return Scope{Within: func(at string) bool { return only.Match(at) && tree.Makeable(at) },
+			TakeAway: func(string) bool { return false }}
 	}
 	takes := backups.Choice{Only: set.Only, Leave: set.Left}.Takes()
 	all := func(at string) bool {

@@ -49,7 +49,8 @@ func (s *bench) put(files map[string]string) {
 // call finds nothing to do.
 func TestPutBackMakesAnyMessTheBackupAgain(t *testing.T) {
 	s := newBench(t)
-	s.put(map[string]string{"same": "s", "rewritten": "r", "deleted/deep/f": "f", "file": "x", "folder/in": "i", "touched": "t", "logs/l": "l"})
+	s.put(map[string]string{"same": "s", "rewritten": "r", "deleted/deep/f": "f", "file": "x", "folder/in": "i",
+		"touched": "t", "logs/l": "l"})
 	require.NoError(t, os.Symlink("same", s.in.Path("link")))
 	require.NoError(t, os.Mkdir(s.in.Path("hollow"), 0o711))
 	l, err := s.in.Locker()
@@ -83,7 +84,8 @@ func TestPutBackMakesAnyMessTheBackupAgain(t *testing.T) {
 	b, err := os.ReadFile(s.in.Path("logs/l"))
 	require.NoError(t, err)
 	assert.Equal(t, "more", string(b), "skipped")
-	for at, body := range map[string]string{"new/one": "n", "rewritten": "R", "file/now/a": "folder", "folder": "now a file"} {
+	for at, body := range map[string]string{"new/one": "n", "rewritten": "R", "file/now/a": "folder",
+		"folder": "now a file"} {
 		b, err := os.ReadFile(run.Displaced(at))
 		require.NoError(t, err, "moved aside, not destroyed")
 		assert.Equal(t, body, string(b))
@@ -109,7 +111,8 @@ func look(t *testing.T, dir string) map[string]string {
 			require.NoError(t, err)
 			body = string(b)
 		}
-		out[e.Path] = strings.Join([]string{string(e.Kind), e.Mode.String(), e.Target, body, time.Unix(0, e.Mtime).Format(time.RFC3339Nano)}, " ")
+		out[e.Path] = strings.Join([]string{string(e.Kind), e.Mode.String(), e.Target, body,
+			time.Unix(0, e.Mtime).Format(time.RFC3339Nano)}, " ")
 		if e.Kind == tree.Link {
 			out[e.Path] = "link " + e.Target
 		}

@@ -42,7 +42,8 @@ func (rs *Resolver) Layer(name string) (Origin, error) {
 		}
 		have = append(have, l.Name)
 	}
-	return Origin{}, tell.Misuse(fmt.Sprintf("there is no layer %q; the profile has %s", name, cmp.Or(strings.Join(have, ", "), "none")), "freshkeel builds")
+	return Origin{}, tell.Misuse(fmt.Sprintf("there is no layer %q; the profile has %s", name,
+		cmp.Or(strings.Join(have, ", "), "none")), "freshkeel builds")
 }
 
 // Origins are the source of the build and those of its layers, in order.
@@ -89,21 +90,25 @@ func (f *Asked) cant(b feed.Build, fits, installed, build string) string {
 // last is the answer, and that is told.
 func (rs *Resolver) List(ctx context.Context, o Origin) (*Asked, error) {
 	if o.Source.Kind() == "" {
-		return nil, tell.Advise(errors.New("the profile names no source of builds: [source] is empty"), "set it in freshkeel.toml (docs/sources.md), or take a build from a path or URL with --from")
+		return nil, tell.Advise(errors.New("the profile names no source of builds: [source] is empty"),
+			"set it in freshkeel.toml (docs/sources.md), or take a build from a path or URL with --from")
 	}
 	m := rs.memory(o)
 	if f, ok := rs.asked[m.Path]; ok { // one command sees one list, however often it looks
 		return f, nil
 	}
-	f, err := feed.List(ctx, o.Source, feed.Place{Dir: rs.Dir, Memo: strings.TrimSuffix(m.Path, ".json") + ".seen", Client: rs.Client(o.Source), Output: rs.output})
+	f, err := feed.List(ctx, o.Source, feed.Place{Dir: rs.Dir, Memo: strings.TrimSuffix(m.Path, ".json") + ".seen",
+		Client: rs.Client(o.Source), Output: rs.output})
 	var off *fetch.Unreachable
 	if errors.As(err, &off) && m.Feed != nil {
-		rs.Warn("offline: %s can't be reached (%v); this is what it offered %s ago", fetch.Shown(off.URL), off.Err, words.Age(time.Since(m.At)))
+		rs.Warn("offline: %s can't be reached (%v); this is what it offered %s ago", fetch.Shown(off.URL), off.Err,
+			words.Age(time.Since(m.At)))
 		rs.asked[m.Path] = &Asked{m.Feed, o, m, true}
 		return rs.asked[m.Path], nil
 	}
 	if errors.As(err, &off) {
-		return nil, tell.Advise(fmt.Errorf("read the %s %w", o.Source.Kind(), off), "try again when it can be reached; a build that is on this machine is taken with --from PATH")
+		return nil, tell.Advise(fmt.Errorf("read the %s %w", o.Source.Kind(), off),
+			"try again when it can be reached; a build that is on this machine is taken with --from PATH")
 	}
 	if err != nil {
 		return nil, Denied(err)
@@ -123,18 +128,21 @@ func (rs *Resolver) List(ctx context.Context, o Origin) (*Asked, error) {
 func (rs *Resolver) heldAgainst(m *memory, f *feed.Feed) error {
 	where := fetch.Shown(f.Where())
 	if !m.Signed.IsZero() && !f.Signed() {
-		return tell.Advise(fmt.Errorf("%s is not signed, and was when it was last asked, on %s: it is not believed", where, m.Signed.Local().Format(time.DateTime)),
+		return tell.Advise(fmt.Errorf("%s is not signed, and was when it was last asked, on %s: it is not believed",
+			where, m.Signed.Local().Format(time.DateTime)),
 			"ask its makers; if they have given signing up, change [source] key")
 	}
 	switch made := f.MadeAt(); {
 	case !made.IsZero() && made.Before(m.Made):
-		rs.Warn("%s was written on %s, and a newer list of %s has been seen: an old one may be being served", where, made.Local().Format(time.DateTime), m.Made.Local().Format(time.DateTime))
+		rs.Warn("%s was written on %s, and a newer list of %s has been seen: an old one may be being served", where,
+			made.Local().Format(time.DateTime), m.Made.Local().Format(time.DateTime))
 	case f.Expired(time.Now()):
 		rs.Warn("%s has expired, on %s by its own word: an old list may be being served", where, f.Expires)
 	case m.Feed != nil && len(m.Feed.Builds) > 0 && len(f.Builds) > 0:
 		was := m.Feed.Builds[len(m.Feed.Builds)-1].Version
 		if was != "" && f.Rank(was) < 0 && version.Compare(was, f.Builds[len(f.Builds)-1].Version) > 0 {
-			rs.Warn("%s offered %s on %s, and no longer does: it was withdrawn, or an old list is being served", where, was, m.At.Local().Format(time.DateTime))
+			rs.Warn("%s offered %s on %s, and no longer does: it was withdrawn, or an old list is being served", where,
+				was, m.At.Local().Format(time.DateTime))
 		}
 	}
 	return nil
@@ -214,7 +222,8 @@ func LoginsOf(list []profile.Login) (out []fetch.Login) {
 // output runs a command that only prints something.
 func (rs *Resolver) output(ctx context.Context, argv []string) ([]byte, error) {
 	var out strings.Builder
-	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: rs.Dir, Env: rs.Env, Limit: 5 * time.Minute}, func(l string) { out.WriteString(l + "\n") })
+	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: rs.Dir, Env: rs.Env, Limit: 5 * time.Minute},
+		func(l string) { out.WriteString(l + "\n") })
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s", err, strings.TrimSpace(out.String()))
 	}

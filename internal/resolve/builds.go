@@ -87,7 +87,8 @@ func (rs *Resolver) offered(f *Asked, inv *inventory.Inventory) (*Offer, error) 
 	}
 	here := inv.Of(f.from.Name)
 	src := f.from.Source
-	out := &Offer{Layer: f.from.Name, Source: fetch.Shown(feed.Where(src, rs.Dir)), Kind: src.Kind(), Channel: src.Channel, Installed: here.Version, From: here.Channel}
+	out := &Offer{Layer: f.from.Name, Source: fetch.Shown(feed.Where(src, rs.Dir)), Kind: src.Kind(),
+		Channel: src.Channel, Installed: here.Version, From: here.Channel}
 	if out.Layer == "" {
 		out.Mixed = inv.Mixed
 	}
@@ -95,7 +96,8 @@ func (rs *Resolver) offered(f *Asked, inv *inventory.Inventory) (*Offer, error) 
 		out.AsOf = f.Memory.At
 	}
 	for _, b := range f.Builds {
-		row := Build{Version: b.Version, Channel: b.Channel, Date: b.Date, Notes: b.Notes, Fits: cmp.Or(b.Fits, f.from.Fits),
+		row := Build{Version: b.Version, Channel: b.Channel, Date: b.Date, Notes: b.Notes,
+			Fits:      cmp.Or(b.Fits, f.from.Fits),
 			InChannel: b.In(src.Channel)}
 		for _, v := range b.Variants {
 			row.Variants = append(row.Variants, v.String())
@@ -149,7 +151,8 @@ func (rs *Resolver) changes(held map[string]tree.Sum, o Origin, inv *inventory.I
 		}
 	}
 	// As the plan takes it: without folders around it that the install does not have.
-	if folder := Wrapping(slices.Sorted(maps.Keys(held)), func(at string) bool { _, is := old[cand.NameOf(at)]; return is }); folder != "" {
+	if folder := Wrapping(slices.Sorted(maps.Keys(held)),
+		func(at string) bool { _, is := old[cand.NameOf(at)]; return is }); folder != "" {
 		bare := map[string]tree.Sum{}
 		for at, sum := range held {
 			bare[strings.TrimPrefix(at, folder+"/")] = sum

@@ -137,7 +137,8 @@ func (c *Candidate) Newer(than string) (newer, known bool) {
 
 // FromPlace makes a candidate of a file, folder or URL.
 func (rs *Resolver) FromPlace(w Want) (*Candidate, error) {
-	c := &Candidate{Version: w.As, Source: fetch.Shown(w.From), Guess: true, Src: profile.Source{Silence: rs.Profile.Source.Silence, Key: rs.Profile.Source.Key}, Place: rs.Profile.Place}
+	c := &Candidate{Version: w.As, Source: fetch.Shown(w.From), Guess: true,
+		Src: profile.Source{Silence: rs.Profile.Source.Silence, Key: rs.Profile.Source.Key}, Place: rs.Profile.Place}
 	if c.Version == "" {
 		c.Version = version.In(fetch.NameOf(w.From))
 	}
@@ -151,7 +152,8 @@ func (rs *Resolver) FromPlace(w Want) (*Candidate, error) {
 		return c, nil
 	}
 	if shown := fetch.Shown(w.From); strings.Contains(w.From, "://") && !strings.HasPrefix(w.From, "file://") {
-		return nil, tell.Misuse(fmt.Sprintf("%s is no address that builds are fetched from", shown), "http, https and file addresses are, and paths")
+		return nil, tell.Misuse(fmt.Sprintf("%s is no address that builds are fetched from", shown),
+			"http, https and file addresses are, and paths")
 	}
 	full, err := filepath.Abs(w.From)
 	if err != nil {
@@ -159,7 +161,8 @@ func (rs *Resolver) FromPlace(w Want) (*Candidate, error) {
 	}
 	fi, err := os.Stat(full)
 	if err != nil {
-		return nil, tell.Advise(fmt.Errorf("take the build from %s: %w", w.From, errors.Unwrap(err)), "give the path of an archive, a file or a folder, or an address; paths count from the folder that you are in")
+		return nil, tell.Advise(fmt.Errorf("take the build from %s: %w", w.From, errors.Unwrap(err)),
+			"give the path of an archive, a file or a folder, or an address; paths count from the folder that you are in")
 	}
 	c.Source = full
 	if fi.IsDir() && key != "" {
@@ -167,7 +170,8 @@ func (rs *Resolver) FromPlace(w Want) (*Candidate, error) {
 	}
 	if fi.IsDir() {
 		if tree.Inside(rs.Dir, full) && full == rs.Dir {
-			return nil, tell.Misuse("that is the install itself, not a build for it", "give the folder that the new build was unpacked into")
+			return nil, tell.Misuse("that is the install itself, not a build for it",
+				"give the folder that the new build was unpacked into")
 		}
 		c.Folder = full
 		return c, nil
@@ -185,7 +189,8 @@ func (rs *Resolver) Pick(ctx context.Context, f *Asked, ver string, suits func(f
 			return nil, nil
 		}
 		if !ok {
-			return nil, tell.Advise(fmt.Errorf("the source offers no build in channel %q; its channels are: %s", channel, strings.Join(f.Channels(), ", ")), "freshkeel builds")
+			return nil, tell.Advise(fmt.Errorf("the source offers no build in channel %q; its channels are: %s",
+				channel, strings.Join(f.Channels(), ", ")), "freshkeel builds")
 		}
 		return rs.candidate(ctx, f, b)
 	}
@@ -195,14 +200,16 @@ func (rs *Resolver) Pick(ctx context.Context, f *Asked, ver string, suits func(f
 		for _, b := range f.Builds {
 			have = append(have, b.Version)
 		}
-		return nil, tell.Advise(fmt.Errorf("the source has no build %s; it has %s", ver, words.Some(have, 12)), "freshkeel builds")
+		return nil, tell.Advise(fmt.Errorf("the source has no build %s; it has %s", ver, words.Some(have, 12)),
+			"freshkeel builds")
 	}
 	return rs.candidate(ctx, f, b)
 }
 
 // candidate makes a build of a list something that can be fetched.
 func (rs *Resolver) candidate(ctx context.Context, f *Asked, b feed.Build) (*Candidate, error) {
-	c := &Candidate{Version: b.Version, Channel: b.Channel, Layer: f.from.Name, Source: fetch.Shown(f.Where()), Fits: cmp.Or(b.Fits, f.from.Fits), Offer: f, Src: f.from.Source, Place: f.from.Place}
+	c := &Candidate{Version: b.Version, Channel: b.Channel, Layer: f.from.Name, Source: fetch.Shown(f.Where()),
+		Fits: cmp.Or(b.Fits, f.from.Fits), Offer: f, Src: f.from.Source, Place: f.from.Place}
 	if f.Stale {
 		c.Source, c.Build = fetch.Shown(feed.Where(c.Src, rs.Dir)), b
 		if c.Set = f.Memory.Sets[b.Version]; b.Version == "" {

@@ -66,7 +66,8 @@ func (rs *Resolver) All(ctx context.Context, w Want) (*Resolved, error) {
 	}
 	r := &Resolved{}
 	if w.onlyLayers() || (w.Version == "" && w.From == "" && len(w.Without) > 0 && rs.Profile.Source.Kind() == "") {
-		r.Base, err = rs.staying(ctx, rs.Base(), inventory.Laid{Version: inv.Version, Channel: inv.Channel, Build: inv.Build})
+		r.Base, err = rs.staying(ctx, rs.Base(), inventory.Laid{Version: inv.Version, Channel: inv.Channel,
+			Build: inv.Build})
 	} else {
 		r.Base, err = rs.Build(ctx, w)
 	}
@@ -80,7 +81,8 @@ func (rs *Resolver) All(ctx context.Context, w Want) (*Resolved, error) {
 func (rs *Resolver) Build(ctx context.Context, w Want) (*Candidate, error) {
 	if w.From != "" {
 		if w.Version != "" {
-			return nil, tell.Misuse("a version and --from together: which one is meant?", "give the version of a build taken --from somewhere with --as")
+			return nil, tell.Misuse("a version and --from together: which one is meant?",
+				"give the version of a build taken --from somewhere with --as")
 		}
 		return rs.FromPlace(w)
 	}
@@ -111,7 +113,8 @@ func (rs *Resolver) layers(ctx context.Context, r *Resolved, w Want, inv *invent
 	return nil
 }
 
-func (rs *Resolver) layer(ctx context.Context, o Origin, w Want, inv *inventory.Inventory, base string) (c *Candidate, why string, err error) {
+func (rs *Resolver) layer(ctx context.Context, o Origin, w Want, inv *inventory.Inventory, base string) (c *Candidate,
+	why string, err error) {
 	ver, named := w.Layers[o.Name]
 	laid, isLaid := inv.Laid(o.Name)
 	if !named && isLaid {
@@ -140,7 +143,8 @@ func (rs *Resolver) staying(ctx context.Context, o Origin, laid inventory.Laid) 
 	if err != nil {
 		return nil, err
 	}
-	c := &Candidate{Version: laid.Version, Channel: laid.Channel, Layer: o.Name, Source: "what is installed", Fits: cmp.Or(laid.Fits, o.Fits), Src: o.Source, Place: o.Place, Set: laid.Build, Stays: true}
+	c := &Candidate{Version: laid.Version, Channel: laid.Channel, Layer: o.Name, Source: "what is installed",
+		Fits: cmp.Or(laid.Fits, o.Fits), Src: o.Source, Place: o.Place, Set: laid.Build, Stays: true}
 	if laid.Build != "" && l.Has(locker.Builds, laid.Build) {
 		return c, nil
 	}
@@ -152,7 +156,8 @@ func (rs *Resolver) staying(ctx context.Context, o Origin, laid inventory.Laid) 
 		}
 	}
 	if o.Name != "" {
-		return nil, tell.Advise(fmt.Errorf("%s %s is neither in the locker nor offered any more", o.Name, laid.Version), fmt.Sprintf("name a version that is: --layer %s=VERSION, or --without %s", o.Name, o.Name))
+		return nil, tell.Advise(fmt.Errorf("%s %s is neither in the locker nor offered any more", o.Name, laid.Version),
+			fmt.Sprintf("name a version that is: --layer %s=VERSION, or --without %s", o.Name, o.Name))
 	}
 	c.Set, c.Place, c.AsInstalled = "", nil, true
 	return c, nil
@@ -166,7 +171,8 @@ func (rs *Resolver) Route(ctx context.Context, r *Resolved, w Want) ([]*Resolved
 		return nil, err
 	}
 	c := r.Base
-	if c.Offer == nil || inv.Version == "" || c.Version == "" || slices.Contains(w.Accept, "steps") || c.Offer.MayStep(inv.Version, c.Build) {
+	if c.Offer == nil || inv.Version == "" || c.Version == "" || slices.Contains(w.Accept, "steps") ||
+		c.Offer.MayStep(inv.Version, c.Build) {
 		return []*Resolved{r}, nil
 	}
 	if newer, known := c.Newer(inv.Version); known && !newer {

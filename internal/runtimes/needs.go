@@ -55,9 +55,11 @@ func (n JavaNeed) Why(rt *needs.Runtime) string {
 	case n.fitsClasses(rt):
 		return fmt.Sprintf("the feed says so of this build; its class files alone would do with %d", n.release)
 	case n.exactly && rt.Release > n.release:
-		return fmt.Sprintf("%s is a preview class file of release %d (version %d), which that release alone reads", n.jar.Entry, n.release, n.jar.Major)
+		return fmt.Sprintf("%s is a preview class file of release %d (version %d), which that release alone reads",
+			n.jar.Entry, n.release, n.jar.Major)
 	}
-	return fmt.Sprintf("%s is class file version %d; this runtime reads up to %d and would end with an error", n.jar.Entry, n.jar.Major, rt.Release+44)
+	return fmt.Sprintf("%s is class file version %d; this runtime reads up to %d and would end with an error",
+		n.jar.Entry, n.jar.Major, rt.Release+44)
 }
 
 // Best is the runtime to recommend: of those that fit, the lowest release that

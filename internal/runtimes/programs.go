@@ -71,7 +71,8 @@ func (p *Programs) Java(c launch.Command) (at string, jar *needs.Jar, err error)
 				if err != nil {
 					return "", nil, fmt.Errorf("%s: %w", at+class, err)
 				}
-				return at + class, &needs.Jar{MainClass: line.Main, Entry: class, Major: major, Release: needs.Release(major)}, nil
+				return at + class, &needs.Jar{MainClass: line.Main, Entry: class, Major: major,
+					Release: needs.Release(major)}, nil
 			}
 			continue
 		}
@@ -85,9 +86,12 @@ func (p *Programs) Java(c launch.Command) (at string, jar *needs.Jar, err error)
 		}
 	}
 	if foreign > 0 || len(jars) == 0 {
-		return "", nil, &Untold{fmt.Sprintf("the class %s is in none of %s of the class path that lie in the install", line.Main, words.Plural(len(jars), "jar"))}
+		return "", nil, &Untold{fmt.Sprintf("the class %s is in none of %s of the class path that lie in the install",
+			line.Main, words.Plural(len(jars), "jar"))}
 	}
-	return strings.Join(line.ClassPath, ":"), nil, fmt.Errorf("the line runs the class %s, and none of %s of its class path will hold it", line.Main, words.Plural(len(jars), "jar"))
+	return strings.Join(line.ClassPath, ":"), nil,
+		fmt.Errorf("the line runs the class %s, and none of %s of its class path will hold it", line.Main,
+			words.Plural(len(jars), "jar"))
 }
 
 // classPath lists the jars of a class path, and its folders with a slash behind, as they

@@ -59,7 +59,8 @@ type requirement interface {
 
 // Java lists the Java runtimes of this machine.
 func (rk *Rack) Java(ctx context.Context) []needs.Runtime {
-	list := needs.FindRuntimes(ctx, []string{filepath.Join(rk.Home, "runtimes", "*")}, rk.Env, rk.Profile.Runtime.Search)
+	list := needs.FindRuntimes(ctx, []string{filepath.Join(rk.Home, "runtimes", "*")}, rk.Env,
+		rk.Profile.Runtime.Search)
 	// Root reaches everything; the server, which runs as the install's owner, may not.
 	return list
 }
@@ -218,6 +219,7 @@ func sortRuntimes(list []Runtime) {
 		return 2
 	}
 	slices.SortStableFunc(list, func(a, b Runtime) int {
-		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Release, b.Release), version.Compare(b.Version, a.Version))
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Release, b.Release),
+			version.Compare(b.Version, a.Version))
 	})
 }

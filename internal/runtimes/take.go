@@ -53,7 +53,8 @@ func (rk *Rack) TakeFrom(ctx context.Context, where, digest string) (rt *needs.R
 
 // Take takes a Java runtime in from an archive that is wanted: downloaded by the rules of
 // a source, opened, started once, and moved into place.
-func (rk *Rack) Take(ctx context.Context, w fetch.Wanted, from profile.Source) (rt *needs.Runtime, there bool, err error) {
+func (rk *Rack) Take(ctx context.Context, w fetch.Wanted, from profile.Source) (rt *needs.Runtime, there bool,
+	err error) {
 	where := w.URL
 	dir, unlock, err := rk.ownRuntimes()
 	if err != nil {
@@ -155,7 +156,8 @@ func layOut(ctx context.Context, v *fetch.Verified, work string) error {
 // tryRuntime finds the Java program of an opened archive, at its top or in its
 // only folder, and starts it.
 func tryRuntime(ctx context.Context, at string) (*needs.Runtime, error) {
-	for _, pat := range []string{"bin/java", "*/bin/java", "*/Contents/Home/bin/java", "bin/java.exe", "*/bin/java.exe"} {
+	for _, pat := range []string{"bin/java", "*/bin/java", "*/Contents/Home/bin/java", "bin/java.exe",
+		"*/bin/java.exe"} {
 		found, _ := filepath.Glob(filepath.Join(at, filepath.FromSlash(pat)))
 		if len(found) == 0 {
 			continue
@@ -169,9 +171,11 @@ func tryRuntime(ctx context.Context, at string) (*needs.Runtime, error) {
 		if err != nil {
 			said, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
 			if p, ok := programOf(found[0]); ok && (p.OS != runtime.GOOS || p.Arch != runtime.GOARCH) {
-				return nil, tell.Advise(fmt.Errorf("it is a runtime for %s, and this machine is %s/%s", p, runtime.GOOS, runtime.GOARCH), "take the archive for this system and processor")
+				return nil, tell.Advise(fmt.Errorf("it is a runtime for %s, and this machine is %s/%s", p, runtime.GOOS,
+					runtime.GOARCH), "take the archive for this system and processor")
 			}
-			return nil, tell.Advise(fmt.Errorf("it does not start on this machine: %w: %s", err, said), "take the archive for this system and processor")
+			return nil, tell.Advise(fmt.Errorf("it does not start on this machine: %w: %s", err, said),
+				"take the archive for this system and processor")
 		}
 		rt, err := needs.ReadRuntime(ctx, found[0])
 		if err == nil {
@@ -179,7 +183,8 @@ func tryRuntime(ctx context.Context, at string) (*needs.Runtime, error) {
 		}
 		return rt, err
 	}
-	return nil, tell.Advise(errors.New("it holds no bin/java: it is no Java runtime"), "take an archive of a runtime (JRE or JDK) for this system")
+	return nil, tell.Advise(errors.New("it holds no bin/java: it is no Java runtime"),
+		"take an archive of a runtime (JRE or JDK) for this system")
 }
 
 // within refuses what stands, all links followed, outside the folder that the
@@ -193,7 +198,8 @@ func within(folder, what string) error {
 		return err
 	}
 	if !tree.Inside(folder, real) {
-		return tell.Advise(fmt.Errorf("its %s is a link to %s, outside the archive: it is refused", filepath.Base(what), real), "take an archive that holds the runtime itself")
+		return tell.Advise(fmt.Errorf("its %s is a link to %s, outside the archive: it is refused", filepath.Base(what),
+			real), "take an archive that holds the runtime itself")
 	}
 	return nil
 }
@@ -212,7 +218,8 @@ func programOf(at string) (needs.Program, bool) {
 // script runs it, or that of a backup does, which is needed to go back: anyway drops it
 // all the same. name is that of its folder, or its version; needed lists the backups of an
 // install whose launch script runs something in a folder.
-func (rk *Rack) Drop(name string, anyway bool, needed func(dir, folder string) (backups []string)) (path string, err error) {
+func (rk *Rack) Drop(name string, anyway bool, needed func(dir, folder string) (backups []string)) (path string,
+	err error) {
 	dir, unlock, err := rk.ownRuntimes()
 	if err != nil {
 		return "", err
@@ -233,14 +240,17 @@ func (rk *Rack) Drop(name string, anyway bool, needed func(dir, folder string) (
 		have = append(have, d.Name())
 	}
 	if path == "" {
-		return "", tell.Misuse(fmt.Sprintf("no runtime %q was taken in; these were: %s", name, cmp.Or(strings.Join(have, ", "), "none")), "freshkeel runtimes")
+		return "", tell.Misuse(fmt.Sprintf("no runtime %q was taken in; these were: %s", name,
+			cmp.Or(strings.Join(have, ", "), "none")), "freshkeel runtimes")
 	}
 	for _, at := range rk.Servers() {
 		if line := usesRuntime(at, path, rk.Env); line != "" {
-			return "", tell.Advise(fmt.Errorf("%s is in use: %s runs it", filepath.Base(path), line), "let that server run another one first")
+			return "", tell.Advise(fmt.Errorf("%s is in use: %s runs it", filepath.Base(path), line),
+				"let that server run another one first")
 		}
 		if by := needed(at, path); len(by) > 0 && !anyway {
-			return "", tell.Advise(fmt.Errorf("%s is needed to go back: the launch script of %s runs it in %s: %s", filepath.Base(path), at, words.Plural(len(by), "backup"), words.Some(by, 4)),
+			return "", tell.Advise(fmt.Errorf("%s is needed to go back: the launch script of %s runs it in %s: %s",
+				filepath.Base(path), at, words.Plural(len(by), "backup"), words.Some(by, 4)),
 				fmt.Sprintf("keep it for as long as those are kept; or, where they are not wanted back: freshkeel runtimes drop %s --anyway", filepath.Base(path)))
 		}
 	}
@@ -260,7 +270,8 @@ func usesRuntime(dir, folder string, env []string) string {
 	}
 	lines, _ := launch.Read(dir, p.Launch.Script, env)
 	for _, c := range lines {
-		if real, err := filepath.EvalSymlinks(c.Path); err == nil && c.Path != "" && (tree.Inside(folder, real) || tree.Inside(folder, c.Path)) {
+		if real, err := filepath.EvalSymlinks(c.Path); err == nil && c.Path != "" &&
+			(tree.Inside(folder, real) || tree.Inside(folder, c.Path)) {
 			return fmt.Sprintf("%s, line %d", filepath.Join(dir, filepath.FromSlash(c.File)), c.Line)
 		}
 	}

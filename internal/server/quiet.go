@@ -33,10 +33,13 @@ func (sv *Server) Quiet(ctx context.Context) (release func(), err error) {
 		if !b.Saved.Given() {
 			return "told: " + strings.Join(b.Before, ", "), nil
 		}
-		said, err := host.Await(ctx, sv.RunDir().Console(), from, b.Wait.Std(), func(l string) bool { return b.Saved.MatchString(words.Printable(l)) })
+		said, err := host.Await(ctx, sv.RunDir().Console(), from, b.Wait.Std(),
+			func(l string) bool { return b.Saved.MatchString(words.Printable(l)) })
 		if err != nil {
 			release()
-			return "", tell.Advise(fmt.Errorf("no line that matches %s came within %s of %q", words.Quote(b.Saved.String()), b.Wait, strings.Join(b.Before, ", ")), "compare [backup] saved with what the server says: freshkeel log")
+			return "", tell.Advise(fmt.Errorf("no line that matches %s came within %s of %q",
+				words.Quote(b.Saved.String()), b.Wait, strings.Join(b.Before, ", ")),
+				"compare [backup] saved with what the server says: freshkeel log")
 		}
 		return said, sv.Halt("quiet")
 	})

@@ -50,7 +50,8 @@ func (sv *Server) Spawn(ctx context.Context) (*host.Status, error) {
 	if err := install.TrustedScript(sv.Path(script)); err != nil {
 		return nil, err
 	}
-	return host.Start(ctx, sv.Self, host.Launch{Install: sv.Dir, Script: script, Args: sv.Profile.Launch.Args, RunDir: string(sv.RunDir()), Env: sv.ServerEnv()})
+	return host.Start(ctx, sv.Self, host.Launch{Install: sv.Dir, Script: script, Args: sv.Profile.Launch.Args,
+		RunDir: string(sv.RunDir()), Env: sv.ServerEnv()})
 }
 
 // portPause is how long the watch rests between looks at the port: each one
@@ -143,7 +144,8 @@ func (sv *Server) TakeOver(ctx context.Context) {
 	if !st.Left {
 		return
 	}
-	_, err := host.Start(ctx, sv.Self, host.Launch{Install: sv.Dir, RunDir: string(sv.RunDir()), Env: sv.ServerEnv(), TakeOver: true})
+	_, err := host.Start(ctx, sv.Self, host.Launch{Install: sv.Dir, RunDir: string(sv.RunDir()), Env: sv.ServerEnv(),
+		TakeOver: true})
 	if err != nil {
 		sv.Warn("the server runs on without its minder, which was killed, and another could not take over: %v", err)
 		return
@@ -154,7 +156,8 @@ func (sv *Server) TakeOver(ctx context.Context) {
 // NoneOutside refuses to go on beside a server that nobody here started (P7).
 func (sv *Server) NoneOutside() error {
 	for _, p := range host.Outside(sv.Dir, sv.RunDir().Status()) {
-		return tell.Advise(&host.AlreadyRunning{PID: p.PID, Since: p.Since, How: "started outside Fresh Keel: " + p.Command}, p.HowToStop()+"; then try again")
+		return tell.Advise(&host.AlreadyRunning{PID: p.PID, Since: p.Since,
+			How: "started outside Fresh Keel: " + p.Command}, p.HowToStop()+"; then try again")
 	}
 	return nil
 }

@@ -16,7 +16,8 @@ import (
 
 // Steps lays out what steps bring in, beside the install: new folders one by
 // one, files and links many at a time.
-func Steps(ctx context.Context, l *locker.Locker, run swap.Run, steps []swap.Step, find func(path string) *locker.File, each func(locker.Laying)) error {
+func Steps(ctx context.Context, l *locker.Locker, run swap.Run, steps []swap.Step, find func(path string) *locker.File,
+	each func(locker.Laying)) error {
 	var list []locker.Laying
 	for _, s := range steps {
 		f := find(s.Path)

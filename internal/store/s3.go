@@ -38,7 +38,8 @@ func ParseAddress(s string) (a Address, err error) {
 		return a, errors.New("it is not an address")
 	}
 	bucket, prefix, _ := strings.Cut(strings.Trim(u.Path, "/"), "/")
-	a = Address{Host: u.Host, Plain: u.Scheme == "s3+http", Bucket: bucket, Prefix: prefix, Region: u.Query().Get("region")}
+	a = Address{Host: u.Host, Plain: u.Scheme == "s3+http", Bucket: bucket, Prefix: prefix,
+		Region: u.Query().Get("region")}
 	if a.Prefix != "" {
 		a.Prefix += "/"
 	}
@@ -122,7 +123,8 @@ func (s *S3) List(ctx context.Context, prefix string) (out []Object, err error) 
 		ctx, cancel := context.WithCancel(ctx)
 		defer cancel()
 		out = nil
-		for o := range s.core.Client.ListObjects(ctx, s.a.Bucket, minio.ListObjectsOptions{Prefix: s.a.Prefix + prefix, Recursive: true}) {
+		for o := range s.core.Client.ListObjects(ctx, s.a.Bucket, minio.ListObjectsOptions{Prefix: s.a.Prefix + prefix,
+			Recursive: true}) {
 			if o.Err != nil {
 				return o.Err
 			}
@@ -147,7 +149,8 @@ func (s *S3) Put(ctx context.Context, name string, r io.ReaderAt, size int64) er
 		defer cancel()
 		// A reader of its own: that of a request which failed may still be read from.
 		body := io.NewSectionReader(r, 0, size)
-		_, err := s.core.Client.PutObject(ctx, s.a.Bucket, s.a.Prefix+name, body, size, minio.PutObjectOptions{DisableMultipart: true, SendContentMd5: true})
+		_, err := s.core.Client.PutObject(ctx, s.a.Bucket, s.a.Prefix+name, body, size,
+			minio.PutObjectOptions{DisableMultipart: true, SendContentMd5: true})
 		return err
 	})
 }
@@ -233,16 +236,20 @@ func (s *S3) tell(err error) error {
 	case minio.NoSuchKey:
 		return fmt.Errorf("%s: %w", where, fs.ErrNotExist)
 	case minio.NoSuchBucket:
-		return &Unreachable{Where: where, Why: "it has no bucket " + s.a.Bucket, Do: "make the bucket first, or mend the address"}
+		return &Unreachable{Where: where, Why: "it has no bucket " + s.a.Bucket,
+			Do: "make the bucket first, or mend the address"}
 	case "InvalidAccessKeyId", "SignatureDoesNotMatch", minio.AccessDenied, "InvalidSecurity":
-		return &Unreachable{Where: where, Why: fmt.Sprintf("it refuses the keys (%s)", resp.Code), Do: "the [[login]] for " + s.a.Host + " in freshkeel.toml names them: user is the key, from says where its secret is"}
+		return &Unreachable{Where: where, Why: fmt.Sprintf("it refuses the keys (%s)", resp.Code),
+			Do: "the [[login]] for " + s.a.Host +
+				" in freshkeel.toml names them: user is the key, from says where its secret is"}
 	case "RequestTimeTooSkewed":
 		return &Unreachable{Where: where, Why: "it says that this machine's clock is wrong", Do: "set the clock"}
 	case "AuthorizationHeaderMalformed", "InvalidRegion":
 		return &Unreachable{Where: where, Why: "it wants another region", Do: "add ?region=NAME to the address"}
 	}
 	if resp.Code != "" && resp.StatusCode != 0 {
-		return &Unreachable{Where: where, Why: fmt.Sprintf("it answered %d %s", resp.StatusCode, resp.Code), spoke: true, passing: resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests}
+		return &Unreachable{Where: where, Why: fmt.Sprintf("it answered %d %s", resp.StatusCode, resp.Code),
+			spoke: true, passing: resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests}
 	}
 	var unknown x509.UnknownAuthorityError
 	if errors.As(err, &unknown) {
@@ -252,5 +259,6 @@ func (s *S3) tell(err error) error {
 	if errors.As(err, &asked) { // without the address, which holds the signature where it was in the query
 		err = asked.Err
 	}
-	return &Unreachable{Where: where, Why: err.Error(), Do: "look at the line and at the address, then try again: what was sent stays", passing: true}
+	return &Unreachable{Where: where, Why: err.Error(),
+		Do: "look at the line and at the address, then try again: what was sent stays", passing: true}
 }

@@ -97,7 +97,8 @@ func (s *Sealed) Put(ctx context.Context, name string, r io.ReaderAt, plain int6
 // Get decrypts. What was changed by a hand that has no key is an error.
 func (s *Sealed) Get(ctx context.Context, name string) (io.ReadCloser, error) {
 	if !s.Readable() {
-		return nil, &Unreachable{Where: s.Where(), Why: "what is there is encrypted, and no identity was given", Do: "--identity FILE, the age identity that belongs to the recipient"}
+		return nil, &Unreachable{Where: s.Where(), Why: "what is there is encrypted, and no identity was given",
+			Do: "--identity FILE, the age identity that belongs to the recipient"}
 	}
 	r, err := s.s.Get(ctx, name+ending)
 	if err != nil {
@@ -107,7 +108,8 @@ func (s *Sealed) Get(ctx context.Context, name string) (io.ReadCloser, error) {
 	if err != nil {
 		r.Close()
 		if none := (*age.NoIdentityMatchError)(nil); errors.As(err, &none) {
-			return nil, &Unreachable{Where: s.Where(), Why: "what is there is encrypted for another identity", Do: "--identity FILE with the one that belongs to the recipient"}
+			return nil, &Unreachable{Where: s.Where(), Why: "what is there is encrypted for another identity",
+				Do: "--identity FILE with the one that belongs to the recipient"}
 		}
 		return nil, fmt.Errorf("%s can't be decrypted: %w", name+ending, err)
 	}

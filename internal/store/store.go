@@ -81,7 +81,8 @@ func OpenFolder(dir string) (*Folder, error) {
 	fi, err := os.Stat(dir)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, &Unreachable{Where: dir, Why: "there is no such folder: is the disk mounted?", Do: "mount the disk; if the copy is new, make the folder first: mkdir " + dir}
+		return nil, &Unreachable{Where: dir, Why: "there is no such folder: is the disk mounted?",
+			Do: "mount the disk; if the copy is new, make the folder first: mkdir " + dir}
 	case err != nil:
 		return nil, &Unreachable{Where: dir, Why: err.Error()}
 	case !fi.IsDir():

@@ -265,7 +265,8 @@ type journal struct {
 type Unmounted struct{ Place string }
 
 func (u *Unmounted) Error() string {
-	return fmt.Sprintf("%s was on a file system of its own when files were exchanged there, and it is not mounted now", u.Place)
+	return fmt.Sprintf("%s was on a file system of its own when files were exchanged there, and it is not mounted now",
+		u.Place)
 }
 
 // Mounted tells, with Unmounted, which of the file systems of a plan is not there.

@@ -19,7 +19,8 @@ var errHalt = errors.New("halt")
 func world(t *testing.T) (Run, *Plan) {
 	root := t.TempDir()
 	r := Run{Root: root, Dir: filepath.Join(root, ".freshkeel/refits/r0001")}
-	for at, body := range map[string]string{"same.txt": "same", "jar": "old", "gone/deep/a": "a", "gone/deep/b": "b", "stays/c": "c", "stays/mine": "mine", "caf\xe9": "not UTF-8"} {
+	for at, body := range map[string]string{"same.txt": "same", "jar": "old", "gone/deep/a": "a", "gone/deep/b": "b",
+		"stays/c": "c", "stays/mine": "mine", "caf\xe9": "not UTF-8"} {
 		put(t, filepath.Join(root, at), body)
 	}
 	for at, body := range map[string]string{"jar": "new", "fresh/x": "x", "fresh/er/y": "y", "stays/d": "d"} {
@@ -28,7 +29,8 @@ func world(t *testing.T) (Run, *Plan) {
 	for _, dir := range []string{"fresh", "fresh/er"} {
 		require.NoError(t, os.MkdirAll(r.StagedDir(dir), 0o755))
 	}
-	p := &Plan{Steps: []Step{{Add, "fresh/x"}, {Add, "fresh/er/y"}, {Add, "stays/d"}, {Replace, "jar"}, {Remove, "gone/deep/a"}, {Remove, "gone/deep/b"}, {Remove, "stays/c"}, {Remove, "caf\xe9"},
+	p := &Plan{Steps: []Step{{Add, "fresh/x"}, {Add, "fresh/er/y"}, {Add, "stays/d"}, {Replace, "jar"},
+		{Remove, "gone/deep/a"}, {Remove, "gone/deep/b"}, {Remove, "stays/c"}, {Remove, "caf\xe9"},
 		{DropDir, "gone"}, {DropDir, "gone/deep"}, {DropDir, "stays"}, {MakeDir, "fresh/er"}, {MakeDir, "fresh"}}}
 	Sort(p.Steps)
 	require.NoError(t, r.Write(p))
@@ -69,7 +71,8 @@ func TestApplyAndReverseAreInverse(t *testing.T) {
 	old := look(t, r.Root)
 	require.NoError(t, r.Apply(p, nil))
 	now := look(t, r.Root)
-	assert.Equal(t, map[string]string{".": "", "same.txt": "same", "jar": "new", "fresh": "", "fresh/x": "x", "fresh/er": "", "fresh/er/y": "y", "stays": "", "stays/d": "d", "stays/mine": "mine"}, now)
+	assert.Equal(t, map[string]string{".": "", "same.txt": "same", "jar": "new", "fresh": "", "fresh/x": "x",
+		"fresh/er": "", "fresh/er/y": "y", "stays": "", "stays/d": "d", "stays/mine": "mine"}, now)
 	require.NoError(t, r.Apply(p, nil), "again changes nothing")
 	assert.Equal(t, now, look(t, r.Root))
 	require.NoError(t, r.Reverse(p, nil))

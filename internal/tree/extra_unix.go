@@ -61,7 +61,8 @@ func xattrs(fd int) (map[string][]byte, error) {
 	}
 	var out map[string][]byte
 	for _, name := range strings.Split(strings.TrimRight(string(names), "\x00"), "\x00") {
-		if !strings.HasPrefix(name, "user.") && name != "security.capability" && !strings.HasPrefix(name, "system.posix_acl_") {
+		if !strings.HasPrefix(name, "user.") && name != "security.capability" &&
+			!strings.HasPrefix(name, "system.posix_acl_") {
 			continue
 		}
 		value := make([]byte, 64<<10) // the most that Linux allows
@@ -89,5 +90,6 @@ func SetXattrs(full string, attrs map[string][]byte) error {
 }
 
 func unsupported(err error) bool {
-	return errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM) || errors.Is(err, unix.ENOENT)
+	return errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOSYS) ||
+		errors.Is(err, unix.EPERM) || errors.Is(err, unix.ENOENT)
 }

@@ -17,7 +17,8 @@ func openBeneath(dir int, rel string, flags int) (int, error) {
 	if noOpenat2.Load() {
 		return byFolder(dir, rel, flags)
 	}
-	how := unix.OpenHow{Flags: uint64(flags) | unix.O_LARGEFILE, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS}
+	how := unix.OpenHow{Flags: uint64(flags) | unix.O_LARGEFILE,
+		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_MAGICLINKS}
 	for {
 		fd, err := retried(func() (int, error) { return unix.Openat2(dir, rel, &how) })
 		switch {

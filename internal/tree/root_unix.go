@@ -129,7 +129,8 @@ func describeIn(dir int, name, as string) (e Entry, ok bool, err error) {
 }
 
 func entryOf(st *unix.Stat_t, as string) (e Entry, ok bool) {
-	e = Entry{Path: as, Mode: permissions(uint32(st.Mode)), UID: ID(st.Uid), GID: ID(st.Gid), Mtime: st.Mtim.Nano(), Inode: st.Ino, Ctime: st.Ctim.Nano(), Dev: uint64(st.Dev)}
+	e = Entry{Path: as, Mode: permissions(uint32(st.Mode)), UID: ID(st.Uid), GID: ID(st.Gid), Mtime: st.Mtim.Nano(),
+		Inode: st.Ino, Ctime: st.Ctim.Nano(), Dev: uint64(st.Dev)}
 	switch st.Mode & unix.S_IFMT {
 	case unix.S_IFREG:
 		e.Kind, e.Size = File, st.Size

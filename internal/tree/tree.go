@@ -240,7 +240,8 @@ func under(rel, name string) string {
 
 // Find is the entry of a sorted list with a path; nil where there is none.
 func Find(list []Entry, path string) *Entry {
-	i, ok := slices.BinarySearchFunc(list, path, func(e Entry, path string) int { return strings.Compare(e.Path, path) })
+	i, ok := slices.BinarySearchFunc(list, path,
+		func(e Entry, path string) int { return strings.Compare(e.Path, path) })
 	if !ok {
 		return nil
 	}

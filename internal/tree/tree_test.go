@@ -18,8 +18,9 @@ import (
 func TestPatternsMatchWholePaths(t *testing.T) {
 	p := Patterns{"gardens/**", "*.txt", "conf/*.d/x?"}
 	for path, want := range map[string]string{
-		"gardens": "gardens/**", "gardens/a/b": "gardens/**", "gardens2/a": "", "members.txt": "*.txt", "deep/members.txt": "",
-		"conf/a.d/x1": "conf/*.d/x?", "conf/a.d/x12": "", "": "",
+		"gardens": "gardens/**", "gardens/a/b": "gardens/**", "gardens2/a": "", "members.txt": "*.txt",
+		"deep/members.txt": "",
+		"conf/a.d/x1":      "conf/*.d/x?", "conf/a.d/x12": "", "": "",
 	} {
 		assert.Equal(t, want, p.Which(path), path)
 	}
@@ -172,8 +173,10 @@ func TestAnEntrysLineIsPlainJSON(t *testing.T) {
 	for _, s := range []string{"a\"b", "a\\b", "a\nb", "a\u2028b", "a\xffb", "a\x7fb"} {
 		assert.False(t, Plain(s), "%q", s)
 	}
-	for _, line := range []string{`{"path":"a"}`, `{"kind":"file","path":"a"}`, `{"path":"a","kind":"pipe","mode":1,"uid":0,"gid":0}`, `{"path":"a","kind":"file","mode":01,"uid":0,"gid":0}`,
-		`{"path":"a","kind":"file","mode":9999999999,"uid":0,"gid":0}`, `{"path":"a\u0041","kind":"file","mode":1,"uid":0,"gid":0}`} {
+	for _, line := range []string{`{"path":"a"}`, `{"kind":"file","path":"a"}`,
+		`{"path":"a","kind":"pipe","mode":1,"uid":0,"gid":0}`, `{"path":"a","kind":"file","mode":01,"uid":0,"gid":0}`,
+		`{"path":"a","kind":"file","mode":9999999999,"uid":0,"gid":0}`,
+		`{"path":"a\u0041","kind":"file","mode":1,"uid":0,"gid":0}`} {
 		c := Line{Rest: []byte(line)}
 		assert.False(t, c.Entry(&Entry{}) && c.End(), line)
 	}
@@ -186,8 +189,11 @@ func TestAHashIsBLAKE3(t *testing.T) {
 		b[i] = byte(i % 251)
 	}
 	for n, want := range map[int]string{
-		1: "2d3adedff11b61f14c886e35afa036736dcd87a74d27b5c1510225d0f592e213", 1024: "42214739f095a406f3fc83deb889744ac00df831c10daa55189b5d121c855af7", 1025: "d00278ae47eb27b34faecf67b4fe263f82d5412916c1ffd97c8cb7fb814b8444",
-		2048: "e776b6028c7cd22a4d0ba182a8bf62205d2ef576467e838ed6f2529b85fba24a", len(b): "bc3e3d41a1146b069abffad3c0d44860cf664390afce4d9661f7902e7943e085",
+		1:      "2d3adedff11b61f14c886e35afa036736dcd87a74d27b5c1510225d0f592e213",
+		1024:   "42214739f095a406f3fc83deb889744ac00df831c10daa55189b5d121c855af7",
+		1025:   "d00278ae47eb27b34faecf67b4fe263f82d5412916c1ffd97c8cb7fb814b8444",
+		2048:   "e776b6028c7cd22a4d0ba182a8bf62205d2ef576467e838ed6f2529b85fba24a",
+		len(b): "bc3e3d41a1146b069abffad3c0d44860cf664390afce4d9661f7902e7943e085",
 	} {
 		assert.Equal(t, want, SumBytes(b[:n]).String(), "%d bytes", n)
 		h := NewHash()

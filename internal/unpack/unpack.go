@@ -82,7 +82,8 @@ func Unpacked(ctx context.Context, v *fetch.Verified, u Rule, dir string, each f
 		return nil, err
 	}
 	defer f.Close()
-	o := &opener{ctx: ctx, name: v.Name, rule: u, dir: dir, each: each, names: Names{}, meter: &meter{size: v.Size}, out: &Contents{Removals: slices.Clone(u.Remove)}}
+	o := &opener{ctx: ctx, name: v.Name, rule: u, dir: dir, each: each, names: Names{}, meter: &meter{size: v.Size},
+		out: &Contents{Removals: slices.Clone(u.Remove)}}
 	if o.name == "" {
 		o.name = fetch.NameOf(v.URL)
 	}
@@ -138,7 +139,8 @@ func isTar(head []byte) bool { return len(head) > 262 && bytes.Equal(head[257:26
 
 // compression names the compressed stream that begins with head.
 func compression(head []byte) string {
-	for name, magic := range map[string]string{"gz": "\x1f\x8b\x08", "xz": "\xfd7zXZ\x00", "zst": "\x28\xb5\x2f\xfd", "bz2": "BZh"} {
+	for name, magic := range map[string]string{"gz": "\x1f\x8b\x08", "xz": "\xfd7zXZ\x00", "zst": "\x28\xb5\x2f\xfd",
+		"bz2": "BZh"} {
 		if bytes.HasPrefix(head, []byte(magic)) {
 			return name
 		}
@@ -198,7 +200,8 @@ func (o *opener) wrap(entry string, err error) error {
 		return err
 	case errors.As(err, &seven) && seven.Encrypted:
 		return fmt.Errorf("open %s: it is encrypted, and asks for a password", o.name)
-	case errors.Is(err, rardecode.ErrArchivedFileEncrypted), errors.Is(err, rardecode.ErrArchiveEncrypted), strings.Contains(err.Error(), "password"):
+	case errors.Is(err, rardecode.ErrArchivedFileEncrypted), errors.Is(err, rardecode.ErrArchiveEncrypted),
+		strings.Contains(err.Error(), "password"):
 		return fmt.Errorf("open %s: it is encrypted, and asks for a password", o.name)
 	case entry == "":
 		return fmt.Errorf("open %s: %w", o.name, err)
@@ -280,7 +283,8 @@ func (o *opener) place(it Item, clean string) error {
 	raw := it.Path
 	if it.Mode&fs.ModeSymlink != 0 {
 		to := path.Join(path.Dir(clean), it.Target)
-		if path.IsAbs(it.Target) || it.Target == "" || strings.Contains(it.Target, `\`) || to == ".." || strings.HasPrefix(to, "../") {
+		if path.IsAbs(it.Target) || it.Target == "" || strings.Contains(it.Target, `\`) || to == ".." ||
+			strings.HasPrefix(to, "../") {
 			return o.bad(raw, fmt.Sprintf("is a link that leads out, to %q", it.Target))
 		}
 	}
@@ -455,7 +459,8 @@ func (o *opener) openInside() error {
 		}
 		fi, err := f.Stat()
 		if err == nil {
-			in := &opener{ctx: o.ctx, name: o.name + " › " + path.Base(s.at), rule: o.rule, dir: o.dir, depth: o.depth + 1, under: path.Dir(s.at),
+			in := &opener{ctx: o.ctx, name: o.name + " › " + path.Base(s.at), rule: o.rule, dir: o.dir,
+				depth: o.depth + 1, under: path.Dir(s.at),
 				each: o.each, meter: o.meter, names: Names{}, out: o.out}
 			in.rule.Name = ""
 			err = in.open(f, fi.Size(), "")
@@ -500,7 +505,8 @@ func (m *metered) Read(b []byte) (int, error) {
 	case m.o.ctx.Err() != nil:
 		err = m.o.ctx.Err()
 	case size > 0 && (t > maxTotal || (t > large && t/maxFactor > size)):
-		err = m.o.bad(cmp.Or(m.entry, m.o.entry, "(its beginning)"), fmt.Sprintf("brings the content to %d bytes from an archive of %d", t, size))
+		err = m.o.bad(cmp.Or(m.entry, m.o.entry, "(its beginning)"),
+			fmt.Sprintf("brings the content to %d bytes from an archive of %d", t, size))
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		// Readers of whole blocks take this error for a short last block.
 		err = errCutShort

@@ -78,17 +78,18 @@ func opened(t *testing.T, name string, b []byte, u Rule) (map[string]Item, map[s
 	require.NoError(t, os.WriteFile(path, b, 0o600))
 	items, bodies := map[string]Item{}, map[string]string{}
 	var mu sync.Mutex
-	_, err := Unpacked(context.Background(), &fetch.Verified{Path: path, URL: path, Size: int64(len(b))}, u, t.TempDir(), func(it Item) error {
-		var c []byte
-		var err error
-		if it.Body != nil {
-			c, err = io.ReadAll(it.Body)
-		}
-		mu.Lock()
-		defer mu.Unlock()
-		items[it.Path], bodies[it.Path] = it, string(c)
-		return err
-	})
+	_, err := Unpacked(context.Background(), &fetch.Verified{Path: path, URL: path, Size: int64(len(b))}, u,
+		t.TempDir(), func(it Item) error {
+			var c []byte
+			var err error
+			if it.Body != nil {
+				c, err = io.ReadAll(it.Body)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			items[it.Path], bodies[it.Path] = it, string(c)
+			return err
+		})
 	return items, bodies, err
 }
 
@@ -122,8 +123,10 @@ func TestHostileArchivesAreRefusedWholeWithTheEntryNamed(t *testing.T) {
 
 func TestUnpackingRules(t *testing.T) {
 	script, elf := "#!/bin/sh\n", "\x7fELF..."
-	z := zipOf(t, entry{name: "top/"}, entry{name: "top/run.sh", body: script}, entry{name: "top/bin/native", body: elf}, entry{name: "top/a.txt", body: "a"},
-		entry{name: "top/wild", body: "w", mode: 0o6777}, entry{name: "top/l", link: "a.txt", mode: fs.ModeSymlink | 0o777})
+	z := zipOf(t, entry{name: "top/"}, entry{name: "top/run.sh", body: script},
+		entry{name: "top/bin/native", body: elf}, entry{name: "top/a.txt", body: "a"},
+		entry{name: "top/wild", body: "w", mode: 0o6777},
+		entry{name: "top/l", link: "a.txt", mode: fs.ModeSymlink | 0o777})
 	items, bodies, err := opened(t, "x.zip", z, Rule{Strip: 1, Into: "srv"})
 	require.NoError(t, err)
 	assert.Equal(t, script, bodies["srv/run.sh"])
@@ -184,7 +187,8 @@ func fixture(t testing.TB, name string) []byte {
 // Every format gives the same tree, with modes.
 func TestEveryFormatGivesTheSameTree(t *testing.T) {
 	script, elf := "#!/bin/sh\necho hi\n", "\x7fELFxx"
-	files := []entry{{name: "top/run.sh", body: script, mode: 0o755}, {name: "top/bin/native", body: elf, mode: 0o755}, {name: "top/a.txt", body: "a", mode: 0o644}}
+	files := []entry{{name: "top/run.sh", body: script, mode: 0o755}, {name: "top/bin/native", body: elf, mode: 0o755},
+		{name: "top/a.txt", body: "a", mode: 0o644}}
 	var zst bytes.Buffer
 	z, err := zstd.NewWriter(&zst)
 	require.NoError(t, err)
@@ -193,12 +197,15 @@ func TestEveryFormatGivesTheSameTree(t *testing.T) {
 	_, err = io.Copy(z, g)
 	require.NoError(t, err)
 	require.NoError(t, z.Close())
-	for name, b := range map[string][]byte{"x.zip": zipOf(t, files...), "x.tar.gz": tarOf(t, files...), "x.tar.zst": zst.Bytes(), "x.rar": rarOf(files...),
+	for name, b := range map[string][]byte{"x.zip": zipOf(t, files...), "x.tar.gz": tarOf(t, files...),
+		"x.tar.zst": zst.Bytes(), "x.rar": rarOf(files...),
 		"x.7z": fixture(t, "x.7z"), "x.tar.xz": fixture(t, "x.tar.xz"), "x.tar.bz2": fixture(t, "x.tar.bz2")} {
 		items, bodies, err := opened(t, "download", b, Rule{Strip: 1})
 		require.NoError(t, err, name)
-		assert.Equal(t, []string{script, elf, "a"}, []string{bodies["run.sh"], bodies["bin/native"], bodies["a.txt"]}, name)
-		assert.EqualValues(t, []fs.FileMode{0o755, 0o755, 0o644}, []fs.FileMode{items["run.sh"].Mode, items["bin/native"].Mode, items["a.txt"].Mode}, name)
+		assert.Equal(t, []string{script, elf, "a"}, []string{bodies["run.sh"], bodies["bin/native"], bodies["a.txt"]},
+			name)
+		assert.EqualValues(t, []fs.FileMode{0o755, 0o755, 0o644},
+			[]fs.FileMode{items["run.sh"].Mode, items["bin/native"].Mode, items["a.txt"].Mode}, name)
 	}
 	_, bodies, err := opened(t, "single.txt.xz", fixture(t, "single.txt.xz"), Rule{})
 	require.NoError(t, err)
@@ -210,7 +217,8 @@ func TestEveryFormatGivesTheSameTree(t *testing.T) {
 	require.ErrorAs(t, err, &h)
 	_, _, err = opened(t, "evil.rar", rarOf(entry{name: "../../evil", body: "x"}), Rule{})
 	require.ErrorAs(t, err, &h)
-	for name, b := range map[string][]byte{"x.rar": rarOf(files...), "x.7z": fixture(t, "x.7z"), "x.tar.xz": fixture(t, "x.tar.xz"), "x.tar.zst": zst.Bytes(), "x.zip": zipOf(t, files...)} {
+	for name, b := range map[string][]byte{"x.rar": rarOf(files...), "x.7z": fixture(t, "x.7z"),
+		"x.tar.xz": fixture(t, "x.tar.xz"), "x.tar.zst": zst.Bytes(), "x.zip": zipOf(t, files...)} {
 		_, _, err = opened(t, name, b[:len(b)-30], Rule{})
 		assert.Error(t, err, "%s cut short", name)
 	}
@@ -219,17 +227,21 @@ func TestEveryFormatGivesTheSameTree(t *testing.T) {
 // What a rule takes, leaves, moves, opens inside and removes.
 func TestRulesChooseAndPlace(t *testing.T) {
 	inner := zipOf(t, entry{name: "core.so", body: "core"}, entry{name: "docs/help.txt", body: "help"})
-	outer := tarOf(t, entry{name: "pack/server.zip", body: string(inner)}, entry{name: "pack/gone.txt", body: "# list\nold/\nlib/*.old\n"},
-		entry{name: "pack/redist/a/lib.so", body: "lib"}, entry{name: "pack/README.txt", body: "read"}, entry{name: "pack/only.cfg", body: "c"})
+	outer := tarOf(t, entry{name: "pack/server.zip", body: string(inner)},
+		entry{name: "pack/gone.txt", body: "# list\nold/\nlib/*.old\n"},
+		entry{name: "pack/redist/a/lib.so", body: "lib"}, entry{name: "pack/README.txt", body: "read"},
+		entry{name: "pack/only.cfg", body: "c"})
 	path := filepath.Join(t.TempDir(), "x")
 	require.NoError(t, os.WriteFile(path, outer, 0o600))
 	dir, bodies := t.TempDir(), map[string]string{}
-	got, err := Unpacked(context.Background(), &fetch.Verified{Path: path, URL: "x.tar.gz", Size: int64(len(outer))}, Rule{Strip: 1, Inside: []string{"*.zip"}, Removals: "gone.txt",
-		Leave: []string{"*.txt", "docs/**"}, Moved: map[string]string{"redist/**": "lib/", "only.cfg": "etc/server.cfg"}}, dir, func(it Item) error {
-		b, err := io.ReadAll(it.Body)
-		bodies[it.Path] = string(b)
-		return err
-	})
+	got, err := Unpacked(context.Background(), &fetch.Verified{Path: path, URL: "x.tar.gz", Size: int64(len(outer))},
+		Rule{Strip: 1, Inside: []string{"*.zip"}, Removals: "gone.txt",
+			Leave: []string{"*.txt", "docs/**"},
+			Moved: map[string]string{"redist/**": "lib/", "only.cfg": "etc/server.cfg"}}, dir, func(it Item) error {
+			b, err := io.ReadAll(it.Body)
+			bodies[it.Path] = string(b)
+			return err
+		})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"core.so": "core", "lib/a/lib.so": "lib", "etc/server.cfg": "c"}, bodies)
 	assert.Equal(t, []string{"old", "lib/*.old"}, []string(got.Removals))
@@ -244,10 +256,12 @@ func TestRulesChooseAndPlace(t *testing.T) {
 	}
 	_, _, err = opened(t, "nest.zip", nest, Rule{Inside: []string{"**/*.zip"}})
 	assert.ErrorContains(t, err, "is an archive inside 3 others")
-	bomb := zipOf(t, entry{name: "in.zip", body: string(zipOf(t, entry{name: "bomb", body: strings.Repeat("\x00", 70<<20)}))})
+	bomb := zipOf(t, entry{name: "in.zip",
+		body: string(zipOf(t, entry{name: "bomb", body: strings.Repeat("\x00", 70<<20)}))})
 	_, _, err = opened(t, "bomb.zip", bomb, Rule{Inside: []string{"*.zip"}})
 	assert.ErrorContains(t, err, "brings the content to", "inner archives count against the outer one")
-	for _, bad := range []Rule{{As: "exe"}, {Into: "../x"}, {Take: []string{"/abs"}}, {Moved: map[string]string{"a": "../b"}}, {Strip: -1}} {
+	for _, bad := range []Rule{{As: "exe"}, {Into: "../x"}, {Take: []string{"/abs"}},
+		{Moved: map[string]string{"a": "../b"}}, {Strip: -1}} {
 		assert.Error(t, bad.Check())
 	}
 }
@@ -257,15 +271,22 @@ func TestRulesGivePathsTheirNames(t *testing.T) {
 		rule Rule
 		want map[string]string
 	}{
-		"strip and into": {Rule{Strip: 1, Into: "srv"}, map[string]string{"top/a": "srv/a", "top": "", "top/b/c": "srv/b/c"}},
-		"take and leave": {Rule{Take: []string{"a/**", "*.jar"}, Leave: []string{"a/x/**"}}, map[string]string{"a/f": "a/f", "a/x/f": "", "m.jar": "m.jar", "b": ""}},
-		"a name":         {Rule{Moved: map[string]string{"a/*.jar": "core.jar"}}, map[string]string{"a/x.jar": "core.jar", "a/b/x.jar": "a/b/x.jar"}},
-		"a folder":       {Rule{Moved: map[string]string{"redist/**": "lib/"}}, map[string]string{"redist/a/b": "lib/a/b", "redist/c": "lib/c"}},
-		"a single file":  {Rule{Moved: map[string]string{"redist/c": "lib/"}}, map[string]string{"redist/c": "lib/c"}},
-		"the top":        {Rule{Moved: map[string]string{"bin/**": "/"}}, map[string]string{"bin/a/b": "a/b", "bin/x": "x", "y": "y"}},
-		"patterns above": {Rule{Moved: map[string]string{"*/bin/*.so": "so/"}}, map[string]string{"x/bin/a.so": "so/x/bin/a.so"}},
-		"after strip":    {Rule{Strip: 2, Moved: map[string]string{"c/*": "d/"}, Into: "e"}, map[string]string{"a/b/c/f": "e/d/f"}},
-		"first by name":  {Rule{Moved: map[string]string{"*": "b/", "a": "c/"}}, map[string]string{"a": "b/a"}},
+		"strip and into": {Rule{Strip: 1, Into: "srv"},
+			map[string]string{"top/a": "srv/a", "top": "", "top/b/c": "srv/b/c"}},
+		"take and leave": {Rule{Take: []string{"a/**", "*.jar"}, Leave: []string{"a/x/**"}},
+			map[string]string{"a/f": "a/f", "a/x/f": "", "m.jar": "m.jar", "b": ""}},
+		"a name": {Rule{Moved: map[string]string{"a/*.jar": "core.jar"}},
+			map[string]string{"a/x.jar": "core.jar", "a/b/x.jar": "a/b/x.jar"}},
+		"a folder": {Rule{Moved: map[string]string{"redist/**": "lib/"}},
+			map[string]string{"redist/a/b": "lib/a/b", "redist/c": "lib/c"}},
+		"a single file": {Rule{Moved: map[string]string{"redist/c": "lib/"}}, map[string]string{"redist/c": "lib/c"}},
+		"the top": {Rule{Moved: map[string]string{"bin/**": "/"}},
+			map[string]string{"bin/a/b": "a/b", "bin/x": "x", "y": "y"}},
+		"patterns above": {Rule{Moved: map[string]string{"*/bin/*.so": "so/"}},
+			map[string]string{"x/bin/a.so": "so/x/bin/a.so"}},
+		"after strip": {Rule{Strip: 2, Moved: map[string]string{"c/*": "d/"}, Into: "e"},
+			map[string]string{"a/b/c/f": "e/d/f"}},
+		"first by name": {Rule{Moved: map[string]string{"*": "b/", "a": "c/"}}, map[string]string{"a": "b/a"}},
 	} {
 		require.NoError(t, c.rule.Check(), name)
 		for from, to := range c.want {
@@ -283,7 +304,8 @@ func FuzzUnpack(f *testing.F) {
 	f.Add(rarOf(entry{name: "top/a", body: "a", mode: 0o644}, entry{name: "../b", body: "b"}))
 	f.Add([]byte("PK\x03\x04"))
 	f.Add([]byte{0x1f, 0x8b, 8, 0})
-	f.Add(zipOf(&testing.T{}, entry{name: "a/b", body: "x"}, entry{name: "a/in.zip", body: "PK\x05\x06"}, entry{name: "l", link: "a", mode: fs.ModeSymlink | 0o777}))
+	f.Add(zipOf(&testing.T{}, entry{name: "a/b", body: "x"}, entry{name: "a/in.zip", body: "PK\x05\x06"},
+		entry{name: "l", link: "a", mode: fs.ModeSymlink | 0o777}))
 	f.Add(tarOf(&testing.T{}, entry{name: "a", body: "x"}, entry{name: "l", link: "../x"}))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		items, _, _ := opened(t, "f", b, Rule{Inside: []string{"**/*.zip"}, Moved: map[string]string{"a/*": "/"}})
@@ -316,8 +338,10 @@ func TestAFlippedBitChangesNoContentUnnoticed(t *testing.T) {
 	io.WriteString(z, files[1].body)
 	require.NoError(t, z.Close())
 	noticed := 0
-	for name, whole := range map[string][]byte{"x.zip": zipOf(t, files...), "x.tar.gz": tarOf(t, files...), "x.rar": rarOf(files...), "x.7z": fixture(t, "x.7z"),
-		"x.tar.xz": fixture(t, "x.tar.xz"), "x.tar.bz2": fixture(t, "x.tar.bz2"), "c.dat.gz": gz.Bytes(), "c.dat.zst": zst.Bytes()} {
+	for name, whole := range map[string][]byte{"x.zip": zipOf(t, files...), "x.tar.gz": tarOf(t, files...),
+		"x.rar": rarOf(files...), "x.7z": fixture(t, "x.7z"),
+		"x.tar.xz": fixture(t, "x.tar.xz"), "x.tar.bz2": fixture(t, "x.tar.bz2"), "c.dat.gz": gz.Bytes(),
+		"c.dat.zst": zst.Bytes()} {
 		_, rightly, err := opened(t, name, whole, Rule{})
 		require.NoError(t, err, name)
 		contents := slices.Collect(maps.Values(rightly))

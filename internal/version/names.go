@@ -14,7 +14,8 @@ func In(name string) string {
 	name = path.Base(strings.ReplaceAll(name, `\`, "/"))
 	for cut := true; cut; {
 		cut = false
-		for _, ext := range []string{".tar", ".gz", ".xz", ".zst", ".bz2", ".tgz", ".zip", ".jar", ".7z", ".rar", ".exe"} {
+		for _, ext := range []string{".tar", ".gz", ".xz", ".zst", ".bz2", ".tgz", ".zip", ".jar", ".7z", ".rar",
+			".exe"} {
 			if rest, ok := strings.CutSuffix(name, ext); ok {
 				name, cut = rest, true
 			}

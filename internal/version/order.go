@@ -33,9 +33,11 @@ var versionPart = regexp.MustCompile(`\d+|[A-Za-z]+`)
 // words for what comes after it. A word that is in neither counts as a
 // pre-release whose place among the others is not known: after the known ones.
 var (
-	before = map[string]int{"dev": -99, "nightly": -98, "snapshot": -97, "alpha": -90, "a": -90, "beta": -80, "b": -80, "milestone": -70, "m": -70,
+	before = map[string]int{"dev": -99, "nightly": -98, "snapshot": -97, "alpha": -90, "a": -90, "beta": -80, "b": -80,
+		"milestone": -70, "m": -70,
 		"pre": -60, "preview": -60, "rc": -50, "cr": -50, "candidate": -50}
-	after = map[string]int{"final": 0, "release": 0, "ga": 0, "stable": 0, "build": 1, "rev": 1, "r": 1, "p": 1, "patch": 1, "hotfix": 1, "post": 1, "sp": 1}
+	after = map[string]int{"final": 0, "release": 0, "ga": 0, "stable": 0, "build": 1, "rev": 1, "r": 1, "p": 1,
+		"patch": 1, "hotfix": 1, "post": 1, "sp": 1}
 )
 
 const unknownWord = -10

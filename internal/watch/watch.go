@@ -69,7 +69,8 @@ func (j *Judge) Line(at time.Time, text string) *Verdict {
 			j.version = m[1]
 			j.lines = append(j.lines, text)
 			if j.rules.Expect != "" && j.version != j.rules.Expect {
-				return j.no(at, fmt.Sprintf("the server says it is version %s, the build is %s", j.version, j.rules.Expect), text)
+				return j.no(at, fmt.Sprintf("the server says it is version %s, the build is %s", j.version,
+					j.rules.Expect), text)
 			}
 		}
 	}
@@ -90,7 +91,8 @@ func (j *Judge) Port(at time.Time, bound bool) *Verdict {
 func (j *Judge) Exited(at time.Time, status string) *Verdict {
 	when := "before it was ready"
 	if r := j.rules; !r.Line.Given() && !r.Port.Given() {
-		when = fmt.Sprintf("after %.1f s; with no ready line and no port to go by, it has to run for %s", at.Sub(j.start).Seconds(), r.Steady)
+		when = fmt.Sprintf("after %.1f s; with no ready line and no port to go by, it has to run for %s",
+			at.Sub(j.start).Seconds(), r.Steady)
 	} else if !j.sound.IsZero() {
 		when = fmt.Sprintf("%.1f s after it was ready, before %s had passed", at.Sub(j.sound).Seconds(), j.rules.Steady)
 	}
@@ -112,7 +114,8 @@ func (j *Judge) weigh(at time.Time) *Verdict {
 		// A version line that was due and never came is found out here: it may
 		// be printed after the ready line, within the steady time.
 		if j.rules.Version.Given() && j.version == "" {
-			return j.no(at, fmt.Sprintf("the server said it was ready, but no line matched the version rule %s", words.Quote(j.rules.Version.String())), j.lines...)
+			return j.no(at, fmt.Sprintf("the server said it was ready, but no line matched the version rule %s",
+				words.Quote(j.rules.Version.String())), j.lines...)
 		}
 		return &Verdict{Up: true, Why: j.upWhy(), Lines: j.lines, Version: j.version, Took: j.sound.Sub(j.start)}
 	}

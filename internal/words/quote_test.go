@@ -10,7 +10,8 @@ import (
 
 // What is quoted can be copied into a profile, and is read back as it was.
 func TestQuotedTextIsReadBack(t *testing.T) {
-	for _, s := range []string{"", `^ready \S+`, "it's", "a\x1b[1mb", "two\nlines", `both ' and "`, "\x7f\t\\", "sn\u00e4il's"} {
+	for _, s := range []string{"", `^ready \S+`, "it's", "a\x1b[1mb", "two\nlines", `both ' and "`, "\x7f\t\\",
+		"sn\u00e4il's"} {
 		var doc struct{ At string }
 		require.NoError(t, toml.Unmarshal([]byte("At = "+Quote(s)), &doc), s)
 		assert.Equal(t, s, doc.At)

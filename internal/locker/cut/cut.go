@@ -107,7 +107,8 @@ func (c Cutter) marked(b []byte, from, to, zero int) int {
 
 // rolled is the first cut by the rolling sum, or the end of b.
 func (c Cutter) rolled(b []byte, middle int) int {
-	early, late := uint64(1<<c.early-1)<<(64-c.early), uint64(1<<c.late-1)<<(64-c.late) // the top bits have seen the most bytes
+	// the top bits have seen the most bytes
+	early, late := uint64(1<<c.early-1)<<(64-c.early), uint64(1<<c.late-1)<<(64-c.late)
 	var h uint64
 	for _, v := range b[max(c.min-64, 0):c.min] { // the sum forgets what lies further back
 		h = h<<1 + gear[v]

@@ -58,7 +58,8 @@ func RawBlocks(out, b []byte, last bool) []byte {
 
 // Unlay reads any frame over was.
 func Unlay(out, frame, was []byte) ([]byte, error) {
-	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4*Max), zstd.WithDecoderDictRaw(0, was))
+	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(4*Max),
+		zstd.WithDecoderDictRaw(0, was))
 	if err != nil {
 		return nil, err
 	}

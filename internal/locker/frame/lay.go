@@ -149,7 +149,8 @@ func Unlaid(out, frame, was []byte) ([]byte, bool) {
 // UnlayIn is unlay into the other piece itself, where all that they have in common
 // stands in the same places; false, and nothing was done, where it does not.
 func UnlayIn(was, frame []byte) bool {
-	if size, ok := Layings(frame, func(at, from, n int, b []byte) bool { return b != nil || at == from }, len(was)); !ok || size != len(was) {
+	if size, ok := Layings(frame, func(at, from, n int, b []byte) bool { return b != nil || at == from },
+		len(was)); !ok || size != len(was) {
 		return false
 	}
 	Layings(frame, func(at, _, _ int, b []byte) bool {
@@ -187,7 +188,8 @@ func Layings(frame []byte, each func(at, from, n int, b []byte) bool, was int) (
 		from := 0
 		switch {
 		case kind == 0:
-		case kind == 2 && n >= 7 && n <= 14 && bytes.Equal(block[:4], matchHead) && block[4] < 32 && block[5] >= 43 && block[5] <= 52:
+		case kind == 2 && n >= 7 && n <= 14 && bytes.Equal(block[:4], matchHead) && block[4] < 32 && block[5] >= 43 &&
+			block[5] <= 52:
 			far, wide := int(block[4]), int(block[5])-36
 			var open uint64
 			for i, v := range block[6:] {

@@ -69,7 +69,8 @@ var ErrNoMark = errors.New("no mark stands in front of a block")
 
 // Encoders of blocks are kept, like decoders.
 var Encoders = sync.Pool{New: func() any {
-	e, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(Max), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(true))
+	e, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1),
+		zstd.WithWindowSize(Max), zstd.WithLowerEncoderMem(true), zstd.WithAllLitEntropyCompression(true))
 	return e
 }}
 

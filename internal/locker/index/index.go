@@ -402,7 +402,8 @@ func readIndexLine(b []byte, last Place) (in Found, err error) {
 	default:
 		return in, errIndexLine
 	}
-	if n[0] < 0 || n[0] > math.MaxUint32 || n[1] < 1 || n[1] > 2*frame.Max || n[2] < 0 || n[2] > frame.Max || n[3] < 0 || n[3]+n[2] > frame.Max {
+	if n[0] < 0 || n[0] > math.MaxUint32 || n[1] < 1 || n[1] > 2*frame.Max || n[2] < 0 || n[2] > frame.Max ||
+		n[3] < 0 || n[3]+n[2] > frame.Max {
 		return in, fmt.Errorf("%q is out of bounds", b)
 	}
 	in.Place = Place{Off: n[0], Stored: int32(n[1]), Size: int32(n[2]), At: int32(n[3])}

@@ -21,7 +21,8 @@ func TestAnIndexIsDamagedByTheBlock(t *testing.T) {
 	var all []Found
 	bySum := map[tree.Sum]Found{}
 	for n := range 1000 { // small pieces that share frames, and some of the other kinds
-		in := Found{Line: Line{tree.SumBytes([]byte{byte(n), byte(n >> 8)}), Place{Off: int64(n / 50 * 1000), Stored: 900, Size: 20, At: int32(n % 50 * 20)}}}
+		in := Found{Line: Line{tree.SumBytes([]byte{byte(n), byte(n >> 8)}),
+			Place{Off: int64(n / 50 * 1000), Stored: 900, Size: 20, At: int32(n % 50 * 20)}}}
 		switch n % 100 {
 		case 98:
 			in.Base = cut.ZeroSum()

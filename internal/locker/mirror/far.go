@@ -55,7 +55,8 @@ func (c *Copy) Open(ctx context.Context, dir string) (*locker.Locker, error) {
 	case json.Unmarshal(b, &k) != nil || k.Format != copyFormat:
 		return nil, &Foreign{c.Where(), "its file «keeper» is not one of this program's"}
 	case k.Sealed && (c.sealed == nil || !c.sealed.Readable()):
-		return nil, &store.Unreachable{Where: c.Where(), Why: "what is there is encrypted, and no identity was given", Do: "--identity FILE, the age identity that belongs to the recipient"}
+		return nil, &store.Unreachable{Where: c.Where(), Why: "what is there is encrypted, and no identity was given",
+			Do: "--identity FILE, the age identity that belongs to the recipient"}
 	case !k.Sealed:
 		c.inside, c.sealed = c.place, nil
 	}

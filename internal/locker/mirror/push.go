@@ -127,7 +127,8 @@ func (p *Pushing) keep(ctx context.Context, claim, dry bool) error {
 	case k.Locker == us:
 		return tree.WriteFile(known, b, 0o600)
 	case !claim:
-		return &Foreign{c.Where(), "another locker has written to it since " + k.Since.Local().Format("2006-01-02 15:04") + ": two that write there would spoil each other's"}
+		return &Foreign{c.Where(), "another locker has written to it since " +
+			k.Since.Local().Format("2006-01-02 15:04") + ": two that write there would spoil each other's"}
 	}
 	if dry {
 		return nil
@@ -233,7 +234,8 @@ func (p *Pushing) needed() (packs map[string]bool, all bool) {
 // the index can't be read.
 func (p *Pushing) note(name string, b []byte, size int64) bool {
 	x := index.Parse(b)
-	if x.Bad != nil || slices.ContainsFunc(x.Lines, func(ln index.Held) bool { return int64(ln.Off)+int64(ln.Stored) > size }) {
+	if x.Bad != nil || slices.ContainsFunc(x.Lines,
+		func(ln index.Held) bool { return int64(ln.Off)+int64(ln.Stored) > size }) {
 		return false
 	}
 	p.pieces.Add(x)

@@ -84,7 +84,8 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 		p.pieces.Add(x)
 	}
 	for _, s := range sets {
-		if !slices.ContainsFunc(p.sets[s.Owner+"/"+s.ID].Packs, func(name string) bool { return worn[int32(slices.Index(p.packs, name))] }) {
+		if !slices.ContainsFunc(p.sets[s.Owner+"/"+s.ID].Packs,
+			func(name string) bool { return worn[int32(slices.Index(p.packs, name))] }) {
 			continue
 		}
 		// What is damaged here stays there as it is, and is told by a check.

@@ -42,7 +42,9 @@ func (t *Taken) Base() *Base {
 	if blocks == nil {
 		blocks = blocksOf(t.Entries)
 	}
-	return &Base{Stored: true, blocks: blocks, total: len(t.Entries), entries: func(i int) ([]File, error) { return t.Entries[blocks[i].from : blocks[i].from+blocks[i].n], nil }, Close: func() {}}
+	return &Base{Stored: true, blocks: blocks, total: len(t.Entries),
+		entries: func(i int) ([]File, error) { return t.Entries[blocks[i].from : blocks[i].from+blocks[i].n], nil },
+		Close:   func() {}}
 }
 
 // OpenBase opens the set in the file at p. With look it is for one who only goes through it once.

@@ -93,7 +93,8 @@ func (t *Taken) Fill(s *Set) { s.Entries, s.blocks = t.Entries, t.blocks }
 
 // Insert adds an entry that no file of the folder is.
 func (t *Taken) Insert(f File) {
-	i, _ := slices.BinarySearchFunc(t.Entries, f.Path, func(e File, path string) int { return strings.Compare(e.Path, path) })
+	i, _ := slices.BinarySearchFunc(t.Entries, f.Path,
+		func(e File, path string) int { return strings.Compare(e.Path, path) })
 	t.Entries = slices.Insert(t.Entries, i, f)
 	t.blocks = nil
 }
@@ -214,7 +215,8 @@ func carry(blocks []block, base *Base, was []int) {
 func (f *File) Same(o *File) bool {
 	a, b := f.Entry, o.Entry
 	a.Dev, b.Dev = 0, 0
-	return a == b && f.Sum == o.Sum && f.ReadAt == o.ReadAt && f.Moving == o.Moving && f.Sparse == o.Sparse && samePieces(f.Pieces, o.Pieces) && maps.EqualFunc(f.Xattr, o.Xattr, bytes.Equal)
+	return a == b && f.Sum == o.Sum && f.ReadAt == o.ReadAt && f.Moving == o.Moving && f.Sparse == o.Sparse &&
+		samePieces(f.Pieces, o.Pieces) && maps.EqualFunc(f.Xattr, o.Xattr, bytes.Equal)
 }
 
 func samePieces(a, b []tree.Sum) bool {

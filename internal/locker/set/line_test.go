@@ -18,12 +18,16 @@ func TestALineIsPlainJSON(t *testing.T) {
 	var each lines
 	for _, f := range []File{
 		{Entry: tree.Entry{Path: "gardens", Kind: tree.Dir, Mode: 0o755, UID: tree.NoID, GID: tree.NoID}},
-		{Entry: tree.Entry{Path: "gärten/fen <&>", Kind: tree.File, Mode: 0o644, UID: 1000, GID: 1000, Size: 9, Mtime: -5, Inode: 7, Ctime: 8}, Sum: one, Pieces: []tree.Sum{one, two}, ReadAt: 3, Moving: true, Sparse: true},
+		{Entry: tree.Entry{Path: "gärten/fen <&>", Kind: tree.File, Mode: 0o644, UID: 1000, GID: 1000, Size: 9,
+			Mtime: -5, Inode: 7, Ctime: 8}, Sum: one, Pieces: []tree.Sum{one, two}, ReadAt: 3, Moving: true,
+			Sparse: true},
 		{Entry: tree.Entry{Path: "kept", Kind: tree.Dir}, Xattr: map[string][]byte{"user.keeper": []byte("Ada")}},
 		{Entry: tree.Entry{Path: "link", Kind: tree.Link, Target: "../x"}},
 		{Entry: tree.Entry{Path: "with \"quotes\"\n", Kind: tree.Link, Target: "\u2028\\"}},
-		{Entry: tree.Entry{Path: "not changed since it was made", Kind: tree.File, Size: 3, Mtime: 12, Inode: 7, Ctime: 12}, Sum: two, Pieces: []tree.Sum{two}},
-		{Entry: tree.Entry{Path: "and with an attribute", Kind: tree.File, Size: 3, Mtime: 12, Inode: 7, Ctime: 12}, Sum: two, Pieces: []tree.Sum{two}, Xattr: map[string][]byte{"user.x": {1}}},
+		{Entry: tree.Entry{Path: "not changed since it was made", Kind: tree.File, Size: 3, Mtime: 12, Inode: 7,
+			Ctime: 12}, Sum: two, Pieces: []tree.Sum{two}},
+		{Entry: tree.Entry{Path: "and with an attribute", Kind: tree.File, Size: 3, Mtime: 12, Inode: 7, Ctime: 12},
+			Sum: two, Pieces: []tree.Sum{two}, Xattr: map[string][]byte{"user.x": {1}}},
 		{Entry: tree.Entry{Path: "not utf-8 \xff", Kind: tree.File, Size: 1}, Sum: two, Pieces: []tree.Sum{two}},
 	} {
 		got, err := appendLine(nil, &f)
@@ -71,8 +75,10 @@ func FuzzLine(f *testing.F) {
 // Whatever a set of a copy holds, it is read within bounds, and no entry of it would
 // be laid out outside its folder.
 func FuzzDecodeSet(f *testing.F) {
-	f.Add([]byte(`{"format":"freshkeel-set/1","owner":"server-1","id":"b0001","files":1}` + "\n" + `{"path":"a","kind":"file","mode":420,"uid":0,"gid":0}` + "\n" + `{"end":1}` + "\n"))
-	f.Add([]byte(`{"format":"freshkeel-set/1","files":99999999999}` + "\n" + `{"path":"../a","kind":"link","target":"/etc"}` + "\n" + `{"end":1}` + "\n"))
+	f.Add([]byte(`{"format":"freshkeel-set/1","owner":"server-1","id":"b0001","files":1}` + "\n" +
+		`{"path":"a","kind":"file","mode":420,"uid":0,"gid":0}` + "\n" + `{"end":1}` + "\n"))
+	f.Add([]byte(`{"format":"freshkeel-set/1","files":99999999999}` + "\n" +
+		`{"path":"../a","kind":"link","target":"/etc"}` + "\n" + `{"end":1}` + "\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		s, err := decodeSet(bufio.NewReader(bytes.NewReader(b)), false)
 		if err != nil || Contained(s.Entries) != nil {

@@ -84,7 +84,8 @@ type rawNames struct {
 
 // Find is the entry with a path; nil where there is none.
 func (s *Set) Find(path string) *File {
-	i, ok := slices.BinarySearchFunc(s.Entries, path, func(f File, path string) int { return strings.Compare(f.Path, path) })
+	i, ok := slices.BinarySearchFunc(s.Entries, path,
+		func(f File, path string) int { return strings.Compare(f.Path, path) })
 	if !ok {
 		return nil
 	}
