@@ -163,7 +163,7 @@ func (t *transaction) watchThrough(ctx context.Context, why string) error {
 	if v := t.watch(ctx); !v.Up {
 		return t.goBack(v.Why, v.Lines)
 	}
-	return t.confirm(ctx)
+	return t.confirm()
 }
 
 // confirmAgain confirms what a crash kept from being confirmed. Where the
@@ -174,5 +174,5 @@ func (t *transaction) confirmAgain(ctx context.Context) error {
 			return t.goBack(v.Why, v.Lines)
 		}
 	}
-	return t.confirm(ctx)
+	return t.confirm()
 }

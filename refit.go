@@ -35,17 +35,28 @@ func (k *Keel) Refit(ctx context.Context, w Want) (*logbook.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer unlock()
+	e, done, err := k.refits(ctx, w)
+	unlock()
+	for _, d := range done { // while other commands work again
+		k.trialRead(ctx, d)
+	}
+	return e, err
+}
 
+// refits goes to the build that is wanted, in as many refits as its chain has. e is the
+// last of them, done are those that were confirmed.
+func (k *Keel) refits(ctx context.Context, w Want) (e *logbook.Entry, done []*logbook.Entry, err error) {
 	pre, err := k.Preflight(ctx, w) // resolve, fetch, check: while the old server runs
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	e, err := k.refit(ctx, w, pre)
+	if e, err = k.refit(ctx, w, pre); err == nil {
+		done = append(done, e)
+	}
 	if len(pre.Chain) < 2 || err != nil {
-		return e, err
+		return e, done, err
 	}
-	return k.refitOn(ctx, w, pre.Chain, e)
+	return k.refitOn(ctx, w, pre.Chain, done)
 }
 
 // refit is one step: from the build that is installed to one that was checked.
@@ -103,7 +114,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	}
 	t.seenToRun(pre.Plan)
 	t.e.Told = append(t.e.Told, heldBack(pre.Plan, t.e.Backup)...)
-	return t.e, t.confirm(ctx)
+	return t.e, t.confirm()
 }
 
 // tellBefore tells what is worth minding of what comes now.
@@ -255,7 +266,7 @@ func (t *transaction) watch(ctx context.Context) (v *Verdict) {
 
 // confirm makes the new state the one that holds. All of it may be done again
 // after a crash.
-func (t *transaction) confirm(ctx context.Context) error {
+func (t *transaction) confirm() error {
 	stuck := func(err error) error { return t.stuck("confirming", err) }
 	if err := t.enter(logbook.Confirming); err != nil {
 		return stuck(err)
@@ -272,7 +283,6 @@ func (t *transaction) confirm(ctx context.Context) error {
 		}
 	}
 	t.dropStaging()
-	t.trialRead(ctx)
 	if err := t.finish(logbook.Confirmed); err != nil {
 		return stuck(err)
 	}
@@ -283,10 +293,18 @@ func (t *transaction) confirm(ctx context.Context) error {
 // new server is up: one part of so many, another each day.
 const trialParts = 20
 
-// trialRead reads a share of the refit's own backup back. What it finds is told;
-// it changes nothing of how the refit ended.
-func (t *transaction) trialRead(ctx context.Context) {
+// trialRead reads a share of a refit's own backup back. What it finds is told, and changes
+// nothing of how the refit ended. It holds no lock: only what it notes in the logbook needs
+// one, and that is left out where another command has it.
+func (k *Keel) trialRead(ctx context.Context, e *logbook.Entry) {
+	if e == nil {
+		return
+	}
+	t := k.resume(e)
 	t.step("trial read", func() (string, error) {
+		if err := t.k.in.Halt("trial-read"); err != nil {
+			return "", err
+		}
 		set, err := t.k.shelf.HeadOf(t.e)
 		if err != nil {
 			return "", err
@@ -310,18 +328,26 @@ func (t *transaction) trialRead(ctx context.Context) {
 		}
 		return fmt.Sprintf("one part of %d of %s reads back whole, %s", trialParts, set.ID, words.Bytes(c.Bytes)), nil
 	})
+	if unlock, err := k.in.Lock("trial read"); err == nil {
+		defer unlock()
+		k.in.Book.Save(e)
+	}
 }
 
 // refitOn goes the rest of a chain, each step a refit of its own that is
 // brought up and confirmed. What fails then leaves the last good step in place.
-func (k *Keel) refitOn(ctx context.Context, w Want, chain []string, e *logbook.Entry) (*logbook.Entry, error) {
+func (k *Keel) refitOn(ctx context.Context, w Want, chain []string, confirmed []*logbook.Entry) (
+	e *logbook.Entry, _ []*logbook.Entry, err error) {
 	done := chain[:1]
+	e = confirmed[len(confirmed)-1]
 	for n, ver := range chain[1:] {
 		k.in.Note("%s is in place; on to %s, step %d of %d", done[n], ver, n+2, len(chain))
 		w.Version = ver
 		pre, err := k.Preflight(ctx, w)
 		if err == nil {
-			e, err = k.refit(ctx, w, pre)
+			if e, err = k.refit(ctx, w, pre); err == nil {
+				confirmed = append(confirmed, e)
+			}
 		}
 		var (
 			refused *Refused
@@ -333,14 +359,14 @@ func (k *Keel) refitOn(ctx context.Context, w Want, chain []string, e *logbook.E
 		case errors.As(err, &back):
 			back.Done = done
 		case err != nil && !errors.As(err, new(*NeedsHands)):
-			return e, fmt.Errorf("%s is in place and confirmed; the step to %s: %w", done[n], ver, err)
+			return e, confirmed, fmt.Errorf("%s is in place and confirmed; the step to %s: %w", done[n], ver, err)
 		}
 		if err != nil {
-			return e, err
+			return e, confirmed, err
 		}
 		done = append(done, ver)
 	}
-	return e, nil
+	return e, confirmed, nil
 }
 
 // consented changes the line of each consent that the new server has just asked

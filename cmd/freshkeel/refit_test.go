@@ -450,3 +450,21 @@ func TestServerThatWritesToBuildFilesAsItStops(t *testing.T) {
 	table := p.OK("logbook").Out
 	assert.Regexp(t, `(?s)r0003 .* abandoned .*r0003 +notes\.txt changed`, table)
 }
+
+// The trial read after a refit keeps nobody waiting: another command changes the install
+// meanwhile.
+func TestTheTrialReadHoldsNoLock(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t, fixed...)
+	p.OK("start")
+	trace := filepath.Join(p.Dir, "trace")
+	cmd := p.Command("refit")
+	cmd.Env = append(cmd.Env, envStayAt+"=trial-read", envStay+"=2s", envTrace+"="+trace)
+	require.NoError(t, cmd.Start())
+	proving.Until(t, "the trial read",
+		func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), "trial-read\n") })
+	p.OK("backup", "take")
+	require.NoError(t, cmd.Wait())
+	e := p.Entries()[0]
+	assert.Equal(t, "trial read", e.Steps[len(e.Steps)-1].Name, "it is noted all the same")
+}

@@ -1,6 +1,7 @@
 package install
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -28,18 +29,12 @@ func (in *Install) Lock(doing string) (unlock func(), err error) {
 	}
 	l := tree.NewLock(in.State("lock"))
 	// Tried for a moment: a status command may be looking at the lock.
-	for try := 0; ; try++ {
-		ok, err := l.TryLock()
-		if err != nil {
-			return nil, in.notMine(err)
-		}
-		if ok {
-			break
-		}
-		if try == 5 {
-			return nil, in.holder()
-		}
-		time.Sleep(10 * time.Millisecond)
+	moment, cancel := context.WithTimeout(context.Background(), 60*time.Millisecond)
+	defer cancel()
+	if ok, err := l.TryLockContext(moment, 10*time.Millisecond); errors.Is(err, context.DeadlineExceeded) {
+		return nil, in.holder()
+	} else if err != nil || !ok {
+		return nil, in.notMine(err)
 	}
 	// Who holds it is only for telling others: a full disk must not keep
 	// anybody from the lock.
