@@ -86,7 +86,11 @@ type Place struct {
 // Bare is a folder with an empty install, for tests that fill it themselves.
 func Bare(t *testing.T) *Place {
 	t.Helper()
-	dir := t.TempDir()
+	return bareIn(t, t.TempDir())
+}
+
+func bareIn(t *testing.T, dir string) *Place {
+	t.Helper()
 	p := &Place{T: t, Dir: dir, Install: filepath.Join(dir, "srv"), Home: filepath.Join(dir, "home")}
 	p.Env = append(os.Environ(), "FRESHKEEL_HOME="+p.Home, "FRESHKEEL_DEMO_PACE=10", "NO_COLOR=1")
 	require.NoError(t, os.MkdirAll(p.Install, 0o755))
@@ -100,7 +104,13 @@ func Mossgate(t *testing.T, releases ...demo.Release) *Place {
 	if len(releases) == 0 {
 		releases = demo.Releases
 	}
-	p := Bare(t)
+	return MossgateIn(t, t.TempDir(), releases...)
+}
+
+// MossgateIn is Mossgate in a folder.
+func MossgateIn(t *testing.T, dir string, releases ...demo.Release) *Place {
+	t.Helper()
+	p := bareIn(t, dir)
 	require.NoError(t, os.Remove(p.Install))
 	p.Port = FreePort(t)
 	h, err := demo.Make(p.Dir, Binary, p.Port, releases)
