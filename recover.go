@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"time"
 
+	"freshkeel/internal/install"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/version"
@@ -64,7 +65,7 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 	case logbook.Preparing:
 		err = t.abandonInterrupted(why)
 	case logbook.Stopping:
-		k.awaitStop(ctx)
+		awaitStop(ctx, k.in)
 		err = t.abandonInterrupted(why)
 	case logbook.Swapping:
 		err = t.goBack(why, nil)
@@ -144,14 +145,14 @@ func (t *transaction) abandonInterrupted(why string) error {
 }
 
 // awaitStop lets a stop that the minder is carrying out come to its end.
-func (k *Keel) awaitStop(ctx context.Context) {
-	if st := k.in.RunDir().Status(); !st.Running || !st.Stopping {
+func awaitStop(ctx context.Context, in *install.Install) {
+	if st := in.RunDir().Status(); !st.Running || !st.Stopping {
 		return
 	}
 	o := k.srv.Order()
 	ctx, cancel := context.WithTimeout(ctx, o.Wait+o.Terminate+15*time.Second)
 	defer cancel()
-	k.in.RunDir().Wait(ctx)
+	in.RunDir().Wait(ctx)
 }
 
 // watchThrough sees an interrupted watch through where the new server still

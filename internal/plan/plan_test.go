@@ -1,100 +1,32 @@
 package plan
 
 import (
-	"bytes"
-	"context"
-	"maps"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"freshkeel/internal/acquire"
-	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
-	"freshkeel/internal/locker"
-	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
-	"freshkeel/internal/runtimes"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/proving/stand"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
-// stand is an install whose old build, present content and new build are given
-// file by file.
-type stand struct {
-	t  *testing.T
-	in *install.Install
+// bench is an install that is given file by file, with its planner.
+type bench struct {
+	*stand.Stand
 	*Planner
 }
 
-func newStand(t *testing.T, prof string) *stand {
+func newStand(t *testing.T, prof string) *bench {
 	t.Helper()
-	dir := t.TempDir()
-	p, err := profile.Parse("p", []byte("[server]\nname = 'x'\n"+prof))
-	require.NoError(t, err)
-	in := install.New(dir, p, install.Options{Home: t.TempDir()})
-	inv := inventory.New(in)
-	res := resolve.New(in, inv)
-	require.NoError(t, os.MkdirAll(in.State(), 0o755))
-	return &stand{t, in, New(inv, res, runtimes.New(in, res))}
-}
-
-func (s *stand) put(files map[string]string) {
-	s.t.Helper()
-	for at, body := range files {
-		full := s.in.Path(at)
-		if strings.HasSuffix(at, "/") {
-			require.NoError(s.t, os.MkdirAll(full, 0o755))
-			continue
-		}
-		require.NoError(s.t, os.MkdirAll(filepath.Dir(full), 0o755))
-		require.NoError(s.t, os.WriteFile(full, []byte(body), 0o644))
-	}
-}
-
-// build stores files as a build in the locker.
-func (s *stand) build(ver string, files map[string]string) *acquire.Fetched {
-	s.t.Helper()
-	l, err := s.in.Locker()
-	require.NoError(s.t, err)
-	w := l.Writer()
-	defer w.Close()
-	set := &locker.Set{Owner: locker.Builds, ID: "build-" + ver, Version: ver, Taken: time.Now()}
-	for _, at := range slices.Sorted(maps.Keys(files)) {
-		f := locker.File{}
-		if !strings.HasSuffix(at, "/") {
-			f, err = w.Add(context.Background(), bytes.NewReader([]byte(files[at])), nil)
-			require.NoError(s.t, err)
-		}
-		size := f.Size
-		f.Entry = tree.Entry{Path: strings.TrimSuffix(at, "/"), Kind: tree.File, Mode: 0o644, UID: tree.NoID,
-			GID: tree.NoID, Mtime: 1}
-		f.Size = size
-		if strings.HasSuffix(at, "/") {
-			f.Kind, f.Mode = tree.Dir, 0o755
-		}
-		set.Entries = append(set.Entries, f)
-	}
-	require.NoError(s.t, w.Publish(set))
-	return &acquire.Fetched{Set: set, Version: ver,
-		Candidate: &resolve.Candidate{Version: ver, Place: s.in.Profile.Place}}
-}
-
-// installed records files as what the old build put there.
-func (s *stand) installed(ver string, files map[string]string) {
-	s.t.Helper()
-	inv := &inventory.Inventory{Version: ver, Known: true}
-	for at, body := range files {
-		inv.Files = append(inv.Files, inventory.Owned{Entry: tree.Entry{Path: at, Kind: tree.File,
-			Size: int64(len(body)), Mode: 0o644}, Sum: tree.SumBytes([]byte(body))})
-	}
-	require.NoError(s.t, inventory.Write(s.in.State("inventory.json"), inv))
+	st := stand.New(t, prof)
+	return &bench{st, New(st.Inv, st.Res, st.Runtimes)}
 }
 
 // ownedBy lists the inventory that a plan leads to.
@@ -140,9 +72,9 @@ func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 				}
 				return m
 			}
-			s.installed("1", of(c.old))
-			s.put(of(c.here))
-			p, err := s.Make(s.build("2", of(c.next)), resolve.Want{})
+			s.Installed("1", of(c.old))
+			s.Put(of(c.here))
+			p, err := s.Make(s.Build("2", of(c.next)), resolve.Want{})
 			require.NoError(t, err)
 			got := ""
 			for _, st := range p.Steps {
@@ -169,26 +101,26 @@ func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 func TestDeletedOwnFileDoesNotComeBack(t *testing.T) {
 	s := newStand(t, "keep = ['gardens/**']")
 	ships := map[string]string{"gardens/sample": "s"}
-	s.installed("1", ships)
-	s.put(map[string]string{"gardens/mine": "m"})
+	s.Installed("1", ships)
+	s.Put(map[string]string{"gardens/mine": "m"})
 	for _, ver := range []string{"2", "3"} {
 		ships["jar"] = ver
-		p, err := s.Make(s.build(ver, ships), resolve.Want{})
+		p, err := s.Make(s.Build(ver, ships), resolve.Want{})
 		require.NoError(t, err)
 		assert.False(t, p.Brings("gardens/sample"), "build %s", ver)
 		inv := &inventory.Inventory{Version: ver, Known: true, Files: ownedBy(t, p)}
-		require.NoError(t, inventory.Write(s.in.State("inventory.json"), inv))
-		s.put(map[string]string{"jar": ver})
+		require.NoError(t, inventory.Write(s.In.State("inventory.json"), inv))
+		s.Put(map[string]string{"jar": ver})
 	}
 }
 
 func TestPlanMakesAndDropsFolders(t *testing.T) {
 	s := newStand(t, "keep = ['worlds/**']")
 	old := map[string]string{"gone/deep/a": "a", "stays/b": "b", "half/c": "c"}
-	s.installed("1", old)
-	s.put(old)
-	s.put(map[string]string{"half/mine": "m", "worlds/w": "w"})
-	p, err := s.Make(s.build("2", map[string]string{"stays/b": "b", "new/er/d": "d", "hollow/": "",
+	s.Installed("1", old)
+	s.Put(old)
+	s.Put(map[string]string{"half/mine": "m", "worlds/w": "w"})
+	p, err := s.Make(s.Build("2", map[string]string{"stays/b": "b", "new/er/d": "d", "hollow/": "",
 		"stays/more/e": "e"}), resolve.Want{})
 	require.NoError(t, err)
 	assert.Equal(t, []swap.Step{
@@ -198,13 +130,13 @@ func TestPlanMakesAndDropsFolders(t *testing.T) {
 		{Do: swap.MakeDir, Path: "stays/more"},
 		{Do: swap.Add, Path: "new/er/d"}, {Do: swap.Add, Path: "stays/more/e"},
 	}, p.Steps)
-	run := s.in.Run("r0001")
+	run := s.In.Run("r0001")
 	p.Checked()
 	_, err = s.Stage(run, p, func(int64, int64) {})
 	require.NoError(t, err)
 	require.NoError(t, run.Write(run.Plan(p.Steps)))
 	require.NoError(t, run.Apply(run.Plan(p.Steps), nil))
-	list, err := tree.Walk(s.in.Dir, nil)
+	list, err := tree.Walk(s.In.Dir, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"half", "half/mine", "hollow", "new", "new/er", "new/er/d", "stays", "stays/b",
 		"stays/more", "stays/more/e", "worlds", "worlds/w"}, tree.List(list).Paths())
@@ -233,12 +165,12 @@ func TestPlanSeesWhatStandsInItsWay(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := newStand(t, "[place]\n's-*.jar' = 's.jar'\n")
-			s.installed("1", nil)
-			s.put(c.here)
+			s.Installed("1", nil)
+			s.Put(c.here)
 			if c.link != "" {
-				require.NoError(t, os.Symlink("elsewhere", s.in.Path(c.link)))
+				require.NoError(t, os.Symlink("elsewhere", s.In.Path(c.link)))
 			}
-			p, err := s.Make(s.build("2", c.next), resolve.Want{})
+			p, err := s.Make(s.Build("2", c.next), resolve.Want{})
 			require.NoError(t, err)
 			if c.where == "" {
 				assert.Empty(t, p.Blocked)
@@ -256,19 +188,19 @@ func TestPlanSeesWhatStandsInItsWay(t *testing.T) {
 func TestPlanNoticesWhatChangedSince(t *testing.T) {
 	s := newStand(t, "")
 	old := map[string]string{"f": "a", "g": "a"}
-	s.installed("1", old)
-	s.put(old)
-	f := s.build("2", map[string]string{"f": "b", "new": "n"})
+	s.Installed("1", old)
+	s.Put(old)
+	f := s.Build("2", map[string]string{"f": "b", "new": "n"})
 	p, err := s.Make(f, resolve.Want{})
 	require.NoError(t, err)
 	require.NoError(t, s.Still(p))
 	for name, change := range map[string]func() error{
-		"written to": func() error { return os.WriteFile(s.in.Path("f"), []byte("c"), 0o644) },
-		"appeared":   func() error { return os.WriteFile(s.in.Path("new"), nil, 0o644) },
-		"vanished":   func() error { return os.Remove(s.in.Path("g")) },
+		"written to": func() error { return os.WriteFile(s.In.Path("f"), []byte("c"), 0o644) },
+		"appeared":   func() error { return os.WriteFile(s.In.Path("new"), nil, 0o644) },
+		"vanished":   func() error { return os.Remove(s.In.Path("g")) },
 	} {
-		s.put(old)
-		os.Remove(s.in.Path("new"))
+		s.Put(old)
+		os.Remove(s.In.Path("new"))
 		p, err := s.Make(f, resolve.Want{})
 		require.NoError(t, err)
 		require.NoError(t, change(), name)
@@ -298,19 +230,19 @@ func TestDamageIsToldFromWhatSomebodyWrote(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := newStand(t, "")
-			s.build("1", map[string]string{"f": c.was})
-			s.installed("1", map[string]string{"f": c.was})
-			s.put(map[string]string{"f": c.here})
+			s.Build("1", map[string]string{"f": c.was})
+			s.Installed("1", map[string]string{"f": c.was})
+			s.Put(map[string]string{"f": c.here})
 			inv, err := s.inv.Read()
 			require.NoError(t, err)
 			inv.Build = "build-1"
 			if c.sameTimes {
-				e, _, err := tree.Describe(s.in.Path("f"), "f")
+				e, _, err := tree.Describe(s.In.Path("f"), "f")
 				require.NoError(t, err)
 				inv.Files[0].Mtime = e.Mtime
 			}
-			require.NoError(t, inventory.Write(s.in.State("inventory.json"), inv))
-			p, err := s.Make(s.build("2", map[string]string{"f": c.next}), resolve.Want{Mend: c.mend})
+			require.NoError(t, inventory.Write(s.In.State("inventory.json"), inv))
+			p, err := s.Make(s.Build("2", map[string]string{"f": c.next}), resolve.Want{Mend: c.mend})
 			require.NoError(t, err)
 			got := ""
 			for word, list := range map[string][]string{"left": p.Left, "drifted": p.Drifted, "mended": p.Mended} {
@@ -328,12 +260,12 @@ func TestDamageIsToldFromWhatSomebodyWrote(t *testing.T) {
 // together is told; content that lies elsewhere now is a move.
 func TestLayersComposeAndMovesAreSeen(t *testing.T) {
 	s := newStand(t, "[[layer]]\nname = 'a'\nsource.feed = 'x'\n[[layer]]\nname = 'b'\ninto = 'lib'\nsource.feed = 'x'\n")
-	s.installed("1", map[string]string{"old/map": "one and the same", "gone": "x"})
-	s.put(map[string]string{"old/map": "one and the same", "gone": "x"})
-	f := s.build("2", map[string]string{"new/map": "one and the same", "lib/f": "base", "lib/own": "o", "flat": "file"})
+	s.Installed("1", map[string]string{"old/map": "one and the same", "gone": "x"})
+	s.Put(map[string]string{"old/map": "one and the same", "gone": "x"})
+	f := s.Build("2", map[string]string{"new/map": "one and the same", "lib/f": "base", "lib/own": "o", "flat": "file"})
 	for name, files := range map[string]map[string]string{"a": {"lib/f": "from a", "flat/x": "below a file"},
 		"b": {"f": "from b"}} {
-		lf := s.build("l"+name, files)
+		lf := s.Build("l"+name, files)
 		lf.Layer = name
 		f.Layers = append(f.Layers, lf)
 	}
