@@ -8,8 +8,8 @@ import (
 	"io/fs"
 	"time"
 
-	"freshkeel/internal/install"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/server"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/version"
 )
@@ -65,7 +65,7 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 	case logbook.Preparing:
 		err = t.abandonInterrupted(why)
 	case logbook.Stopping:
-		awaitStop(ctx, k.in)
+		awaitStop(ctx, k.srv)
 		err = t.abandonInterrupted(why)
 	case logbook.Swapping:
 		err = t.goBack(why, nil)
@@ -145,14 +145,14 @@ func (t *transaction) abandonInterrupted(why string) error {
 }
 
 // awaitStop lets a stop that the minder is carrying out come to its end.
-func awaitStop(ctx context.Context, in *install.Install) {
-	if st := in.RunDir().Status(); !st.Running || !st.Stopping {
+func awaitStop(ctx context.Context, srv *server.Server) {
+	if st := srv.RunDir().Status(); !st.Running || !st.Stopping {
 		return
 	}
-	o := k.srv.Order()
+	o := srv.Order()
 	ctx, cancel := context.WithTimeout(ctx, o.Wait+o.Terminate+15*time.Second)
 	defer cancel()
-	in.RunDir().Wait(ctx)
+	srv.RunDir().Wait(ctx)
 }
 
 // watchThrough sees an interrupted watch through where the new server still
