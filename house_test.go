@@ -161,3 +161,57 @@ func TestNoHallAndNoBag(t *testing.T) {
 		assert.LessOrEqual(t, n, methods, "methods of %s", name)
 	}
 }
+
+// What has to be closed is closed by whoever opened it, in the same function: a writer, which
+// keeps the locker from giving space back, a push, which keeps other pushes out, and a
+// transaction. One that is handed on is returned, or is somebody's field.
+func TestWhatIsOpenedIsClosed(t *testing.T) {
+	opens := map[string]bool{"Writer": true, "Begin": true, "transact": true, "resume": true}
+	seen := 0
+	require.NoError(t, filepath.WalkDir(".", func(p string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(p, ".go") || strings.HasSuffix(p, "_test.go") {
+			return err
+		}
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, p, nil, 0)
+		require.NoError(t, err)
+		for _, d := range f.Decls {
+			fn, is := d.(*ast.FuncDecl)
+			if !is || fn.Body == nil {
+				continue
+			}
+			opened, closed := map[string]token.Pos{}, map[string]bool{}
+			ast.Inspect(fn.Body, func(n ast.Node) bool {
+				switch n := n.(type) {
+				case *ast.AssignStmt:
+					call, is := n.Rhs[0].(*ast.CallExpr)
+					if !is {
+						break
+					}
+					sel, is := call.Fun.(*ast.SelectorExpr)
+					on, local := n.Lhs[0].(*ast.Ident)
+					// A logbook's entry is begun, too, and a download resumed: of those nothing stays open.
+					if from := types.ExprString(call.Fun); is && local && opens[sel.Sel.Name] && !strings.Contains(from, "Book.") &&
+						from != "d.resume" {
+						opened[on.Name] = n.Pos()
+					}
+				case *ast.DeferStmt:
+					if sel, is := n.Call.Fun.(*ast.SelectorExpr); is && strings.EqualFold(sel.Sel.Name, "close") {
+						closed[types.ExprString(sel.X)] = true
+					}
+				case *ast.ReturnStmt:
+					for _, r := range n.Results {
+						closed[types.ExprString(r)] = true
+					}
+				}
+				return true
+			})
+			for name, at := range opened {
+				seen++
+				assert.True(t, closed[name], "%s: %s is opened and not closed by a defer", set.Position(at), name)
+			}
+		}
+		return nil
+	}))
+	assert.Greater(t, seen, 6)
+}

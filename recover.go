@@ -119,6 +119,7 @@ func (k *Keel) GiveUp() (*logbook.Entry, error) {
 		return nil, err
 	}
 	t := k.resume(e)
+	defer t.close()
 	e.Told = append(e.Told, fmt.Sprintf("it was given up while %s: the install may hold parts of two versions",
 		e.Phase))
 	return e, t.finish(logbook.Left)

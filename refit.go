@@ -301,6 +301,7 @@ func (k *Keel) trialRead(ctx context.Context, e *logbook.Entry) {
 		return
 	}
 	t := k.resume(e)
+	defer t.close()
 	t.step("trial read", func() (string, error) {
 		if err := t.k.in.Halt("trial-read"); err != nil {
 			return "", err

@@ -71,8 +71,8 @@ func (a *Ahead) Removed(at string) bool { return a.gone[at] }
 // Remove notes that what stands at a path goes.
 func (a *Ahead) Remove(at string) { a.gone[at] = true }
 
-// place is where a path stands among what comes, or would.
-func (a *Ahead) place(at string) (i int, is bool) {
+// search is where a path stands among what comes, or would.
+func (a *Ahead) search(at string) (i int, is bool) {
 	return slices.BinarySearchFunc(a.coming, at, func(c Coming, at string) int { return strings.Compare(c.At, at) })
 }
 
@@ -82,7 +82,7 @@ func (a *Ahead) Come(c Coming) {
 		a.coming = append(a.coming, c)
 		return
 	}
-	i, is := a.place(c.At)
+	i, is := a.search(c.At)
 	if is {
 		a.coming[i] = c
 		return
@@ -110,7 +110,7 @@ func (a *Ahead) Coming() []Coming { return a.coming }
 
 // Comes is what comes to a path.
 func (a *Ahead) Comes(at string) (c Coming, is bool) {
-	i, is := a.place(at)
+	i, is := a.search(at)
 	if is {
 		c = a.coming[i]
 	}
@@ -119,13 +119,13 @@ func (a *Ahead) Comes(at string) (c Coming, is bool) {
 
 // Brings tells whether a file, folder or link comes to a path.
 func (a *Ahead) Brings(at string) bool {
-	_, comes := a.place(at)
+	_, comes := a.search(at)
 	return comes
 }
 
 // BringsBelow tells whether anything comes into a folder.
 func (a *Ahead) BringsBelow(folder string) bool {
-	i, _ := a.place(folder + "/")
+	i, _ := a.search(folder + "/")
 	return i < len(a.coming) && strings.HasPrefix(a.coming[i].At, folder+"/")
 }
 

@@ -109,8 +109,8 @@ func (w where) open(o install.Options, logins []profile.Login, dir string) (*mir
 	return mirror.NewCopy(place, sealed, filepath.Join(o.Home, "copies")), nil
 }
 
-// place is the copy that the profile names; nil where it names none.
-func (sh *Shelf) place(identity string) (*mirror.Copy, error) {
+// theCopy is the copy that the profile names; nil where it names none.
+func (sh *Shelf) theCopy(identity string) (*mirror.Copy, error) {
 	p := sh.Profile.Copy
 	if p.To == "" {
 		return nil, nil
@@ -148,7 +148,7 @@ func (sh *Shelf) Copied() (has map[string]bool, at time.Time) {
 // it what [copy] does not keep. It takes no lock of the install: a server can be
 // refitted meanwhile. What a push before was cut off in goes on where it was.
 func (sh *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error) {
-	c, err := sh.place(how.identity)
+	c, err := sh.theCopy(how.identity)
 	if err != nil {
 		return nil, err
 	}

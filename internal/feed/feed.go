@@ -345,23 +345,23 @@ func readFeed(ctx context.Context, where, key string, c *fetch.Client) (*Feed, e
 			if l == nil {
 				continue
 			}
-			if err := f.place(&l.Wanted, key); err != nil {
+			if err := f.locate(&l.Wanted, key); err != nil {
 				return nil, err
 			}
 			for j := range l.Changes {
-				if err := f.place(&l.Changes[j].Wanted, key); err != nil {
+				if err := f.locate(&l.Changes[j].Wanted, key); err != nil {
 					return nil, err
 				}
 			}
 		}
 		for j := range bld.Runtimes {
-			if err := f.place(&bld.Runtimes[j].Wanted, key); err != nil {
+			if err := f.locate(&bld.Runtimes[j].Wanted, key); err != nil {
 				return nil, err
 			}
 		}
 		for _, ps := range append([][]Part{bld.Parts}, variantParts(bld.Variants)...) {
 			for j := range ps {
-				if err := f.place(&ps[j].Wanted, key); err != nil {
+				if err := f.locate(&ps[j].Wanted, key); err != nil {
 					return nil, err
 				}
 			}
@@ -384,8 +384,8 @@ func variantParts(vs []Variant) (out [][]Part) {
 	return
 }
 
-// place makes a part's addresses whole and says what must vouch for it.
-func (f *Feed) place(w *fetch.Wanted, key string) (err error) {
+// locate makes a part's addresses whole and says what must vouch for it.
+func (f *Feed) locate(w *fetch.Wanted, key string) (err error) {
 	for _, at := range []*string{&w.URL, &w.Sums, &w.Sig} {
 		if *at != "" {
 			if *at, err = fetch.Resolve(f.where, *at); err != nil {

@@ -168,7 +168,7 @@ type shell struct {
 	waits *Place // a wait for a key that no command came after yet
 }
 
-func (s *shell) place(line int) *Place {
+func (s *shell) lineAt(line int) *Place {
 	p := &Place{File: s.script, Line: line}
 	if line >= 1 && line <= len(s.lines) {
 		p.Text = strings.TrimSpace(s.lines[line-1])
@@ -241,7 +241,7 @@ func (s *shell) condition(list []*syntax.Stmt) {
 func (s *shell) body(list []*syntax.Stmt, line int, endless bool) {
 	around := s.loop
 	if endless {
-		s.loop = s.place(line)
+		s.loop = s.lineAt(line)
 	}
 	s.stmts(list)
 	s.loop = around
@@ -280,10 +280,10 @@ func (s *shell) waitsForKey(c *syntax.CallExpr, st *syntax.Stmt) bool {
 // what comes.
 func (s *shell) wait(line int) {
 	if n := len(s.found); n > 0 {
-		s.found[n-1].Stays = s.place(line)
+		s.found[n-1].Stays = s.lineAt(line)
 		return
 	}
-	s.waits = s.place(line)
+	s.waits = s.lineAt(line)
 }
 
 // took notes of commands that were found how the script comes to them.

@@ -135,20 +135,20 @@ var dotnetHomes = []string{"/usr/share/dotnet", "/usr/lib/dotnet", "/usr/lib64/d
 // of them for "": those that belong to host, the dotnet program that would run,
 // where it is known, else of every place where they are put.
 func FindFrameworks(name, host string, env, search []string) (out []Runtime) {
-	var homes []place
+	var homes []seenIn
 	if host != "" { // a host uses its own alone
 		if real, err := filepath.EvalSymlinks(host); err == nil {
-			homes = append(homes, place{filepath.Dir(real), host})
+			homes = append(homes, seenIn{filepath.Dir(real), host})
 		}
 	} else {
 		for _, kv := range env {
 			if v, ok := strings.CutPrefix(kv, "DOTNET_ROOT="); ok && v != "" {
-				homes = append(homes, place{v, "DOTNET_ROOT"})
+				homes = append(homes, seenIn{v, "DOTNET_ROOT"})
 			}
 			if v, ok := strings.CutPrefix(kv, "PATH="); ok {
 				for _, d := range filepath.SplitList(v) {
 					if real, err := filepath.EvalSymlinks(filepath.Join(d, "dotnet")); err == nil {
-						homes = append(homes, place{filepath.Dir(real), "PATH"})
+						homes = append(homes, seenIn{filepath.Dir(real), "PATH"})
 					}
 				}
 			}
@@ -156,7 +156,7 @@ func FindFrameworks(name, host string, env, search []string) (out []Runtime) {
 		for _, pat := range append(slices.Clone(search), dotnetHomes...) {
 			found, _ := filepath.Glob(pat)
 			for _, d := range found {
-				homes = append(homes, place{d, pat})
+				homes = append(homes, seenIn{d, pat})
 			}
 		}
 	}

@@ -161,17 +161,17 @@ func ReadEngine(ctx context.Context, kind, program string) (*Runtime, error) {
 // FindEngines lists the interpreters of a kind on PATH in env, in the places
 // where systems put them, and where the search patterns lead, each once.
 func FindEngines(ctx context.Context, kind string, env, search []string) (out []Runtime) {
-	var dirs []place
+	var dirs []seenIn
 	for _, pat := range search {
 		found, _ := filepath.Glob(pat)
 		for _, d := range found {
-			dirs = append(dirs, place{filepath.Join(d, "bin"), pat}, place{d, pat})
+			dirs = append(dirs, seenIn{filepath.Join(d, "bin"), pat}, seenIn{d, pat})
 		}
 	}
 	for _, kv := range env {
 		if v, ok := strings.CutPrefix(kv, "PATH="); ok {
 			for _, d := range filepath.SplitList(v) {
-				dirs = append(dirs, place{d, "PATH"})
+				dirs = append(dirs, seenIn{d, "PATH"})
 			}
 		}
 	}
@@ -179,7 +179,7 @@ func FindEngines(ctx context.Context, kind string, env, search []string) (out []
 		`C:\Program Files\Python*`} {
 		found, _ := filepath.Glob(pat)
 		for _, d := range found {
-			dirs = append(dirs, place{d, pat})
+			dirs = append(dirs, seenIn{d, pat})
 		}
 	}
 	seen := map[string]bool{}
@@ -204,7 +204,7 @@ func FindEngines(ctx context.Context, kind string, env, search []string) (out []
 }
 
 // place is a folder to look in, and what led to it.
-type place struct{ path, by string }
+type seenIn struct{ path, by string }
 
 // Interpreter is the program that a script's first line names, as the system
 // would look for it: found is its file, "" where there is none. ok is false for

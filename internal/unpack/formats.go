@@ -65,7 +65,7 @@ func (o *opener) zipEntry(e *zip.File, clean string) error {
 	switch {
 	case strings.HasSuffix(e.Name, "/"):
 		it.Mode = fs.ModeDir | 0o755
-		return o.place(it, clean)
+		return o.put(it, clean)
 	case it.Mode&fs.ModeType != 0 && !link:
 		return o.bad(e.Name, "is neither file, folder nor link")
 	case e.Flags&1 != 0:
@@ -82,14 +82,14 @@ func (o *opener) zipEntry(e *zip.File, clean string) error {
 			return o.wrap(e.Name, err)
 		}
 		it.Target = string(b)
-		return o.place(it, clean)
+		return o.put(it, clean)
 	}
 	it.Body = r
 	// Made where files have no modes: what runs is told by its content.
 	if creator := e.CreatorVersion >> 8; creator != 3 && creator != 19 || it.Mode.Perm() == 0 {
 		it.Body, it.Mode = sniffMode(r)
 	}
-	if err := o.place(it, clean); err != nil {
+	if err := o.put(it, clean); err != nil {
 		return o.wrap(e.Name, err)
 	}
 	return nil

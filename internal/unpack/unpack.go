@@ -275,11 +275,11 @@ func (o *opener) item(it Item) error {
 	if err != nil || clean == "" {
 		return err
 	}
-	return o.place(it, clean)
+	return o.put(it, clean)
 }
 
-// place is item for an entry whose name was admitted.
-func (o *opener) place(it Item, clean string) error {
+// put is item for an entry whose name was admitted.
+func (o *opener) put(it Item, clean string) error {
 	raw := it.Path
 	if it.Mode&fs.ModeSymlink != 0 {
 		to := path.Join(path.Dir(clean), it.Target)
