@@ -63,7 +63,7 @@ func (f folder) Heads(owner string) ([]*set.Set, error) {
 		if !strings.HasSuffix(d.Name(), ".set") || strings.HasPrefix(d.Name(), ".") {
 			continue
 		}
-		s, err := set.Read(filepath.Join(at, d.Name()), true)
+		s, err := set.HeadOf(filepath.Join(at, d.Name()))
 		if errors.Is(err, set.ErrNoSet) {
 			continue // dropped since the folder was listed
 		}

@@ -52,7 +52,7 @@ func (l *Locker) Read(owner, id string) (*set.Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	stored, err := set.Read(p, false)
+	stored, err := set.Read(p)
 	if err == nil && l.others {
 		if err = set.Contained(stored.Entries); err != nil {
 			err = &set.Damage{Where: p, Why: err.Error()}
@@ -67,8 +67,8 @@ func (l *Locker) Head(owner, id string) (*set.Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	set, err := set.Read(p, true)
-	return set, l.shown(err)
+	head, err := set.HeadOf(p)
+	return head, l.shown(err)
 }
 
 // Heads lists an owner's sets without their entries, oldest first. One whose
@@ -102,18 +102,18 @@ func NewName() string {
 
 // Base opens a set as the base of a pass. Damage in it is found out here or while
 // it is read.
-func (l *Locker) Base(owner, id string) (*set.Base, error) { return l.baseOf(owner, id, false) }
+func (l *Locker) Base(owner, id string) (*set.Base, error) { return l.openSet(owner, id, set.Open) }
 
 // Look is Base for whoever only goes through it once: it is good for no pass, and takes
 // the room of a few blocks.
-func (l *Locker) Look(owner, id string) (*set.Base, error) { return l.baseOf(owner, id, true) }
+func (l *Locker) Look(owner, id string) (*set.Base, error) { return l.openSet(owner, id, set.Look) }
 
-func (l *Locker) baseOf(owner, id string, look bool) (*set.Base, error) {
+func (l *Locker) openSet(owner, id string, open func(path string) (*set.Base, error)) (*set.Base, error) {
 	p, err := l.Path(owner, id)
 	if err != nil {
 		return nil, err
 	}
-	b, err := set.OpenBase(p, look)
+	b, err := open(p)
 	return b, l.shown(err)
 }
 

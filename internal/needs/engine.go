@@ -203,7 +203,7 @@ func FindEngines(ctx context.Context, kind string, env, search []string) (out []
 	return out
 }
 
-// place is a folder to look in, and what led to it.
+// seenIn is a folder to look in, and what led to it.
 type seenIn struct{ path, by string }
 
 // Interpreter is the program that a script's first line names, as the system

@@ -47,8 +47,14 @@ func (t *Taken) Base() *Base {
 		Close:   func() {}}
 }
 
-// OpenBase opens the set in the file at p. With look it is for one who only goes through it once.
-func OpenBase(p string, look bool) (*Base, error) {
+// Open opens the set in the file at p as the base of a pass.
+func Open(p string) (*Base, error) { return open(p, false) }
+
+// Look is Open for one who only goes through it once: it is good for no pass, and takes the
+// room of a few blocks.
+func Look(p string) (*Base, error) { return open(p, true) }
+
+func open(p string, look bool) (*Base, error) {
 	// It is opened once: another command may drop it meanwhile.
 	f, err := os.Open(p)
 	if err != nil {
@@ -62,7 +68,7 @@ func OpenBase(p string, look bool) (*Base, error) {
 	}()
 	frames, err := framesOf(f, p, look)
 	if errors.Is(err, frame.ErrNoMark) { // written in one frame
-		s, err := Read(p, false)
+		s, err := Read(p)
 		if err != nil {
 			return nil, err
 		}

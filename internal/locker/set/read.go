@@ -139,42 +139,52 @@ func endOf(frames [][]byte) (entries int, err error) {
 
 // Read reads the set in the file at path. One that is not there gives ErrNoSet, one that
 // does not read back *Damage.
-func Read(path string, headOnly bool) (*Set, error) {
-	if !headOnly {
-		if frames, err := ReadFrames(path); !errors.Is(err, frame.ErrNoMark) {
-			if err != nil {
-				return nil, err
-			}
-			s, err := setOf(frames)
-			if err != nil {
-				return nil, &Damage{Where: path, Why: err.Error()}
-			}
-			return s, nil
-		}
+func Read(path string) (*Set, error) {
+	frames, err := ReadFrames(path)
+	if errors.Is(err, frame.ErrNoMark) {
+		return readStream(path, false)
 	}
+	if err != nil {
+		return nil, err
+	}
+	s, err := setOf(frames)
+	if err != nil {
+		return nil, &Damage{Where: path, Why: err.Error()}
+	}
+	return s, nil
+}
+
+// HeadOf is Read without the set's entries.
+func HeadOf(path string) (*Set, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, NoSet(path, err)
 	}
 	defer f.Close()
-	if headOnly {
-		head, err := frame.ReadMarked(bufio.NewReader(f))
-		if err == nil {
-			if head, err = frame.Inflate(head, nil); err == nil {
-				s, err := readHead(head)
-				if err != nil {
-					err = &Damage{Where: path, Why: err.Error()}
-				}
-				return s, err
-			}
-		}
-		if !errors.Is(err, frame.ErrNoMark) {
-			return nil, &Damage{Where: path, Why: fmt.Sprintf("its head can't be read: %v", err)}
-		}
-		if _, err := f.Seek(0, io.SeekStart); err != nil {
-			return nil, err
-		}
+	head, err := frame.ReadMarked(bufio.NewReader(f))
+	if errors.Is(err, frame.ErrNoMark) {
+		return readStream(path, true)
 	}
+	if err == nil {
+		head, err = frame.Inflate(head, nil)
+	}
+	if err != nil {
+		return nil, &Damage{Where: path, Why: fmt.Sprintf("its head can't be read: %v", err)}
+	}
+	s, err := readHead(head)
+	if err != nil {
+		err = &Damage{Where: path, Why: err.Error()}
+	}
+	return s, err
+}
+
+// readStream reads a set that was written in one frame.
+func readStream(path string, headOnly bool) (*Set, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, NoSet(path, err)
+	}
+	defer f.Close()
 	z, err := zstd.NewReader(f, zstd.WithDecoderConcurrency(1))
 	if err != nil {
 		return nil, err
