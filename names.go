@@ -1,6 +1,6 @@
 package freshkeel
 
-// What callers meet of the rooms below, by the names that they know it by here.
+// These are the types of the rooms below that callers meet, by their names here.
 
 import (
 	"context"
@@ -39,7 +39,7 @@ type Options = install.Options
 // Event is one thing that happened during a run.
 type Event = tell.Event
 
-// What an Event reports: see internal/tell.
+// These are the kinds of events: see internal/tell.
 const (
 	StepBegun  = tell.StepBegun
 	StepMoves  = tell.StepMoves
@@ -62,7 +62,7 @@ type (
 	Unreachable    = store.Unreachable // a place that can't be used: Do is what helps
 )
 
-// What a check of backups found.
+// These are the results of a check of backups.
 type (
 	Damage  = locker.Damage
 	Checked = locker.Checked
@@ -109,14 +109,14 @@ func Answer(in io.Reader, out io.Writer) error { return host.Answer(in, out) }
 // from in, answers on out, and returns when the server is gone.
 func Mind(in io.Reader, out io.WriteCloser) error { return host.Mind(in, out) }
 
-// How an install is taken under care.
+// These say how an install is taken under care.
 type (
 	Adopt   = adopt.Order   // what to look at, and what is known of it
 	Adopted = adopt.Adopted // what was found and written
 	Guess   = adopt.Guess   // one line of the profile, and what it was guessed from
 )
 
-// What is wanted, and what is to be had.
+// These say which build is wanted, and which builds are to be had.
 type (
 	Want    = resolve.Want    // which build, and how to go about it
 	Offer   = resolve.Offer   // what one source offers
@@ -126,7 +126,7 @@ type (
 	Move    = inventory.Move  // content that has another name now
 )
 
-// What a refit would meet and do.
+// These say what a refit would meet and do.
 type (
 	Preflight = check.Preflight // the plan and what the checks found
 	Finding   = check.Finding   // what, where, why it matters, what to do

@@ -33,7 +33,7 @@ func (k *Keel) Settle(ctx context.Context) (*logbook.Entry, error) {
 	if (e == nil && !k.in.RunDir().Status().Left) || err != nil {
 		return nil, err
 	}
-	// What was tried and did not end well is tried again by a command that changes
+	// A recovery that did not end well is tried again by a command that changes
 	// something, or by recover: to look must not cost another try.
 	if e != nil && e.Stuck != "" {
 		return nil, tell.Advise(fmt.Errorf("%s %s is not settled: %s", e.Kind, e.ID, e.Stuck), "freshkeel recover")

@@ -194,7 +194,7 @@ func (t *transaction) stage(pre *Preflight) error {
 }
 
 // recheck holds the plan against the install as the stopping server left it.
-// What the server rewrote meanwhile is fine as long as the same plan follows.
+// The server may have rewritten files meanwhile, as long as the same plan follows.
 func (t *transaction) recheck(pre *Preflight, w Want) error {
 	changed := t.k.planner.Still(pre.Plan)
 	if changed == nil {

@@ -49,7 +49,7 @@ func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker
 	for _, f := range doc.Files {
 		t.total += f.Size
 	}
-	// What is here is read by as many as there are processors; what is not, by
+	// Files that are here are read by as many workers as there are processors; the others, by
 	// more, since they wait for the line.
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(max(8, runtime.GOMAXPROCS(0)))

@@ -36,7 +36,7 @@ func (aq *Acquirer) make(ctx context.Context, c *resolve.Candidate, m *feed.Make
 		return "", tell.Advise(fmt.Errorf("another run of %s is under way", m.Run[0]), "wait for it to end")
 	}
 	defer lock.Unlock()
-	// What an earlier run left there is no product of this one: but a run that ended well
+	// Files that an earlier run left there are no product of this one: but a run that ended well
 	// and whose product was only not named rightly is not done again (it may take long).
 	if made := aq.madeBefore(work, c, m); made != "" {
 		return made, nil

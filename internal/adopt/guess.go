@@ -389,7 +389,7 @@ func and(from string) string {
 
 var (
 	versionLine = regexp.MustCompile(`(?i)^(.*?\b(?:version|server|build|v)\b[^0-9\n]{0,24}?)v?(\d+(?:\.\d+)+(?:-[\w.]+)?)`)
-	// What a script echoes of itself may be no more than a name and a number.
+	// A line that a script echoes may be no more than a name and a number.
 	nameAndVersion = regexp.MustCompile(`^((?:[A-Za-z][\w-]* ){0,3})v?(\d+(?:\.\d+)+(?:-[\w.]+)?)$`)
 	readyLine      = regexp.MustCompile(`(?i)\b(ready|done|open|opened|listening|started|online|accepting)\b`)
 	portInLine     = regexp.MustCompile(`(?i)\b(udp|tcp)\b\D{0,12}(\d{2,5})`)
@@ -447,7 +447,7 @@ func (l *lookout) lookForStopInScript() {
 		if l.artifact != l.script {
 			continue
 		}
-		// What it echoes is its log.
+		// The lines that it echoes are its log.
 		at := fmt.Sprintf("%s:%d: %s", l.script, i+1, clip(strings.TrimSpace(line)))
 		for _, m := range echoed.FindAllStringSubmatch(line, -1) {
 			v := versionLine.FindStringSubmatch(m[1])
@@ -477,7 +477,7 @@ func saying(line string, m []string) string {
 	return regexp.QuoteMeta(m[1]) + v + `(\S+)`
 }
 
-// What of a long log is looked at: its beginning, where a server says who it is, and its
+// These parts of a long log are looked at: its beginning, where a server says who it is, and its
 // end, where it was told to stop. In lines.
 const logHead, logTail = 400, 100
 

@@ -44,7 +44,7 @@ func (sh *Shelf) Show(id string, all bool) (*View, error) {
 	if needed, err := sh.neededBackups(heads); err == nil {
 		v.Needed = needed[id]
 	}
-	// What the one before had, each path with a hash of all that counts as its
+	// The paths of the backup before, each with a hash of all that counts as its
 	// content: the entries of two backups are many to hold.
 	var was map[string]tree.Sum
 	for _, h := range slices.Backward(heads[:at]) {

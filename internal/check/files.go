@@ -215,7 +215,7 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 		out = append(out, ok("%s of Fresh Keel's own, from another install, in the build: left out",
 			words.Plural(n, "file"))...)
 	}
-	// What is too long for the system would fail in the middle of staging.
+	// A path that is too long for the system would fail in the middle of staging.
 	for _, st := range s.plan.Steps {
 		full := len(s.k.Path(st.Path)) + len("/.freshkeel/refits/r0000/displaced/") + 64
 		switch long := slices.MaxFunc(strings.Split(st.Path, "/"), func(a, b string) int { return len(a) - len(b) }); {

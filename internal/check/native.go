@@ -44,7 +44,7 @@ func checkNative(_ context.Context, s *situation) (out []Finding) {
 			continue // checkKind tells
 		}
 		lacks := n.Lacks(filepath.Dir(s.k.Path(c.at)), s.ahead.HasFull, c.libraries)
-		// What no package mends comes first: who reads on from there need not install
+		// Faults that no package mends come first: a reader of those need not install
 		// anything for it.
 		slices.SortStableFunc(lacks, func(a, b needs.Lack) int { return hopeless(b) - hopeless(a) })
 		for _, l := range lacks {

@@ -193,7 +193,7 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 			}
 		}
 		if next := successor(f, path); next != nil {
-			// What was written between the last read and the rotation comes
+			// Lines that were written between the last read and the rotation come
 			// first; nobody writes to the old file any more.
 			rest, _ := io.ReadAll(f)
 			part = append(part, rest...)

@@ -10,7 +10,7 @@
 // and another took over, to the processes that carry the mark of that server's
 // start. There is no search by name, and so no way to hit somebody else's process.
 //
-// What it does not do: it decides nothing of whether a server is up, it knows no
+// It does not decide whether a server is up, it knows no
 // profile, and it never becomes root.
 package host
 

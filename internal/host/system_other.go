@@ -2,7 +2,7 @@
 
 package host
 
-// What this system is like, for whoever would otherwise ask for its name.
+// These say what this system is like, so that nobody has to ask for its name.
 const (
 	HasModes    = true  // files have an execute bit and an owner, and scripts are run by their first line
 	OpenIsFree  = true  // a file that a program has open can be renamed

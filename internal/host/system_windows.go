@@ -1,6 +1,6 @@
 package host
 
-// What this system is like, for whoever would otherwise ask for its name.
+// These say what this system is like, so that nobody has to ask for its name.
 const (
 	HasModes    = false // files have an execute bit and an owner, and scripts are run by their first line
 	OpenIsFree  = false // a file that a program has open can be renamed

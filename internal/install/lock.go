@@ -36,7 +36,7 @@ func (in *Install) Lock(doing string) (unlock func(), err error) {
 	} else if err != nil || !ok {
 		return nil, in.notMine(err)
 	}
-	// Who holds it is only for telling others: a full disk must not keep
+	// The holder's name is only for telling others: a full disk must not keep
 	// anybody from the lock.
 	if b, err := json.Marshal(holder{os.Getpid(), doing, time.Now().Round(0)}); err == nil {
 		tree.WriteFile(in.State("holder.json"), b, 0o600)

@@ -52,7 +52,7 @@ type Hurt struct {
 // progress, which may be nil, hears bytes done and to do.
 func (l *Locker) Check(ctx context.Context, sets []*set.Set, share Share, progress func(done, total int64)) (*Checked,
 	error) {
-	if !l.others { // what moves while it is read would look damaged
+	if !l.others { // a pack that moves while it is read would look damaged
 		gate := l.gate()
 		if err := gate.RLock(); err == nil {
 			defer gate.Unlock()

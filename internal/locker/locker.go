@@ -8,7 +8,7 @@
 //	                     the frame, and which piece it lies over
 //	packs/NAME.part      a pack being written; its writer holds a lock on it
 //	sets/OWNER/ID.set    zstd of JSON lines: a head, then one line for each entry
-//	gate                 a lock: shared by writers, alone by who gives space back
+//	gate                 a lock: shared by writers, held alone while space is given back
 //
 // A pack is flushed before its index appears, and every pack before the set
 // that names its pieces. So a crash leaves at most a .part file, or a pack

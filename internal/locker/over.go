@@ -320,7 +320,7 @@ func (w *Writer) over(sc *scratch, s tree.Sum, b []byte, base tree.Sum, alike bo
 	prints := w.prints(sc, b)
 	over := func(base tree.Sum, alike bool) []byte {
 		common, was, err := w.common(sc, base, b, prints, alike)
-		if err != nil || was < frame.LayFrom { // damage is told by a check; it is stored whole
+		if err != nil || was < frame.LayFrom { // a check reports damage; the piece is stored whole
 			return nil
 		}
 		return frame.Lay(sc.comp[:0], common, was, b)

@@ -15,7 +15,7 @@ import (
 	"github.com/zeebo/xxh3"
 )
 
-// Of a large piece the index has prints, made of a 64-bit hash of each stretch of it: the
+// The index has prints of a large piece, made of a 64-bit hash of each stretch of it: the
 // sum of those, then the lowest byte of each. The sum tells, ten times as fast as BLAKE3
 // does, that a piece stands where it stood. Of one that has changed the bytes tell which
 // stretches did; no more than those need be read of what it is to be stored over, and

@@ -207,7 +207,7 @@ func (r *reading) stretch(s tree.Sum, from int, out []byte) error {
 	if in, pack, ok := r.l.seek(s); ok && r.stretchOf(pack, in, from, out) {
 		return nil
 	}
-	_, _, whole, err := r.unchecked(s) // which tells why it can't be read, too
+	_, _, whole, err := r.unchecked(s) // it says why the piece can't be read, too
 	if err != nil {
 		return err
 	}

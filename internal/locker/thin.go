@@ -155,7 +155,7 @@ func (l *Locker) living() (map[tree.Sum]bool, error) {
 func (l *Locker) wear(base string, frames map[int64]*usefulFrame, halt func(string) error) error {
 	fi, err := os.Stat(base + ".zst")
 	if err != nil {
-		return nil // told by a check
+		return nil // a check reports it
 	}
 	var keep []*usefulFrame
 	var live int64
@@ -204,7 +204,7 @@ func (l *Locker) move(base string, keep []*usefulFrame) error {
 	for _, f := range keep {
 		slices.SortFunc(f.lines, func(a, b index.Found) int { return a.Compare(b.Place) })
 		for _, ln := range f.lines {
-			if _, err := l.piece(ln.Sum); err != nil { // damage stays where it is, and is told by a check
+			if _, err := l.piece(ln.Sum); err != nil { // damage stays where it is, and a check reports it
 				return err
 			}
 			ln.Off = p.off

@@ -101,7 +101,7 @@ func (f Framework) Fits(version string) bool {
 }
 
 // Pick is the version that the host would take of those there are; "" for none.
-// Of released and unreleased ones that fit, a released one comes first.
+// A released version that fits comes before an unreleased one.
 func (f Framework) Pick(versions []string) (best string) {
 	want, err := semver.NewVersion(f.Version)
 	if err != nil {

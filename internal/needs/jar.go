@@ -155,7 +155,7 @@ func (c *counted) ReadAt(b []byte, off int64) (int, error) {
 // that it can say that the runtime is too old, and the rest is not. main is the class
 // that a command runs of it; "" is the one that the manifest names.
 //
-// What counts is the highest version that the main path needs: that of the main
+// The highest version that the main path needs counts: that of the main
 // class, of the classes in its own package's tree, and of any version that at
 // least one class in fifty has. A few classes of a higher one are for those who
 // have the runtime for them; they are listed as Optional. Classes below

@@ -110,7 +110,7 @@ func Placed(set *locker.Set, place map[string]string) (out Items, bad []Blocked,
 			unfound = append(unfound, pat)
 		}
 	}
-	// What a rule lays somewhere hides what the build has there.
+	// A file that a rule lays somewhere hides the file that the build has there.
 	return out.sorted(func(a, _ Item) bool { return a.At != a.File.Path }), bad, unfound
 }
 

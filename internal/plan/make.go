@@ -200,7 +200,7 @@ func (d *decider) file(it *Item, here *tree.Entry, was *inventory.Owned) error {
 		return nil
 	case own && (here != nil || was != nil || !p.Known):
 		p.Kept = append(p.Kept, at)
-		// That the build ships it is noted all the same: one that the operator
+		// It is noted all the same that the build ships the file: one that the operator
 		// deleted is not new in the next build either.
 		it.owned = asBuilt
 		return d.heldBack(it, here, was)

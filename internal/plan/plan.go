@@ -47,7 +47,7 @@ type Plan struct {
 	Unchanged int   // build files that are installed already
 	Had       int   // files of the inventory before
 
-	// What becomes of files, by their paths.
+	// These say what becomes of files, by their paths.
 	Kept    []string // the operator's own that the build brings too: not touched
 	Stale   []string // of Kept: as the old build brought them, and the new one brings others
 	Differs []string // of Kept: another content than the build's, and whether you changed them is not known
@@ -56,7 +56,7 @@ type Plan struct {
 	Mended  []string // build files that were damaged here: put back
 	Foreign []string // neither the build's nor named in the profile: not touched
 
-	// How the build and its layers were put together.
+	// These say how the build and its layers were put together.
 	Layers   []inventory.Laid
 	Without  []string // layers that are left out
 	Overlaid []Overlaid
@@ -68,7 +68,7 @@ type Plan struct {
 	Reserved []string         // Fresh Keel's own, of another install: left out
 	Blocked  []Blocked
 
-	// What is the operator's, and changes with it.
+	// These are the operator's own files that change with the build.
 	Edits    []Edit    // of the operator's own files: shown, backed up, rolled back like any other file
 	Asked    []Consent // consents that are asked for and were not accepted
 	HeldBack []string  // add-ons that are left out of this refit, by their paths

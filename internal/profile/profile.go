@@ -72,7 +72,7 @@ type Addons struct {
 	Bare string `toml:"bare"`
 }
 
-// What a version alone means in an add-on's word of what it fits.
+// These say what a version alone means where an add-on says which versions it fits.
 const (
 	BareThat    = "that"     // that version, and those that begin with it
 	BareAtLeast = "at-least" // that version and newer

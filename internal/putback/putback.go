@@ -77,7 +77,7 @@ func (p *Plan) count() (restored, aside int) {
 
 // Plan looks at the install and finds all that differs from the backup.
 func (rt *Returner) Plan(set *locker.Set, sc Scope) (*Plan, error) {
-	// What is out of scope, a world most often, is not held on to.
+	// Files out of scope, most often those of a world, are not held on to.
 	var list []tree.Entry
 	if err := tree.WalkEach(rt.Dir, tree.Patterns(set.Skipped), func(found []tree.Entry) {
 		for _, e := range found {

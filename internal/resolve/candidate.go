@@ -70,7 +70,7 @@ func (c *Candidate) setID() string {
 		Unpack unpack.Rule
 		Made   []string `json:",omitempty"`
 	}
-	// Who vouches is a part of what it is: what came without a signature is another
+	// The signer is a part of a build's identity: a build that came without a signature is another
 	// thing than the same file with one.
 	signed := func(w fetch.Wanted) string {
 		if mark := fetch.KeyMark(w.Key); mark != "" {

@@ -120,7 +120,7 @@ func (rk *Rack) ownRuntimes() (dir string, unlock func(), err error) {
 	if ok, err := lock.TryLock(); err != nil || !ok {
 		return "", nil, tell.Advise(errors.New("another command is changing the runtimes"), "wait for it to end")
 	}
-	// What a killed command left is of no use to anybody.
+	// Files that a killed command left are of no use to anybody.
 	left, _ := filepath.Glob(filepath.Join(dir, ".taking-*"))
 	for _, l := range left {
 		os.RemoveAll(l)

@@ -76,7 +76,7 @@ func Usable(in *install.Install, places []string) error {
 		if err := tree.Writable(in.Path(at)); err != nil {
 			return fmt.Errorf("%s is on a file system of its own, and can't be written to: %w", at, err)
 		}
-		// What root stages must not lie where somebody else can exchange it.
+		// Files that root stages must not lie where somebody else can exchange them.
 		if os.Geteuid() == 0 && e.UID.Int() > 0 {
 			return fmt.Errorf("%s is on a file system of its own and belongs to user %d, while root is to stage files there", at, e.UID)
 		}

@@ -30,7 +30,7 @@ type Store interface {
 	// in a slash, sorted.
 	List(ctx context.Context, prefix string) ([]Object, error)
 	// Put stores size bytes of r under name, whole and durable, or not at all.
-	// What was there under that name is replaced.
+	// An object that was there under that name is replaced.
 	Put(ctx context.Context, name string, r io.ReaderAt, size int64) error
 	// Get reads an object; an error that is fs.ErrNotExist where there is none.
 	Get(ctx context.Context, name string) (io.ReadCloser, error)

@@ -10,7 +10,7 @@
 // lines in a power cut misleads nobody, and Apply and Reverse may both be
 // called again after any crash, any number of times.
 //
-// What it does not do: it reads no content, it decides nothing, and it follows no
+// It reads no content, it decides nothing, and it follows no
 // link. A path of a plan that leads out of the install, or into Fresh Keel's own
 // state, is refused.
 package swap

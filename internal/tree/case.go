@@ -48,7 +48,7 @@ func SpelledAs(l List) Spelling {
 // Free tells whether any spelling goes.
 func (s Spelling) Free() bool { return s.as == nil }
 
-// Of spells a path. What the tree has not is taken in as it came: a second path that
+// Of spells a path. A path that the tree does not have is taken in as it came: a second path that
 // differs from it by case alone is spelled like the first.
 func (s Spelling) Of(path string) string {
 	if s.as == nil {

@@ -14,7 +14,7 @@ import (
 // each by descriptors from there, without following any link: whoever exchanges
 // a folder for a link meanwhile leads nobody out of it. Close it in any case.
 //
-// What it does not do: it knows nothing of mounts. A file system that is mounted
+// It knows nothing of mounts. A file system that is mounted
 // below the root is part of it.
 type Root struct {
 	dir string

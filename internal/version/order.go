@@ -63,7 +63,7 @@ func rank(part string) (weight int, number uint64, word string) {
 func compareParts(a, b string) int {
 	as, bs := versionPart.FindAllString(a, -1), versionPart.FindAllString(b, -1)
 	for i := range max(len(as), len(bs)) {
-		// What is missing is a 0, or the release of what has a word there.
+		// A part that is missing is a 0, or the release where the other version has a word there.
 		x, y := "", ""
 		if i < len(as) {
 			x = as[i]

@@ -1,7 +1,7 @@
 // Package words makes text fit for people: here, harmless for their terminals. It
 // imports nothing of the project.
 //
-// What it does not do: it is no protection for HTML or a shell, and it does not
+// It is no protection for HTML or a shell, and it does not
 // judge what a text says.
 package words
 

@@ -88,7 +88,7 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 			func(name string) bool { return worn[int32(slices.Index(p.packs, name))] }) {
 			continue
 		}
-		// What is damaged here stays there as it is, and is told by a check.
+		// Content that is damaged here stays there as it is, and a check reports it.
 		if err := p.Push(ctx, s, note); err != nil && !errors.As(err, new(*set.Damage)) {
 			return err
 		}
@@ -97,7 +97,7 @@ func (p *Pushing) Wear(ctx context.Context, note func(int64)) error {
 }
 
 // GiveBack removes packs that no set of the copy needs, and returns their bytes.
-// Where it isn't known what a set needs, nothing goes.
+// Nothing goes where it is not known which packs a set needs.
 func (p *Pushing) GiveBack(ctx context.Context) (freed int64, err error) {
 	if err := p.clear(ctx); err != nil {
 		return 0, err
