@@ -330,7 +330,7 @@ func (t *transaction) wontRun(n *notUp) error {
 	}
 	world := worldIn(t.k.in, lines)
 	to := cmp.Or(t.e.To, "the version before")
-	t.e.Told = nil // what was told of what is undone now
+	t.e.Told = nil // notes about a state that is undone now
 	if len(world) > 0 && t.e.Kind == logbook.Rollback && !t.e.World {
 		t.e.Told = append(t.e.Told,
 			fmt.Sprintf("%s can't read %s as the newer version left it", to, strings.Join(world, ", ")),

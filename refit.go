@@ -117,7 +117,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	return t.e, t.confirm()
 }
 
-// tellBefore tells what is worth minding of what comes now.
+// tellBefore tells what is worth minding about the refit that begins.
 func tellBefore(in *install.Install, pre *Preflight) {
 	for _, f := range pre.Warnings() {
 		in.Warn("%s", f.What)

@@ -233,7 +233,7 @@ func (p *program) fetch(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-// news is for cron: one line for what is newer, nothing where nothing is.
+// news is for cron: one line where something is newer, nothing where nothing is.
 func (p *program) news(ctx context.Context, k *freshkeel.Keel) error {
 	p.view.quiet = true // a mail a day about nothing is not read for long
 	list, err := k.News(ctx)

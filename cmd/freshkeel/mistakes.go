@@ -56,7 +56,7 @@ var (
 	needsValue = regexp.MustCompile(`^flag needs an argument: -+(.+)$`)
 )
 
-// mistake says what is wrong with an option, in the words of who typed it.
+// mistake says what is wrong with an option, in the words that were typed.
 func mistake(said string, flags []cli.Flag) string {
 	if m := wrongValue.FindStringSubmatch(said); m != nil {
 		what := "is no value for it: " + m[3]

@@ -54,7 +54,7 @@ type Fetched struct {
 	Gone []resolve.Gone `json:"-"`
 }
 
-// Forget lets go of the files of what was fetched, which are many, as far as the locker
+// Forget lets go of the files of a fetched build, which are many, as far as the locker
 // has them: see Remember.
 func (f *Fetched) Forget() {
 	if !f.Candidate.AsInstalled {
@@ -321,7 +321,7 @@ func (aq *Acquirer) alone(ctx context.Context, l *locker.Locker, c *resolve.Cand
 	return func() { lock.Unlock() }, nil
 }
 
-// contentID names a set by what is in it.
+// contentID names a set by its content.
 func contentID(s *locker.Set) string {
 	h := tree.NewHash()
 	for _, f := range s.Entries {

@@ -107,7 +107,7 @@ func (aq *Acquirer) readListing(ctx context.Context, l *locker.Locker, client *f
 	}
 	changes := c.List.Changes
 	if !reflect.DeepEqual(feed.Over(c.Src), unpack.Rule{}) {
-		changes = nil // what the locker holds is not the whole of what was listed
+		changes = nil // the locker does not hold all that was listed
 	}
 	for _, change := range slices.Backward(changes) {
 		s, err := l.Read(locker.Builds, c.Offer.Memory.Sets[change.Over])

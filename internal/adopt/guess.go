@@ -504,7 +504,7 @@ func (l *lookout) lastLog() (name string, lines []string, numbered func(i int) i
 	const most = 256 << 10 // of each end, in bytes
 	read := func(from int64) []string {
 		b, _ := io.ReadAll(io.NewSectionReader(f, from, most))
-		// Colours are no part of what a line says.
+		// Colours are no part of a line's text.
 		return strings.Split(words.Printable(strings.ReplaceAll(string(b), "\r\n", "\n")), "\n")
 	}
 	lines = read(0)

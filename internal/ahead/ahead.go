@@ -189,7 +189,7 @@ func (a *Ahead) In(folder, ending string) (out []string) {
 	return slices.Compact(out)
 }
 
-// Mode is the mode of what will stand at a path.
+// Mode is the mode of the file or folder that will stand at a path.
 func (a *Ahead) Mode(at string) fs.FileMode {
 	if c, comes := a.Comes(at); comes {
 		return c.Mode

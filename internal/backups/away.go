@@ -124,7 +124,7 @@ func ownerIn(l *locker.Locker, here *Shelf, want string) (string, error) {
 	return "", tell.Misuse("several servers have backups in it: "+strings.Join(named, ", "), "--server NAME")
 }
 
-// readingRoom is a folder for what is read of a copy. Those of dead readers go.
+// readingRoom is a folder for files that are read from a copy. Folders of dead readers go.
 func readingRoom(in string) (dir string, done func(), err error) {
 	if err := os.MkdirAll(in, 0o700); err != nil {
 		return "", nil, err

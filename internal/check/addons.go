@@ -13,7 +13,7 @@ import (
 )
 
 // checkAddons holds each add-on that will stand in the install against the
-// version that is to run: by what its own descriptor says.
+// version that is to run: by its own descriptor.
 func checkAddons(_ context.Context, s *situation) (out []Finding) {
 	rules := s.k.Profile.Addons
 	ver := s.plan.To

@@ -586,7 +586,7 @@ func checkStopping(_ context.Context, s *situation) []Finding {
 	return nil
 }
 
-// checkLinks tells of what a backup can't hold: it stores a link, not what
+// checkLinks reports files that a backup can't hold: it stores a link, not what
 // lies behind it.
 func checkLinks(_ context.Context, s *situation) (out []Finding) {
 	for _, e := range s.ahead.Before {

@@ -119,7 +119,7 @@ func libraries(n int) string {
 	return fmt.Sprintf("%d shared libraries", n)
 }
 
-// hopeless is 1 for what installing a package does not mend.
+// hopeless is 1 for a fault that no package mends.
 func hopeless(l needs.Lack) int {
 	if l.Version != "" || filepath.IsAbs(l.Library) {
 		return 1

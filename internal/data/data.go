@@ -37,7 +37,7 @@ const dumpLimit = time.Hour
 // Is tells whether a path of a backup is a dump of data outside the install.
 func Is(at string) bool { return strings.HasPrefix(at, dataFolder+"/") }
 
-// Dump adds the dumps of what the server keeps outside its folder to a pass.
+// Dump adds dumps of the server's data outside its folder to a pass.
 // Nothing is kept of one that fails: a backup without it would be none.
 func (od *Outside) Dump(ctx context.Context, w *locker.Writer, taken *locker.Taken) error {
 	for _, d := range od.Profile.Data {

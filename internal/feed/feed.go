@@ -119,7 +119,7 @@ type Listing struct {
 	Changes []Change `json:"changes,omitempty"` // shorter documents, for those who have another version
 }
 
-// Change is a listing of what differs from another version.
+// Change is a listing of the files that differ from another version.
 type Change struct {
 	fetch.Wanted
 	Over string `json:"over"` // that version

@@ -129,7 +129,7 @@ func Key(s profile.Source, dir string) (string, error) {
 	return (&reader{Source: s, Place: Place{Dir: dir}}).readKey()
 }
 
-// rule is what the profile says becomes of what comes from the source.
+// rule is the profile's word on files that come from the source.
 func (r *reader) rule() unpack.Rule {
 	return unpack.Rule{As: r.As, Strip: r.Strip, Into: r.Into, Name: r.Rename, Take: r.Take, Leave: r.Leave,
 		Moved: r.Moved, Inside: r.Inside, Removals: r.Removals}
@@ -332,7 +332,7 @@ func Machine(s profile.Source) Choice {
 	return c
 }
 
-// sumOf names content by what is in it: paths and their sums.
+// sumOf names content by its paths and their sums.
 func sumOf(list map[string]tree.Sum) string {
 	h := tree.NewHash()
 	paths := make([]string, 0, len(list))

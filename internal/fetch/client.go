@@ -417,7 +417,7 @@ func atMost(r io.Reader, most int64) ([]byte, error) {
 
 func mib(n int64) string { return fmt.Sprintf("%d MiB", n>>20) }
 
-// Seen is what an address says of what stands there, without its content.
+// Seen is what an address says of its content, without the content itself.
 type Seen struct {
 	Mark   string // ETag or Last-Modified and length; "" where neither is given
 	Name   string // file name, as the server or the address has it

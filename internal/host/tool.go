@@ -27,7 +27,7 @@ type Tool struct {
 // ErrTooLong says that a tool was ended because its time was up.
 var ErrTooLong = errors.New("it took too long and was ended")
 
-// RunTool runs a tool and hands each line of what it prints to line. When ctx
+// RunTool runs a tool and hands each line of its output to line. When ctx
 // ends or the time is up, the tool and all that it started is killed.
 func RunTool(ctx context.Context, t Tool, line func(string)) error {
 	if t.Limit > 0 {

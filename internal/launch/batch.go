@@ -22,7 +22,7 @@ var (
 	batchSkip  = regexp.MustCompile(`(?i)^@?(?:rem\b|::|:|echo\b|if\b|for\b|goto\b|pause\b|title\b|exit\b|setlocal\b|endlocal\b|timeout\b|popd\b|\(|\))`)
 )
 
-// batch walks the lines of a Windows batch script with what is known so far.
+// batch walks the lines of a Windows batch script, with the variables that are known so far.
 type batch struct {
 	install, script, dir string
 	vars                 map[string]string // names in upper case

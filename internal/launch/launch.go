@@ -155,7 +155,7 @@ func LooksShell(name string, b []byte) bool {
 	return strings.HasSuffix(name, ".sh") || regexp.MustCompile(`^#!.*\b(ba|da|z|k)?sh\b`).Match(line)
 }
 
-// shell walks a script's statements in order with what is known so far.
+// shell walks a script's statements in order, with the variables that are known so far.
 type shell struct {
 	install, script, dir string
 	depth                int

@@ -286,7 +286,7 @@ func (w *Writer) standIn(sc *scratch, r io.ReaderAt, buf []byte, had []tree.Sum,
 	for k := 0; k < len(had) && err == nil; k++ {
 		piece := buf[:from[k+1]-from[k]]
 		n, _ := r.ReadAt(piece, from[k])
-		// it has become shorter, or can't be read: told by who goes through the rest
+		// it has become shorter, or can't be read: the pass over the rest reports it
 		if read += int64(n); n < len(piece) {
 			break
 		}

@@ -180,7 +180,7 @@ func (w *Writer) printedAlike(sc *scratch, base tree.Sum, b, had []byte) (common
 // which they may differ.
 const ending = 64 << 10
 
-// halfSame tells whether half of what two have is the same, in place.
+// halfSame tells whether half of two stretches is the same, in place.
 func halfSame(was, is []byte) bool {
 	n := 0
 	if len(was) == len(is) {

@@ -17,7 +17,7 @@ type Reader struct{ r reading }
 // Reader begins reading.
 func (l *Locker) Reader() *Reader { return &Reader{r: reading{l: l}} }
 
-// Close lets go of what it held open.
+// Close closes the packs that it held open.
 func (r *Reader) Close() { r.r.close() }
 
 // Copy writes a stored file's content to w, each piece checked against its

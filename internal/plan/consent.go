@@ -97,7 +97,7 @@ func (pr *Planner) OpenConsents() (out []Consent) {
 	return out
 }
 
-// Accepts tells whether the operator accepts a file by name, and by what word.
+// Accepts is the operator's word that accepts a file by name; "" where there is none.
 func (pr *Planner) Accepts(at string, w resolve.Want) (by string) {
 	switch {
 	case slices.Contains(w.Consent, at):

@@ -299,7 +299,7 @@ func (d *decider) heldBack(it *Item, here *tree.Entry, was *inventory.Owned) err
 	return nil
 }
 
-// notInBuild decides what becomes of what stands in the install and is not in the new
+// notInBuild decides about a file that stands in the install and is not in the new
 // build: what the old build put there, and nobody changed, goes. Without knowledge of the
 // old build nothing of it is removed.
 func (d *decider) notInBuild(here tree.Entry, was *inventory.Owned) error {

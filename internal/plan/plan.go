@@ -206,7 +206,7 @@ func (p *Plan) WriteInventory(path string) error {
 	return inventory.WriteBy(path, head, p.inventory)
 }
 
-// Checked lets go of what only checks ask for, and of what the inventory is written from:
+// Checked lets go of lists that only checks ask for, or that the inventory is written from:
 // of the install as the plan saw it, what the plan touches is all that is asked for
 // later. From here on the entries of the build's sets are as they will be laid out, and
 // good for nothing else: a build may have too many to be copied.

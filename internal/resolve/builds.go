@@ -16,7 +16,7 @@ import (
 	"freshkeel/internal/tree"
 )
 
-// Build is one row of what a source offers.
+// Build is one row of a source's offers.
 type Build struct {
 	Version   string   `json:"version"`
 	Channel   string   `json:"channel,omitempty"`

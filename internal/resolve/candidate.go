@@ -142,7 +142,7 @@ func (rs *Resolver) FromPlace(w Want) (*Candidate, error) {
 	if c.Version == "" {
 		c.Version = version.In(fetch.NameOf(w.From))
 	}
-	// A key in the profile holds for what is named by hand too.
+	// A key in the profile holds for builds that are named by hand too.
 	key, err := feed.Key(rs.Profile.Source, rs.Dir)
 	if err != nil {
 		return nil, err

@@ -42,7 +42,7 @@ func (r *Root) Open(rel string) (*os.File, error) {
 	return OpenRegular(full)
 }
 
-// Describe is Describe for what stands at rel.
+// Describe is Describe for the file, folder or link at rel.
 func (r *Root) Describe(rel string) (e Entry, ok bool, err error) {
 	full, err := r.full("look at", rel)
 	if err != nil {

@@ -106,7 +106,7 @@ func (r *Root) Open(rel string) (*os.File, error) {
 	return f, regular(f, f.Name())
 }
 
-// Describe is Describe for what stands at rel.
+// Describe is Describe for the file, folder or link at rel.
 func (r *Root) Describe(rel string) (e Entry, ok bool, err error) {
 	err = r.above("look at", rel, func(dir int, name string) error {
 		e, ok, err = describeIn(dir, name, rel)

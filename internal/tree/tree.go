@@ -363,7 +363,7 @@ func WriteFile(path string, b []byte, mode fs.FileMode) error {
 	})
 }
 
-// WriteBy is WriteFile for what write writes.
+// WriteBy is WriteFile for content that a function writes.
 func WriteBy(path string, mode fs.FileMode, write func(io.Writer) error) (err error) {
 	dir, name := filepath.Split(path)
 	tmp, err := os.CreateTemp(dir, "."+name+".*")

@@ -54,7 +54,7 @@ func (h *Hostile) Error() string {
 	return fmt.Sprintf("open %s: entry %q %s; the archive is refused whole", h.Archive, h.Entry, h.Why)
 }
 
-// Bounds of what an archive may hold: more is refused as an expansion bomb.
+// These bound an archive's content: more is refused as an expansion bomb.
 const (
 	maxItems    = 2_000_000
 	maxTotal    = 512 << 30 // bytes
@@ -408,7 +408,7 @@ func (o *opener) admit(raw string, mode fs.FileMode) (string, error) {
 	return clean, nil
 }
 
-// readRemovals reads the list of what an increment removes.
+// readRemovals reads the list of files that an increment removes.
 func (o *opener) readRemovals(r io.Reader) error {
 	b, err := io.ReadAll(io.LimitReader(r, maxRemovals+1))
 	if err != nil {

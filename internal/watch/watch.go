@@ -55,7 +55,7 @@ func (j *Judge) no(at time.Time, why string, lines ...string) *Verdict {
 
 // Line hears one console line, without its line end.
 func (j *Judge) Line(at time.Time, text string) *Verdict {
-	text = words.Printable(text) // colours are no part of what a line says
+	text = words.Printable(text) // colours are no part of a line's text
 	if j.tail = append(j.tail, text); len(j.tail) > tailLines {
 		j.tail = j.tail[1:]
 	}

@@ -112,7 +112,7 @@ func open(p string, look bool) (*Base, error) {
 // after the other; behind the last it is told that there are no more. where names what
 // they are of, for damage.
 func (b *Base) readAhead(where string, raw func(i int) ([]byte, error)) {
-	// Blocks are read ahead of who asks, while the folder is still walked.
+	// Blocks are read ahead, while the folder is still walked.
 	type read struct {
 		entries []File
 		err     error
