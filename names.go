@@ -170,3 +170,6 @@ type (
 	Pushed     = backups.Pushed   // what it sent
 	AwayWant   = backups.AwayWant // which other place is to be read
 )
+
+// RunsScripts tells whether this system runs a script by its first line.
+const RunsScripts = host.HasModes

@@ -13,7 +13,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -29,7 +28,7 @@ const demoPort = 27750
 
 // demo lays out the harbour and runs the real commands in it, one by one.
 func (p *program) demo(ctx context.Context, c *cli.Command) error {
-	if runtime.GOOS == "windows" {
+	if !freshkeel.RunsScripts {
 		return errors.New("the demo's server is started by a shell script, which this system can't run")
 	}
 	self, err := os.Executable()

@@ -5,7 +5,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"runtime"
 	"time"
 
 	"freshkeel/internal/tree"
@@ -94,7 +93,7 @@ func (d Dir) socket() (path string, done func(), err error) {
 	if len(path) <= socketLimit {
 		return path, func() {}, nil
 	}
-	if runtime.GOOS != "linux" {
+	if !showsOpen {
 		return "", func() {}, fmt.Errorf("%s is too long for a socket address", path)
 	}
 	f, err := os.Open(string(d))
