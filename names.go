@@ -8,26 +8,18 @@ import (
 	"time"
 
 	"freshkeel/internal/adopt"
-
-	"freshkeel/internal/server"
-
-	"freshkeel/internal/check"
-
 	"freshkeel/internal/backups"
-
-	"freshkeel/internal/plan"
-
-	"freshkeel/internal/runtimes"
-
-	"freshkeel/internal/resolve"
-
-	"freshkeel/internal/inventory"
-
+	"freshkeel/internal/check"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
+	"freshkeel/internal/runtimes"
+	"freshkeel/internal/server"
 	"freshkeel/internal/store"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/words"

@@ -11,8 +11,6 @@ import (
 	"slices"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/inventory"
@@ -21,6 +19,8 @@ import (
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
 	"freshkeel/internal/words"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // smallFile is up to which size a listed file is fetched in memory, in bytes.

@@ -12,10 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/gofrs/flock"
-	"github.com/shirou/gopsutil/v4/disk"
-	"golang.org/x/sync/errgroup"
-
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/locker"
@@ -24,6 +20,10 @@ import (
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
 	"freshkeel/internal/words"
+
+	"github.com/gofrs/flock"
+	"github.com/shirou/gopsutil/v4/disk"
+	"golang.org/x/sync/errgroup"
 )
 
 // atOnce is how many files are downloaded at the same time.

@@ -15,9 +15,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/klauspost/compress/zip"
-	"github.com/klauspost/compress/zstd"
-
 	"freshkeel/internal/acquire"
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/locker"
@@ -26,6 +23,9 @@ import (
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
 	"freshkeel/internal/words"
+
+	"github.com/klauspost/compress/zip"
+	"github.com/klauspost/compress/zstd"
 )
 
 // Export writes a backup as an archive that ordinary tools open: a tar in

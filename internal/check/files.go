@@ -11,8 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/shirou/gopsutil/v4/disk"
-
 	"freshkeel/internal/ahead"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
@@ -25,6 +23,8 @@ import (
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
+
+	"github.com/shirou/gopsutil/v4/disk"
 )
 
 func ok(format string, a ...any) []Finding {

@@ -9,12 +9,12 @@ import (
 	"strings"
 	"time"
 
-	"github.com/shirou/gopsutil/v4/mem"
-
 	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
+
+	"github.com/shirou/gopsutil/v4/mem"
 )
 
 // checkMemory holds the heap that the launch script gives the server against

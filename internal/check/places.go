@@ -8,12 +8,12 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/shirou/gopsutil/v4/disk"
-
 	"freshkeel/internal/host"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
+
+	"github.com/shirou/gopsutil/v4/disk"
 )
 
 // checkOpen finds programs that have files of the install open: a copy under

@@ -1,20 +1,18 @@
 package plan
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"strings"
 
-	"freshkeel/internal/install"
-	"freshkeel/internal/tree"
-
-	"context"
-	"fmt"
-
 	"freshkeel/internal/acquire"
+	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/runtimes"
+	"freshkeel/internal/tree"
 )
 
 // planScript changes the one word of the launch script that names a runtime

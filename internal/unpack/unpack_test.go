@@ -24,7 +24,6 @@ import (
 	"freshkeel/internal/fetch"
 
 	"github.com/klauspost/compress/zstd"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
