@@ -31,11 +31,15 @@ func (sv *Server) BringUp(ctx context.Context, expect string) (*Verdict, error) 
 	if st := sv.RunDir().Status(); st.Running {
 		return sv.Watch(ctx, time.Now(), expect), nil
 	}
+	began := time.Now()
 	st, err := sv.Spawn(context.WithoutCancel(ctx))
 	if err != nil {
 		return nil, err
 	}
-	return sv.Watch(ctx, st.Since, expect), nil
+	if st.Running { // one that has ended already says no time
+		began = st.Since
+	}
+	return sv.Watch(ctx, began, expect), nil
 }
 
 // Spawn has a minder start the server, unless somebody else has.
