@@ -37,6 +37,7 @@ var evened = []struct {
 	{regexp.MustCompile(`(?m) +$`), ""},
 	// Root is told that it is root.
 	{regexp.MustCompile(`(?m)^  warn  the install belongs to root.*\n(  (where|why|do) .*\n)+`), ""},
+	{regexp.MustCompile(`(?m)^.*warn: the install belongs to root.*\n`), ""},
 	{regexp.MustCompile(`; 1 thing about this install, as before`), ""},
 	{regexp.MustCompile(`\d+ warn\b|\d+ checks found`), "SOME"},
 }
