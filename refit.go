@@ -331,7 +331,9 @@ func (k *Keel) trialRead(ctx context.Context, e *logbook.Entry) {
 	})
 	if unlock, err := k.in.Lock("trial read"); err == nil {
 		defer unlock()
-		k.in.Book.Save(e)
+		if err := k.in.Book.Save(e); err != nil {
+			k.in.Note("the trial read is not in the logbook: %v", err)
+		}
 	}
 }
 

@@ -387,6 +387,9 @@ func (w *Writer) Flush() error {
 
 // beginFlush has it made durable; w.closing tells when it is.
 func (w *Writer) beginFlush() error {
+	if w.broken != nil { // space may be given back meanwhile: no set may lean on what is stored
+		return fmt.Errorf("write to the locker: %w", w.broken)
+	}
 	for _, sc := range w.idle {
 		if err := w.storeGathered(sc); err != nil {
 			return err

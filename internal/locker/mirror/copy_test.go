@@ -232,6 +232,30 @@ func TestADamagedPackOfACopyIsNotSwept(t *testing.T) {
 	}
 }
 
+// Nobody keeps the locker from giving space back where its gate can't be held: no set may
+// appear then, though all that it needs is stored.
+func TestNoSetAppearsWithoutTheGate(t *testing.T) {
+	home, dir, place, cache := t.TempDir(), t.TempDir(), t.TempDir(), t.TempDir()
+	l := lockerIn(t, home)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "world"), grain(1, mebi), 0o644))
+	s := backUp(t, l, dir, nil)
+	push(t, l, copyIn(t, place, cache), How{}, s)
+	require.NoError(t, l.Drop(s.Owner, s.ID)) // its pieces stay
+	require.NoError(t, os.Remove(filepath.Join(home, "gate")))
+	require.NoError(t, os.Mkdir(filepath.Join(home, "gate"), 0o700))
+
+	far, err := copyIn(t, place, cache).Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	_, err = Bring(t.Context(), l, far, s.Owner, s.ID, Brought{As: s.ID})
+	assert.ErrorContains(t, err, "write to the locker")
+	w := l.Writer()
+	defer w.Close()
+	assert.ErrorContains(t, w.Publish(&set.Set{Owner: s.Owner}), "write to the locker")
+	heads, err := l.Heads(s.Owner)
+	require.NoError(t, err)
+	assert.Empty(t, heads)
+}
+
 // A copy alone has all that it says that it has, of a file that is stored over its past, and
 // another locker can take it up, whatever was thinned and given back here and there.
 func TestACopyHasAFileAndItsPast(t *testing.T) {

@@ -130,9 +130,10 @@ func (f *far) Have(owner, id, path string) (came bool, err error) {
 	if !is {
 		return false, fmt.Errorf("%s: %w", id, set.ErrNoSet)
 	}
-	_, err, _ = f.one.Do(path, func() (any, error) {
+	// Whoever asks at the same time hears the same.
+	fresh, err, _ := f.one.Do(path, func() (any, error) {
 		if _, err := os.Stat(path); err == nil {
-			return nil, nil
+			return false, nil
 		}
 		if err := f.indexes(n); err != nil {
 			return nil, err
@@ -146,9 +147,9 @@ func (f *far) Have(owner, id, path string) (came bool, err error) {
 		f.mu.Lock()
 		f.opened = append(f.opened, owner+"/"+id)
 		f.mu.Unlock()
-		came = true
-		return nil, nil
+		return true, nil
 	})
+	came, _ = fresh.(bool)
 	return came, err
 }
 
