@@ -128,7 +128,9 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 		return t.e, t.abandon(err)
 	}
 	if len(p.Edited) > 0 {
-		t.e.Told = append(t.e.Told, fmt.Sprintf("%s edited since %s, and put back as it was before that; your edits are in the backup from before this rollback: %s", words.Were(len(p.Edited), "file"), p.To.ID, words.Some(p.Edited, 4)))
+		t.e.Told = append(t.e.Told, fmt.Sprintf("%s edited since %s, and put back as it was before that; your edits "+
+			"are in the backup from before this rollback: %s", words.Were(len(p.Edited), "file"), p.To.ID,
+			words.Some(p.Edited, 4)))
 	}
 	if err := t.takeDown(ctx, fmt.Sprintf("before rollback %s: %s → %s", t.e.ID, version.OrUnknown(t.e.From),
 		version.OrUnknown(t.e.To))); err != nil {

@@ -159,7 +159,8 @@ func (k *Keel) heardVersion(ver string) error {
 	if inv.Version == "" {
 		k.in.Note("the server says that it is %s: that is noted as what is installed", ver)
 	} else {
-		k.in.Warn("the server says that it is %s, and %s was recorded: files were exchanged by other hands; %s is noted as what is installed", ver, inv.Version, ver)
+		k.in.Warn("the server says that it is %s, and %s was recorded: files were exchanged by other hands; %s is "+
+			"noted as what is installed", ver, inv.Version, ver)
 	}
 	return k.inv.Rewrite(func(head *inventory.Inventory) {
 		if head.Version != "" {
@@ -183,7 +184,8 @@ func (k *Keel) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, e
 	}
 	// Only what a minder of ours holds is ever signalled (P4).
 	for _, p := range host.Outside(k.in.Dir, nil) {
-		return nil, 0, tell.Advise(fmt.Errorf("process %d runs from this install (%s), but not under Fresh Keel: it is not ours to stop", p.PID, p.Command),
+		return nil, 0, tell.Advise(fmt.Errorf("process %d runs from this install (%s), but not under Fresh Keel: it "+
+			"is not ours to stop", p.PID, p.Command),
 			p.HowToStop()+orKill(p))
 	}
 	return nil, 0, nil

@@ -377,11 +377,15 @@ func (h *Harbour) install(r Release) error {
 		}
 	}
 	own := map[string]string{
-		"mossgate.conf": fmt.Sprintf("# mossgate settings\nname = Lower Fen Snail Racing, east\nport = %d\nnight = longer\n", h.Port),
-		"members.txt":   "Wilmot Pondweed\nAda Understone\nTib Hartstongue\n",
-		"stewards.txt":  "Ada Understone\n",
-		"open-gates.sh": "#!/bin/sh\n# Opens the gates of mossgate-east.\ncd \"$(dirname \"$0\")\" || exit 1\nJAVA=../runtimes/17/bin/java\nMEMORY=\"-Xms64M -Xmx256M\"\nexec \"$JAVA\" $MEMORY -jar mossgate.jar --gardens gardens\n",
-		"logs/mossgate.log": fmt.Sprintf("mossgate server 3.4.1\nreading mossgate.conf\nbound udp port %d\n3 gardens, 3 members\ngates open after 0.4 s\n"+
+		"mossgate.conf": fmt.Sprintf("# mossgate settings\nname = Lower Fen Snail Racing, east\nport = "+
+			"%d\nnight = longer\n", h.Port),
+		"members.txt":  "Wilmot Pondweed\nAda Understone\nTib Hartstongue\n",
+		"stewards.txt": "Ada Understone\n",
+		"open-gates.sh": "#!/bin/sh\n# Opens the gates of mossgate-east.\ncd \"$(dirname \"$0\")\" || exit " +
+			"1\nJAVA=../runtimes/17/bin/java\nMEMORY=\"-Xms64M -Xmx256M\"\nexec \"$JAVA\" $MEMORY -jar mossgate.jar " +
+			"--gardens gardens\n",
+		"logs/mossgate.log": fmt.Sprintf("mossgate server 3.4.1\nreading mossgate.conf\nbound udp port %d\n3 gardens, "+
+			"3 members\ngates open after 0.4 s\n"+
 			"Ada Understone came in\nAda Understone went home\n> close\nclosing the gates\n", h.Port),
 	}
 	for name, body := range own {

@@ -73,7 +73,8 @@ func load(jar, version string) (*Release, error) {
 	}
 	release, _ := strconv.Atoi(strings.Split(version, ".")[0])
 	if int(head.Major) > release+44 {
-		return nil, fmt.Errorf("mossgate/Gatehouse has class file version %d.%d, this runtime reads class file versions 45.0 to %d.0", head.Major, head.Minor, release+44)
+		return nil, fmt.Errorf("mossgate/Gatehouse has class file version %d.%d, this runtime reads class file "+
+			"versions 45.0 to %d.0", head.Major, head.Minor, release+44)
 	}
 	p, err := z.Open("mossgate/release.json")
 	if err != nil {
@@ -163,7 +164,8 @@ func (s *server) agreed() bool {
 	const file = "consent.txt"
 	b, err := os.ReadFile(file)
 	if err != nil {
-		os.WriteFile(file, []byte("# Snails race at their own risk, and so do their keepers.\n# Say true here if you agree to the rules of the course.\nagreed=false\n"), 0o644)
+		os.WriteFile(file, []byte("# Snails race at their own risk, and so do their keepers.\n# Say true here if you "+
+			"agree to the rules of the course.\nagreed=false\n"), 0o644)
 	}
 	if strings.Contains(string(b), "agreed=true") {
 		return true

@@ -201,7 +201,8 @@ func (h *Harbour) PublishElsewhere(releases []Release) error {
 		Details string `json:"details"`
 	}
 	var rows []row
-	sums, page := "", "<!doctype html>\n<html><head><title>Mossgate</title></head><body>\n<nav><a href=\"/\">home</a> <a href=\"mailto:gate@mossgate.example\">write to us</a></nav>\n<table class=\"gates\">\n"
+	sums, page := "", "<!doctype html>\n<html><head><title>Mossgate</title></head><body>\n<nav><a "+
+		"href=\"/\">home</a> <a href=\"mailto:gate@mossgate.example\">write to us</a></nav>\n<table class=\"gates\">\n"
 	for i := len(releases) - 1; i >= 0; i-- { // newest first, as makers do
 		r := releases[i]
 		name := "mossgate-" + r.Version + ".zip"
@@ -228,7 +229,8 @@ func (h *Harbour) PublishElsewhere(releases []Release) error {
 		if r.Channel != "stable" {
 			mark = "?" + r.Channel
 		}
-		page += fmt.Sprintf("<tr><td>%s</td><td><a class=\"get\" href=\"./%s%s\">server</a> <a class=\"get\" href=\"mossgate-client-%s.zip\">client</a></td></tr>\n", r.Date, name, mark, r.Version)
+		page += fmt.Sprintf("<tr><td>%s</td><td><a class=\"get\" href=\"./%s%s\">server</a> <a class=\"get\" "+
+			"href=\"mossgate-client-%s.zip\">client</a></td></tr>\n", r.Date, name, mark, r.Version)
 	}
 	newest := releases[len(releases)-1]
 	jar, err := Jar(newest)

@@ -501,7 +501,8 @@ func (v *view) checked(c *freshkeel.Checked, parts int, hasCopy bool) {
 	if hasCopy {
 		v.fact("do", "freshkeel backup check --mend: what is damaged is brought from the copy in the other place")
 	}
-	v.fact("do", "all else can be restored. Take a new backup now: what is damaged is stored anew where the install still has it. And look at the disk's own log")
+	v.fact("do", "all else can be restored. Take a new backup now: what is damaged is stored anew where the "+
+		"install still has it. And look at the disk's own log")
 }
 
 // thinningFirst shows what is about to go before it goes.

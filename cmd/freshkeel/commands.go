@@ -75,13 +75,16 @@ func (p *program) commands() []*cli.Command {
 		{Name: "preflight", Usage: "every check and the plan; changes nothing", ArgsUsage: "[VERSION]",
 			Action: p.preflight, Flags: wantFlags(&cli.BoolFlag{Name: "all",
 				Usage: "show the checks that found nothing too, and every file of the plan"})},
-		{Name: "refit", Usage: "the whole job: fetch, check, back up, swap, start, and roll back if it does not come up", ArgsUsage: "[VERSION]", Action: p.refit,
+		{Name: "refit", Usage: "the whole job: fetch, check, back up, swap, start, and roll back if it does " +
+			"not come up", ArgsUsage: "[VERSION]", Action: p.refit,
 			Flags: wantFlags(&cli.BoolFlag{Name: "start", Usage: "leave the server running even if it was not"},
 				dryRun())},
 		{Name: "rollback", Usage: "undo the last refit, or go back to before an earlier one", ArgsUsage: "[REFIT]",
 			Action: p.rollback, Flags: []cli.Flag{
-				&cli.BoolFlag{Name: "world", Usage: "put the world back too, as it was then (what is there now is backed up first)"}, dryRun()}},
-		{Name: "recover", Usage: "finish or reverse what a crash interrupted (each command that changes something does this first)", Action: p.recover, Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "world", Usage: "put the world back too, as it was then (what is there now is " +
+					"backed up first)"}, dryRun()}},
+		{Name: "recover", Usage: "finish or reverse what a crash interrupted (each command that changes something " +
+			"does this first)", Action: p.recover, Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "leave-as-is", Usage: "give up what was interrupted: the install stays as it is now"},
 			dryRun()}},
 		{Name: "backup", Usage: "backups by hand", Commands: []*cli.Command{
@@ -110,7 +113,8 @@ func (p *program) commands() []*cli.Command {
 					Usage: "a `TEXT` to know it by"}}},
 			{Name: "push", Usage: "copy new backups to the second place (runs by itself after each backup)",
 				Action: backups.push, Flags: []cli.Flag{
-					&cli.BoolFlag{Name: "claim", Usage: "take a place over that is not empty, or that another machine wrote to"}, dryRun()}},
+					&cli.BoolFlag{Name: "claim", Usage: "take a place over that is not empty, or that another " +
+						"machine wrote to"}, dryRun()}},
 			{Name: "bring", Usage: "take backups of a copy, or of another user's locker, into this locker",
 				ArgsUsage: "[BACKUP]", Action: backups.bring, Flags: awayFlags(ownersFlag(), dryRun())},
 			{Name: "restore", Usage: "bring a backup back", ArgsUsage: "BACKUP", Action: backups.restore,
@@ -146,7 +150,8 @@ func (p *program) commands() []*cli.Command {
 			}},
 		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{dryRun()}},
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop, Flags: []cli.Flag{dryRun()}},
-		{Name: "status", Usage: "whether the server runs; the exit code says so too: 0 up, 11 down, 12 in between, 5 unsettled", Action: p.status},
+		{Name: "status", Usage: "whether the server runs; the exit code says so too: 0 up, 11 down, 12 in between, " +
+			"5 unsettled", Action: p.status},
 		{Name: "send", Usage: "type a line at the server's console", ArgsUsage: "LINE…", Action: p.send,
 			Flags: []cli.Flag{dryRun()}, SkipFlagParsing: true},
 		{Name: "log", Usage: "the server's console log", Action: p.log, Flags: []cli.Flag{
@@ -289,7 +294,8 @@ func (p *program) feedWrite(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintln(p.out)
 		p.view.table([]string{"build", "channel", "date", "files", "notes"}, rows, nil)
 		fmt.Fprintln(p.out)
-		p.view.fact("next", "add channels, notes, needs and from by hand where you like (they are kept), then: freshkeel feed check "+at)
+		p.view.fact("next", "add channels, notes, needs and from by hand where you like (they are kept), then: "+
+			"freshkeel feed check "+at)
 	})
 }
 

@@ -124,7 +124,8 @@ func (p *program) app() *cli.Command {
 		ExitErrHandler:            func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "d", Usage: "the server's install `DIR` (default: the nearest folder upwards with a freshkeel.toml)", Destination: &p.dir},
-			&cli.BoolFlag{Name: "json", Usage: "results as JSON on standard output; while a refit runs, one event a line", Destination: &p.json},
+			&cli.BoolFlag{Name: "json", Usage: "results as JSON on standard output; while a refit runs, one " +
+				"event a line", Destination: &p.json},
 			&cli.BoolFlag{Name: "plain", Usage: "no live view and no colour: one line a step", Destination: &p.plain},
 		},
 		Before: func(ctx context.Context, _ *cli.Command) (context.Context, error) {

@@ -39,14 +39,16 @@ func (v *view) runtimes(r *freshkeel.Runtimes, w freshkeel.Want) {
 	switch {
 	case r.Need == "" || (used != nil && used.Fits):
 	case best != nil && w.Version != "":
-		v.fact("next", fmt.Sprintf("freshkeel preflight %s shows the script's line as a refit would change it, to run %s", w.Version, best.Path))
+		v.fact("next", fmt.Sprintf("freshkeel preflight %s shows the script's line as a refit would change "+
+			"it, to run %s", w.Version, best.Path))
 	case best != nil:
 		v.fact("do", fmt.Sprintf("let the launch script run %s", best.Path))
 	case !strings.HasPrefix(r.Need, "Java"):
 		v.fact("do", fmt.Sprintf("get %s (none is here), and name where it is in [runtime] search of freshkeel.toml",
 			r.Need))
 	default:
-		v.fact("do", fmt.Sprintf("get a runtime for %s (none is here): freshkeel runtimes take PATH|URL of its archive; or name where it is in [runtime] search of freshkeel.toml", r.Need))
+		v.fact("do", fmt.Sprintf("get a runtime for %s (none is here): freshkeel runtimes take PATH|URL of its "+
+			"archive; or name where it is in [runtime] search of freshkeel.toml", r.Need))
 	}
 }
 

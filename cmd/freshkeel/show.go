@@ -297,7 +297,8 @@ func (v *view) refitted(e *freshkeel.Entry) {
 	}
 	v.outcome(good, "REFITTED", fmt.Sprintf("%s → %s %s", orUnknown(e.From), orBuild(e.To), state))
 	if e.Down > 0 {
-		v.fact("down", fmt.Sprintf("%s from the stop line to ready; %s of it between the old process's end and the new one's start", freshkeel.Age(e.Down), freshkeel.Age(e.Exchange)))
+		v.fact("down", fmt.Sprintf("%s from the stop line to ready; %s of it between the old process's end and the "+
+			"new one's start", freshkeel.Age(e.Down), freshkeel.Age(e.Exchange)))
 	}
 	for _, l := range e.Lines {
 		v.fact("console", l)

@@ -384,7 +384,8 @@ func (v *view) finding(f freshkeel.Finding) {
 func (v *view) refused(e *freshkeel.Refused) {
 	to := orBuild(e.To)
 	if n := len(e.Done); n > 0 {
-		v.outcome(bad, "REFUSED", fmt.Sprintf("%s can't be installed as things are; %s is in place and confirmed, and that is where the chain ended", to, e.Done[n-1]))
+		v.outcome(bad, "REFUSED", fmt.Sprintf("%s can't be installed as things are; %s is in place and confirmed, and "+
+			"that is where the chain ended", to, e.Done[n-1]))
 	} else {
 		v.outcome(bad, "REFUSED", to+" can't be installed as things are; nothing was changed, the server was not touched")
 	}

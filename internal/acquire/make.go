@@ -135,7 +135,8 @@ func (aq *Acquirer) notOne(work string, m *feed.Make, made []string) string {
 		names = append(names, tree.Rel(work, at))
 	}
 	if len(made) > 0 {
-		return fmt.Sprintf("pick = %s matches %s, and one is wanted; correct pick, and what was made is used without another run", words.Quote(m.Pick), strings.Join(names, " and "))
+		return fmt.Sprintf("pick = %s matches %s, and one is wanted; correct pick, and what was made is used without "+
+			"another run", words.Quote(m.Pick), strings.Join(names, " and "))
 	}
 	list, _ := tree.Walk(work, nil)
 	for _, e := range list {
@@ -143,7 +144,8 @@ func (aq *Acquirer) notOne(work string, m *feed.Make, made []string) string {
 			names = append(names, e.Path)
 		}
 	}
-	return fmt.Sprintf("pick = %s matches nothing in its work folder, which has %s; correct pick, and what was made is used without another run", words.Quote(m.Pick), cmp.Or(words.Some(names, 8), "no file"))
+	return fmt.Sprintf("pick = %s matches nothing in its work folder, which has %s; correct pick, and what was "+
+		"made is used without another run", words.Quote(m.Pick), cmp.Or(words.Some(names, 8), "no file"))
 }
 
 func picked(work, pattern string) (out []string) {

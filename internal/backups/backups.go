@@ -113,7 +113,8 @@ func (sh *Shelf) Named(id string, is func(*locker.Set) bool, what, where string)
 		why = fmt.Sprintf("the backup %s in this locker, %s, is another one than the %s that was %s", id, l.Dir(), id,
 			what)
 	}
-	do := "look for the locker of the user who took it, root's say: ~root/.local/state/freshkeel/locker; then, with a copy of it that you may read: freshkeel backup bring --from COPY"
+	do := "look for the locker of the user who took it, root's say: ~root/.local/state/freshkeel/locker; then, " +
+		"with a copy of it that you may read: freshkeel backup bring --from COPY"
 	if where != "" && where != l.Dir() {
 		why += "; it was put into " + where
 		do = fmt.Sprintf("make a copy of %s that you may read, and: freshkeel backup bring --from COPY", where)

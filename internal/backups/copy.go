@@ -67,7 +67,8 @@ func (w where) open(o install.Options, logins []profile.Login, dir string) (*mir
 			return nil, tell.Advise(fmt.Errorf("no keys for %s: %w", a.Host, err),
 				"a [[login]] with host, user (the key) and from (where its secret is) in freshkeel.toml, or a line in the netrc")
 		case a.Plain && !plain && !w.typed:
-			return nil, tell.Advise(fmt.Errorf("%s is asked over plain http, where everybody on the way can read the backups", a.Host), "s3+https://, or plain = true in its [[login]] where the line is safe")
+			return nil, tell.Advise(fmt.Errorf("%s is asked over plain http, where everybody on the way can read "+
+				"the backups", a.Host), "s3+https://, or plain = true in its [[login]] where the line is safe")
 		}
 		if place, err = store.OpenS3(a, key, secret); err != nil {
 			return nil, err
@@ -220,7 +221,8 @@ func (sh *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error)
 			nil
 	})
 	if f := (*mirror.Foreign)(nil); errors.As(err, &f) {
-		err = tell.Advise(err, "another folder or prefix in [copy] to; or, where this is right and nothing else writes there: freshkeel backup push --claim")
+		err = tell.Advise(err, "another folder or prefix in [copy] to; or, where this is right and nothing else "+
+			"writes there: freshkeel backup push --claim")
 	}
 	return out, err
 }

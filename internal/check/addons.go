@@ -80,7 +80,8 @@ func checkAddons(_ context.Context, s *situation) (out []Finding) {
 			Do:  "nothing, if that is right; the backup that the refit takes has it"}
 		if held {
 			f.What, f.Why = fmt.Sprintf("%s is held back", a), "it was asked for with --hold-back"
-			f.Do = fmt.Sprintf("once it fits, take it back from the backup: freshkeel backup restore BACKUP --only '%s'", s.plan.OnlyThat(a.Path))
+			f.Do = fmt.Sprintf("once it fits, take it back from the backup: freshkeel backup restore BACKUP "+
+				"--only '%s'", s.plan.OnlyThat(a.Path))
 		}
 		out = append(out, f)
 	}

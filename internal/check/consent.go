@@ -34,7 +34,8 @@ func checkConsent(_ context.Context, s *situation) (out []Finding) {
 	for _, at := range append(slices.Clone(s.want.Consent), s.k.Profile.Server.Consent...) {
 		if !slices.ContainsFunc(s.plan.Edits, func(e plan.Edit) bool { return e.Consent && e.Path == at }) &&
 			!s.ahead.Has(at) {
-			out = append(out, ok("should the server write %s and end, its line is changed and the server started once more", at)...)
+			out = append(out, ok("should the server write %s and end, its line is changed and the server "+
+				"started once more", at)...)
 		}
 	}
 	return out

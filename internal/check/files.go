@@ -477,7 +477,8 @@ func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
 		if err := staging.Usable(s.k.Install, []string{at}); err != nil {
 			out = append(out, Finding{Level: Stop, What: err.Error(), Where: s.k.Path(at),
 				Why: "what is exchanged there, or put back after a failure, has to be laid out on that file system first",
-				Do:  fmt.Sprintf("let the install's owner write to %s; or name it in [server] skip: it is then neither replaced nor backed up", s.k.Path(at))})
+				Do: fmt.Sprintf("let the install's owner write to %s; or name it in [server] skip: it is then neither "+
+					"replaced nor backed up", s.k.Path(at))})
 		}
 	}
 	for _, at := range s.plan.Mounted {

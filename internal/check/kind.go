@@ -83,7 +83,8 @@ func checkKind(_ context.Context, s *situation) []Finding {
 		return []Finding{*f}
 	}
 	if s.hasProgram() && !s.sharesNames() {
-		return stop("a new build of the same server keeps most of its file names; this may be another edition, or lie in a folder of its own",
+		return stop("a new build of the same server keeps most of its file names; this may be another edition, or lie "+
+			"in a folder of its own",
 			s.whichFile(), "not one file of %s has the name of an installed one", version.OrUnknown(s.plan.To))
 	}
 	return ok("it is a server build for %s/%s, as far as its files tell", want.OS, want.Arch)

@@ -127,10 +127,12 @@ func (s *situation) fitting(ctx context.Context, need runtimes.JavaNeed) string 
 	best := need.Best(s.k.rts.Java(ctx))
 	if a, named := s.cand.Build.RuntimeFor(needs.Java, feed.Machine(profile.Source{})); best == nil && named &&
 		s.cand.Offer != nil {
-		return fmt.Sprintf("freshkeel runtimes take --for %s, which fetches the %s that its makers name (no administrator's rights needed); then preflight again", s.plan.To, strings.TrimSpace("Java "+a.Version))
+		return fmt.Sprintf("freshkeel runtimes take --for %s, which fetches the %s that its makers name (no "+
+			"administrator's rights needed); then preflight again", s.plan.To, strings.TrimSpace("Java "+a.Version))
 	}
 	if best == nil {
-		return fmt.Sprintf("get a Java runtime of %s (none is here): freshkeel runtimes take PATH|URL of its archive, then preflight again", need.Words())
+		return fmt.Sprintf("get a Java runtime of %s (none is here): freshkeel runtimes take PATH|URL of its archive, "+
+			"then preflight again", need.Words())
 	}
 	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path,
 		best.Version)

@@ -190,7 +190,8 @@ func proposeAPI(b []byte, where string) (*Proposal, error) {
 	}
 	look(doc, "$")
 	if found == nil {
-		return nil, errors.New("it is JSON, and nothing in it looks like a list of builds with versions: write [source.api] by hand (docs/sources.md)")
+		return nil, errors.New("it is JSON, and nothing in it looks like a list of builds with versions: write " +
+			"[source.api] by hand (docs/sources.md)")
 	}
 	if found.URL == "" {
 		found.URL = "https://…/{version}.zip"

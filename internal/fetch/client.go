@@ -96,7 +96,8 @@ type guarded struct {
 func (g *guarded) RoundTrip(req *http.Request) (*http.Response, error) {
 	l := g.c.login(req.URL.Host)
 	if req.URL.Scheme != "https" && (l == nil || !l.Plain) && (l != nil || req.URL.User != nil) {
-		return nil, final{fmt.Errorf("credentials for %s would go over plain http; [[login]] plain = true allows it for this host", req.URL.Host)}
+		return nil, final{fmt.Errorf("credentials for %s would go over plain http; [[login]] plain = true allows it "+
+			"for this host", req.URL.Host)}
 	}
 	if l != nil {
 		name, value, err := g.c.secret(*l)

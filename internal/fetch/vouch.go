@@ -239,7 +239,8 @@ func verifySignature(key string, r io.Reader, size int64, sig []byte) error {
 	good := false
 	if s.Algorithm == minisign.EdDSA {
 		if size > maxLegacy {
-			return final{fmt.Errorf("its signature is of the old kind, which needs all of it in memory: it is larger than %s", mib(maxLegacy))}
+			return final{fmt.Errorf("its signature is of the old kind, which needs all of it in memory: it is "+
+				"larger than %s", mib(maxLegacy))}
 		}
 		b, err := io.ReadAll(r)
 		if err != nil {

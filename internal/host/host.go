@@ -350,7 +350,8 @@ func (d Dir) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 type StillRunning struct{ PIDs []int }
 
 func (s *StillRunning) Error() string {
-	return fmt.Sprintf("the server did not stop in time, and the profile does not allow killing it: processes %v are still running", s.PIDs)
+	return fmt.Sprintf("the server did not stop in time, and the profile does not allow killing it: processes %v "+
+		"are still running", s.PIDs)
 }
 
 // Wait returns when no process of the server is left.

@@ -63,9 +63,11 @@ type Process struct {
 func (p Process) HowToStop() string {
 	switch {
 	case p.OwnUnit:
-		return fmt.Sprintf("it is the service %s: systemctl --user stop %s; and, so that it does not start again beside Fresh Keel's: systemctl --user disable %s", p.Unit, p.Unit, p.Unit)
+		return fmt.Sprintf("it is the service %s: systemctl --user stop %s; and, so that it does not start again "+
+			"beside Fresh Keel's: systemctl --user disable %s", p.Unit, p.Unit, p.Unit)
 	case p.Unit != "":
-		return fmt.Sprintf("it is the service %s: sudo systemctl stop %s; and, so that it does not start again beside Fresh Keel's: sudo systemctl disable %s", p.Unit, p.Unit, p.Unit)
+		return fmt.Sprintf("it is the service %s: sudo systemctl stop %s; and, so that it does not start again beside "+
+			"Fresh Keel's: sudo systemctl disable %s", p.Unit, p.Unit, p.Unit)
 	}
 	return "stop it at its own console"
 }

@@ -14,7 +14,8 @@ import (
 // Apart keeps the locker out of the folder that it backs up.
 func Apart(dir, home string) error {
 	if home, err := filepath.Abs(home); err == nil && tree.Inside(tree.Real(dir), tree.Real(home)) {
-		return tell.Misuse(fmt.Sprintf("FRESHKEEL_HOME, %s, lies in the install: every backup would hold all backups before it", home), "set it to a folder elsewhere")
+		return tell.Misuse(fmt.Sprintf("FRESHKEEL_HOME, %s, lies in the install: every backup would hold all "+
+			"backups before it", home), "set it to a folder elsewhere")
 	}
 	return nil
 }

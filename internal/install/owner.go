@@ -43,7 +43,8 @@ func BecomeOwner(dir, self string, answer []string) (name string, err error) {
 			"name a folder of that user's: FRESHKEEL_HOME=/var/lib/freshkeel/"+filepath.Base(real))
 	}
 	if err := host.Become(o, self, answer); err != nil {
-		return "", tell.Advise(fmt.Errorf("%s belongs to %s, and root does not work in a folder that somebody else decides on: %w", dir, o.Name, err),
+		return "", tell.Advise(fmt.Errorf("%s belongs to %s, and root does not work in a folder that somebody else "+
+			"decides on: %w", dir, o.Name, err),
 			"run the command as that user, with a program that the user can run")
 	}
 	return o.Name, nil
@@ -108,7 +109,8 @@ func Trusted(dir string) error {
 		if e.UID != 0 || (others(e) && e.Mode&fs.ModeSticky == 0) {
 			return tell.Advise(fmt.Errorf("%s can be exchanged by %s, and root must not be led elsewhere through it",
 				at, writers(e)),
-				fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; Fresh Keel then works as that user; or: sudo chown root:root %s && sudo chmod go-w %s", real, at, at))
+				fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; Fresh Keel then works as that "+
+					"user; or: sudo chown root:root %s && sudo chmod go-w %s", real, at, at))
 		}
 		if at == filepath.Dir(at) {
 			return nil
@@ -160,7 +162,8 @@ func TrustedScript(path string) error {
 	}
 	if e, _, err := tree.Describe(real, ""); err == nil && fi.Mode().IsRegular() && (e.UID != 0 || others(e)) {
 		return tell.Advise(fmt.Errorf("%s can be written to by %s, and would be run as root", path, writers(e)),
-			fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; or: sudo chown root:root %s && sudo chmod go-w %s", filepath.Dir(path), path, path))
+			fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; or: sudo chown root:root %s && "+
+				"sudo chmod go-w %s", filepath.Dir(path), path, path))
 	}
 	return nil
 }

@@ -94,7 +94,8 @@ func (p *Plan) withoutFilesAbove(build Items) Items {
 			p.Blocked = append(p.Blocked, Blocked{it.At,
 				fmt.Sprintf("%s brings it, and %s brings a file called %s", Whose(p.Whose[it.At]),
 					Whose(p.Whose[up.At]), up.At),
-				fmt.Sprintf("ask their makers which of the two is right; [layer] into lays a layer into another folder, and --without %s goes without it", cmp.Or(p.Whose[it.At], p.Whose[up.At]))})
+				fmt.Sprintf("ask their makers which of the two is right; [layer] into lays a layer into another folder, and "+
+					"--without %s goes without it", cmp.Or(p.Whose[it.At], p.Whose[up.At]))})
 		}
 	}
 	if len(blocked) == 0 {
@@ -111,7 +112,8 @@ type Drop struct {
 }
 
 func (d Drop) String() string {
-	return fmt.Sprintf("everything of %s lies in one folder, %s: its content is taken, since the install has those files without it", Whose(d.Layer), d.Folder)
+	return fmt.Sprintf("everything of %s lies in one folder, %s: its content is taken, since the install has those "+
+		"files without it", Whose(d.Layer), d.Folder)
 }
 
 // unwrap drops the folders around a build's files that the install does not have. into

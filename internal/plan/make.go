@@ -354,7 +354,8 @@ func (p *Plan) isBehind(at string) bool {
 func (pr *Planner) otherKind(at string, here tree.Entry, below string) string {
 	do := fmt.Sprintf("if it is yours, name it in [server] keep: %q; else ", at+below)
 	if here.Kind == tree.Link {
-		return do + fmt.Sprintf("stop the server, and put the folder that it leads to in its place: cd %s && rm %s && cp -a %s %s", pr.Dir, at, here.Target, at)
+		return do + fmt.Sprintf("stop the server, and put the folder that it leads to in its place: cd %s && rm %s && "+
+			"cp -a %s %s", pr.Dir, at, here.Target, at)
 	}
 	return do + fmt.Sprintf("stop the server, and give it another name: mv %s %s.old", pr.Path(at), pr.Path(at))
 }

@@ -347,10 +347,12 @@ func (p *Profile) check(path string, text []byte) error {
 		return bad("launch.script", fmt.Sprintf("%q is not a path in the install", p.Launch.Script))
 	}
 	if len(p.Addons.Files) > 0 && (p.Addons.Descriptor == "" || p.Addons.Fits == "") {
-		return bad("addons.files", "descriptor and fits are missing: the file in each add-on that describes it, and its field that says which versions it fits")
+		return bad("addons.files", "descriptor and fits are missing: the file in each add-on that describes it, and "+
+			"its field that says which versions it fits")
 	}
 	if b := p.Addons.Bare; b != "" && b != BareThat && b != BareAtLeast {
-		return bad("addons.bare", fmt.Sprintf("%q is neither %q (a version alone fits that version) nor %q (that version and newer)", b, BareThat, BareAtLeast))
+		return bad("addons.bare", fmt.Sprintf("%q is neither %q (a version alone fits that version) nor %q (that "+
+			"version and newer)", b, BareThat, BareAtLeast))
 	}
 	names := map[string]bool{}
 	for _, d := range p.Data {
@@ -372,11 +374,13 @@ func (p *Profile) check(path string, text []byte) error {
 			return bad("copy.to", err.Error())
 		}
 	} else if to != "" && !filepath.IsAbs(to) && !strings.HasPrefix(to, "~/") {
-		return bad("copy.to", fmt.Sprintf("%q is neither a folder with its whole path nor an object store, s3+https://HOST/BUCKET/PREFIX", to))
+		return bad("copy.to", fmt.Sprintf("%q is neither a folder with its whole path nor an object store, "+
+			"s3+https://HOST/BUCKET/PREFIX", to))
 	}
 	for _, r := range p.Copy.Recipients {
 		if err := store.CheckRecipient(r); err != nil {
-			return bad("copy.recipients", fmt.Sprintf("%.12s… is not an age recipient: it begins with age1, and never with AGE-SECRET-KEY", r))
+			return bad("copy.recipients", fmt.Sprintf("%.12s… is not an age recipient: it begins with age1, and never "+
+				"with AGE-SECRET-KEY", r))
 		}
 	}
 	for _, at := range p.Server.Consent {

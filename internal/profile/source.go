@@ -162,7 +162,8 @@ func (p *Profile) checkSources(bad func(key, why string) error) error {
 		kind, at, _ := strings.Cut(l.From, ":")
 		switch {
 		case l.Host == "" || strings.Contains(l.Host, "/"):
-			return bad("login.host", fmt.Sprintf("%q is not a host: write it as \"builds.example\" or \"builds.example:8443\"", l.Host))
+			return bad("login.host", fmt.Sprintf("%q is not a host: write it as \"builds.example\" or "+
+				"\"builds.example:8443\"", l.Host))
 		case l.From != "netrc" && (at == "" || (kind != "env" && kind != "file")):
 			// Never the secret itself: the profile is backed up and shown.
 			return bad("login.from", "it says where the secret is: \"env:NAME\", \"file:PATH\" or \"netrc\"")

@@ -234,7 +234,8 @@ func (rs *Resolver) output(ctx context.Context, argv []string) ([]byte, error) {
 func Denied(err error) error {
 	var status *fetch.Status
 	if errors.As(err, &status) && (status.Code == 401 || status.Code == 403) {
-		return tell.Advise(err, fmt.Sprintf("add to freshkeel.toml: [[login]] host = %q, from = \"env:NAME\" (or file:PATH, or netrc); the secret itself stays outside", status.Host))
+		return tell.Advise(err, fmt.Sprintf("add to freshkeel.toml: [[login]] host = %q, from = \"env:NAME\" (or "+
+			"file:PATH, or netrc); the secret itself stays outside", status.Host))
 	}
 	return err
 }

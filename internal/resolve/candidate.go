@@ -166,7 +166,8 @@ func (rs *Resolver) FromPlace(w Want) (*Candidate, error) {
 	}
 	c.Source = full
 	if fi.IsDir() && key != "" {
-		return nil, tell.Advise(fmt.Errorf("%s is a folder, which can't be signed, and [source] key asks for a signature", w.From), "take a signed archive, or the key out of freshkeel.toml if you trust the folder")
+		return nil, tell.Advise(fmt.Errorf("%s is a folder, which can't be signed, and [source] key asks for "+
+			"a signature", w.From), "take a signed archive, or the key out of freshkeel.toml if you trust the folder")
 	}
 	if fi.IsDir() {
 		if tree.Inside(rs.Dir, full) && full == rs.Dir {
@@ -222,7 +223,8 @@ func (rs *Resolver) candidate(ctx context.Context, f *Asked, b feed.Build) (*Can
 	}
 	v, err := b.Choose(feed.Machine(c.Src))
 	if err != nil {
-		return nil, tell.Advise(err, "set [source] variant (and for, for another machine) in freshkeel.toml, or take another version: freshkeel builds")
+		return nil, tell.Advise(err, "set [source] variant (and for, for another machine) in freshkeel.toml, or take "+
+			"another version: freshkeel builds")
 	}
 	c.Build, c.Parts, c.List, c.Variant = b, v.Parts, v.Listing, v.String()
 	if b.Mark != "" {

@@ -23,7 +23,10 @@ func (sv *Server) Stop(ctx context.Context) (exit *host.Exit, took time.Duration
 		return nil, 0, err
 	}
 	told := time.Now()
-	defer context.AfterFunc(ctx, func() { sv.Note("the server was told to stop already, and stops: waiting for its end") })()
+	defer context.AfterFunc(ctx, func() {
+		sv.Note("the server was told to stop already, and stops: waiting " +
+			"for its end")
+	})()
 	exit, err = sv.StopBy(sv.Order(), false)
 	return exit, time.Since(told), err
 }
@@ -70,9 +73,11 @@ type Interrupted struct {
 func (i *Interrupted) Error() string {
 	switch {
 	case i.Down > 0:
-		return fmt.Sprintf("interrupted: the server had stopped already, and was started again; nothing was changed, and players were without it for %s", words.Age(i.Down))
+		return fmt.Sprintf("interrupted: the server had stopped already, and was started again; nothing was changed, "+
+			"and players were without it for %s", words.Age(i.Down))
 	case i.Saw != "":
-		return fmt.Sprintf("interrupted before the server was stopped: it runs on and nothing was changed, but players were told: %s", i.Saw)
+		return fmt.Sprintf("interrupted before the server was stopped: it runs on and nothing was changed, but "+
+			"players were told: %s", i.Saw)
 	}
 	return "interrupted; nothing was changed"
 }

@@ -78,7 +78,8 @@ func Usable(in *install.Install, places []string) error {
 		}
 		// Files that root stages must not lie where somebody else can exchange them.
 		if os.Geteuid() == 0 && e.UID.Int() > 0 {
-			return fmt.Errorf("%s is on a file system of its own and belongs to user %d, while root is to stage files there", at, e.UID)
+			return fmt.Errorf("%s is on a file system of its own and belongs to user %d, while root is to stage "+
+				"files there", at, e.UID)
 		}
 	}
 	return nil

@@ -87,7 +87,8 @@ type Plan struct {
 // trustworthy than whoever can write to the folder that it lies in.
 func (p *Plan) check() error {
 	bad := func(what, at string) error {
-		return fmt.Errorf("the plan names the %s %q, which is outside the install or Fresh Keel's own: it is not followed", what, at)
+		return fmt.Errorf("the plan names the %s %q, which is outside the install or Fresh Keel's own: it is "+
+			"not followed", what, at)
 	}
 	for _, at := range p.Places {
 		if !tree.Local(at) || tree.Ours(at) {

@@ -351,7 +351,8 @@ func (x *Table) Add(in *Index) {
 	}
 }
 
-var errIndexLine = errors.New("it is none of «hash offset stored size at base =prints», «hash stored size =prints», «hash size»")
+var errIndexLine = errors.New("it is none of «hash offset stored size at base =prints», «hash stored size " +
+	"=prints», «hash size»")
 
 // readIndexLine reads a line that stands behind one of a certain place.
 func readIndexLine(b []byte, last Place) (in Found, err error) {

@@ -123,7 +123,8 @@ func (p *Pushing) keep(ctx context.Context, claim, dry bool) error {
 		if k.Sealed {
 			return &Foreign{c.Where(), "what it holds is encrypted, and the profile names no recipient: give each its own place"}
 		}
-		return &Foreign{c.Where(), "what it holds is not encrypted, and the profile names a recipient: give each its own place"}
+		return &Foreign{c.Where(), "what it holds is not encrypted, and the profile names a recipient: give each " +
+			"its own place"}
 	case k.Locker == us:
 		return tree.WriteFile(known, b, 0o600)
 	case !claim:
