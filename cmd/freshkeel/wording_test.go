@@ -35,6 +35,8 @@ var evened = []struct {
 	{regexp.MustCompile(`\b[\d.]+ ([KM]i)?B\b`), "SIZE"},
 	{regexp.MustCompile(` {2,}`), "  "},
 	{regexp.MustCompile(`(?m) +$`), ""},
+	// A server that dies may have ended before it is stopped.
+	{regexp.MustCompile(`(?m)^TIME stop new server: .*\n`), ""},
 	// Root is told that it is root.
 	{regexp.MustCompile(`(?m)^  warn  the install belongs to root.*\n(  (where|why|do) .*\n)+`), ""},
 	{regexp.MustCompile(`(?m)^.*warn: the install belongs to root.*\n`), ""},
