@@ -11,6 +11,32 @@ var versionInName = regexp.MustCompile(`(?i)(?:^|[^0-9a-z.])v?(\d+(?:\.\d+)+(?:-
 // In finds a version in a file or folder name: the last run of numbers
 // with dots between, date or build number. "" when there is none.
 func In(name string) string {
+	all := versionInName.FindAllStringSubmatch(stem(name), -1)
+	if len(all) == 0 {
+		return ""
+	}
+	return all[len(all)-1][1]
+}
+
+var oneNumber = regexp.MustCompile(`(?i)[-_ ]v?(\d{1,9})(?:[-_ ]|$)`)
+
+// Number is In for makers who count their builds: the last number that stands by itself in a name,
+// which says no number of bits. "" when there is none, or In finds a version.
+func Number(name string) string {
+	if In(name) != "" {
+		return ""
+	}
+	all := oneNumber.FindAllStringSubmatch(stem(name), -1)
+	for i := len(all) - 1; i >= 0; i-- {
+		if n := all[i][1]; n != "32" && n != "64" && n != "86" {
+			return n
+		}
+	}
+	return ""
+}
+
+// stem is a name without its folders, and without the endings that say how it is packed.
+func stem(name string) string {
 	name = path.Base(strings.ReplaceAll(name, `\`, "/"))
 	for cut := true; cut; {
 		cut = false
@@ -21,11 +47,7 @@ func In(name string) string {
 			}
 		}
 	}
-	all := versionInName.FindAllStringSubmatch(name, -1)
-	if len(all) == 0 {
-		return ""
-	}
-	return all[len(all)-1][1]
+	return name
 }
 
 // InText finds the version in a short file that is there to tell it.

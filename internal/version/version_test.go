@@ -59,3 +59,25 @@ func TestRangesOfAddonsAreReadInAnyNotation(t *testing.T) {
 		assert.False(t, fits || err != nil, "%s %s: %v", text, c[1], err)
 	}
 }
+
+func TestANumberByItselfIsAVersionToo(t *testing.T) {
+	for name, want := range map[string]string{"pond-12.zip": "12", "pond_server_v7.tar.gz": "7", "pond-1.2.zip": "", "pond-linux-64.zip": "",
+		"pond-9-linux-64.zip": "9", "pond2.zip": "", "pond.zip": "", "7.zip": ""} {
+		assert.Equal(t, want, Number(name), name)
+	}
+}
+
+func TestSpellingsOfOneVersionAreAlike(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want Likeness
+	}{
+		{"2.4+g20260101", "2.4.20260101", Same}, {"v3.5.0", "3.5", Same}, {"3.5.0", "3.5.0", Same},
+		{"mossgate-1.2.3", "1.2.3", Same}, {"3.0-rc1", "3.0rc.1", Same}, {"20260101", "2026.01.01", Same},
+		{"2.4", "2.4.1", Doubtful}, {"2.4.1-beta", "2.4.1", Doubtful},
+		{"3.4.1", "3.5.0", Other}, {"3.50", "3.5", Other}, {"2.4", "24.1", Other}, {"", "1", Other},
+	} {
+		assert.Equal(t, c.want, Alike(c.a, c.b), "%s %s", c.a, c.b)
+		assert.Equal(t, c.want, Alike(c.b, c.a), "%s %s", c.b, c.a)
+	}
+}
