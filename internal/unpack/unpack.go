@@ -131,6 +131,10 @@ func Kind(f io.ReaderAt, size int64) (string, error) {
 		return "rar", nil
 	case isTar(head):
 		return "tar", nil
+	case isProgram(head):
+		if kind, _ := behindStub(f, size); kind != "" {
+			return kind, nil
+		}
 	}
 	return "file", nil
 }
@@ -226,9 +230,11 @@ func (o *opener) open(f *os.File, size int64, as string) (err error) {
 	case as == "zip":
 		err = o.zip(f, size)
 	case as == "7z":
-		err = o.sevenZip(f, size)
+		from := behind(f, size)
+		err = o.sevenZip(io.NewSectionReader(f, from, size-from), size-from)
 	case as == "rar":
-		err = o.rar(o.watched(f))
+		from := behind(f, size)
+		err = o.rar(o.watched(io.NewSectionReader(f, from, size-from)))
 	case as == "tar":
 		err = o.tar(o.watched(f))
 	case packed:
