@@ -10,11 +10,48 @@ import (
 	"slices"
 
 	"freshkeel/internal/backups"
+	"freshkeel/internal/lay"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
+
+// LayOrder says what is to be laid, and where.
+type LayOrder struct {
+	Dir, Source, Version, Name string
+	Ports                      map[string]string // of the other's: what each is to be here
+	Like                       string            // the install that it is to be like; "": none
+	World                      bool              // its world comes too
+	At                         string            // all of it as it was in this backup
+}
+
+// LayServer makes a server from nothing, or a second instance beside one that is there: what
+// comes of that one comes out of a backup, so that it holds together.
+func LayServer(ctx context.Context, r LayOrder, o Options) (*NewServer, error) {
+	order := lay.Order{Dir: r.Dir, Source: r.Source, Version: r.Version, Name: r.Name, Ports: r.Ports}
+	if r.Like == "" {
+		return lay.Lay(ctx, order, o)
+	}
+	k, err := Open(r.Like, o)
+	if err != nil {
+		return nil, err
+	}
+	at, whole := r.At, r.At != ""
+	var set *Backup
+	if whole {
+		if set, err = k.shelf.Read(at); err != nil {
+			return nil, tell.Advise(err, "freshkeel -d "+k.Dir+" backup list")
+		}
+	} else if set, _, err = k.TakeBackup(ctx, "", Choice{}); err != nil {
+		return nil, err
+	}
+	order.Other = &lay.Other{Install: k.in, Version: set.Version, World: r.World, Whole: whole,
+		Files: func(ctx context.Context, into string, only tree.Patterns) error {
+			return k.shelf.LayOut(ctx, Restore{Backup: set.ID, Only: only, To: into})
+		}}
+	return lay.Lay(ctx, order, o)
+}
 
 // TakeBackup backs the install up as it is, the server running or not, or the
 // part of it that is chosen. A running server is told by the profile's console

@@ -32,6 +32,7 @@ import (
 	"freshkeel/internal/data"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
+	"freshkeel/internal/lessons"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/putback"
@@ -56,6 +57,8 @@ type Keel struct {
 	outside  *data.Outside
 	srv      *server.Server
 	returner *putback.Returner
+
+	Lessons *lessons.Book // what the server was seen to do, and the profile's text
 }
 
 // ErrNotAdopted says that a folder has no profile.
@@ -78,7 +81,7 @@ func newKeel(in *install.Install) *Keel {
 	planner, shelf := plan.New(inv, res, rts), backups.New(in, acq, res)
 	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner,
 		shelf: shelf, checker: check.New(inv, res, rts, planner, shelf), outside: data.New(in), srv: server.New(in),
-		returner: putback.New(in)}
+		returner: putback.New(in), Lessons: lessons.New(in, inv)}
 }
 
 // begin is how every command that changes the install starts: alone, and with

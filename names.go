@@ -5,6 +5,7 @@ package freshkeel
 import (
 	"context"
 	"io"
+	"slices"
 	"time"
 
 	"freshkeel/internal/adopt"
@@ -14,6 +15,9 @@ import (
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
+	"freshkeel/internal/lay"
+	"freshkeel/internal/learn"
+	"freshkeel/internal/lessons"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
@@ -72,6 +76,20 @@ func AdoptInstall(ctx context.Context, a Adopt, o Options) (*Adopted, error) {
 	return adopt.Install(ctx, a, o)
 }
 
+// MergedProposals puts what two looks propose together: of one key the first counts.
+func MergedProposals(first, second []Proposal) []Proposal { return learn.Merged(first, second) }
+
+// ReleaseInstall ends the care of an install: what Fresh Keel put there goes.
+func ReleaseInstall(ctx context.Context, r Release, o Options) (*Released, error) {
+	return adopt.GiveBack(ctx, r, o)
+}
+
+// ProfileKeys lists every key that a profile may have.
+func ProfileKeys() []string { return profile.Keys() }
+
+// AcceptableChecks lists the checks that an operator may go past.
+func AcceptableChecks() []string { return slices.Clone(check.Acceptable) }
+
 // BecomeOwner is what a command that root runs over somebody else's folder does
 // first: it becomes that user for good.
 func BecomeOwner(dir, self string, answer []string) (name string, err error) {
@@ -103,9 +121,19 @@ func Mind(in io.Reader, out io.WriteCloser) error { return host.Mind(in, out) }
 
 // These say how an install is taken under care.
 type (
-	Adopt   = adopt.Order   // what to look at, and what is known of it
-	Adopted = adopt.Adopted // what was found and written
-	Guess   = adopt.Guess   // one line of the profile, and what it was guessed from
+	Adopt    = adopt.Order    // what to look at, and what is known of it
+	Adopted  = adopt.Adopted  // what was found and written
+	Release  = adopt.Release  // how an install is given back
+	Released = adopt.Released // what went, and what stays
+	Guess    = adopt.Guess    // one line of the profile, and what it was guessed from
+)
+
+// What was learned from a server, and may be written into its profile: see Keel.Lessons.
+type (
+	Proposal = learn.Proposal // one key, what it would be, and what speaks for it
+	Change   = lessons.Change // one key of the profile that is edited by hand
+	Question = adopt.Question // what only a person can tell
+	Doubt    = adopt.Doubt    // files of which nothing tells whose they are
 )
 
 // These say which build is wanted, and which builds are to be had.
@@ -135,6 +163,31 @@ const (
 	Warn = check.Warn // worth minding
 	Stop = check.Stop // the refit is refused
 )
+
+// Screen is a terminal that is lent to a command.
+type Screen = host.Screen
+
+// NewServer is a server that was laid out.
+type NewServer = lay.Laid
+
+// Consent is a file in which a server's makers ask for a consent.
+type Consent = plan.Consent
+
+// OpenConsents lists the consents that are asked for and not given yet. Those that the operator
+// accepts by name are given, which given names.
+func OpenConsents(k *Keel, accepted []string) (open []Consent, given []string, err error) {
+	for _, c := range k.planner.OpenConsents() {
+		if k.planner.Accepts(c.Path, Want{Consent: accepted}) == "" {
+			open = append(open, c)
+			continue
+		}
+		if err := k.planner.Agree(c); err != nil {
+			return nil, nil, err
+		}
+		given = append(given, c.Path)
+	}
+	return open, given, nil
+}
 
 // The server.
 type (

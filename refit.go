@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/plan"
+	"freshkeel/internal/server"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
@@ -249,7 +250,7 @@ func (t *transaction) start(ctx context.Context) *Verdict {
 // watch watches the new build and notes what decided it.
 func (t *transaction) watch(ctx context.Context) (v *Verdict) {
 	t.step("watch", func() (string, error) {
-		if v = t.k.srv.Watch(ctx, time.Now(), t.e.To); !v.Up {
+		if v = t.k.srv.Watch(ctx, time.Now(), server.Goal{Version: t.e.To, From: t.e.From}); !v.Up {
 			return "", errors.New(v.Why)
 		}
 		return v.Why, nil
@@ -257,11 +258,20 @@ func (t *transaction) watch(ctx context.Context) (v *Verdict) {
 	if v.Up {
 		t.down(v)
 		t.e.Why, t.e.Lines = v.Why, v.Lines
+		doubt(t.k.in, t.e, v)
 		if t.e.To == "" {
 			t.e.To = v.Version
 		}
 	}
 	return v
+}
+
+// doubt tells, and keeps, what speaks against a verdict that the server is up.
+func doubt(in *install.Install, e *logbook.Entry, v *Verdict) {
+	for _, d := range v.Doubts {
+		in.Warn("%s", d)
+	}
+	e.Told = append(e.Told, v.Doubts...)
 }
 
 // confirm makes the new state the one that holds. All of it may be done again

@@ -7,9 +7,11 @@ import (
 	"io"
 	"path/filepath"
 
+	"freshkeel/internal/adopt"
 	"freshkeel/internal/ahead"
 	"freshkeel/internal/feed"
 	"freshkeel/internal/install"
+	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/runtimes"
@@ -40,6 +42,42 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 		p.Ahead, p.Needs, ver = plan.Ahead, f.Candidate.Build.Needs, f.Version
 	}
 	return k.rts.Hold(ctx, p, ver)
+}
+
+// FitRuntime looks whether the runtime that the launch script runs fits what is installed. In a
+// script that Fresh Keel wrote another one takes its place where that fits; note says so. lack
+// says what is missing, "" for nothing.
+func FitRuntime(ctx context.Context, k *Keel) (note, lack string, err error) {
+	rs, err := k.Runtimes(ctx, Want{})
+	if err != nil || rs.Need == "" {
+		return "", "", err
+	}
+	var best *Runtime
+	for i := range rs.All {
+		switch r := &rs.All[i]; {
+		case r.Used != "" && r.Fits:
+			return "", "", nil
+		case r.Best:
+			best = r
+		}
+	}
+	script := k.Profile.Launch.Script
+	if best == nil || script != adopt.OwnScript {
+		return "", fmt.Sprintf("%s needs %s (%s)", rs.Runs, rs.Need, rs.Where), nil
+	}
+	commands, err := launch.Read(k.Dir, script, k.in.ServerEnv())
+	if err != nil || len(commands) == 0 {
+		return "", "", err
+	}
+	text, err := tree.ReadUpTo(k.in.Path(script), install.MaxScript)
+	if err != nil {
+		return "", "", err
+	}
+	if text, err = commands[0].WithProgram(text, best.Path); err != nil {
+		return "", "", err
+	}
+	return fmt.Sprintf("%s runs %s: %s needs %s", script, best.Path, rs.Runs, rs.Need), "",
+		tree.WriteFile(k.in.Path(script), text, 0o755)
 }
 
 // TakeRuntimeFor takes in the Java runtime that the source names for a build.

@@ -9,6 +9,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/server"
 	"freshkeel/internal/tell"
 )
 
@@ -111,11 +112,15 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	if err := k.startable(); err != nil {
 		return nil, err
 	}
+	head, err := k.inv.Head()
+	if err != nil {
+		return nil, err
+	}
 	var v *Verdict
 	_, err = k.in.Step("start", func() (sum string, err error) {
 		// No version is expected: a server that works is not stopped because somebody
 		// exchanged its files by hand.
-		if v, err = k.srv.BringUp(ctx, ""); err != nil {
+		if v, err = k.srv.BringUp(ctx, server.Goal{Known: head.Version}); err != nil {
 			return "", err
 		}
 		return v.Why, nil
@@ -161,6 +166,9 @@ func (k *Keel) heardVersion(ver string) error {
 	} else {
 		k.in.Warn("the server says that it is %s, and %s was recorded: files were exchanged by other hands; %s is "+
 			"noted as what is installed", ver, inv.Version, ver)
+	}
+	if err := k.srv.Heard(ver); err != nil {
+		return err
 	}
 	return k.inv.Rewrite(func(head *inventory.Inventory) {
 		if head.Version != "" {

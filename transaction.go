@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/plan"
+	"freshkeel/internal/server"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -205,6 +206,7 @@ func (t *transaction) stop(ctx context.Context) error {
 		if err := t.k.srv.TellPlayers(ctx); err != nil {
 			return "", err
 		}
+		t.k.srv.ProveRunning()
 		t.told = time.Now()
 		exit, err := t.k.srv.StopBy(t.k.srv.Order(), false)
 		if err != nil {
@@ -256,15 +258,16 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 // watches it come up. One that does not ends the transaction: it needs hands.
 func (t *transaction) comeBack(ver string) error {
 	return t.step("start old server", func() (string, error) {
-		v, err := t.k.srv.BringUp(context.Background(), ver)
+		v, err := t.k.srv.BringUp(context.Background(), server.Goal{Version: ver})
 		if err == nil && v.Late { // a machine that was busy a moment ago may not be now
 			t.k.in.Warn("%s; it is given one more try", v.Why)
 			if _, err = t.k.srv.HalfStop(); err == nil {
-				v, err = t.k.srv.BringUp(context.Background(), ver)
+				v, err = t.k.srv.BringUp(context.Background(), server.Goal{Version: ver})
 			}
 		}
 		if err == nil && v.Up {
 			t.down(v)
+			doubt(t.k.in, t.e, v)
 			return v.Why, nil
 		}
 		n := &NeedsHands{What: "the old server does not come up either",

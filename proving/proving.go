@@ -117,7 +117,7 @@ func MossgateIn(t *testing.T, dir string, releases ...demo.Release) *Place {
 	require.NoError(t, err)
 	p.Harbour, p.Install, p.Home = h, h.Install, h.Home
 	p.Env = append(p.Env, "FRESHKEEL_HOME="+h.Home)
-	p.OK("adopt", p.Install, "--source", "../builds/feed.json", "--build",
+	p.OK("adopt", p.Install, "--source", "../builds/feed.json", "--no-try", "--build",
 		filepath.Join(h.Builds, "mossgate-"+releases[0].Version+".zip"))
 	p.EditProfile(func(s string) string { return Quick.Replace(s) })
 	return p

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"freshkeel"
 	"freshkeel/proving"
@@ -23,11 +22,12 @@ import (
 func TestAdoptSaysWhatEachGuessWasGuessedFrom(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct {
-		build bool
-		keep  string
+		build  bool
+		keep   string
+		garden string
 	}{
-		"with the build":    {true, "the build does not ship it"},
-		"without the build": {false, "it was written after mossgate.jar"},
+		"with the build":    {true, "the build does not ship it", "the build ships nothing of it"},
+		"without the build": {false, "it was written after mossgate.jar", "3 files in it written after mossgate.jar"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -50,7 +50,7 @@ func TestAdoptSaysWhatEachGuessWasGuessedFrom(t *testing.T) {
 			text := string(b)
 			assert.Contains(t, dry.Out, text, "it prints what it then writes")
 			for _, line := range []string{
-				"'gardens/**',   # guessed from: a world, by its name; 3 files in it written after mossgate.jar",
+				"'gardens/**',   # guessed from: a world, by its name; " + c.garden,
 				"'members.txt',   # guessed from: a list, by its name; " + c.keep,
 				"'mossgate.conf',   # guessed from: settings, by its kind",
 				"'open-gates.sh',   # guessed from: the launch script: its flags are yours",
@@ -61,7 +61,7 @@ func TestAdoptSaysWhatEachGuessWasGuessedFrom(t *testing.T) {
 				"# guessed from: logs/mossgate.log:8: > close\nsend = 'close'",
 				`line = '^gates open after [\d.,]+ s'`,
 				`version = '^mossgate server (\S+)'`,
-				"port = 'udp/",
+				"log = 'logs/mossgate.log'", "ports = ['udp/", "strict = false",
 			} {
 				assert.Contains(t, text, line)
 			}
@@ -71,9 +71,8 @@ func TestAdoptSaysWhatEachGuessWasGuessedFrom(t *testing.T) {
 			assert.Equal(t, before, withoutProfile(before, after), "touches nothing else")
 			assert.Equal(t, "3.4.1", p.Status().Version)
 			if !c.build {
-				r := p.Exits(exitFailed, args...)
-				assert.Contains(t, r.Err, "has a profile already")
-				assert.Contains(t, r.Err, "adopt --build PATH")
+				assert.Regexp(t, `UNDER CARE[\s\S]*adopt --build PATH tells[\s\S]*profile +left as it is`, p.OK(args...).Out)
+				assert.Equal(t, text, p.Read("freshkeel.toml"), "a second time changes nothing")
 			}
 			p.OK(append(args, "--replace")...)
 		})
@@ -101,7 +100,9 @@ func TestAdoptTellsTheBuildsFilesFromOthers(t *testing.T) {
 	assert.True(t, a.Known)
 	assert.ElementsMatch(t, []string{"mossgate.conf", "tracks/fern-mile.track"}, a.Changed)
 	assert.Equal(t, []string{"README.txt"}, a.Missing)
-	assert.Equal(t, []string{"tracks/of-mine.track"}, a.Foreign)
+	assert.Empty(t, a.Foreign)
+	assert.Contains(t, a.Profile, "'tracks/of-mine.track',   # guessed from: the build does not ship it", "a mixed folder is split")
+	assert.NotContains(t, a.Profile, "'tracks/**'")
 }
 
 func TestCommandLineAnswersMistakes(t *testing.T) {
@@ -199,17 +200,15 @@ func TestJSONIsAContract(t *testing.T) {
 
 func sortedKeys(m map[string]any) []string { return slices.Sorted(maps.Keys(m)) }
 
-// The demo is a promise too: it ends well, in under a minute, and leaves
+// The demo is a promise too: it ends well, and leaves
 // nothing behind.
 func TestDemoEndsWellAndLeavesNothing(t *testing.T) {
 	t.Parallel()
 	tmp := t.TempDir()
 	cmd := exec.Command(proving.Binary, "demo")
 	cmd.Env = append(os.Environ(), "TMPDIR="+tmp, "NO_COLOR=1")
-	start := time.Now()
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
-	assert.Less(t, time.Since(start), time.Minute)
 	for _, s := range []string{"REFITTED  3.4.1 → 3.5.0", "ROLLED BACK  3.6.0 did not come up; 3.5.0 is running again",
 		"the gardens are byte for byte what they were", "mossgate.jar needs Java 33", "DEMO DONE"} {
 		assert.Contains(t, string(out), s)
@@ -234,7 +233,8 @@ func TestAProfileIsNeverLost(t *testing.T) {
 	p.EditProfile(func(s string) string { return "# by hand\n" + s })
 	mine := p.Read("freshkeel.toml")
 	zip := filepath.Join(p.Harbour.Builds, "mossgate-3.4.1.zip")
-	assert.Contains(t, p.Exits(exitFailed, "adopt", p.Install).Err, "freshkeel adopt --build PATH")
+	assert.Regexp(t, `profile +left as it is`, p.OK("adopt", p.Install).Out)
+	assert.Equal(t, mine, p.Read("freshkeel.toml"))
 	r := p.OK("adopt", p.Install, "--build", zip)
 	assert.Regexp(t, `profile +left as it is`, r.Out)
 	assert.Equal(t, mine, p.Read("freshkeel.toml"))
@@ -255,7 +255,7 @@ func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
 		"native program": {map[string]string{"slugserver": "\x7fELF" + strings.Repeat("x", 5000),
 			"start.sh": "#!/bin/sh\ncd \"$(dirname \"$0\")\"\nexec ./slugserver --port 1\n", "maps/a.map": "m",
 			"server.cfg": "x=1", "banned.txt": "", "stats.sqlite": "s"},
-			[]string{"script = 'start.sh'", "its line 3 runs slugserver", "'maps/**',", "'server.cfg',",
+			[]string{"script = 'start.sh'", "its line 3 runs slugserver", "'server.cfg',",
 				"'banned.txt',", "'stats.sqlite',   # guessed from: data, by its kind"}},
 		"windows only": {map[string]string{"run.bat": "@echo off\r\njava -jar s.jar\r\n", "s.jar": "PK"},
 			[]string{"script = 'run.bat'", "its line 2 runs s.jar"}},
@@ -266,7 +266,7 @@ func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
 		"stamped log": {map[string]string{"run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK",
 			"logs/latest.log": "[12:00:01] [main/INFO]: Starting server version 1.20\n[12:00:09] [main/INFO]: Done (8.2s)! listening on tcp port 25000\n[12:30:00] [main/INFO]: console: stop\n"},
 			[]string{`version = 'Starting server version (\S+)'`,
-				`line = 'Done \([\d.,]+s\)! listening on tcp port [\d.,]+'`, "port = 'tcp/25000'", "send = 'stop'"}},
+				`line = 'Done \([\d.,]+s\)! listening on tcp port [\d.,]+'`, "ports = ['tcp/25000']", "send = 'stop'"}},
 		"name and number": {map[string]string{"pond": "#!/bin/sh\necho pond v1.4.2\necho 'frogs may start; ready'\ncase $x in quit) exit;; esac\n"},
 			[]string{"script = 'pond'", `version = '^pond v?(\S+)'`, "send = 'quit'"}},
 	} {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -351,6 +352,9 @@ func (p backupCommands) thin(ctx context.Context, c *cli.Command) error {
 		return p.result(plan, func() { p.view.thinning(plan, "WOULD DROP") })
 	}
 	p.view.thinningFirst(plan)
+	if len(plan.Drop) > 0 && p.asks() && !p.sure([]string{count(len(plan.Drop), "backup")}) {
+		return errors.New("nothing was dropped")
+	}
 	done, err := k.Thin(ctx, n)
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"freshkeel"
@@ -27,6 +28,7 @@ func wantFlags(more ...cli.Flag) []cli.Flag {
 	return append([]cli.Flag{
 		&cli.StringFlag{Name: "from", Usage: "take the build from `PATH|URL` (file, folder or archive) instead of the source"},
 		&cli.StringFlag{Name: "as", Usage: "the `VERSION` of a build taken --from somewhere, where its name does not tell"},
+		&cli.BoolFlag{Name: "over", Usage: "it is an increment: lay it over the build that is installed"},
 		&cli.BoolFlag{Name: "back", Usage: "an older version than the installed one is meant"},
 		&cli.StringSliceFlag{Name: "layer",
 			Usage: "change the layer `NAME[=VERSION]` too; without a VERSION argument the build itself stays"},
@@ -43,7 +45,7 @@ func want(c *cli.Command) (freshkeel.Want, error) {
 	if c.NArg() > 1 {
 		return freshkeel.Want{}, &freshkeel.Usage{What: "one version at a time", Do: "freshkeel " + c.Name + " VERSION"}
 	}
-	w := freshkeel.Want{Version: c.Args().First(), From: c.String("from"), As: c.String("as"), Back: c.Bool("back"),
+	w := freshkeel.Want{Version: c.Args().First(), From: c.String("from"), As: c.String("as"), Over: c.Bool("over"), Back: c.Bool("back"),
 		Start:  c.Bool("start"),
 		Accept: c.StringSlice("accept"), Without: c.StringSlice("without"), Mend: c.Bool("mend"),
 		Consent: c.StringSlice("consent"), Hold: c.StringSlice("hold-back"), Layers: map[string]string{}}
@@ -62,12 +64,21 @@ func (p *program) commands() []*cli.Command {
 				&cli.StringFlag{Name: "build", Usage: "`PATH` of the archive or folder that the install was made from"},
 				&cli.StringFlag{Name: "source",
 					Usage: "where builds come from: `PATH|URL` of a feed, page, JSON, folder, archives or file"},
+				&cli.BoolFlag{Name: "no-try", Usage: "of --source: do not fetch its newest build to see what that would change"},
 				&cli.StringFlag{Name: "name", Usage: "the server's `NAME` (default: the folder's)"},
 				&cli.StringFlag{Name: "version", Usage: "the `VERSION` installed, where it can't be told"},
 				&cli.BoolFlag{Name: "replace",
 					Usage: "write a new profile in place of the one that is there, which is kept beside it"},
+				&cli.BoolFlag{Name: "release", Usage: "give the install back: what Fresh Keel put there goes"},
+				&cli.BoolFlag{Name: "keep-backups", Usage: "of a release: they stay in the locker, and are found again"},
+				&cli.BoolFlag{Name: "drop-backups", Usage: "of a release: they go too"},
+				&cli.BoolFlag{Name: "keep-profile", Usage: "of a release: freshkeel.toml stays"},
+				&cli.BoolFlag{Name: "yes", Usage: "of a release: what is lost by it was read, and may be"},
+				&cli.BoolFlag{Name: "learn",
+					Usage: "complete the profile that is there by what the install and the running server show"},
 				dryRun(),
 			}},
+		lessonCommands{p}.lay(),
 		{Name: "builds", Usage: "what the source offers, and how each stands to what is installed", Action: p.builds},
 		{Name: "fetch", Usage: "download and verify a build into the locker", ArgsUsage: "[VERSION]", Action: p.fetch,
 			Flags: wantFlags(&cli.BoolFlag{Name: "check",
@@ -78,7 +89,7 @@ func (p *program) commands() []*cli.Command {
 		{Name: "refit", Usage: "the whole job: fetch, check, back up, swap, start, and roll back if it does " +
 			"not come up", ArgsUsage: "[VERSION]", Action: p.refit,
 			Flags: wantFlags(&cli.BoolFlag{Name: "start", Usage: "leave the server running even if it was not"},
-				dryRun())},
+				&cli.BoolFlag{Name: "all", Usage: "of --dry-run: every check, and every file of the plan"}, dryRun())},
 		{Name: "rollback", Usage: "undo the last refit, or go back to before an earlier one", ArgsUsage: "[REFIT]",
 			Action: p.rollback, Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "world", Usage: "put the world back too, as it was then (what is there now is " +
@@ -148,7 +159,9 @@ func (p *program) commands() []*cli.Command {
 					Action: p.runtimeDrop, Flags: []cli.Flag{
 						&cli.BoolFlag{Name: "anyway", Usage: "although a backup needs it to be gone back to"}}},
 			}},
-		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{dryRun()}},
+		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "learn", Usage: "write what this start shows into the profile"}, dryRun()}},
+		lessonCommands{p}.profile(),
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop, Flags: []cli.Flag{dryRun()}},
 		{Name: "status", Usage: "whether the server runs; the exit code says so too: 0 up, 11 down, 12 in between, " +
 			"5 unsettled", Action: p.status},
@@ -179,14 +192,68 @@ func (p *program) adopt(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if c.Bool("release") {
+		return lessonCommands{p}.release(ctx, c, dir, o)
+	}
 	o.Observe = nil
-	a, err := freshkeel.AdoptInstall(ctx, freshkeel.Adopt{Dir: dir, Build: c.String("build"),
+	var ask func(freshkeel.Question) string
+	if p.asks() && !c.Bool("dry-run") {
+		ask = p.question
+	}
+	a, err := freshkeel.AdoptInstall(ctx, freshkeel.Adopt{Dir: dir, Ask: ask, Build: c.String("build"),
 		Source: c.String("source"), Name: c.String("name"),
 		Version: c.String("version"), Replace: c.Bool("replace"), DryRun: c.Bool("dry-run")}, o)
 	if err != nil {
 		return err
 	}
-	return p.result(a, func() { p.view.adopted(a, c.Bool("dry-run")) })
+	if a.Profile != "" || c.Bool("dry-run") {
+		err := p.result(a, func() { p.view.adopted(a, c.Bool("dry-run")) })
+		if k, kerr := freshkeel.Open(a.Dir, o); kerr == nil && !p.json && !c.Bool("dry-run") &&
+			!c.Bool("no-try") && a.Source != "" {
+			lessonCommands{p}.tryOut(ctx, k)
+		}
+		if !p.json && !c.Bool("dry-run") {
+			p.view.adoptedNext(a)
+		}
+		return err
+	}
+	// The profile was there: what would complete it is proposed, and what was named is written.
+	k, err := freshkeel.Open(a.Dir, o)
+	if err != nil {
+		return err
+	}
+	seen, err := k.Lessons.Propose()
+	if err != nil {
+		return err
+	}
+	a.Proposed = freshkeel.MergedProposals(seen, a.Proposed)
+	var given []freshkeel.Proposal
+	for _, l := range a.Proposed {
+		if c.String("source") != "" && strings.HasPrefix(l.Key, "source.") || c.Bool("learn") {
+			given = append(given, l)
+		}
+	}
+	if p.json {
+		if err := k.Lessons.Accept(given); err != nil {
+			return err
+		}
+		return p.result(a, nil)
+	}
+	p.result(a, func() { p.view.adopted(a, false) })
+	rest := slices.DeleteFunc(slices.Clone(a.Proposed), func(l freshkeel.Proposal) bool { return slices.Contains(given, l) })
+	if len(given) > 0 || c.Bool("learn") {
+		if err := (lessonCommands{p}).learned(k, given, true); err != nil {
+			return err
+		}
+		if c.String("source") != "" && !c.Bool("no-try") {
+			lessonCommands{p}.tryOut(ctx, k)
+		}
+	}
+	if len(rest) > 0 {
+		return lessonCommands{p}.learned(k, rest, false)
+	}
+	p.view.fact("next", "freshkeel -d "+a.Dir+" preflight")
+	return nil
 }
 
 func (p *program) builds(ctx context.Context, _ *cli.Command) error {
@@ -366,7 +433,8 @@ func (p *program) refit(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("dry-run") {
-		return p.check(ctx, k, w, true)
+		p.view.first = true
+		return p.check(ctx, k, w, c.Bool("all"))
 	}
 	p.view.title("refit " + k.Profile.Server.Name)
 	e, err := k.Refit(ctx, w)
@@ -422,6 +490,10 @@ func (p *program) recover(ctx context.Context, c *cli.Command) error {
 			})
 		}
 	} else if c.Bool("leave-as-is") {
+		if run, err := k.PendingRecovery(); err == nil && run != nil && p.asks() &&
+			!p.sure([]string{fmt.Sprintf("the way back of %s %s, which was interrupted while %s", run.Kind, run.ID, run.Phase)}) {
+			return errors.New("nothing was given up")
+		}
 		if e, err = k.GiveUp(); err == nil && e != nil {
 			return p.result(entryJSON{"result", e}, func() {
 				p.view.outcome(minded, "GIVEN UP", fmt.Sprintf("%s %s: the install stays as it is now", e.Kind, e.ID))
@@ -640,10 +712,29 @@ func (p *program) start(ctx context.Context, c *cli.Command) error {
 		p.view.fact("more", "freshkeel log")
 		return cli.Exit("", exitFailed)
 	}
-	return p.result(v, func() {
+	seen, err := k.Lessons.Propose()
+	if err != nil {
+		p.view.noteLine("what the server shows could not be looked at: " + err.Error())
+	}
+	if p.json && c.Bool("learn") {
+		if err := k.Lessons.Accept(seen); err != nil {
+			return err
+		}
+	}
+	if err := p.result(startJSON{v, nonNil(seen), c.Bool("learn")}, func() {
 		p.view.outcome(good, "UP", fmt.Sprintf("%s is ready after %s", k.Profile.Server.Name, freshkeel.Age(v.Took)))
 		p.view.verdict(v)
-	})
+	}); err != nil || p.json {
+		return err
+	}
+	return lessonCommands{p}.learned(k, seen, c.Bool("learn"))
+}
+
+// startJSON is the result of a start.
+type startJSON struct {
+	*freshkeel.Verdict
+	Seen    []freshkeel.Proposal `json:"seen"` // what may be learned by it
+	Learned bool                 `json:"learned"`
 }
 
 func (p *program) stop(ctx context.Context, c *cli.Command) error {

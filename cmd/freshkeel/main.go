@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -109,6 +110,9 @@ func run(ctx context.Context, args []string, out, errw io.Writer) int {
 }
 
 func (p *program) app() *cli.Command {
+	for _, t := range []*string{&cli.RootCommandHelpTemplate, &cli.CommandHelpTemplate, &cli.SubcommandHelpTemplate} {
+		*t = strings.ReplaceAll(*t, "DESCRIPTION:", "EXAMPLES:")
+	}
 	cli.VersionPrinter = func(*cli.Command) { fmt.Fprintln(p.out, "freshkeel", version) }
 	app := &cli.Command{
 		Name:                  "freshkeel",
@@ -134,6 +138,11 @@ func (p *program) app() *cli.Command {
 		},
 		Commands: p.commands(),
 	}
+	slices.SortStableFunc(app.Commands, func(a, b *cli.Command) int {
+		return slices.Index(inOrder, a.Name) - slices.Index(inOrder, b.Name)
+	})
+	showExamples(app, "")
+	p.completeWords(app, "")
 	answerMistakes(app, "freshkeel")
 	return app
 }
@@ -154,7 +163,11 @@ func (p *program) options() (freshkeel.Options, error) {
 	if home, err = filepath.Abs(home); err != nil {
 		return freshkeel.Options{}, err
 	}
-	return freshkeel.Options{Home: home, Self: []string{self, minderWord}, Env: os.Environ(), Observe: p.view.observe,
+	var lent *freshkeel.Screen
+	if p.asks() {
+		lent = &freshkeel.Screen{In: os.Stdin, Out: os.Stderr}
+	}
+	return freshkeel.Options{Screen: lent, Home: home, Self: []string{self, minderWord}, Env: os.Environ(), Observe: p.view.observe,
 		Halt: haltFromEnv()}, nil
 }
 

@@ -99,7 +99,7 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 			p.Put("open-gates.sh", strings.ReplaceAll(p.Read("open-gates.sh"), "mossgate.jar", "gates.jar"))
 		}, nil, "names", freshkeel.Stop,
 			[]string{"gates.jar will not exist after the swap", "open-gates.sh:6", "runs it by this name",
-				`"mossgate-server-*.jar" = "gates.jar"`}},
+				`profile set 'place.mossgate-server-*.jar' 'gates.jar'`}},
 		"pattern of no use": {func(p *place) {
 			p.EditProfile(func(s string) string {
 				return strings.Replace(s, "[place] ", "[place]\n'snail-*.bin' = 'snail.bin'\n# ", 1)
@@ -142,15 +142,17 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 		"no way to know": {func(p *place) {
 			p.EditProfile(func(s string) string {
 				s = strings.Replace(s, "line = '^gates", "# '^gates", 1)
-				return strings.Replace(s, "port = 'udp", "# 'udp", 1)
+				return strings.Replace(s, "ports = ['udp", "# 'udp", 1)
 			})
-		}, nil, "ready", freshkeel.Warn, []string{"no ready line and no port", "[ready]", "hangs", "set line"}},
+			require.NoError(p.T, os.Remove(filepath.Join(p.Install, ".freshkeel/seen.json")))
+		}, nil, "ready", freshkeel.Warn, []string{"no ready line and no port", "[ready]", "hangs", "adopt"}},
 		"port taken": {func(p *place) {
 			port := proving.FreePort(p.T)
 			c, err := net.ListenPacket("udp", fmt.Sprintf("127.0.0.1:%d", port))
 			require.NoError(p.T, err)
 			p.T.Cleanup(func() { c.Close() })
 			p.EditProfile(func(s string) string {
+				s = strings.Replace(s, "strict = false", "strict = true", 1)
 				return strings.Replace(s, fmt.Sprintf("'udp/%d'", p.Port), fmt.Sprintf("'udp/%d'", port), 1)
 			})
 		}, nil, "port", freshkeel.Stop, []string{"is held by another process", fmt.Sprintf("process %d, ", os.Getpid()),

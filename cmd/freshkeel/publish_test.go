@@ -215,6 +215,8 @@ func TestABuildCommandThatFailsGivesNothing(t *testing.T) {
 			"pick = 'out/*.jar' matches out/a.jar and out/b.jar, and one is wanted; correct pick, and what was made is used without another run"},
 		"makes another": {"mkdir -p out; cp \"$GOOD\" out/mossgate-server.jar",
 			"make 3.5.0: mossgate-server.jar was made, and its manifest says that it is 3.6.1"},
+		"asks for a sign-in": {"echo 'To sign in, visit https://depot.example and enter the code AB-12'; exit 3",
+			"a sign-in is due: To sign in, visit https://depot.example and enter the code AB-12"},
 		"is not there": {"", "run " + filepath.Join(p.Install, "tools/nothing")},
 	} {
 		proving.Put(t, filepath.Join(p.Dir, "brew.sh"),
@@ -238,6 +240,14 @@ func TestABuildCommandThatFailsGivesNothing(t *testing.T) {
 		assert.Empty(t, p.cached(), name)
 	}
 	assert.Empty(t, proving.ProcessesIn(filepath.Join(p.Home, "sources")), "nothing of it is left running")
+
+	// What a tool says of itself is not taken for the game's versions.
+	proving.Put(t, filepath.Join(p.Dir, "list.sh"), "#!/bin/sh\necho depot tool 9.1\necho 'build 3.5.0 stable'\necho 3.6.1\n")
+	for by, want := range map[string]string{"": "the source has no build x; it has 3.6.1", "pattern = '^build (\\S+)'": "it has 3.5.0"} {
+		p.source("[source.command]", "run = ['"+filepath.Join(p.Dir, "brew.sh")+"', '{channel}']", "list = ['"+filepath.Join(p.Dir, "list.sh")+"']",
+			"pick = 'out/*.jar'", by)
+		assert.Contains(t, p.Exits(exitFailed, "fetch", "x").Err, want)
+	}
 
 	// A pick that named two is corrected: hours of work are not done again for it.
 	proving.Put(t, filepath.Join(p.Dir, "brew.sh"),
@@ -287,5 +297,5 @@ func TestAdoptProposesTheKindOfSource(t *testing.T) {
 		assert.Equal(t, c.last, o.Builds[len(o.Builds)-1].Version, place)
 	}
 	r := p.OK("adopt", p.Install, "--replace", "--source", url+"/api/builds/3.5.0.json")
-	assert.Regexp(t, `source +- +it could not be read: it is JSON, and nothing`, r.Out)
+	assert.Regexp(t, `source +- +it could not be read: it is JSON, and noth`, r.Out)
 }

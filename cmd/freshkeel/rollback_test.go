@@ -34,6 +34,7 @@ func TestBuildThatDoesNotComeUpIsRolledBackByteForByte(t *testing.T) {
 			p := mossgate(t, demo.Releases[0], next)
 			p.EditProfile(func(s string) string {
 				s = strings.Replace(s, "within = '15s'", "within = '1500ms'", 1)
+				s = strings.Replace(s, "strict = false", "strict = true", 1)
 				return strings.Replace(s, "steady = '60ms'", "steady = '900ms'", 1)
 			})
 			require.NoError(t, os.Symlink("members.txt", filepath.Join(p.Install, "guests")))

@@ -485,6 +485,7 @@ func TestAVersionHeardIsKeptAndABareNumberIsNoTime(t *testing.T) {
 func TestAHeldPortIsNamedAtTheStart(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
+	p.EditProfile(func(s string) string { return strings.Replace(s, "strict = false", "strict = true", 1) })
 	other, err := net.ListenPacket("udp", fmt.Sprintf("127.0.0.1:%d", p.Port))
 	require.NoError(t, err)
 	defer other.Close()
@@ -501,6 +502,7 @@ func TestAHeldPortIsNamedAtTheStart(t *testing.T) {
 func TestWhoHoldsAPortIsSeenWithRootsEyes(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
+	p.EditProfile(func(s string) string { return strings.Replace(s, "strict = false", "strict = true", 1) })
 	p.GiveTo(54321)
 	other, err := net.ListenPacket("udp", fmt.Sprintf("127.0.0.1:%d", p.Port)) // root's own
 	require.NoError(t, err)

@@ -66,7 +66,11 @@ func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
 		fmt.Fprint(v.p.out, a.Profile)
 		return
 	}
-	v.outcome(good, "ADOPTED", a.Dir)
+	if a.Profile == "" {
+		v.outcome(good, "UNDER CARE", a.Dir)
+	} else {
+		v.outcome(good, "ADOPTED", a.Dir)
+	}
 	version := a.Version
 	if version == "" {
 		version = "not known: --version says it"
@@ -76,23 +80,52 @@ func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
 		}
 	}
 	v.fact("version", version)
-	if a.Known {
+	switch {
+	case a.Profile == "" && a.Files == 0 && a.Known:
+		v.fact("build", "which files are its own is known")
+	case a.Profile == "" && a.Files == 0:
+		v.fact("build", "which files are its own is not known (adopt --build PATH tells)")
+	case a.Known:
 		v.fact("build", fmt.Sprintf("%s exactly as the build has them", count(a.Of, "file")))
 		v.fact("changed", short(a.Changed))
 		v.fact("missing", short(a.Missing))
 		v.fact("not of it", short(a.Foreign))
-	} else {
+	default:
 		v.fact("inventory", fmt.Sprintf("%s; which of them are the build's is not known (adopt --build PATH tells)",
 			count(a.Files, "file")))
 	}
 	v.fact("before", a.Kept)
+	if a.Script != "" {
+		v.fact("written", a.Script+", a launch script: the profile says why")
+	}
+	for _, n := range a.Notes {
+		v.fact("note", n)
+	}
+	for i, d := range a.Doubts {
+		if i == 4 {
+			v.fact("", fmt.Sprintf("and %d more of the kind", len(a.Doubts)-i))
+			break
+		}
+		v.fact("doubt", d.Pattern+" is taken for the build's: "+d.Why)
+	}
+	if len(a.Doubts) > 0 {
+		v.fact("", "if it is yours: freshkeel profile set --add server.keep "+quote(a.Doubts[0].Pattern))
+	}
 	if a.Profile == "" {
 		v.fact("profile", "left as it is")
-		v.fact("next", "freshkeel -d "+a.Dir+" preflight")
 		return
 	}
+	v.guesses(a)
+}
+
+// guesses shows what was guessed, and from what: of a key that has many the first.
+func (v *view) guesses(a *freshkeel.Adopted) {
 	var rows [][]string
+	of := map[string]int{}
 	for _, g := range a.Guesses {
+		if of[g.Key]++; of[g.Key] > fewSteps {
+			continue
+		}
 		value := g.Value
 		if value == "" {
 			value = "-"
@@ -101,14 +134,27 @@ func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
 	}
 	fmt.Fprintln(v.p.out)
 	v.table([]string{"guessed", "value", "from"}, rows, func(row, col int) string {
-		if col == 1 && a.Guesses[row].Value == "" {
+		if col == 1 && rows[row][1] == "-" {
 			return minded
 		}
 		return ""
 	})
+	for _, key := range []string{"server.keep", "server.settings", "server.skip", "place"} {
+		if n := of[key] - fewSteps; n > 0 {
+			v.fact("", fmt.Sprintf("and %d more of %s, in %s/freshkeel.toml", n, key, a.Dir))
+		}
+	}
 	fmt.Fprintln(v.p.out)
-	v.fact("next", "read and correct "+a.Dir+"/freshkeel.toml, then: freshkeel -d "+a.Dir+" start")
 }
+
+// adoptedNext says what comes after an adoption.
+func (v *view) adoptedNext(a *freshkeel.Adopted) {
+	v.fact("next", "freshkeel -d "+a.Dir+" start --learn")
+	v.fact("", "what is guessed only warns until a start bears it out; "+a.Dir+"/freshkeel.toml is yours to correct")
+}
+
+// quote writes a word so that a shell takes it as it is.
+func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 func short(list []string) string {
 	if len(list) > 6 {
@@ -254,6 +300,9 @@ func wantWords(pre *freshkeel.Preflight, w freshkeel.Want) (out []string) {
 	return out
 }
 
+// fewSteps is how many files of a plan a dry run shows unless it is asked for all.
+const fewSteps = 12
+
 func (v *view) plan(p *freshkeel.Plan, all bool) {
 	replaced, added, removed := p.Changes()
 	v.fact("plan", fmt.Sprintf("%s: replace %d, add %d, remove %d, leave %d unchanged; %s to lay out", orBuild(p.To),
@@ -266,6 +315,15 @@ func (v *view) plan(p *freshkeel.Plan, all bool) {
 	}
 	for _, m := range p.Moved {
 		v.fact("moved", m.From+" → "+m.To+" (the same content)")
+	}
+	if !all && v.first {
+		for i, s := range p.Steps {
+			if i == fewSteps {
+				v.fact("", fmt.Sprintf("and %d more: --all shows each", len(p.Steps)-i))
+				break
+			}
+			v.fact("", fmt.Sprintf("%-11s %s%s", s.Do, s.Path, ofLayer(p, s.Path)))
+		}
 	}
 	if !all {
 		return
@@ -350,6 +408,9 @@ func (v *view) verdict(w *freshkeel.Verdict) {
 	v.fact("why", w.Why)
 	for _, l := range w.Lines {
 		v.fact("console", l)
+	}
+	for _, d := range w.Doubts {
+		v.fact("doubt", d)
 	}
 }
 

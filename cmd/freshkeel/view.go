@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -28,6 +29,7 @@ type screen struct {
 
 	stream bool // with --json, events go to standard output, a line each
 	quiet  bool // only warnings are shown
+	first  bool // of a plan the first files are shown
 
 	raw io.Writer // standard error itself, for the live line alone
 
@@ -281,16 +283,38 @@ func pad(s string, n int) string {
 	return s
 }
 
-// wrap breaks text into rows of at most n cells, between words where it can.
+// copied are the programs of commands that are printed to be copied.
+var copied = regexp.MustCompile(`^(freshkeel|sudo|chmod|chown|sed|kill|systemctl|mv)$`)
+
+// unbroken takes a line apart where it may be broken: between words, and never within a command
+// that is printed to be copied, which goes on to a sign at the end of a word.
+func unbroken(line string) (parts []string) {
+	words := strings.Split(line, " ")
+	for i := 0; i < len(words); i++ {
+		part := words[i]
+		if copied.MatchString(part) && i+1 < len(words) {
+			for i+1 < len(words) && !strings.HasSuffix(words[i], ";") && !strings.HasSuffix(words[i], ",") &&
+				!strings.HasSuffix(words[i], ":") && !strings.HasPrefix(words[i+1], "(") && words[i+1] != "" {
+				i++
+				part += " " + words[i]
+			}
+		}
+		parts = append(parts, part)
+	}
+	return parts
+}
+
+// wrap breaks text into rows of at most n cells, between words where it can. A command that is
+// printed to be copied has a row for itself where it needs one, however long that is.
 func wrap(text string, n int) (rows []string) {
 	for _, line := range strings.Split(text, "\n") {
 		row := ""
-		for _, word := range strings.Split(line, " ") {
+		for _, word := range unbroken(line) {
 			if row != "" && displaywidth.String(row)+1+displaywidth.String(word) > n {
 				rows = append(rows, row)
 				row = ""
 			}
-			for displaywidth.String(word) > n { // a path longer than a row
+			for displaywidth.String(word) > n && !strings.Contains(word, " ") { // a path longer than a row
 				head := displaywidth.TruncateString(word, n, "")
 				if head == "" { // not even one character fits
 					break

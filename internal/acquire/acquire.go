@@ -133,6 +133,9 @@ func (aq *Acquirer) gather(ctx context.Context, w resolve.Want, chain bool) ([]*
 		cached := true
 		for _, hop := range hops {
 			f, err := aq.fetchAll(ctx, hop)
+			if err == nil && w.Over {
+				err = aq.laidOver(f)
+			}
 			if err != nil {
 				return "", err
 			}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -179,7 +180,14 @@ func (t *lister) take(ctx context.Context, lf feed.ListedFile, to string, doc *f
 		entry.Mode = 0o755
 	}
 	take := func(src locker.File) locker.File {
-		src.Entry, src.Size = entry, lf.Size
+		size := lf.Size
+		if lf.Unsized { // what the list does not tell is known now
+			size = src.Size
+			t.mu.Lock()
+			t.total += size
+			t.mu.Unlock()
+		}
+		src.Entry, src.Size = entry, size
 		return src
 	}
 	here, same, err := t.installed(ctx, lf, to)
@@ -195,11 +203,11 @@ func (t *lister) take(ctx context.Context, lf feed.ListedFile, to string, doc *f
 	if f, err = t.fetch(ctx, lf, doc); err != nil {
 		return f, err
 	}
-	if f.Size != lf.Size || (!lf.Blake3.IsZero() && f.Sum != lf.Blake3) {
+	if (f.Size != lf.Size && !lf.Unsized) || (!lf.Blake3.IsZero() && f.Sum != lf.Blake3) {
 		return f, &fetch.Wrong{URL: doc.Address(lf), What: "its content", Want: lf.Blake3.Short(), Got: f.Sum.Short()}
 	}
 	t.mu.Lock()
-	t.fetched += lf.Size
+	t.fetched += f.Size
 	t.mu.Unlock()
 	return take(f), nil
 }
@@ -212,8 +220,11 @@ func (t *lister) installed(ctx context.Context, lf feed.ListedFile, to string) (
 	full := t.k.Path(at)
 	here, ok, err := tree.Describe(full, at)
 	was, had := t.old[at]
-	if err != nil || !ok || here.Kind != tree.File || lf.Blake3.IsZero() {
+	if err != nil || !ok || here.Kind != tree.File {
 		return f, false, nil
+	}
+	if lf.Blake3.IsZero() {
+		return t.installedBy(ctx, lf, full, here)
 	}
 	if here.Size == lf.Size {
 		sum, err := tree.SumFile(full)
@@ -241,9 +252,30 @@ func (t *lister) installed(ctx context.Context, lf feed.ListedFile, to string) (
 	return f, false, nil
 }
 
+// installedBy is installed for a file that a maker's own list names by other digests than ours.
+func (t *lister) installedBy(ctx context.Context, lf feed.ListedFile, full string, here tree.Entry) (f locker.File, same bool,
+	err error) {
+	if !lf.Unsized && here.Size != lf.Size {
+		return f, false, nil
+	}
+	src, err := tree.OpenRegular(full)
+	if err != nil {
+		return f, false, nil // it is fetched
+	}
+	defer src.Close()
+	if same, err := fetch.Matches(src, lf.Digests()); err != nil || !same {
+		return f, false, err
+	}
+	if _, err := src.Seek(0, io.SeekStart); err != nil {
+		return f, false, err
+	}
+	f, err = t.w.Add(ctx, src, nil)
+	return f, err == nil, err
+}
+
 func (t *lister) fetch(ctx context.Context, lf feed.ListedFile, doc *feed.Files) (f locker.File, err error) {
 	w := fetch.Wanted{URL: doc.Address(lf), Size: lf.Size, Digests: lf.Digests()}
-	if lf.Size <= smallFile {
+	if lf.Size <= smallFile && !lf.Unsized {
 		b, err := t.client.Small(ctx, w, smallFile)
 		if err != nil {
 			return f, err

@@ -4,9 +4,12 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -57,17 +60,15 @@ func (aq *Acquirer) make(ctx context.Context, c *resolve.Candidate, m *feed.Make
 		argv[0] = aq.Path(argv[0])
 	}
 	env := append(slices.Clone(aq.Env), "FRESHKEEL_VERSION="+c.Version, "FRESHKEEL_INSTALL="+aq.Dir)
-	var last []string
-	err = host.RunTool(ctx, host.Tool{Argv: argv, Dir: work, Env: env, Limit: m.Limit}, func(l string) {
-		fmt.Fprintln(log, l)
-		if last = append(last, l); len(last) > 12 {
-			last = last[1:]
-		}
-		aq.Tell(tell.Event{Kind: tell.ToolSaid, Text: l})
-	})
+	t := &toolRun{aq: aq, log: log}
+	tool := host.Tool{Argv: argv, Dir: work, Env: env, Limit: m.Limit}
+	if err = host.RunTool(ctx, tool, t.hear); err != nil && ctx.Err() == nil {
+		err = t.signIn(ctx, tool, err)
+	}
 	if ctx.Err() != nil {
 		return "", ctx.Err()
 	}
+	last := t.last
 	made := picked(work, m.Pick)
 	if err == nil && len(made) != 1 {
 		// Only for the next run: a full disk costs time and no more.
@@ -75,10 +76,54 @@ func (aq *Acquirer) make(ctx context.Context, c *resolve.Candidate, m *feed.Make
 		err = fmt.Errorf("it ended well, and %s", aq.notOne(work, m, made))
 	}
 	if err != nil {
+		if advised := (*tell.Advised)(nil); errors.As(err, &advised) {
+			return "", err
+		}
 		return "", &tell.ToolFailed{What: fmt.Sprintf("make %s: %v", c.Label(), err), Lines: last,
 			Log: filepath.Join(work, "output.log")}
 	}
 	return made[0], nil
+}
+
+// toolRun is one run of a command that makes a build.
+type toolRun struct {
+	aq   *Acquirer
+	log  io.Writer
+	last []string // lines that it printed
+	due  string   // the line by which it asked for a sign-in
+}
+
+// signsIn are the words by which a maker's own tool asks who downloads.
+var signsIn = regexp.MustCompile(`(?i)\b(sign(ed)?[ -]?in|log(ged)?[ -]?(in|on)|logon|authenticat\w+|authori[sz]e|credentials?|password|` +
+	`(device|verification|access|one-time|pairing) code|two-factor|2fa)\b`)
+
+// hear hears a line of the tool. One that asks for a sign-in is told at once: the tool may wait
+// for that.
+func (t *toolRun) hear(l string) {
+	fmt.Fprintln(t.log, l)
+	if t.last = append(t.last, l); len(t.last) > 12 {
+		t.last = t.last[1:]
+	}
+	t.aq.Tell(tell.Event{Kind: tell.ToolSaid, Text: l})
+	if t.due == "" && signsIn.MatchString(l) {
+		t.due = l
+		t.aq.Warn("the command asks for a sign-in: %s", l)
+	}
+}
+
+// signIn runs a tool that failed for want of a sign-in again, with the terminal; where there is
+// none, it says where one is due.
+func (t *toolRun) signIn(ctx context.Context, tool host.Tool, failed error) error {
+	switch {
+	case t.due == "":
+		return failed
+	case t.aq.Screen == nil:
+		return tell.Advise(fmt.Errorf("a sign-in is due: %s (%w)", t.due, failed),
+			"run freshkeel -d "+t.aq.Dir+" fetch once at a terminal, and answer there what the command asks")
+	}
+	t.aq.Note("it is run again, with this terminal: answer what it asks")
+	tool.On = t.aq.Screen
+	return host.RunTool(ctx, tool, t.hear)
 }
 
 // workFolder is where a command works: the same for as long as the command is the same,

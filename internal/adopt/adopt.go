@@ -18,11 +18,14 @@ import (
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
+	"freshkeel/internal/learn"
+	"freshkeel/internal/locker"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Adopter looks at one install that may have no profile yet.
@@ -42,27 +45,44 @@ func newAdopter(in *install.Install) *Adopter {
 // Order says how to take an install under care.
 type Order struct {
 	Dir     string
-	Build   string // the archive or folder that the install was made from
-	Version string // what is installed, where it can't be told
-	Name    string // of the server; "": the folder's
-	Source  string // where builds come from: a path or URL of any kind
-	Replace bool   // write a new profile in place of the one there, which is kept beside it
+	Build   string      // the archive or folder that the install was made from
+	Set     *locker.Set // or that build, where it stands in the locker
+	Version string      // what is installed, where it can't be told
+	Name    string      // of the server; "": the folder's
+	Strip   int         // folders around everything that the source's builds have
+	Source  string      // where builds come from: a path or URL of any kind
+	Replace bool        // write a new profile in place of the one there, which is kept beside it
 	DryRun  bool
+	Ask     func(Question) string // asks a person; nil: nobody is there
+}
+
+// Question is one thing that nothing tells, and that matters.
+type Question struct {
+	Key  string
+	What string // the question itself
+	Why  string // what it is asked for
+	Yes  bool   // it is answered with yes or no
 }
 
 // Adopted is what Adopt found and wrote.
 type Adopted struct {
-	Dir     string   `json:"dir"`
-	Version string   `json:"version"`
-	Profile string   `json:"profile,omitempty"` // its text; "": the one that is there was left as it is
-	Kept    string   `json:"kept,omitempty"`    // where the profile before is kept
-	Guesses []Guess  `json:"guesses"`
-	Files   int      `json:"files"`
-	Known   bool     `json:"build_known"` // which files are the build's is known
-	Of      int      `json:"of_build"`    // files exactly as the build has them
-	Changed []string `json:"changed,omitempty"`
-	Missing []string `json:"missing,omitempty"`
-	Foreign []string `json:"foreign,omitempty"` // not the build's
+	Dir     string  `json:"dir"`
+	Version string  `json:"version"`
+	Source  string  `json:"source,omitempty"`  // its kind, where one was read
+	Profile string  `json:"profile,omitempty"` // its text; "": the one that is there was left as it is
+	Kept    string  `json:"kept,omitempty"`    // where the profile before is kept
+	Guesses []Guess `json:"guesses"`
+	// of a profile that is there: what would complete it
+	Proposed []learn.Proposal `json:"proposed,omitempty"`
+	Files    int              `json:"files"`
+	Known    bool             `json:"build_known"`              // which files are the build's is known
+	Of       int              `json:"of_build"`                 // files exactly as the build has them
+	Script   string           `json:"script_written,omitempty"` // a launch script that had to be written
+	Notes    []string         `json:"notes,omitempty"`          // what the operator should know before it matters
+	Doubts   []Doubt          `json:"doubts,omitempty"`         // files of which nothing tells whose they are
+	Changed  []string         `json:"changed,omitempty"`
+	Missing  []string         `json:"missing,omitempty"`
+	Foreign  []string         `json:"foreign,omitempty"` // not the build's
 }
 
 // Guess is one thing that Adopt concluded, and from what.
@@ -73,29 +93,14 @@ type Guess struct {
 }
 
 // Install takes an existing install under care: it looks at it, writes a
-// commented profile and records the inventory. It touches nothing else.
+// commented profile and records the inventory. It touches nothing else. A profile that is
+// there stays as it is: what would complete it is proposed.
 func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) {
-	dir, err := filepath.Abs(a.Dir)
+	dir, err := folderOf(a, o)
 	if err != nil {
 		return nil, err
 	}
-	if fi, err := os.Stat(dir); err != nil || !fi.IsDir() {
-		return nil, tell.Misuse(dir+" is not a folder", "name the folder that the server runs from")
-	}
-	if err := install.Trusted(dir); err != nil {
-		return nil, err
-	}
-	old, err := profileThere(dir, a)
-	if err != nil {
-		return nil, err
-	}
-	// A profile belongs to the operator: with a build that is named, only the
-	// inventory is made anew.
-	stays := old != nil && !a.Replace && a.Build != ""
-	if err := install.Apart(dir, o.Home); err != nil {
-		return nil, err
-	}
-	if a.Source, err = fromInstall(dir, a.Source); err != nil {
+	if a.Source, err = FromInstall(dir, a.Source); err != nil {
 		return nil, err
 	}
 	ad := newAdopter(install.New(dir, &profile.Profile{}, o))
@@ -106,65 +111,170 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 	if len(list) == 0 {
 		return nil, tell.Misuse(dir+" is empty", "name the folder that the server runs from")
 	}
+	if err := notAbove(dir, list); err != nil {
+		return nil, err
+	}
+	old := profileThere(dir)
+	stays := old != nil && !a.Replace // a profile belongs to the operator
 	l := &lookout{a: a, k: ad, dir: dir, list: list, files: list, content: ad.inv.SumsKept()}
-	if a.Build != "" {
+	switch {
+	case a.Set != nil:
+		l.set, l.known = a.Set, true
+	case a.Build != "":
 		if err := l.readBuild(ctx); err != nil {
 			return nil, err
 		}
 	}
-	if err := l.look(); err != nil {
-		return nil, err
+	l.look()
+	if !stays && a.Ask != nil {
+		l.ask()
 	}
 	l.lookAtSource(ctx)
-	text := l.profileText()
+	text := writing{l}.profileText()
 	p, err := profile.Parse(filepath.Join(dir, profile.FileName), []byte(text))
 	if err != nil {
 		return nil, fmt.Errorf("the profile that adopt would write can't be read back: %w", err)
+	}
+	out := &Adopted{Dir: dir, Profile: text, Guesses: l.guesses}
+	if l.source != nil {
+		out.Source = l.source.Source.Kind()
+	}
+	if l.a.Source != "" {
+		// The file gets the feed's address as it was given; what is shown does not
+		// show what opens it (P9).
+		out.Profile = strings.ReplaceAll(text, l.a.Source, fetch.Shown(l.a.Source))
 	}
 	if stays {
 		if p, err = profile.Read(dir); err != nil {
 			return nil, err
 		}
-		l.guesses = nil
+		out.Proposed = l.proposals(p)
+		text, out.Profile, out.Guesses = "", "", nil
 	}
 	ad.Profile = p
-	head, names := l.head(p)
-	files := func(add func(*inventory.Owned) error) error { return l.record(ctx, names, add) }
-	// The file gets the feed's address as it was given; what is shown does not
-	// show what opens it (P9).
-	out := &Adopted{Dir: dir, Version: head.Version, Profile: text, Guesses: l.guesses, Known: head.Known}
-	if a.Source != "" {
-		out.Profile = strings.ReplaceAll(text, a.Source, fetch.Shown(a.Source))
-	}
-	if stays {
-		text, out.Profile = "", ""
-	}
-	if a.DryRun {
-		err = files(func(*inventory.Owned) error { return nil })
-	} else {
-		out.Kept, err = ad.write(head, files, text, old)
-	}
-	if err != nil {
-		return nil, err
-	}
-	out.Files, out.Of, out.Changed, out.Missing, out.Foreign = l.recorded, l.same, l.changed, l.missing, l.foreign
-	return out, nil
+	return out, l.finish(ctx, out, text, old)
 }
 
-// profileThere is the profile that an install has already, nil where it has none. It is an
-// error where it would be replaced and nobody asked for that.
-func profileThere(dir string, a Order) ([]byte, error) {
+// folderOf is the whole path of the folder that is to be adopted, once it was seen that it may be.
+func folderOf(a Order, o install.Options) (string, error) {
+	dir, err := filepath.Abs(a.Dir)
+	if err != nil {
+		return "", err
+	}
+	if fi, err := os.Stat(dir); err != nil || !fi.IsDir() {
+		return "", tell.Misuse(dir+" is not a folder", "name the folder that the server runs from")
+	}
+	if err := install.Trusted(dir); err != nil {
+		return "", err
+	}
+	return dir, install.Apart(dir, o.Home)
+}
+
+// notAbove refuses a folder of servers that are under care already, and one that lies within
+// such a server.
+func notAbove(dir string, list []tree.Entry) error {
+	var below []string
+	for _, e := range list {
+		if path.Base(e.Path) == profile.FileName && e.Path != profile.FileName && strings.Count(e.Path, "/") < 3 {
+			below = append(below, path.Dir(e.Path))
+		}
+	}
+	if len(below) > 0 {
+		return tell.Misuse(fmt.Sprintf("%s holds %s under care already: %s", dir, words.Plural(len(below), "server"),
+			words.Some(below, 4)), "name one server's own folder")
+	}
+	if up := filepath.Dir(dir); up != dir {
+		if above, err := install.Find(up); err == nil {
+			return tell.Misuse(fmt.Sprintf("%s lies within %s, which is under care already", dir, above),
+				"freshkeel -d "+above+" status; or adopt a folder outside of it")
+		}
+	}
+	return nil
+}
+
+// finish records what is there, and writes the profile's text, "" for none; old is the one before.
+func (l *lookout) finish(ctx context.Context, out *Adopted, text string, old []byte) (err error) {
+	head, names := l.head(l.k.Profile)
+	out.Version, out.Known = head.Version, head.Known
+	files := func(add func(*inventory.Owned) error) error { return l.record(ctx, names, add) }
+	switch {
+	case l.a.DryRun:
+		err = files(func(*inventory.Owned) error { return nil })
+	case text == "" && !l.known && l.k.hasInventory():
+		err = l.k.renameVersion(l.a.Version)
+		out.Version, out.Known = l.k.recorded()
+	default:
+		if text != "" {
+			err = l.writeOwnScript()
+		}
+		if err == nil {
+			out.Kept, err = l.k.write(head, files, text, old)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if err := l.noteHeard(); err != nil {
+		return err
+	}
+	if l.known && l.same == 0 && len(l.changed) > 0 {
+		l.note("not one of the build's %s is as the build has it: %s may be of another version than what is installed",
+			words.Plural(len(l.changed), "file"), fetch.NameOf(l.a.Build))
+	}
+	out.Notes, out.Doubts = l.notes, l.doubts
+	if l.written != "" {
+		out.Script = OwnScript
+	}
+	out.Files, out.Of, out.Changed, out.Missing, out.Foreign = l.recorded, l.same, l.changed, l.missing, l.foreign
+	return nil
+}
+
+// noteHeard notes a version that only the server's own words say, in a log or a script: it
+// proves no rule that was made of the same words.
+func (l *lookout) noteHeard() error {
+	if l.a.DryRun || l.version == "" || !l.heard {
+		return nil
+	}
+	seen := learn.ReadSeen(l.k.State(learn.FileName))
+	seen.Heard = l.version
+	return seen.Write(l.k.State(learn.FileName))
+}
+
+// profileThere is the profile that an install has already, nil where it has none.
+func profileThere(dir string) []byte {
 	old, err := tree.ReadOwn(filepath.Join(dir, profile.FileName))
 	if err != nil {
-		return nil, nil
+		return nil
 	}
-	if !a.Replace && !a.DryRun && a.Build == "" {
-		return nil, tell.Advise(fmt.Errorf("%s has a profile already", dir),
-			"edit "+filepath.Join(dir, profile.FileName)+
-				"; which files are the build's is told by: freshkeel adopt --build PATH "+dir+
-				", which leaves it as it is")
+	return old
+}
+
+// hasInventory tells whether it was recorded what is installed.
+func (ad *Adopter) hasInventory() bool {
+	_, err := os.Stat(ad.inv.File())
+	return err == nil
+}
+
+// recorded is what is known of what is installed.
+func (ad *Adopter) recorded() (version string, known bool) {
+	head, err := ad.inv.Head()
+	if err != nil {
+		return "", false
 	}
-	return old, nil
+	return head.Version, head.Known
+}
+
+// renameVersion notes the version that the operator says is installed.
+func (ad *Adopter) renameVersion(version string) error {
+	if version == "" {
+		return nil
+	}
+	unlock, err := ad.Lock("adopt")
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	return ad.inv.Rewrite(func(head *inventory.Inventory) { head.Version = version })
 }
 
 // write writes what was found: the inventory, and the profile's text, "" for none. A
@@ -202,9 +312,9 @@ func keepBeside(path string, text []byte) (string, error) {
 	}
 }
 
-// fromInstall is a source that was named on the command line as the profile has it: a
+// FromInstall is a source that was named on the command line as the profile has it: a
 // relative path counts from here there, and from the install in the profile.
-func fromInstall(dir, source string) (string, error) {
+func FromInstall(dir, source string) (string, error) {
 	if source == "" || fetch.IsURL(source) || strings.Contains(source, "://") || filepath.IsAbs(source) {
 		return source, nil
 	}
@@ -239,6 +349,7 @@ func (l *lookout) lookAtSource(ctx context.Context) {
 		l.guess("source", "", "it could not be read: "+err.Error())
 		return
 	}
+	p.Source.Strip = l.a.Strip
 	l.source = p
 	l.guess("source", p.Source.Kind(), p.From)
 	l.k.Profile.Source = p.Source
@@ -265,10 +376,36 @@ func (l *lookout) readBuild(ctx context.Context) error {
 		return err
 	}
 	l.set, l.known = f.Set, true
+	if !sharesAny(l.set, l.list) {
+		return tell.Advise(fmt.Errorf("not one file of %s is in %s, under its own name or another: it is not what this server "+
+			"was made from", fetch.NameOf(l.a.Build), l.dir), "name the archive or folder of the build that is installed; or leave --build out")
+	}
 	if l.a.Version == "" {
 		l.version, l.versionFrom = f.Version, "the name of "+fetch.NameOf(l.a.Build)
 	}
 	return nil
+}
+
+// sharesAny tells whether anything of the build is in the install: a name, or a content.
+func sharesAny(set *locker.Set, list tree.List) bool {
+	sizes := map[int64]bool{}
+	for i := range set.Entries {
+		b := &set.Entries[i]
+		if b.Kind != tree.File || b.Size == 0 {
+			continue
+		}
+		if e, ok := list.Get(b.Path); ok && e.Kind == tree.File {
+			return true
+		}
+		sizes[b.Size] = true
+	}
+	alike := 0
+	for _, e := range list {
+		if e.Kind == tree.File && (sizes[e.Size] || strings.HasSuffix(e.Path, ".jar")) {
+			alike++
+		}
+	}
+	return alike > 0
 }
 
 // head is the inventory's, and names are the rules by which the build's files get other

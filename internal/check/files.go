@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/ahead"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
+	"freshkeel/internal/learn"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
@@ -22,6 +23,7 @@ import (
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
+	"freshkeel/internal/watch"
 	"freshkeel/internal/words"
 
 	"github.com/shirou/gopsutil/v4/disk"
@@ -169,38 +171,45 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 // whichIs advises how to tell which file of the build is to have a name.
 func (s *situation) whichIs(at string) string {
 	if like := plan.AlikeIn(s.plan.Set, at); like != "" {
-		return fmt.Sprintf("add to [place] in %s: %q = %q", s.k.Path(profile.FileName), like, at)
+		return fmt.Sprintf("freshkeel -d %s profile set %s %s", s.k.Dir, words.Quote("place."+like), words.Quote(at))
 	}
 	return fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, at)
 }
 
 // checkReady looks whether there is a way to tell that the server came up.
 func checkReady(_ context.Context, s *situation) (out []Finding) {
-	r := s.k.Profile.Ready
+	r, seen := s.k.Profile.Ready, s.k.Seen()
 	where := s.k.Path(profile.FileName) + ", [ready]"
-	if !r.Line.Given() && !r.Port.Given() {
+	if !r.Line.Given() && len(r.Held()) == 0 && len(seen.Ports) == 0 {
 		return []Finding{{Level: Warn,
-			What:  fmt.Sprintf("no ready line and no port are given: a server that runs for %s counts as up", r.Steady),
+			What:  "no ready line and no port are given: a server that runs on and comes to rest counts as up",
 			Where: where,
 			Why:   "a server that hangs while it loads would be taken for one that came up",
-			Do:    "set line to a pattern of the console line that says it is ready"}}
+			Do: "freshkeel adopt " + s.k.Dir + " while the server runs: it finds both; or set line to a pattern of the " +
+				"console line that says it is ready"}}
 	}
 	last, err := host.Tail(s.k.RunDir().Console(), 5000)
-	if r.Line.Given() && err == nil && len(last) > 20 &&
-		!slices.ContainsFunc(last, func(l string) bool { return r.Line.MatchString(words.Printable(l)) }) {
-		out = append(out, Finding{Level: Warn,
-			What: fmt.Sprintf("the ready line %s matches nothing in the last console log",
-				words.Quote(r.Line.String())), Where: where,
-			Why: fmt.Sprintf("if it never matches, the new build is rolled back after %s although it came up",
-				r.Within), Do: "compare it with: freshkeel log"})
+	strict := r.Strict != nil && *r.Strict
+	if r.Line.Given() && r.Log == "" && err == nil && len(last) > 20 &&
+		!slices.ContainsFunc(last, func(l string) bool { p, _ := r.Line.Match(words.Printable(l)); return p != nil }) {
+		f := Finding{Level: Warn, What: fmt.Sprintf("the ready line %s matches nothing in the last console log", r.Line),
+			Where: where, Why: "if it does not match, the new build counts as up once it is quiet, with a warning",
+			Do: "compare it with: freshkeel log"}
+		if strict {
+			f.Why = fmt.Sprintf("if it never matches, the new build is rolled back after %s although it came up", r.Within)
+		}
+		out = append(out, f)
 	}
 	if out == nil {
 		var by []string
 		if r.Line.Given() {
 			by = append(by, "its ready line")
 		}
-		if r.Port.Given() {
-			by = append(by, "port "+r.Port.String())
+		for _, p := range r.Held() {
+			by = append(by, "port "+p.String())
+		}
+		if len(by) == 0 {
+			by = append(by, "holding a port, as it did when it was last up")
 		}
 		out = ok("the server is known to be up by %s, within %s", strings.Join(by, " and "), r.Within)
 	}
@@ -246,6 +255,13 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 			Why:   "replacing " + words.It(n) + " would lose what was changed",
 			Do:    "name " + words.It(n) + " in [server] settings or keep to have yours stay"})
 	}
+	if n := len(s.plan.Both); n > 0 {
+		out = append(out, Finding{Level: Warn,
+			What:  fmt.Sprintf("%s of settings changed here, and the new build changes %s too: yours stay", words.Were(n, "file"), words.It(n)),
+			Where: words.Some(s.plan.Both, 8),
+			Why:   "what the new build sets in " + words.It(n) + " is not in yours",
+			Do:    "compare them once it runs; --accept drift takes the build's instead"})
+	}
 	if n := len(s.plan.Left); n > 0 {
 		out = append(out, Finding{Level: Warn,
 			What: fmt.Sprintf("%s of the old build with your changes will be left as you have %s",
@@ -275,11 +291,15 @@ func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	if n := len(removed); n >= fewFiles && 2*n > s.plan.Had {
-		out = append(out, Finding{Level: Warn,
+		level := Warn
+		if s.want.From != "" { // nobody has said of it that it is a whole build
+			level = Stop
+		}
+		out = append(out, Finding{Level: level,
 			What: fmt.Sprintf("it would remove %d of the %s of the old build: %s", n, words.Plural(s.plan.Had, "file"),
 				words.Some(removed, 4)), Where: s.cand.Source,
 			Why: "an increment that is taken for a whole build removes what it is to be laid over",
-			Do:  "if it is an increment, lay it over what is there as a [[layer]], or name both parts in the feed"})
+			Do:  "if it is an increment, add --over: it is laid over what is installed"})
 	}
 	out = append(out, s.namedInSettings(removed)...)
 	if n := len(s.plan.Foreign); n > 0 {
@@ -354,9 +374,9 @@ func checkHeld(_ context.Context, s *situation) (out []Finding) {
 // ownBy is the key of the profile by which a path is the operator's own.
 func (s *situation) ownBy(at string) string {
 	if pat := s.k.Profile.Server.Keep.Which(at); pat != "" {
-		return fmt.Sprintf("keep, %q", pat)
+		return "keep, " + words.Quote(pat)
 	}
-	return fmt.Sprintf("settings, %q", s.k.Profile.Server.Settings.Which(at))
+	return "settings, " + words.Quote(s.k.Profile.Server.Settings.Which(at))
 }
 
 // checkProcesses finds a server of this install that nobody here started.
@@ -375,27 +395,64 @@ func checkProcesses(_ context.Context, s *situation) []Finding {
 	return out
 }
 
-func checkPort(_ context.Context, s *situation) []Finding {
-	p := s.k.Profile.Ready.Port
-	if !p.Given() {
-		return nil
-	}
-	pids, err := host.PortHolders(p.Net, p.Number)
-	if err != nil {
-		return nil
-	}
-	for _, pid := range pids {
-		if s.status.Running && slices.Contains(s.status.Processes, pid) {
-			return ok("port %s is held by this server", p)
+func checkPort(_ context.Context, s *situation) (out []Finding) {
+	mine, free := 0, 0
+	for _, p := range s.k.Profile.Ready.Held() {
+		pids, err := host.PortHolders(p.Net, p.Number)
+		switch {
+		case err != nil:
+		case len(pids) == 0:
+			free++
+		case s.status.Running && slices.ContainsFunc(pids, func(pid int) bool {
+			return slices.Contains(s.status.Processes, pid)
+		}):
+			mine++
+		default:
+			where, do := holderOf(p, pids[0])
+			out = append(out, Finding{Level: s.k.portLevel(p), What: fmt.Sprintf("port %s is held by another process", p),
+				Where: where, Why: "the new server could not bind it and would end", Do: do})
 		}
 	}
-	if len(pids) > 0 {
-		where, do := holderOf(p, pids[0])
-		return []Finding{{Level: Stop, What: fmt.Sprintf("port %s is held by another process", p), Where: where,
-			Why: "the new server could not bind it and would end", Do: do}}
+	if out == nil && mine+free > 0 {
+		state := "free"
+		if mine > 0 {
+			state = "held by this server"
+		}
+		return ok("%s %s %s", ports(s.k.Profile.Ready.Held()), verbIs(mine+free), state)
 	}
-	return ok("port %s is free", p)
+	return out
 }
+
+func ports(list []profile.Port) string {
+	var all []string
+	for _, p := range list {
+		all = append(all, p.String())
+	}
+	if len(all) == 1 {
+		return "port " + all[0]
+	}
+	return "ports " + strings.Join(all, ", ")
+}
+
+func verbIs(n int) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
+}
+
+// portLevel is how much it weighs that somebody else holds a port: one that is only guessed
+// may not be this server's at all.
+func (ck *Checker) portLevel(p profile.Port) Level {
+	strict := ck.Profile.Ready.Strict
+	if strict == nil || *strict || ck.Seen().Bears(watch.KeyPort, p.String()) {
+		return Stop
+	}
+	return Warn
+}
+
+// Seen is what good starts and stops have shown of the server.
+func (ck *Checker) Seen() *learn.Seen { return learn.ReadSeen(ck.State(learn.FileName)) }
 
 // holderOf says which process holds a port, and what to do about it; 0 is one that
 // can't be seen.
@@ -411,16 +468,19 @@ func holderOf(p profile.Port, pid int) (where, do string) {
 // PortFree refuses to start a server whose port somebody else holds: its own words for
 // that are a stack trace.
 func (ck *Checker) PortFree() error {
-	p := ck.Profile.Ready.Port
-	if !p.Given() {
-		return nil
+	for _, p := range ck.Profile.Ready.Held() {
+		pids, err := host.PortHolders(p.Net, p.Number)
+		if err != nil || len(pids) == 0 {
+			continue
+		}
+		where, do := holderOf(p, pids[0])
+		err = fmt.Errorf("port %s, which the server wants, is held already by %s", p, where)
+		if ck.portLevel(p) == Stop {
+			return tell.Advise(err, do)
+		}
+		ck.Warn("port %s, which is only guessed to be the server's, is held by %s", p, where)
 	}
-	pids, err := host.PortHolders(p.Net, p.Number)
-	if err != nil || len(pids) == 0 {
-		return nil
-	}
-	where, do := holderOf(p, pids[0])
-	return tell.Advise(fmt.Errorf("port %s, which the server wants, is held already by %s", p, where), do)
+	return nil
 }
 
 // checkOwner tells when root would run a server that nobody should run as root.
@@ -577,7 +637,15 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 }
 
 func checkStopping(_ context.Context, s *situation) []Finding {
-	st := s.k.Profile.Stop
+	st, seen := s.k.Profile.Stop, s.k.Seen().Stop
+	switch {
+	case st.Send == "" && seen != nil && seen.Signals:
+		return ok("the server takes signals only, as it was seen to")
+	case st.Send == "" && seen != nil && slices.Contains(st.Try, seen.Line):
+		return ok("the line that ends the server is %q, as it was seen to", seen.Line)
+	case st.Send == "" && len(st.Try) > 0:
+		return ok("which line ends the server is found out at its stop, from: %s", words.Some(st.Try, 8))
+	}
 	if st.Send == "" && s.status.Running {
 		return []Finding{{Level: Warn, What: "no stop line is given: the server will be ended by a signal",
 			Where: s.k.Path(profile.FileName) + ", [stop] send",

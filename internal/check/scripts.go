@@ -63,7 +63,10 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 	}
 	out = append(out, s.k.Ways(s.lines.commands)...)
 	if out == nil && looked > 0 {
-		return ok("%s may be run, by what its first line names", words.Plural(looked, "script or program"))
+		if looked == 1 {
+			return ok("the one script or program may be run, by what its first line names")
+		}
+		return ok("%d scripts and programs may be run, by what their first lines name", looked)
 	}
 	return out
 }
@@ -111,19 +114,12 @@ func (ck *Checker) Ways(commands []launch.Command) (out []Finding) {
 				What: "the launch script waits for a key before it starts the server", Where: c.Waits.String(),
 				Why: "nobody is there to press it: the server would never start", Do: "take that line out"})
 		}
-		if c.Loop != nil {
+		if c.Loop != nil && !host.HasModes { // elsewhere it is held still while the server stops
 			out = append(out, Finding{Level: Warn, What: "the launch script starts the server again whenever it ends",
 				Where: c.Loop.String(),
-				Why: fmt.Sprintf("told to stop, it comes up again, and is ended %s by a signal in the middle of its "+
-					"start; a new build that ends at once looks as if it ran", late),
-				Do: "take the loop out, and let the " +
-					"script run the server once"})
-		}
-		if c.Stays != nil {
-			out = append(out, Finding{Level: Warn, What: "the launch script waits for a key once the server has ended",
-				Where: c.Stays.String(),
-				Why:   fmt.Sprintf("nobody presses it: each stop takes its full time, and ends %s by a signal", late),
-				Do:    "take that line out"})
+				Why: fmt.Sprintf("told to stop, it comes up again, and is ended %s by a signal in the middle of its start",
+					late),
+				Do: "take the loop out, and let the script run the server once"})
 		}
 	}
 	return out

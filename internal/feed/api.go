@@ -216,7 +216,7 @@ func (r *reader) apiFiles(doc any, b offered, where string) (out []offered, err 
 		}
 		o.variant, o.os, o.arch = get("variant", a.Variant, false), get("os", a.OS, false), get("arch", a.Arch, false)
 		vars["variant"], vars["os"], vars["arch"] = o.variant, o.os, o.arch
-		at, size := get("url", a.URL, true), get("size", a.Size, false)
+		at, size := get("url", a.URL, r.Listing == nil), get("size", a.Size, false)
 		sums := map[string]string{}
 		for _, name := range slices.Sorted(maps.Keys(a.Digests)) {
 			if d := get("digests."+name, a.Digests[name], false); d != "" {

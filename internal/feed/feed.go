@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
 	"freshkeel/internal/version"
@@ -117,6 +118,8 @@ type Listing struct {
 	Layout  string   `json:"layout,omitempty"`
 	Tree    tree.Sum `json:"tree,omitzero"`     // TreeSum of all that is listed
 	Changes []Change `json:"changes,omitempty"` // shorter documents, for those who have another version
+
+	By *profile.Listing `json:"-"` // it is a maker's own, read by these rules
 }
 
 // Change is a listing of the files that differ from another version.

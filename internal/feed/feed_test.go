@@ -309,3 +309,36 @@ func TestListsAreBoundedInSizeAndWork(t *testing.T) {
 	_, err = find(map[string]any{}, "api.builds", "$..a..b..c")
 	assert.ErrorContains(t, err, "looks everywhere («..») more than twice")
 }
+
+// A maker's own list is read in each of its forms, with digests in any notation.
+func TestAMakersOwnListIsRead(t *testing.T) {
+	const hello = "2cf24dba5fb0a30e26e83b2ac5b9e29e1b161e5c1fa7425e73043362938b9824"
+	by := func(kind string) *profile.Listing {
+		return &profile.Listing{Kind: kind, Files: "$.files[*]", Path: "$.name", Size: "$.size", Digests: map[string]string{"sha256": "$.hash"}, Run: tree.Patterns{"*.sh"}}
+	}
+	table := by("csv")
+	table.Path, table.Size, table.Digests = "file", "bytes", map[string]string{"sha256": "sum"}
+	for name, c := range map[string]struct {
+		by   *profile.Listing
+		text string
+	}{
+		"json":       {by("json"), `{"files": [{"name": "lib\\a.dat", "size": 5, "hash": "` + hello + `"}, {"name": "run.sh", "size": "5", "hash": "sha256-LPJNul+wow4m6DsqxbninhsWHlwfp0JecwQzYpOLmCQ="}]}`},
+		"csv":        {table, "file;bytes;sum\nlib/a.dat;5;" + hello + "\nrun.sh;5;" + hello + "\n"},
+		"sums":       {&profile.Listing{Run: tree.Patterns{"*.sh"}}, "# ours\n" + hello + "  lib/a.dat\n" + hello + " *run.sh\n"},
+		"tagged":     {&profile.Listing{Run: tree.Patterns{"*.sh"}}, "SHA256 (lib/a.dat) = " + hello + "\nSHA256 (run.sh) = " + hello + "\n"},
+		"with names": {&profile.Listing{Run: tree.Patterns{"*.sh"}}, "sha256-LPJNul+wow4m6DsqxbninhsWHlwfp0JecwQzYpOLmCQ=  lib/a.dat\nsha256:" + hello + "  ./run.sh\n"},
+	} {
+		d, err := parseOwn([]byte(c.text), &Listing{Wanted: fetch.Wanted{URL: "https://x.example/1/list"}, By: c.by})
+		require.NoError(t, err, name)
+		require.Len(t, d.Files, 2, name)
+		assert.Equal(t, "lib/a.dat", d.Files[0].Path, name)
+		assert.Equal(t, map[string]string{"sha256": hello}, d.Files[0].Digests(), name)
+		assert.False(t, d.Files[0].Run, name)
+		assert.True(t, d.Files[1].Run, name)
+	}
+	for text, why := range map[string]string{hello + "  ../a\n": "file \"../a\"", "hello\n": "line 1 is no digest and path", "": "it lists no file",
+		"abc  x\n": "line 1"} {
+		_, err := parseOwn([]byte(text), &Listing{By: &profile.Listing{Kind: "sums"}})
+		assert.ErrorContains(t, err, why, text)
+	}
+}

@@ -76,7 +76,7 @@ func difference(over string, old, now []ListedFile) Files {
 		had[f.Path] = f
 	}
 	for _, f := range now {
-		if had[f.Path] != f {
+		if !had[f.Path].same(f) {
 			d.Files = append(d.Files, f)
 		}
 		delete(had, f.Path)
@@ -116,11 +116,22 @@ type ListedFile struct {
 	SHA256 string   `json:"sha256,omitempty"`
 	Run    bool     `json:"run,omitempty"` // it is a program or script
 	URL    string   `json:"url,omitempty"` // "": its path
+
+	Other   map[string]string `json:"-"` // of a maker's own list: its digests, in hex
+	Unsized bool              `json:"-"` // of a maker's own list: it tells no size
+}
+
+// same tells whether two files of our own listings are the same in all that those say.
+func (f ListedFile) same(o ListedFile) bool {
+	return f.Path == o.Path && f.Size == o.Size && f.Blake3 == o.Blake3 && f.SHA256 == o.SHA256 && f.Run == o.Run && f.URL == o.URL
 }
 
 // Digests are the file's, by name.
 func (f ListedFile) Digests() map[string]string {
-	out := map[string]string{}
+	out := maps.Clone(f.Other)
+	if out == nil {
+		out = map[string]string{}
+	}
 	if !f.Blake3.IsZero() {
 		out["blake3"] = f.Blake3.String()
 	}
@@ -174,7 +185,11 @@ func ReadListing(path string, l *Listing, old []ListedFile) (*Files, error) {
 	if len(b) > maxListing {
 		return nil, fmt.Errorf("it is larger than %d MiB", maxListing>>20)
 	}
-	d, err := ParseListing(b)
+	read := ParseListing
+	if l.By != nil {
+		read = func(b []byte) (*Files, error) { return parseOwn(b, l) }
+	}
+	d, err := read(b)
 	if err != nil {
 		return nil, err
 	}

@@ -76,6 +76,10 @@ func isArchiveName(name string) bool {
 // pattern makes a pattern of a file name, with its version as a group.
 func pattern(name string) string {
 	v := version.In(name)
+	if n := version.Number(name); n != "" { // its makers count their builds
+		i := strings.LastIndex(name, n)
+		return regexp.QuoteMeta(name[:i]) + `(?P<version>\d+)` + regexp.QuoteMeta(name[i+len(n):]) + "$"
+	}
 	if v == "" {
 		return ""
 	}
@@ -300,6 +304,9 @@ func (p *Proposal) Text(quote func(string) string) []string {
 			out = append(out, "  "+quote(l)+",")
 		}
 		out = append(out, "]")
+	}
+	if s.Strip > 0 {
+		out = append(out, fmt.Sprintf("strip = %d   # all of a build lies in a folder that the install does not have", s.Strip))
 	}
 	return out
 }

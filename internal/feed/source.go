@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -66,6 +67,9 @@ func List(ctx context.Context, s profile.Source, p Place) (f *Feed, err error) {
 		return nil, fmt.Errorf("read the %s %s: %w", s.Kind(), fetch.Shown(Where(s, p.Dir)), err)
 	}
 	f.Format, f.where = Format, Where(s, p.Dir)
+	if s.Listing != nil {
+		return f, r.listEach(f)
+	}
 	return f, nil
 }
 
@@ -298,7 +302,9 @@ func (r *reader) command(ctx context.Context) (*Feed, error) {
 		if err != nil {
 			return nil, err
 		}
-		versions = strings.Fields(string(out))
+		if versions, err = listed(string(out), c.Pattern); err != nil {
+			return nil, fmt.Errorf("%s: %w", c.List[0], err)
+		}
 	}
 	f := &Feed{}
 	for _, v := range versions {
@@ -307,19 +313,50 @@ func (r *reader) command(ctx context.Context) (*Feed, error) {
 		}
 		m := &Make{Limit: c.Limit.Std(), Pick: c.Pick}
 		for _, a := range c.Run {
-			m.Run = append(m.Run, strings.ReplaceAll(a, "{version}", v))
+			m.Run = append(m.Run, strings.NewReplacer("{version}", v, "{channel}", r.Channel).Replace(a))
 		}
 		rule := r.rule()
 		if err := rule.Check(); err != nil {
 			return nil, err
 		}
-		f.Builds = append(f.Builds, Build{Version: v, Parts: []Part{{Unpack: rule, Make: m}}})
+		f.Builds = append(f.Builds, Build{Version: v, Channel: channelOf(c, r.Channel), Parts: []Part{{Unpack: rule, Make: m}}})
 	}
 	if r.Order == "" {
 		r.Order = "oldest-first"
 	}
 	r.sort(f)
 	return f, nil
+}
+
+// channelOf is the channel of a command's builds: the profile's, where the command is told it.
+func channelOf(c *profile.Command, channel string) string {
+	if slices.ContainsFunc(c.Run, func(a string) bool { return strings.Contains(a, "{channel}") }) {
+		return channel
+	}
+	return ""
+}
+
+// numbered is how a word begins that is a version among others in a line.
+var numbered = regexp.MustCompile(`^v?\d`)
+
+// listed are the versions that a command printed: by a pattern, or each line that is one word.
+// What a tool says of itself, in a line of several words, is no version of the game's.
+func listed(out string, by profile.Pattern) (versions []string, err error) {
+	for _, line := range strings.Split(out, "\n") {
+		words := strings.Fields(line)
+		switch {
+		case by.Given():
+			if m := by.FindStringSubmatch(line); len(m) > 1 {
+				versions = append(versions, m[1])
+			}
+		case len(words) == 1, !slices.ContainsFunc(words, func(w string) bool { return !numbered.MatchString(w) }):
+			versions = append(versions, words...)
+		}
+	}
+	if len(versions) == 0 {
+		return nil, errors.New("it printed no version: one is a line of its own, or what pattern says")
+	}
+	return versions, nil
 }
 
 // Machine is the choice of variant that a profile makes, for this machine

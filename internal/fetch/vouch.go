@@ -63,6 +63,33 @@ func Digest(name, written string) (hexs string, err error) {
 	return "", fmt.Errorf("%q is no %s digest, which has %d bytes, in hex or base64", written, name, h().Size())
 }
 
+// Matches tells whether what r holds has every one of some digests, by their names, in hex, and one
+// that withstands somebody who means harm is among them.
+func Matches(r io.Reader, want map[string]string) (bool, error) {
+	sums, strong := map[string]hash.Hash{}, false
+	var all []io.Writer
+	for name := range want {
+		h, known := digests[name]
+		if !known {
+			continue
+		}
+		sums[name], strong = h(), strong || !Weak(name)
+		all = append(all, sums[name])
+	}
+	if !strong {
+		return false, nil
+	}
+	if _, err := io.Copy(io.MultiWriter(all...), r); err != nil {
+		return false, err
+	}
+	for name, h := range sums {
+		if hex.EncodeToString(h.Sum(nil)) != want[name] {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
 // cutTag parts the name of a digest from its value.
 func cutTag(word string) (tag, value string, tagged bool) {
 	i := strings.IndexAny(word, "-:")

@@ -50,14 +50,17 @@ type Launch struct {
 	Env     []string `json:"env"` // the server's, "NAME=value"; the minder has no other
 
 	TakeOver bool `json:"take_over,omitempty"` // go on with the server whose minder was killed
+	Key      bool `json:"key,omitempty"`       // the script waits for a key as its last step, which is pressed for it
 }
 
 // Exit is how a server ended.
 type Exit struct {
-	At     time.Time `json:"at"`     // when no process of it was left
-	PID    int       `json:"pid"`    // of the launch script
-	Status string    `json:"status"` // "status 0", "signal killed"
-	Asked  bool      `json:"asked"`  // it was told to stop
+	At     time.Time `json:"at"`             // when no process of it was left
+	PID    int       `json:"pid"`            // of the launch script
+	Status string    `json:"status"`         // "status 0", "signal killed"
+	Asked  bool      `json:"asked"`          // it was told to stop
+	By     string    `json:"by,omitempty"`   // of one that was told: "line", "terminate" or "kill"
+	Line   string    `json:"line,omitempty"` // the line that ended it
 }
 
 // Status is how a server stands.
@@ -69,7 +72,8 @@ type Status struct {
 	Since     time.Time `json:"since,omitzero"`
 	Script    string    `json:"script,omitempty"`
 	Stopping  bool      `json:"stopping,omitempty"`
-	Last      *Exit     `json:"last_exit,omitempty"` // how it ended, when it isn't running
+	Ended     string    `json:"script_ended,omitempty"` // how the launch script ended, where processes of it live on
+	Last      *Exit     `json:"last_exit,omitempty"`    // how it ended, when it isn't running
 
 	Left   bool `json:"minder_killed,omitempty"` // its minder was killed, and another has not taken over yet
 	Silent bool `json:"minder_silent,omitempty"` // its minder lives and does not answer: nothing else is known
@@ -78,14 +82,17 @@ type Status struct {
 // StopOrder is how to end a server. Waits are bounds, not pauses.
 type StopOrder struct {
 	Send      string        `json:"send"`
+	Try       []string      `json:"try,omitempty"` // lines of which one may end it; where Send is ""
 	Wait      time.Duration `json:"wait"`
 	Terminate time.Duration `json:"terminate"`
 	Kill      bool          `json:"kill"`
+	Loop      string        `json:"loop,omitempty"` // the script that would start it again: held still meanwhile
 }
 
 // StopStep is one thing that happened while it stopped.
 type StopStep struct {
-	Do    string `json:"do"` // sent, terminate, kill, gone, still-running
+	Do    string `json:"do"` // sent, unread, terminate, kill, gone, still-running
+	Line  string `json:"line,omitempty"`
 	PIDs  []int  `json:"pids,omitempty"`
 	Exit  *Exit  `json:"exit,omitempty"`
 	Error string `json:"error,omitempty"`

@@ -4,7 +4,6 @@ package host
 
 import (
 	"os"
-	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -26,5 +25,5 @@ func signalOne(p *os.Process, kill bool) {
 		p.Kill()
 		return
 	}
-	p.Signal(syscall.SIGTERM)
+	p.Signal(endSignal(p.Pid))
 }

@@ -32,6 +32,9 @@ type minder struct {
 
 	mu       sync.Mutex
 	stopping bool
+	ending   Exit           // By and Line, as far as the stop under way knows
+	loop     bool           // the script that would start the server again was ended with it
+	script   string         // how the launch script ended
 	talks    sync.WaitGroup // conversations that must be answered before the end
 }
 
@@ -106,6 +109,9 @@ func (m *minder) begin(orders *json.Decoder, answer *json.Encoder) (unlock func(
 		l.Close()
 		release()
 		return nil, nil, err
+	}
+	if m.l.Key {
+		go m.pressKey()
 	}
 	return func() { release(); letGo() }, l, nil
 }
@@ -234,7 +240,11 @@ func (m *minder) ended(status string, log *logFile, drained <-chan struct{}) {
 	}
 	log.Close()
 	m.mu.Lock()
-	m.exit = Exit{At: time.Now().Round(0), PID: m.pid, Status: status, Asked: m.stopping}
+	if m.loop {
+		status = "with the loop that starts it again"
+	}
+	m.exit = Exit{At: time.Now().Round(0), PID: m.pid, Status: status, Asked: m.stopping, By: m.ending.By,
+		Line: m.ending.Line}
 	m.mu.Unlock()
 	if b, err := json.Marshal(m.exit); err == nil {
 		tree.WriteFile(m.dir.file("exit.json"), b, 0o600)
@@ -253,7 +263,7 @@ func (m *minder) status() *Status {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return &Status{Running: true, PID: m.pid, Minder: os.Getpid(), Processes: m.processes(), Since: m.since,
-		Script: m.l.Script, Stopping: m.stopping}
+		Script: m.l.Script, Stopping: m.stopping, Ended: m.script}
 }
 
 // mostTalks bounds how many conversations a minder has at once.
@@ -410,61 +420,4 @@ func (m *minder) beginStop() (first bool) {
 	defer m.mu.Unlock()
 	first, m.stopping = !m.stopping, true
 	return first
-}
-
-// over tells whether the server ended within a time, and says so.
-func (m *minder) over(within time.Duration, note func(StopStep)) bool {
-	select {
-	case <-m.gone:
-		note(StopStep{Do: "gone", Exit: &m.exit})
-		return true
-	case <-time.After(within):
-		return false
-	}
-}
-
-// awaitStop waits along with a stop under way.
-func (m *minder) awaitStop(o StopOrder, note func(StopStep)) {
-	if !m.over(o.Wait+o.Terminate+10*time.Second, note) {
-		note(StopStep{Do: "still-running", PIDs: m.processes()})
-	}
-}
-
-// stop ends the server by the order.
-func (m *minder) stop(o StopOrder, note func(StopStep)) {
-	gone := func(wait time.Duration) bool { return m.over(wait, note) }
-	defer func() {
-		m.mu.Lock()
-		m.stopping = false // a later stop begins anew
-		m.mu.Unlock()
-	}()
-	if o.Send != "" {
-		s := StopStep{Do: "sent"}
-		if err := m.send(o.Send); err != nil {
-			s.Error = err.Error()
-		}
-		note(s)
-		if gone(o.Wait) {
-			return
-		}
-	}
-	if o.Terminate > 0 {
-		note(StopStep{Do: "terminate", PIDs: m.processes()})
-		m.signal(false)
-		if gone(o.Terminate) {
-			return
-		}
-	}
-	if !o.Kill {
-		note(StopStep{Do: "still-running", PIDs: m.processes()})
-		return
-	}
-	note(StopStep{Do: "kill", PIDs: m.processes()})
-	for range 50 { // a process may fork while the list is read
-		m.signal(true)
-		if gone(200 * time.Millisecond) {
-			return
-		}
-	}
-	note(StopStep{Do: "still-running", PIDs: m.processes()})
 }

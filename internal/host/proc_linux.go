@@ -3,9 +3,11 @@ package host
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -61,4 +63,42 @@ func parents() (all []child) {
 		}
 	}
 	return all
+}
+
+// endSignal is the signal that asks a process to end: the terminate signal; or the interrupt,
+// where the program takes that one alone (proc_pid_status(5), SigCgt). A shell takes it as
+// its child's, and is never meant by it.
+func endSignal(pid int) syscall.Signal {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil || IsShell(pid) {
+		return syscall.SIGTERM
+	}
+	_, rest, _ := strings.Cut(string(b), "\nSigCgt:")
+	word, _, _ := strings.Cut(strings.TrimSpace(rest), "\n")
+	caught, err := strconv.ParseUint(word, 16, 64)
+	takes := func(s syscall.Signal) bool { return caught&(1<<(uint(s)-1)) != 0 }
+	if err == nil && takes(syscall.SIGINT) && !takes(syscall.SIGTERM) {
+		return syscall.SIGINT
+	}
+	return syscall.SIGTERM
+}
+
+// unread is how many bytes of a server's input it has not read; -1: not known (ioctl_tty(2),
+// TIOCINQ).
+func unread(in io.Writer) int {
+	f, is := in.(*os.File)
+	if !is {
+		return -1
+	}
+	raw, err := f.SyscallConn()
+	if err != nil {
+		return -1
+	}
+	n := -1
+	raw.Control(func(fd uintptr) {
+		if got, err := unix.IoctlGetInt(int(fd), unix.TIOCINQ); err == nil {
+			n = got
+		}
+	})
+	return n
 }

@@ -2,6 +2,8 @@
 
 package host
 
+import "io"
+
 // holdChildren has nothing to ask for here: a process that its parent left is
 // found again only while its parents live.
 func holdChildren() error { return nil }
@@ -25,3 +27,6 @@ func parents() (out []child) {
 	}
 	return out
 }
+
+// unread can't be told here.
+func unread(io.Writer) int { return -1 }

@@ -84,19 +84,33 @@ func (m *minder) reap() (status string) {
 			return status
 		case pid == m.pid:
 			status = exitStatus(ws)
+			m.mu.Lock()
+			m.script = status
+			m.mu.Unlock()
 		}
 	}
 }
 
 func signalTree(kill bool) {
-	sig := syscall.SIGTERM
-	if kill {
-		sig = syscall.SIGKILL
-	}
 	for _, pid := range descendants() {
+		sig := syscall.SIGKILL
+		if !kill {
+			sig = endSignal(pid)
+		}
 		syscall.Kill(pid, sig)
 	}
 }
+
+// hold has a process stand still, or go on.
+func hold(pid int, still bool) bool {
+	sig := syscall.SIGCONT
+	if still {
+		sig = syscall.SIGSTOP
+	}
+	return syscall.Kill(pid, sig) == nil
+}
+
+func killOne(pid int) { syscall.Kill(pid, syscall.SIGKILL) }
 
 // ownGroup has a command and its children killed together. It is a session of its
 // own, away from the terminal: what runs there could type at it otherwise.

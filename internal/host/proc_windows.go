@@ -64,3 +64,12 @@ func ownGroup(*exec.Cmd) {}
 
 // OpenFileLimit is none: Windows has no such limit worth telling.
 func OpenFileLimit() int { return 0 }
+
+// hold has no way to hold a process still here.
+func hold(int, bool) bool { return false }
+
+func killOne(pid int) {
+	if p, err := os.FindProcess(pid); err == nil {
+		p.Kill()
+	}
+}

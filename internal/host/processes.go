@@ -250,6 +250,29 @@ func Alive(pid int) bool {
 	return err == nil && ok
 }
 
+// portsOf lists the ports that a process listens on.
+func portsOf(pid int32) (ports []Port) {
+	conns, err := psnet.ConnectionsPid("inet", pid)
+	if err != nil {
+		return nil
+	}
+	for _, c := range conns {
+		switch {
+		case c.Type == unixStream && c.Status == "LISTEN":
+			ports = append(ports, Port{"tcp", int(c.Laddr.Port)})
+		case c.Type == unixDatagram && c.Laddr.Port != 0 && c.Raddr.Port == 0:
+			ports = append(ports, Port{"udp", int(c.Laddr.Port)})
+		}
+	}
+	return ports
+}
+
+// The kinds of sockets, as the library counts them (socket(2)).
+const (
+	unixStream   = 1
+	unixDatagram = 2
+)
+
 // portHolders asks the system itself.
 func portHolders(network string, port int) (pids []int, err error) {
 	conns, err := psnet.Connections(network)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"os/exec"
 	"strings"
 	"time"
@@ -22,7 +23,11 @@ type Tool struct {
 	Limit time.Duration // 0: none
 	In    io.Reader     // nil: nothing
 	Out   io.Writer     // where its standard output goes; nil: to line, as its errors
+	On    *Screen       // it gets the terminal itself, and line hears nothing
 }
+
+// Screen is a terminal that is lent to a command: what a person types, and what they see.
+type Screen struct{ In, Out *os.File }
 
 // ErrTooLong says that a tool was ended because its time was up.
 var ErrTooLong = errors.New("it took too long and was ended")
@@ -37,6 +42,10 @@ func RunTool(ctx context.Context, t Tool, line func(string)) error {
 	}
 	cmd := exec.CommandContext(ctx, t.Argv[0], t.Argv[1:]...)
 	cmd.Dir, cmd.Env = t.Dir, t.Env
+	if t.On != nil {
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = t.On.In, t.On.Out, t.On.Out
+		return ended(ctx, t, cmd.Run())
+	}
 	ownGroup(cmd)
 	cmd.WaitDelay = 3 * time.Second
 	r, w := io.Pipe()
@@ -64,6 +73,11 @@ func RunTool(ctx context.Context, t Tool, line func(string)) error {
 	err := cmd.Wait()
 	w.Close()
 	<-read
+	return ended(ctx, t, err)
+}
+
+// ended says how a tool ended.
+func ended(ctx context.Context, t Tool, err error) error {
 	if cause := context.Cause(ctx); cause != nil {
 		return cause
 	}

@@ -29,6 +29,7 @@ type Options struct {
 	Self    []string              // command that becomes a minder: this program and its hidden word
 	Env     []string              // the environment, "NAME=value"
 	Observe func(tell.Event)      // hears what happens; may be nil
+	Screen  *host.Screen          // the terminal that a person sits at, lent to a command that asks for a sign-in; may be nil
 	Halt    func(at string) error // asked at every step a crash could fall between; for tests, may be nil
 }
 

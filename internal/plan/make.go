@@ -254,6 +254,11 @@ func (d *decider) changedHere(it *Item, here *tree.Entry, was *inventory.Owned) 
 		p.was[it.At] = *was
 		return true, nil
 	}
+	if profile.SettingsByName(it.At) && !d.replaceDrift { // a server that writes its settings anew is no reason to stop
+		p.Both = append(p.Both, it.At)
+		it.owned = asBuilt
+		return true, nil
+	}
 	p.Drifted = append(p.Drifted, it.At)
 	return !d.replaceDrift, nil
 }

@@ -53,6 +53,7 @@ type Plan struct {
 	Differs []string // of Kept: another content than the build's, and whether you changed them is not known
 	Left    []string // build files that the operator changed and the maker did not: not touched
 	Drifted []string // build files that both changed
+	Both    []string // settings that both changed: yours stay
 	Mended  []string // build files that were damaged here: put back
 	Foreign []string // neither the build's nor named in the profile: not touched
 

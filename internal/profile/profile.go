@@ -125,6 +125,7 @@ type Stop struct {
 	Tell      string   `toml:"tell"`      // console line that warns the players
 	Notice    Duration `toml:"notice"`    // between the warning and the stop line
 	Send      string   `toml:"send"`      // console line that ends the server
+	Try       []string `toml:"try"`       // lines of which one may end it: tried at a stop until one is proven
 	Wait      Duration `toml:"wait"`      // how long the stop line is given
 	Terminate Duration `toml:"terminate"` // how long the terminate signal is given; 0: not sent
 	Kill      *bool    `toml:"kill"`      // whether to kill what is left then
@@ -135,12 +136,25 @@ func (s Stop) MayKill() bool { return s.Kill == nil || *s.Kill }
 
 // Ready is how to tell that the server came up.
 type Ready struct {
-	Line    Pattern   `toml:"line"`
-	Version Pattern   `toml:"version"` // its first group is the version
-	Fail    []Pattern `toml:"fail"`
-	Within  Duration  `toml:"within"`
-	Steady  Duration  `toml:"steady"`
-	Port    Port      `toml:"port"`
+	Log     string   `toml:"log"`     // the file of the install in which its lines stand, if not the console; may have *
+	Line    Patterns `toml:"line"`    // any of them
+	Version Patterns `toml:"version"` // the first group of each is the version
+	Fail    Patterns `toml:"fail"`
+	Within  Duration `toml:"within"`
+	Steady  Duration `toml:"steady"`
+	Port    Port     `toml:"port"`  // one port, or
+	Ports   []Port   `toml:"ports"` // several: each must be held
+	// whether a line that does not come means that the server did not come up; where it is
+	// not said, a rule that a good start has proven must hold, and any other one warns
+	Strict *bool `toml:"strict"`
+}
+
+// Held are all ports that the server must hold.
+func (r Ready) Held() []Port {
+	if !r.Port.Given() || slices.Contains(r.Ports, r.Port) {
+		return r.Ports
+	}
+	return append([]Port{r.Port}, r.Ports...)
 }
 
 // Duration is a Go duration in a TOML string: "90s", "2m".
@@ -183,6 +197,63 @@ func (p Pattern) MarshalText() ([]byte, error) {
 // Given tells whether the profile has a rule here.
 func (p Pattern) Given() bool { return p.Regexp != nil }
 
+// Patterns are patterns of which any may match: one string in TOML, or a list.
+type Patterns []Pattern
+
+// badValue is a value that UnmarshalTOML could not read.
+type badValue struct {
+	text string // as it is written
+	err  error
+}
+
+func (b *badValue) Error() string { return b.err.Error() }
+
+// UnmarshalTOML reads a string or a list of strings.
+func (p *Patterns) UnmarshalTOML(data []byte) error {
+	if !bytes.ContainsAny(bytes.TrimSpace(data)[:min(1, len(bytes.TrimSpace(data)))], "'\"[") {
+		return &badValue{string(data), errors.New("it is neither a text in quotes nor a list of such")}
+	}
+	wrapped := append([]byte("V = "), data...)
+	var one struct{ V Pattern }
+	var list struct{ V []Pattern }
+	err := toml.Unmarshal(wrapped, &one)
+	switch {
+	case bytes.HasPrefix(bytes.TrimSpace(data), []byte("[")):
+		if err = toml.Unmarshal(wrapped, &list); err == nil {
+			*p = slices.DeleteFunc(list.V, func(p Pattern) bool { return !p.Given() })
+			return nil
+		}
+	case err == nil:
+		*p = nil
+		if one.V.Given() {
+			*p = Patterns{one.V}
+		}
+		return nil
+	}
+	return &badValue{string(data), err}
+}
+
+// Given tells whether the profile has a rule here.
+func (p Patterns) Given() bool { return len(p) > 0 }
+
+// Match is the first pattern that a line matches, and its groups; nil for none.
+func (p Patterns) Match(line string) (by *Pattern, groups []string) {
+	for i := range p {
+		if m := p[i].FindStringSubmatch(line); m != nil {
+			return &p[i], m
+		}
+	}
+	return nil, nil
+}
+
+func (p Patterns) String() string {
+	var all []string
+	for _, one := range p {
+		all = append(all, words.Quote(one.String()))
+	}
+	return strings.Join(all, " or ")
+}
+
 // Port is "udp/27750" or "tcp/25000". The zero Port is none.
 type Port struct {
 	Net    string
@@ -200,6 +271,14 @@ func (p *Port) UnmarshalText(b []byte) error {
 	}
 	*p = Port{kind, n}
 	return nil
+}
+
+// MarshalText writes it as it is read; the zero Port is "".
+func (p Port) MarshalText() ([]byte, error) {
+	if !p.Given() {
+		return nil, nil
+	}
+	return []byte(p.String()), nil
 }
 
 func (p Port) Given() bool    { return p.Number != 0 }
@@ -256,9 +335,9 @@ func Parse(path string, b []byte) (*Profile, error) {
 		Backup: Backup{Wait: Duration(10 * time.Second)},
 		Ready:  Ready{Within: Duration(2 * time.Minute), Steady: Duration(5 * time.Second)},
 	}
-	d := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields()
+	d := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields().EnableUnmarshalerInterface()
 	if err := d.Decode(p); err != nil {
-		return nil, explain(path, err)
+		return nil, explain(path, b, err)
 	}
 	if err := unitless(path, b); err != nil {
 		return nil, err
@@ -274,7 +353,7 @@ func Parse(path string, b []byte) (*Profile, error) {
 func unitless(path string, text []byte) error {
 	var raw map[string]any
 	if err := toml.Unmarshal(text, &raw); err != nil {
-		return explain(path, err)
+		return explain(path, text, err)
 	}
 	key, value := bareTime(reflect.TypeFor[Profile](), raw, "")
 	if key == "" {
@@ -388,8 +467,8 @@ func (p *Profile) check(path string, text []byte) error {
 			return bad("server.consent", fmt.Sprintf("%q is not a file at the top of the install", at))
 		}
 	}
-	if p.Ready.Version.Given() && p.Ready.Version.NumSubexp() < 1 {
-		return bad("ready.version", "it needs a group, as in '^version (\\S+)', that holds the version")
+	if err := p.checkRules(bad); err != nil {
+		return err
 	}
 	if err := p.checkSources(bad); err != nil {
 		return err
@@ -400,9 +479,43 @@ func (p *Profile) check(path string, text []byte) error {
 	return nil
 }
 
+// checkRules checks how the server is known to be up, and how it is stopped.
+func (p *Profile) checkRules(bad func(key, why string) error) error {
+	for _, v := range p.Ready.Version {
+		if v.NumSubexp() < 1 {
+			return bad("ready.version", "it needs a group, as in '^version (\\S+)', that holds the version")
+		}
+	}
+	if at := p.Ready.Log; at != "" {
+		if !tree.Local(at) {
+			return bad("ready.log", fmt.Sprintf("%q is not a path in the install", at))
+		}
+		if err := (tree.Patterns{at}).Check(); err != nil {
+			return bad("ready.log", err.Error())
+		}
+	}
+	for _, l := range p.Stop.Try {
+		if l == "" || strings.ContainsAny(l, "\r\n") {
+			return bad("stop.try", fmt.Sprintf("%q is not one line", l))
+		}
+	}
+	return nil
+}
+
 // explain turns a decoder's error into one that names file, line, key and the
 // nearest key that exists.
-func explain(path string, err error) error {
+func explain(path string, text []byte, err error) error {
+	var value *badValue
+	if errors.As(err, &value) {
+		e := &Error{File: path, Why: strings.TrimPrefix(value.Error(), "toml: ")}
+		keys, _, _ := Text(text).scan()
+		for key, at := range keys {
+			if string(text[at.value:at.end]) == strings.TrimSpace(value.text) && strings.HasPrefix(key, "ready.") {
+				e.Key, e.Line = key, 1+bytes.Count(text[:at.value], []byte("\n"))
+			}
+		}
+		return e
+	}
 	var strict *toml.StrictMissingError
 	if errors.As(err, &strict) && len(strict.Errors) > 0 {
 		first := strict.Errors[0]
@@ -430,7 +543,7 @@ func Keys() []string {
 			ft := t.Field(i).Type
 			if ft.Kind() == reflect.Pointer ||
 				(ft.Kind() == reflect.Slice && ft.Elem().Kind() == reflect.Struct &&
-					ft.Elem() != reflect.TypeFor[Pattern]()) {
+					ft.Elem() != reflect.TypeFor[Pattern]() && ft.Elem() != reflect.TypeFor[Port]()) {
 				ft = ft.Elem()
 			}
 			section := ft.Kind() == reflect.Struct &&
@@ -492,3 +605,8 @@ func lineOf(text []byte, key string) int {
 func (p *Profile) ByHand(at string) bool {
 	return p.Server.Settings.Match(at) || at == p.Launch.Script
 }
+
+var settingsName = regexp.MustCompile(`(?i)\.(conf|cfg|ini|toml|properties|ya?ml|json|xml|config|settings)$`)
+
+// SettingsByName tells whether a file's name is of a kind that settings have.
+func SettingsByName(name string) bool { return settingsName.MatchString(name) }

@@ -21,6 +21,8 @@ type Source struct {
 	Archives *Archives `toml:"archives"`
 	Command  *Command  `toml:"command"`
 
+	Listing *Listing `toml:"listing"` // beside any of them: a maker's own list of each build's files
+
 	Channel string `toml:"channel"`
 	Variant string `toml:"variant"` // the maker's word for one of several files of a version
 	For     string `toml:"for"`     // "linux/amd64"; "": this machine
@@ -41,6 +43,9 @@ type Source struct {
 	Inside   tree.Patterns     `toml:"inside"`
 	Removals string            `toml:"removals"`
 }
+
+// SourceKinds are the kinds of sources, of which a source is one.
+var SourceKinds = []string{"feed", "api", "page", "address", "folder", "archives", "command"}
 
 // API is a maker's own JSON. Values are JSONPath (RFC 9535) where they begin
 // with "$", else text in which {version} and {$.path} are filled in.
@@ -93,8 +98,21 @@ type Command struct {
 	Run      []string `toml:"run"`      // program and arguments; {version} is filled in
 	Versions []string `toml:"versions"` // that it can make, oldest first
 	List     []string `toml:"list"`     // instead: a command that prints them, one a line
+	Pattern  Pattern  `toml:"pattern"`  // over its lines; its first group is a version
 	Limit    Duration `toml:"limit"`    // how long it may take
 	Pick     string   `toml:"pick"`     // pattern of what it makes, in its work folder
+}
+
+// Listing is a maker's own list of the files of a build, by which each is fetched by itself.
+type Listing struct {
+	At      string            `toml:"at"`      // its address; {version} is filled in
+	Kind    string            `toml:"kind"`    // "json", "csv" or "sums"; "": by the name
+	Files   string            `toml:"files"`   // of JSON: JSONPath of each file in it
+	Path    string            `toml:"path"`    // of a file: JSONPath, or the name of a column
+	Size    string            `toml:"size"`    // likewise, in bytes
+	Digests map[string]string `toml:"digests"` // likewise, by the digest's name
+	URL     string            `toml:"url"`     // of a file; {path} is filled in; "": its path, beside the list
+	Run     tree.Patterns     `toml:"run"`     // which files may be run
 }
 
 // Layer is something laid over the build that is upgraded by itself.
@@ -172,6 +190,20 @@ func (p *Profile) checkSources(bad func(key, why string) error) error {
 	return nil
 }
 
+func (s Source) checkListing(at string, bad func(key, why string) error) error {
+	l := s.Listing
+	switch {
+	case l == nil:
+	case l.At == "":
+		return bad(at+".listing.at", "it is missing: the address of the list, with {version}")
+	case !slices.Contains([]string{"", "json", "csv", "sums"}, l.Kind):
+		return bad(at+".listing.kind", `it is "json", "csv" or "sums"; without it the name of the list tells`)
+	case (l.Files != "" || l.Kind == "json" || l.Kind == "csv") && (l.Path == "" || len(l.Digests) == 0):
+		return bad(at+".listing.path", "path and digests are needed: where a file's path and its digest stand")
+	}
+	return nil
+}
+
 func (s Source) check(at string, bad func(key, why string) error) error {
 	if kinds := s.kinds(); len(kinds) > 1 {
 		return bad(at+"."+kinds[1], fmt.Sprintf("a source is one of %s: here are %s",
@@ -188,6 +220,9 @@ func (s Source) check(at string, bad func(key, why string) error) error {
 	case s.API != nil:
 		for _, f := range [][2]string{{"api.list", s.API.List}, {"api.builds", s.API.Builds},
 			{"api.version", s.API.Version}, {"api.url", s.API.URL}} {
+			if s.Listing != nil && f[0] == "api.url" {
+				continue
+			}
 			if err = need(f[0], f[1]); err != nil {
 				return err
 			}
@@ -224,6 +259,14 @@ func (s Source) check(at string, bad func(key, why string) error) error {
 	if err != nil {
 		return err
 	}
+	if err := s.checkListing(at, bad); err != nil {
+		return err
+	}
+	return s.checkRest(at, bad)
+}
+
+// checkRest checks what sources of every kind have.
+func (s Source) checkRest(at string, bad func(key, why string) error) error {
 	if !slices.Contains([]string{"", "oldest-first", "newest-first"}, s.Order) {
 		return bad(at+".order", "it is oldest-first or newest-first; without it versions are compared")
 	}

@@ -140,7 +140,7 @@ func (rs *Resolver) FromPlace(w Want) (*Candidate, error) {
 	c := &Candidate{Version: w.As, Source: fetch.Shown(w.From), Guess: true,
 		Src: profile.Source{Silence: rs.Profile.Source.Silence, Key: rs.Profile.Source.Key}, Place: rs.Profile.Place}
 	if c.Version == "" {
-		c.Version = version.In(fetch.NameOf(w.From))
+		c.Version = cmp.Or(version.In(fetch.NameOf(w.From)), version.Number(fetch.NameOf(w.From)))
 	}
 	// A key in the profile holds for builds that are named by hand too.
 	key, err := feed.Key(rs.Profile.Source, rs.Dir)
@@ -239,6 +239,10 @@ func (rs *Resolver) candidate(ctx context.Context, f *Asked, b feed.Build) (*Can
 func PatternFor(name string) string {
 	if v := version.In(name); v != "" {
 		return strings.Replace(name, v, "*", 1)
+	}
+	if n := version.Number(name); n != "" {
+		i := strings.LastIndex(name, n)
+		return name[:i] + "*" + name[i+len(n):]
 	}
 	return name
 }

@@ -5,6 +5,7 @@ type Want struct {
 	Version string            // "": the newest of the profile's channel
 	From    string            // a path or URL to take a build from, instead of the source
 	As      string            // the version of a build taken From somewhere, where its name doesn't tell
+	Over    bool              // it is an increment, laid over the build that is installed
 	Back    bool              // an older version is meant
 	Start   bool              // leave the server running even if it wasn't
 	Accept  []string          // checks to go past although they say stop

@@ -1,6 +1,6 @@
 // Package server is one install's server: started by a minder, watched until it is known
-// to be up, told to stop, held still for a backup. It puts together what host and watch
-// do.
+// to be up, told to stop, held still for a backup. It puts together what host, watch and
+// learn do.
 package server
 
 import (
@@ -11,7 +11,11 @@ import (
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
+	"freshkeel/internal/launch"
+	"freshkeel/internal/learn"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
 	"freshkeel/internal/watch"
 )
 
@@ -24,12 +28,19 @@ func New(in *install.Install) *Server { return &Server{in} }
 // Verdict is whether the server came up, and on what that was decided.
 type Verdict = watch.Verdict
 
+// Goal is what a start is to lead to.
+type Goal struct {
+	Version string // that the server must say; "": any
+	From    string // that it said before: one that says it still runs the old files
+	Known   string // that is installed, where none is asked for
+}
+
 // BringUp starts the server and watches it; one that a crashed command has
 // started is only watched. The error is for a server that could not even be
 // started.
-func (sv *Server) BringUp(ctx context.Context, expect string) (*Verdict, error) {
+func (sv *Server) BringUp(ctx context.Context, goal Goal) (*Verdict, error) {
 	if st := sv.RunDir().Status(); st.Running {
-		return sv.Watch(ctx, time.Now(), expect), nil
+		return sv.Watch(ctx, time.Now(), goal), nil
 	}
 	began := time.Now()
 	st, err := sv.Spawn(context.WithoutCancel(ctx))
@@ -39,7 +50,7 @@ func (sv *Server) BringUp(ctx context.Context, expect string) (*Verdict, error) 
 	if st.Running { // one that has ended already says no time
 		began = st.Since
 	}
-	return sv.Watch(ctx, began, expect), nil
+	return sv.Watch(ctx, began, goal), nil
 }
 
 // Spawn has a minder start the server, unless somebody else has.
@@ -54,18 +65,68 @@ func (sv *Server) Spawn(ctx context.Context) (*host.Status, error) {
 	if err := install.TrustedScript(sv.Path(script)); err != nil {
 		return nil, err
 	}
+	if err := sv.markLog(); err != nil {
+		return nil, err
+	}
+	_, key := sv.script()
 	return host.Start(ctx, sv.Self, host.Launch{Install: sv.Dir, Script: script, Args: sv.Profile.Launch.Args,
-		RunDir: string(sv.RunDir()), Env: sv.ServerEnv()})
+		RunDir: string(sv.RunDir()), Env: sv.ServerEnv(), Key: key})
 }
 
-// portPause is how long the watch rests between looks at the port: each one
-// reads a table of the whole machine.
-const portPause = 100 * time.Millisecond
+// script is how the launch script goes about the server: the file with a loop that starts it
+// again, "" for none; and whether it waits for a key as its last step.
+func (sv *Server) script() (loop string, key bool) {
+	commands, err := launch.Read(sv.Dir, sv.Profile.Launch.Script, sv.ServerEnv())
+	if err != nil {
+		return "", false
+	}
+	for _, c := range commands {
+		if c.Loop != nil {
+			loop = c.Loop.File
+		}
+		key = key || c.Stays != nil
+	}
+	return loop, key
+}
+
+// portPause is how long the watch rests between looks at what the server's processes do.
+const portPause = 200 * time.Millisecond
 
 // Watch judges the running server until there is a verdict. When ctx ends,
-// the verdict is that it was interrupted.
-func (sv *Server) Watch(ctx context.Context, start time.Time, expect string) *Verdict {
-	j := watch.NewJudge(watch.Rules{Ready: sv.Profile.Ready, Expect: expect}, start)
+// the verdict is that it was interrupted. What a good start shows is noted.
+func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdict {
+	seen := sv.Seen()
+	if seen.Starts == 0 {
+		sv.proveByLast(seen)
+	}
+	if goal.Known == seen.Heard { // the server's own word proves no rule that heard it
+		goal.Known = ""
+	}
+	j := watch.NewJudge(watch.Rules{Ready: sv.Profile.Ready, Expect: goal.Version, From: goal.From, Known: goal.Known, Proof: seen.Proof(),
+		Before: seen.Ports, Usual: seen.Usual, ByHand: sv.byHand("ready.version")}, start)
+	v, ports := sv.judge(ctx, j, start)
+	if v.Up {
+		seen.CameUp(v, ports)
+		if err := seen.Write(sv.seenFile()); err != nil {
+			sv.Note("%v", err)
+		}
+	}
+	return v
+}
+
+// byHand tells whether a person wrote a key of the profile, and no guess of ours stands there.
+func (sv *Server) byHand(key string) bool {
+	raw, err := tree.ReadOwn(sv.Path(profile.FileName))
+	if err != nil {
+		return false
+	}
+	_, comment, there := profile.Text(raw).Value(key)
+	return there && comment == ""
+}
+
+// judge tells a judge what happens until it decides, and returns the ports that the server
+// held then.
+func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v *Verdict, held []profile.Port) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	lines, ended := make(chan string), make(chan struct{})
@@ -77,20 +138,31 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, expect string) *Ve
 			close(ended)
 		}
 	}()
+	hear := func(l string) {
+		select {
+		case lines <- l:
+		case <-ctx.Done():
+		}
+	}
 	go func() {
 		defer close(lines)
-		host.Follow(ctx, sv.RunDir().Console(), ended, func(l string) {
+		host.Follow(ctx, sv.RunDir().Console(), ended, hear)
+	}()
+	logged := make(chan string)
+	if sv.Profile.Ready.Log != "" {
+		go sv.followLog(ctx, func(l string) {
 			select {
-			case lines <- l:
+			case logged <- l:
 			case <-ctx.Done():
 			}
 		})
-	}()
+	}
 	tick := time.NewTicker(portPause)
 	defer tick.Stop()
+	loop, _ := sv.script()
+	pids := &family{loop: loop}
 	awaited := ""
 	for {
-		var v *Verdict
 		select {
 		case l, more := <-lines:
 			if !more {
@@ -99,46 +171,77 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, expect string) *Ve
 					status = exit.Status
 				}
 				if ctx.Err() != nil {
-					return interrupted(start)
+					return interrupted(start), nil
 				}
-				return j.Exited(time.Now(), status)
+				return j.Exited(time.Now(), status), nil
 			}
 			sv.Tell(tell.Event{Kind: tell.ServerSaid, Text: l})
 			v = j.Line(time.Now(), l)
+		case l := <-logged:
+			sv.Tell(tell.Event{Kind: tell.ServerSaid, Text: l})
+			v = j.Line(time.Now(), l)
 		case <-tick.C:
-			if sv.Profile.Ready.Port.Given() {
-				v = j.Port(time.Now(), sv.holdsPort())
-			} else {
-				v = j.Tick(time.Now())
+			st := sv.RunDir().Status()
+			if !st.Running {
+				continue // its end comes with the last of its lines
+			}
+			held = portsOf(st.Processes)
+			v = j.Holds(time.Now(), held)
+			if v == nil && st.Ended != "" {
+				v = j.ScriptEnded(time.Now(), st.Ended)
+			}
+			if v == nil && pids.again(st.Processes) {
+				v = j.Restarted(time.Now())
 			}
 			if w := j.Awaits(); w != awaited {
 				awaited = w
 				sv.Tell(tell.Event{Kind: tell.StepMoves, Step: "watch", Text: w})
 			}
 		case <-ctx.Done():
-			return interrupted(start)
+			return interrupted(start), nil
 		}
 		if v != nil {
-			return v
+			return v, held
 		}
 	}
+}
+
+// portsOf are the ports that processes hold, as a profile names them.
+func portsOf(pids []int) (out []profile.Port) {
+	for _, p := range host.PortsOf(pids) {
+		out = append(out, profile.Port{Net: p.Net, Number: p.Number})
+	}
+	return out
+}
+
+// family notices that a server ended and was started again by its script: none of its first
+// processes is left, and others are there.
+type family struct {
+	loop  string // "": its script has none
+	first []int
+}
+
+func (f *family) again(pids []int) bool {
+	if f.loop == "" {
+		return false
+	}
+	var now []int
+	for _, pid := range pids {
+		if !host.IsShell(pid) && !host.IsPause(pid) {
+			now = append(now, pid)
+		}
+	}
+	if len(f.first) == 0 {
+		f.first = now
+		return false
+	}
+	return len(now) > 0 && !slices.ContainsFunc(now, func(pid int) bool { return slices.Contains(f.first, pid) })
 }
 
 const WhyInterrupted = "interrupted before the server was known to be up"
 
 func interrupted(start time.Time) *Verdict {
 	return &Verdict{Why: WhyInterrupted, Took: time.Since(start)}
-}
-
-// holdsPort tells whether a process of this server holds the profile's port.
-func (sv *Server) holdsPort() bool {
-	p := sv.Profile.Ready.Port
-	pids, err := host.PortHolders(p.Net, p.Number)
-	if err != nil || len(pids) == 0 {
-		return false
-	}
-	mine := sv.RunDir().Status().Processes
-	return slices.ContainsFunc(pids, func(pid int) bool { return slices.Contains(mine, pid) })
 }
 
 // TakeOver gives a server whose minder was killed another one. That it fails is
@@ -148,8 +251,9 @@ func (sv *Server) TakeOver(ctx context.Context) {
 	if !st.Left {
 		return
 	}
+	_, key := sv.script()
 	_, err := host.Start(ctx, sv.Self, host.Launch{Install: sv.Dir, RunDir: string(sv.RunDir()), Env: sv.ServerEnv(),
-		TakeOver: true})
+		TakeOver: true, Key: key})
 	if err != nil {
 		sv.Warn("the server runs on without its minder, which was killed, and another could not take over: %v", err)
 		return
@@ -165,3 +269,8 @@ func (sv *Server) NoneOutside() error {
 	}
 	return nil
 }
+
+// Seen is what good starts and stops have shown of this server.
+func (sv *Server) Seen() *learn.Seen { return learn.ReadSeen(sv.seenFile()) }
+
+func (sv *Server) seenFile() string { return sv.State(learn.FileName) }

@@ -3,16 +3,76 @@ package server
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/learn"
 	"freshkeel/internal/words"
 )
 
-// Order is the profile's way to stop the server.
+// Order is the profile's way to stop the server; where it names no line, the one that was
+// seen to end it, or those that are worth trying.
 func (sv *Server) Order() host.StopOrder {
 	s := sv.Profile.Stop
-	return host.StopOrder{Send: s.Send, Wait: s.Wait.Std(), Terminate: s.Terminate.Std(), Kill: s.MayKill()}
+	o := host.StopOrder{Send: s.Send, Wait: s.Wait.Std(), Terminate: s.Terminate.Std(), Kill: s.MayKill()}
+	o.Loop, _ = sv.script()
+	if seen := sv.Seen().Stop; s.Send != "" && !sv.byHand("stop.send") && (seen == nil || seen.Line != s.Send) {
+		// It is a guess of ours: where it turns out to be wrong, others are not waited for as long.
+		o.Send, o.Try = "", []string{s.Send}
+		for _, line := range slices.Concat(s.Try, learn.Trade) {
+			if !slices.Contains(o.Try, line) {
+				o.Try = append(o.Try, line)
+			}
+		}
+		if seen != nil && seen.Signals {
+			o.Try = nil
+		}
+		return o
+	}
+	if s.Send != "" || len(s.Try) == 0 {
+		return o
+	}
+	switch seen := sv.Seen().Stop; {
+	case seen == nil:
+		o.Try = s.Try
+	case slices.Contains(s.Try, seen.Line):
+		o.Send = seen.Line
+	case !seen.Signals:
+		o.Try = s.Try
+	}
+	return o
+}
+
+// noteEnd keeps how the server was ended, and tells what it learned by it.
+func (sv *Server) noteEnd(o host.StopOrder, exit *host.Exit, took time.Duration) {
+	if exit == nil || exit.By == "" {
+		return
+	}
+	seen := sv.Seen()
+	was := seen.Stop
+	switch {
+	case exit.By == "line":
+		seen.Stop = &learn.StopSeen{Line: exit.Line, Took: took}
+	case len(o.Try) > 0:
+		seen.Stop = &learn.StopSeen{Signals: true, Took: took}
+	case o.Send != "" && was != nil && was.Line == o.Send:
+		seen.Stop = nil // it works no more
+	}
+	if seen.Stop == was {
+		return
+	}
+	if err := seen.Write(sv.seenFile()); err != nil {
+		sv.Note("%v", err)
+	}
+	if len(o.Try) == 0 || seen.Stop == nil || seen.Stop.Line != "" && seen.Stop.Line == sv.Profile.Stop.Send {
+		return
+	}
+	if seen.Stop.Signals {
+		sv.Note("no console line ended the server, and a signal did: from now on it gets that at once")
+		return
+	}
+	sv.Note("the line that ended the server is %q: from now on it is sent at once", exit.Line)
 }
 
 // Stop tells the players, waits, and ends the server by the profile's order.
@@ -88,6 +148,10 @@ func (i *Interrupted) Unwrap() error { return context.Canceled }
 // long for.
 func (sv *Server) HalfStop() (*host.Exit, error) {
 	o := sv.Order()
+	o.Try = nil // it is not worth learning from
+	if o.Send == "" {
+		o.Send = sv.Profile.Stop.Send
+	}
 	o.Wait, o.Terminate = min(o.Wait, 10*time.Second), min(o.Terminate, 5*time.Second)
 	return sv.StopBy(o, true)
 }
@@ -95,9 +159,15 @@ func (sv *Server) HalfStop() (*host.Exit, error) {
 // StopBy ends the server by an order, telling what it takes. Of a hopeless
 // server nobody expects that it still reads its console.
 func (sv *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
-	return sv.RunDir().Stop(o, func(s host.StopStep) {
+	began := time.Now()
+	exit, err := sv.RunDir().Stop(o, func(s host.StopStep) {
 		switch s.Do {
+		case "unread":
+			sv.Note("nobody reads the server's console: it takes signals")
 		case "sent":
+			if len(o.Try) > 0 && s.Line != sv.Profile.Stop.Send {
+				sv.Note("told the server at its console: %s", s.Line)
+			}
 			if s.Error != "" && !hopeless {
 				sv.Warn("the stop line %q did not get through: %s", o.Send, s.Error)
 			}
@@ -109,4 +179,8 @@ func (sv *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
 			sv.Warn("it did not end within %s of the terminate signal: killing its processes %v", o.Terminate, s.PIDs)
 		}
 	})
+	if err == nil && !hopeless {
+		sv.noteEnd(o, exit, time.Since(began))
+	}
+	return exit, err
 }

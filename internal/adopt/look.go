@@ -1,0 +1,279 @@
+package adopt
+
+import (
+	"bytes"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"freshkeel/internal/feed"
+	"freshkeel/internal/host"
+	"freshkeel/internal/inventory"
+	"freshkeel/internal/launch"
+	"freshkeel/internal/learn"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/needs"
+	"freshkeel/internal/plan"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
+	"freshkeel/internal/tree"
+)
+
+// lookout looks at an install that nothing is known about, and says of each
+// conclusion what led to it.
+type lookout struct {
+	a       Order
+	k       *Adopter
+	dir     string
+	list    []tree.Entry
+	files   tree.List
+	content *inventory.Sums // of the installed files, each read once
+
+	set   *locker.Set // the build it was made from
+	known bool
+
+	version, versionFrom string
+	heard                bool // the version, from the server's own words
+	channel              string
+	source               *feed.Proposal
+	script               string
+	args                 []string // that the script is given
+	written              string   // the text of a launch script that has to be written; "": none
+	others               []launch.Command
+	artifact             string
+	shipped              time.Time      // when the last of the shipped files were made
+	outside              []host.Process // that run from this install
+	running              time.Time      // since when a server of this install runs; zero: none does
+	keep, settings, skip []found
+	place                [][3]string // pattern, name, from
+	log                  [2]string   // value, from
+	stop, ready, said    [2]string
+	words                []learn.Word // that may end it
+	ports                []profile.Port
+	portsFrom            []string
+	addons               *addons
+	doubts               []Doubt
+	notes                []string
+
+	guesses                   []Guess
+	recorded, same            int // files
+	changed, missing, foreign []string
+}
+
+type found struct{ pattern, from string }
+
+func (l *lookout) look() {
+	l.outside = host.Outside(l.dir, nil)
+	for _, p := range l.outside {
+		if l.running.IsZero() || p.Since.Before(l.running) {
+			l.running = p.Since
+		}
+	}
+	if len(l.outside) > 0 {
+		p := l.outside[0]
+		l.note("process %d runs from here since %s (%s): its console is not seen from here; to have Fresh Keel run it, %s, "+
+			"and then: freshkeel start", p.PID, p.Since.Format("2006-01-02 15:04"), p.Command, p.HowToStop())
+	}
+	scripting{l}.lookForScripts()
+	l.lookForArtifact()
+	if l.script == "" && l.artifact == "" {
+		l.note("no script, jar or program is in it that could be a server: is %s the folder that the server runs from?", l.dir)
+	}
+	l.lookForPlace()
+	files := sorting{l}
+	files.lookForShipped()
+	files.lookForOwnFiles()
+	l.lookForAddons()
+	l.lookAtLog()
+	l.lookForStop()
+	l.lookForPorts()
+	l.lookForVersion()
+}
+
+// writtenNow tells whether the server that is running now has written to e.
+func (l *lookout) writtenNow(e tree.Entry) bool {
+	return !l.running.IsZero() && time.Unix(0, e.Mtime).After(l.running.Add(time.Second))
+}
+
+// guess records a conclusion; a later one for the same key replaces it.
+func (l *lookout) guess(key, value, from string) {
+	g := Guess{key, value, from}
+	for i := range l.guesses {
+		if l.guesses[i].Key == key {
+			l.guesses[i] = g
+			return
+		}
+	}
+	l.guesses = append(l.guesses, g)
+}
+
+func (l *lookout) from(key string) string {
+	for _, g := range l.guesses {
+		if g.Key == key {
+			return g.From
+		}
+	}
+	return ""
+}
+
+// note says what the operator should know before it matters.
+func (l *lookout) note(format string, a ...any) { l.notes = append(l.notes, fmt.Sprintf(format, a...)) }
+
+func (l *lookout) full(at string) string { return filepath.Join(l.dir, filepath.FromSlash(at)) }
+
+// text is a text of the install, as far as most bytes; "" where it can't be read or is none.
+func (l *lookout) text(at string, most int64) string {
+	e, ok := l.files.Get(at)
+	if !ok || e.Kind != tree.File || e.Size > most {
+		return ""
+	}
+	b, err := tree.ReadUpTo(l.full(at), most)
+	if err != nil || bytes.IndexByte(b, 0) >= 0 {
+		return ""
+	}
+	return string(b)
+}
+
+// lookForArtifact finds the file that is the server: what the script runs, or the largest
+// jar or program at the top.
+func (l *lookout) lookForArtifact() {
+	for _, c := range l.others {
+		at := c.Jar
+		if at == "" {
+			at = c.Script
+		}
+		if at == "" {
+			at = tree.Rel(l.dir, c.Path)
+		}
+		if at != "" && !filepath.IsAbs(at) && (l.artifact == "" || c.File == l.script) {
+			l.artifact = at
+			l.guess("artifact", at, fmt.Sprintf("%s:%d runs it", c.File, c.Line))
+		}
+	}
+	if l.artifact == "" {
+		if l.artifact = l.largestProgram(); l.artifact != "" {
+			l.guess("artifact", l.artifact, "it is the largest jar or program at the top")
+		}
+	}
+	if l.artifact == "" {
+		l.artifact = l.script
+	}
+}
+
+func (l *lookout) largestProgram() string {
+	var biggest tree.Entry
+	for _, e := range l.list {
+		if e.Kind == tree.File && !strings.Contains(e.Path, "/") && e.Size > biggest.Size &&
+			(strings.HasSuffix(e.Path, ".jar") || isProgram(tree.Head(l.full(e.Path)))) {
+			biggest = e
+		}
+	}
+	return biggest.Path
+}
+
+func isProgram(head []byte) bool { return bytes.HasPrefix(head, []byte("\x7fELF")) }
+
+// ofBuild is the build's file of a path; nil where it has none, or is not known.
+func (l *lookout) ofBuild(path string) *locker.File {
+	if l.set == nil {
+		return nil
+	}
+	return l.set.Find(path)
+}
+
+// asBuilt tells whether an installed file is byte for byte the build's.
+func (l *lookout) asBuilt(e tree.Entry) bool {
+	b := l.ofBuild(e.Path)
+	if b == nil || e.Kind != tree.File {
+		return false
+	}
+	same, err := l.content.SameAs(e, nil, b)
+	return err == nil && same
+}
+
+// lookForPlace finds build files that the install has under another name, by
+// content; without the build, a version in the artifact's name tells that the
+// name changes with each build.
+func (l *lookout) lookForPlace() {
+	if !l.known {
+		return
+	}
+	here := map[int64][]tree.Entry{}
+	for _, e := range l.list {
+		if e.Kind == tree.File && l.ofBuild(e.Path) == nil {
+			here[e.Size] = append(here[e.Size], e)
+		}
+	}
+	for i := range l.set.Entries {
+		b := &l.set.Entries[i]
+		at := b.Path
+		if _, same := l.files.Get(at); same || b.Kind != tree.File || b.Size == 0 {
+			continue
+		}
+		for _, e := range here[b.Size] {
+			if ok, err := l.content.SameAs(e, nil, b); err == nil && ok {
+				l.place = append(l.place, [3]string{resolve.PatternFor(at), e.Path,
+					fmt.Sprintf("%s of the build has the content of %s", at, e.Path)})
+				break
+			}
+		}
+	}
+	if len(l.place) > 0 || l.artifact == "" {
+		return
+	}
+	// The installed artifact may be of another build of the same kind of file.
+	if l.ofBuild(l.artifact) == nil {
+		if pat := plan.AlikeIn(l.set, l.artifact); pat != "" {
+			l.place = append(l.place, [3]string{pat, l.artifact, "it is the build's only " + path.Ext(l.artifact) +
+				" file, and the script runs " + l.artifact})
+		}
+	}
+}
+
+// lookForVersion says which version is installed, by what says it best.
+func (l *lookout) lookForVersion() {
+	if l.version == "" {
+		for _, name := range []string{"VERSION", "version", "version.txt", "VERSION.txt", "Version.txt", "BUILD", "build.txt",
+			"RELEASE", "release.txt"} {
+			if text := l.text(name, 4<<10); text != "" {
+				if v := versionOfText(text); v != "" {
+					l.version, l.versionFrom = v, name
+					break
+				}
+			}
+		}
+	}
+	if l.version == "" {
+		l.version, l.versionFrom = l.versionOfName()
+	}
+	if l.a.Version != "" {
+		l.version, l.versionFrom, l.heard = l.a.Version, "your word", false
+	}
+	if l.version != "" {
+		l.guess("version", l.version, l.versionFrom)
+	}
+}
+
+// versionOfJar is what the manifest of the artifact says, before any log does.
+func (l *lookout) versionOfJar() {
+	e, ok := l.files.Get(l.artifact)
+	if !ok || l.version != "" || !strings.HasSuffix(e.Path, ".jar") {
+		return
+	}
+	f, err := tree.OpenRegular(l.full(e.Path))
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	if j, _ := needs.ReadJar(f, e.Size); j != nil && j.Version != "" {
+		l.version, l.versionFrom = j.Version, "the manifest of "+e.Path
+	}
+}
+
+// isScript tells whether a file is a launch script's kind, for this system or another.
+func isScript(at string) bool {
+	return slices.Contains([]string{".sh", ".bat", ".cmd", ".ps1"}, strings.ToLower(path.Ext(at)))
+}

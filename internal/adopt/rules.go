@@ -1,0 +1,272 @@
+package adopt
+
+import (
+	"fmt"
+	"io"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/install"
+	"freshkeel/internal/learn"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
+	"freshkeel/internal/words"
+)
+
+// lookAtLog reads the install's last log for the lines that tell readiness and version. A
+// log file is not the console: the rules name it, and are held against both.
+func (l *lookout) lookAtLog() {
+	name, lines, first := l.lastLog()
+	if name == "" {
+		return
+	}
+	at := func(r *learn.Rule) string {
+		if first < 0 {
+			return fmt.Sprintf("%s: %s", name, clip(r.From))
+		}
+		return fmt.Sprintf("%s:%d: %s", name, first+r.Line+1, clip(r.From))
+	}
+	if r := learn.Version(lines, cmpOr(l.a.Version, l.version), l.artifact, l.script); r != nil {
+		l.said = [2]string{r.Pattern, at(r)}
+		if l.version == "" {
+			l.version, l.versionFrom, l.heard = r.Version, at(r), true
+		}
+	}
+	if r := learn.Ready(beforePlay(lines), nil); r != nil {
+		l.ready = [2]string{r.Pattern, at(r)}
+	}
+	if l.said[0] != "" || l.ready[0] != "" {
+		l.log = [2]string{learn.Undated(name), "the lines below were found in " + name}
+	}
+	for _, p := range learn.PortsIn(name, strings.Join(beforePlay(lines), "\n"), true) {
+		l.namePort(p)
+	}
+}
+
+func cmpOr(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// bootLines is how far into a log a server says that it is ready: what comes later is of players.
+const bootLines = 200
+
+func beforePlay(lines []string) []string { return lines[:min(len(lines), bootLines)] }
+
+// These parts of a long log are looked at: its beginning, where a server says who it is, and its
+// end, where it was told to stop. In lines.
+const logHead, logTail = 400, 100
+
+// lastLog finds the newest log and returns the lines of the last run in it; first is the number
+// of the first of them in the file, from 0, and -1 where that is not known.
+func (l *lookout) lastLog() (name string, lines []string, first int) {
+	var best tree.Entry
+	for _, e := range l.list {
+		if e.Kind == tree.File && learn.IsLog(e.Path) && e.Size > 0 && !strings.HasSuffix(e.Path, ".gz") && e.Mtime > best.Mtime &&
+			!otherName.MatchString(path.Base(e.Path)) {
+			best = e
+		}
+	}
+	if best.Path == "" {
+		return "", nil, 0
+	}
+	f, err := tree.OpenRegular(l.full(best.Path))
+	if err != nil {
+		return "", nil, 0
+	}
+	defer f.Close()
+	lines = linesFrom(f, 0)
+	if best.Size > mostLog {
+		return best.Path, lines[:min(len(lines), logHead)], 0
+	}
+	// Of several runs in one file the last counts: each begins with the same words.
+	for i, line := range lines {
+		if bare := learn.Bare(line); strings.TrimSpace(bare) != "" {
+			re, err := regexp.Compile(learn.PatternOf(bare) + `$`)
+			for j := len(lines) - 1; err == nil && j > i+2; j-- {
+				if re.MatchString(lines[j]) {
+					return best.Path, lines[j:], j
+				}
+			}
+			break
+		}
+	}
+	return best.Path, lines, 0
+}
+
+// mostLog is how much of each end of a log is read, in bytes.
+const mostLog = 256 << 10
+
+// linesFrom are a log's lines from an offset on. Colours are no part of a line's text.
+func linesFrom(f io.ReaderAt, from int64) []string {
+	b, _ := io.ReadAll(io.NewSectionReader(f, from, mostLog))
+	return strings.Split(strings.TrimRight(words.Printable(strings.ReplaceAll(string(b), "\r\n", "\n")), "\n"), "\n")
+}
+
+// logEnd is the end of the newest log; first is the number of its first line in the file, from
+// 0, and -1 where that is not known.
+func (l *lookout) logEnd() (name string, lines []string, first int) {
+	name, lines, first = l.lastLog()
+	e, ok := l.files.Get(name)
+	if !ok {
+		return "", nil, 0
+	}
+	if e.Size > mostLog {
+		f, err := tree.OpenRegular(l.full(name))
+		if err != nil {
+			return "", nil, 0
+		}
+		defer f.Close()
+		lines, first = linesFrom(f, e.Size-mostLog), -1
+	}
+	n := max(0, len(lines)-logTail)
+	if first >= 0 {
+		first += n
+	}
+	return name, lines[n:], first
+}
+
+// readmes are texts that may say how the server is stopped.
+var readmes = regexp.MustCompile(`(?i)^(read-?me|help|manual|usage|commands?|howto|server|admin|hosting|notes)\b.*(\.(txt|md|rst|1))?$`)
+
+// lookForStop finds the lines that may end the server, in what scripts, units, texts and logs
+// of the install say.
+func (l *lookout) lookForStop() {
+	var all []learn.Word
+	for _, e := range l.list {
+		deep := strings.Count(e.Path, "/")
+		base := path.Base(e.Path)
+		switch {
+		case e.Kind != tree.File || deep > 1:
+		case isScript(e.Path) || path.Ext(e.Path) == "" && e.Path == l.script || strings.HasSuffix(base, ".service") ||
+			deep == 0 && path.Ext(base) == "" && isText(tree.Head(l.full(e.Path))) || readmes.MatchString(base):
+			all = append(all, learn.WordsIn(e.Path, l.text(e.Path, install.MaxScript))...)
+		}
+	}
+	for _, u := range l.units() {
+		all = append(all, learn.WordsIn(l.shown(u.file), u.stop)...)
+	}
+	if name, lines, first := l.logEnd(); name != "" {
+		for _, w := range learn.WordsIn(name, strings.Join(lines, "\n")) {
+			w.From = shifted(name, w.From, first)
+			all = append(all, w)
+		}
+	}
+	l.words = learn.Ranked(all)
+	if len(l.words) > 0 && l.words[0].Plain {
+		l.stop = [2]string{l.words[0].Line, l.words[0].From}
+	}
+	l.lookInOwnScript()
+}
+
+func isText(head []byte) bool {
+	return len(head) > 0 && !slices.Contains(head, 0) && !isProgram(head)
+}
+
+// shifted counts a line's number on; -1 is for lines whose number is not known.
+func shifted(name, from string, by int) string {
+	n, rest := 0, ""
+	if _, err := fmt.Sscanf(strings.TrimPrefix(from, name+":"), "%d", &n); err != nil {
+		return from
+	}
+	_, rest, _ = strings.Cut(strings.TrimPrefix(from, name+":"), ":")
+	if by < 0 {
+		return name + ", near its end:" + rest
+	}
+	return fmt.Sprintf("%s:%d:%s", name, n+by, rest)
+}
+
+var echoed = regexp.MustCompile(`\becho\s+["']?([^"';]+?)["']?\s*(?:;|$|&&)`)
+
+// A line that a script echoes may be no more than a name and a number.
+var nameAndVersion = regexp.MustCompile(`^((?:[A-Za-z][\w-]* ){0,3})v?(\d+(?:\.\d+)+(?:-[\w.]+)?)$`)
+
+// lookInOwnScript reads a script that is itself the server: the lines that it echoes are its
+// log.
+func (l *lookout) lookInOwnScript() {
+	if l.artifact != l.script || l.script == "" {
+		return
+	}
+	for i, line := range strings.Split(l.text(l.script, install.MaxScript), "\n") {
+		at := fmt.Sprintf("%s:%d: %s", l.script, i+1, clip(strings.TrimSpace(line)))
+		for _, m := range echoed.FindAllStringSubmatch(line, -1) {
+			if v := nameAndVersion.FindStringSubmatchIndex(m[1]); v != nil && l.said[0] == "" {
+				ver := m[1][v[4]:v[5]]
+				l.said = [2]string{learn.VersionPattern(m[1], m[1], ver, v[4]), at}
+				if l.version == "" {
+					l.version, l.versionFrom, l.heard = ver, at, true
+				}
+				continue
+			}
+			if r := learn.Version([]string{m[1]}, ""); r != nil && l.said[0] == "" {
+				l.said = [2]string{r.Pattern, at}
+				if l.version == "" {
+					l.version, l.versionFrom, l.heard = r.Version, at, true
+				}
+			} else if r := learn.Ready([]string{m[1]}, nil); r != nil && l.ready[0] == "" && !strings.Contains(m[1], "$") {
+				l.ready = [2]string{r.Pattern, at}
+			}
+		}
+	}
+}
+
+// lookForPorts finds the ports of the server: those that a running one holds; else those that
+// its script, its settings or its log name, where they say of which kind.
+func (l *lookout) lookForPorts() {
+	var pids []int
+	for _, p := range l.outside {
+		pids = append(pids, p.PID)
+	}
+	if held := host.PortsOf(pids); len(held) > 0 {
+		l.ports, l.portsFrom = nil, nil
+		for _, h := range held {
+			if h.Number < 32768 {
+				l.ports = append(l.ports, profile.Port{Net: h.Net, Number: h.Number})
+			}
+		}
+		l.portsFrom = []string{fmt.Sprintf("process %d, which runs from here, holds them", pids[0])}
+		return
+	}
+	for _, e := range l.list {
+		if e.Kind == tree.File && !strings.Contains(e.Path, "/") && (profile.SettingsByName(e.Path) || e.Path == l.script) {
+			for _, p := range learn.PortsIn(e.Path, l.text(e.Path, 1<<20), false) {
+				l.namePort(p)
+			}
+		}
+	}
+}
+
+func (l *lookout) namePort(p learn.NamedPort) {
+	port := profile.Port{Net: p.Net, Number: p.Number}
+	if p.Net == "" || slices.Contains(l.ports, port) || len(l.ports) >= 4 {
+		return
+	}
+	l.ports, l.portsFrom = append(l.ports, port), append(l.portsFrom, p.From)
+}
+
+// versionOfText is the version that a short text is there to say.
+func versionOfText(text string) string { return version.InText(text) }
+
+// versionOfName is what the names of the artifact and of the folder say.
+func (l *lookout) versionOfName() (v, from string) {
+	for _, at := range []string{path.Base(l.artifact), path.Base(l.dir)} {
+		if v := version.In(at); v != "" && !regexp.MustCompile(`^\d{4}-\d\d-\d\d$`).MatchString(v) {
+			return v, "the name of " + at
+		}
+	}
+	return "", ""
+}
+
+func clip(s string) string {
+	const n = 60
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}

@@ -1,0 +1,321 @@
+package adopt
+
+import (
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/launch"
+	"freshkeel/internal/tree"
+
+	"mvdan.cc/sh/v3/syntax"
+)
+
+// scripting finds out how an install's server is started.
+type scripting struct{ *lookout }
+
+// candidate is a script that may be the one to start the server with.
+type candidate struct {
+	at    string
+	score int
+	from  string
+	cmds  []launch.Command
+	args  []string // that it is given
+}
+
+var (
+	startName = regexp.MustCompile(`(?i)^(start|run|launch|server|open|serve|boot|play)|[-_](start|server|run)\b`)
+	otherName = regexp.MustCompile(`(?i)(^|[-_. ])(stop|shutdown|update|updater|upgrade|backup|install|installer|setup|restart|` +
+		`watchdog|debug|client|uninstall|status|console|attach|kill|restore|migrate|tests?|check|crash|error)([-_. ]|\d|$)`)
+)
+
+// lookForScripts chooses the launch script: of those that run something of the
+// install, the one that runs a jar or program; named scripts at the top first.
+func (l scripting) lookForScripts() {
+	var best *candidate
+	for _, e := range l.list {
+		if c := l.scriptCandidate(e); c != nil && (best == nil || c.score > best.score) {
+			best = c
+		}
+	}
+	for _, c := range l.unitScripts() {
+		if best == nil || c.score > best.score {
+			best = c
+		}
+	}
+	switch {
+	case best == nil:
+		l.programAlone()
+	default:
+		l.script, l.args, l.others = best.at, best.args, append(l.others, best.cmds...)
+		l.guess("launch.script", best.at, best.from)
+		l.outOfScreen(best)
+	}
+	l.tellWays()
+}
+
+func (l scripting) scriptCandidate(e tree.Entry) *candidate {
+	deep := strings.Count(e.Path, "/")
+	if e.Kind != tree.File || deep > 1 || e.Size > 1<<20 || tree.Ours(e.Path) {
+		return nil
+	}
+	ext := strings.ToLower(path.Ext(e.Path))
+	shell := ext == ".sh" || (ext == "" && launch.LooksShell(e.Path, tree.Head(l.full(e.Path))))
+	if !shell && ext != ".bat" && ext != ".cmd" {
+		return nil
+	}
+	cmds, err := launch.Read(l.dir, e.Path, l.k.Env)
+	if err != nil {
+		return nil
+	}
+	c := &candidate{at: e.Path, from: "it is a script at the top of the install", cmds: cmds}
+	if deep > 0 {
+		c.from, c.score = "it is a script of the install", -3
+	}
+	if shell == (runtime.GOOS != "windows") {
+		c.score += 6
+	}
+	base := path.Base(e.Path)
+	if startName.MatchString(base) {
+		c.score += 2
+	}
+	if otherName.MatchString(base) {
+		c.score -= 5
+	}
+	if e.Mode&0o111 != 0 {
+		c.score++
+	}
+	runs := false
+	for _, cmd := range cmds {
+		what := cmd.Jar
+		if what == "" {
+			what = cmd.Script
+		}
+		if what == "" {
+			what = tree.Rel(l.dir, cmd.Path)
+		}
+		if what == "" || filepath.IsAbs(what) {
+			continue
+		}
+		if !runs {
+			runs = true
+			c.score += 4
+			c.from = fmt.Sprintf("its line %d runs %s", cmd.Line, what)
+			if cmd.File != e.Path {
+				c.from = fmt.Sprintf("it runs %s by %s:%d", what, cmd.File, cmd.Line)
+			}
+		}
+		if cmd.Screen != "" {
+			c.score -= 3
+			break
+		}
+	}
+	if !runs && deep > 0 {
+		return nil
+	}
+	if runs {
+		l.others = append(l.others, cmds[0])
+	}
+	return c
+}
+
+// unit is what a file of the system's service manager says of a server.
+type unit struct{ file, exec, stop, signal string }
+
+// units are those whose command lies in the install: in it, and among the system's own.
+func (l *lookout) units() (out []unit) {
+	var files []string
+	for _, e := range l.list {
+		if strings.HasSuffix(e.Path, ".service") && strings.Count(e.Path, "/") < 2 {
+			files = append(files, l.full(e.Path))
+		}
+	}
+	system, _ := filepath.Glob("/etc/systemd/system/*.service")
+	for _, f := range append(files, system...) {
+		b, err := tree.ReadUpTo(f, 64<<10)
+		if err != nil {
+			continue
+		}
+		u := unit{file: f}
+		for _, line := range strings.Split(string(b), "\n") {
+			key, value, _ := strings.Cut(strings.TrimSpace(line), "=")
+			switch key {
+			case "ExecStart":
+				u.exec = strings.TrimLeft(value, "-@:+!")
+			case "ExecStop":
+				u.stop = value
+			case "KillSignal":
+				u.signal = value
+			}
+		}
+		if u.exec != "" && (strings.Contains(u.exec, l.dir+"/") || strings.HasPrefix(f, l.dir+"/")) {
+			out = append(out, u)
+		}
+	}
+	return out
+}
+
+// unitScripts are scripts and programs of the install that a unit runs.
+func (l scripting) unitScripts() (out []*candidate) {
+	for _, u := range l.units() {
+		words := strings.Fields(u.exec)
+		at := tree.Rel(l.dir, words[0])
+		if at == "" {
+			continue
+		}
+		if e, ok := l.files.Get(at); !ok || e.Kind != tree.File {
+			continue
+		}
+		cmds, _ := launch.Read(l.dir, at, l.k.Env)
+		c := &candidate{at: at, score: 9, cmds: cmds, from: fmt.Sprintf("%s runs it: ExecStart=%s", l.shown(u.file), u.exec)}
+		if len(words) > 1 {
+			c.args = words[1:]
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// shown is a path as it is told: within the install without that.
+func (l *lookout) shown(full string) string {
+	if at := tree.Rel(l.dir, full); at != "" {
+		return at
+	}
+	return full
+}
+
+// programAlone takes the program itself where there is no script.
+func (l scripting) programAlone() {
+	var best tree.Entry
+	for _, e := range l.list {
+		if e.Kind != tree.File || strings.Count(e.Path, "/") > 1 || !isProgram(tree.Head(l.full(e.Path))) ||
+			strings.Contains(path.Base(e.Path), ".so") {
+			continue
+		}
+		named := strings.Contains(strings.ToLower(path.Base(e.Path)), "server") || strings.HasSuffix(e.Path, "d")
+		bestNamed := strings.Contains(strings.ToLower(path.Base(best.Path)), "server")
+		if best.Path == "" || named && !bestNamed || named == bestNamed && e.Size > best.Size {
+			best = e
+		}
+	}
+	if best.Path != "" {
+		l.script = best.Path
+		l.guess("launch.script", best.Path, "there is no script, and it is the program of the install")
+		return
+	}
+	jar := l.largestProgram()
+	if strings.HasSuffix(jar, ".jar") {
+		l.writeScript([]string{"java", "-jar", jar}, "there is no script, and "+jar+" is the only thing to run")
+		return
+	}
+	l.guess("launch.script", "", "no *.sh or *.bat stands at the top of the install")
+}
+
+// OwnScript is the name of a launch script that adopt writes.
+const OwnScript = "start-under-freshkeel.sh"
+
+// writeScript has a launch script written that runs one command in the install.
+func (l scripting) writeScript(command []string, why string) {
+	var quoted []string
+	for _, w := range command {
+		q, err := syntax.Quote(w, syntax.LangPOSIX)
+		if err != nil {
+			return
+		}
+		quoted = append(quoted, q)
+	}
+	l.written = "#!/bin/sh\n# Written by freshkeel adopt: " + why + ".\ncd \"$(dirname \"$0\")\" || exit 1\nexec " +
+		strings.Join(quoted, " ") + "\n"
+	l.script, l.args = OwnScript, nil
+	l.guess("launch.script", OwnScript, why)
+}
+
+// outOfScreen gets the server out of a terminal multiplexer, which would keep its console:
+// by the script or program that is run there.
+func (l scripting) outOfScreen(c *candidate) {
+	i := slices.IndexFunc(c.cmds, func(cmd launch.Command) bool { return cmd.Screen != "" })
+	if i < 0 {
+		return
+	}
+	cmd := c.cmds[i]
+	why := fmt.Sprintf("%s:%d hands the server to %s, which would keep its console", cmd.File, cmd.Line, cmd.Screen)
+	if cmd.File != c.at { // a script of the install runs there
+		l.script, l.args = cmd.File, nil
+		l.others = append(l.others, cmd)
+		l.guess("launch.script", cmd.File, "it is what runs in it: "+why)
+		l.note("%s; Fresh Keel runs %s itself, and has its console", why, cmd.File)
+		return
+	}
+	if cmd.Dir != l.dir || strings.ContainsAny(strings.Join(cmd.Args, ""), "$`") {
+		l.note("%s: write a script that runs the server itself, and name it in [launch] script", why)
+		return
+	}
+	if cmd.Path != "" && tree.Inside(l.dir, cmd.Path) {
+		l.script, l.args = tree.Rel(l.dir, cmd.Path), cmd.Args
+		l.guess("launch.script", l.script, "it is what runs in it: "+why)
+	} else {
+		l.writeScript(append([]string{cmd.Program}, cmd.Args...), why)
+	}
+	l.note("%s; Fresh Keel runs the server itself by %s, and has its console", why, l.script)
+}
+
+var handsToService = regexp.MustCompile(`\b(systemctl|service|rc-service|initctl)\s+(--user\s+)?(start|restart)\b`)
+
+// tellWays tells what the launch script does besides running the server.
+func (l scripting) tellWays() {
+	if l.script == "" {
+		return
+	}
+	if ext := strings.ToLower(path.Ext(l.script)); runtime.GOOS != "windows" && (ext == ".bat" || ext == ".cmd") {
+		l.note("%s is a script for Windows, and this is another system: the server can't be started here with it; name a "+
+			"shell script under [launch] script", l.script)
+	}
+	if l.written != "" {
+		return
+	}
+	cmds, err := launch.Read(l.dir, l.script, l.k.Env)
+	if err != nil {
+		return
+	}
+	text := l.text(l.script, 1<<20)
+	if m := handsToService.FindString(text); m != "" && len(cmds) == 0 {
+		l.note("%s hands the server to the service manager (%s): name the script or program that the service runs under "+
+			"[launch] script", l.script, m)
+	}
+	for _, c := range cmds {
+		if c.Loop != nil {
+			l.note("%s starts the server again whenever it ends: that is held still while Fresh Keel stops it", c.Loop)
+			break
+		}
+	}
+	for _, c := range cmds {
+		if c.Stays != nil {
+			l.note("%s waits for a key once the server has ended: Fresh Keel presses it", c.Stays)
+			break
+		}
+		if c.Waits != nil {
+			l.note("%s waits for a key before it starts the server: nobody is there to press it; take that line out", c.Waits)
+			break
+		}
+	}
+}
+
+// writeOwnScript writes the launch script that was made, and never over a file that is there.
+func (l *lookout) writeOwnScript() error {
+	if l.written == "" {
+		return nil
+	}
+	full := l.full(OwnScript)
+	if b, err := os.ReadFile(full); err == nil {
+		if string(b) == l.written {
+			return nil
+		}
+		return fmt.Errorf("%s is there already, and says something else: remove it, or name it in [launch] script", full)
+	}
+	return tree.WriteFile(full, []byte(l.written), 0o755)
+}

@@ -1,0 +1,232 @@
+package learn
+
+import (
+	"fmt"
+	"net/netip"
+	"path"
+	"regexp"
+	"strings"
+
+	"freshkeel/internal/profile"
+	"freshkeel/internal/version"
+	"freshkeel/internal/words"
+)
+
+// Confidence is how sure a conclusion is.
+type Confidence string
+
+const (
+	Sure   Confidence = "sure"   // it was seen to hold
+	Likely Confidence = "likely" // what speaks for it is plain
+	Maybe  Confidence = "maybe"  // it is the best that there is
+)
+
+// Rule is a pattern that was made of a line.
+type Rule struct {
+	Pattern string
+	From    string // the line
+	Line    int    // which of the lines it was, from 0
+	Version string // of a version's pattern: what it says
+	Sure    Confidence
+}
+
+// readyWords say that players can come in, and how much they weigh.
+var readyWords = []struct {
+	word  *regexp.Regexp
+	worth int
+}{
+	{regexp.MustCompile(`(?i)\bready\b`), 6},
+	{regexp.MustCompile(`(?i)\b(accepting|awaiting|waiting for) (players?|connections?|clients?|snails?|\w+ to (join|connect))`), 6},
+	{regexp.MustCompile(`(?i)\b(now )?(online|open for|is open|are open|now open|open after)\b`), 5},
+	{regexp.MustCompile(`(?i)\b(startup|start-up|loading|initiali[sz]ation|boot|setup) (is )?(complete|completed|done|finished)\b`), 6},
+	{regexp.MustCompile(`(?i)\bdone\b`), 4},
+	{regexp.MustCompile(`(?i)\b(listening|listens|serving)\b`), 4},
+	{regexp.MustCompile(`(?i)\b(server|game|world|host|service)\b.*\b(started|running|up|opened|initiali[sz]ed|loaded)\b`), 4},
+	{regexp.MustCompile(`(?i)\b(started|opened|opens|running|up and running)\b`), 3},
+	{regexp.MustCompile(`(?i)\b(initiali[sz]ed|loaded|complete|bound to)\b`), 2},
+}
+
+// unready speak against a line.
+var unready = regexp.MustCompile(`(?i)\b(errors?|fail(ed|ure|s)?|warn(ing)?s?|not|no|cannot|can't|unable|loading|starting|` +
+	`initiali[sz]ing|connecting|preparing|disabled|deprecated|missing|stopped|stopping|closing|plugins?|mods?|add-?ons?|` +
+	`module|config(uration)?|settings|library|thread|rcon|admin|metrics|query|web|http)\b`)
+
+// minReady is how much a line must weigh to be taken for the one that says that it is ready.
+const minReady = 5
+
+// Ready finds the line by which a server says that it is ready, in all that it said from its
+// start until it came to rest.
+func Ready(lines []string, ports []profile.Port) *Rule {
+	var best *Rule
+	most := 0
+	for i, raw := range lines {
+		line := words.Printable(raw)
+		bare := Bare(line)
+		score := 0
+		for _, w := range readyWords {
+			if w.word.MatchString(bare) {
+				score = max(score, w.worth)
+			}
+		}
+		if score == 0 || len(bare) > 200 || !hasWord(bare) {
+			continue
+		}
+		if unready.MatchString(bare) {
+			score -= 4
+		}
+		for _, p := range ports {
+			if regexp.MustCompile(fmt.Sprintf(`\b%d\b`, p.Number)).MatchString(bare) {
+				score += 2
+			}
+		}
+		pattern := anchor(line, bare) + PatternOf(bare)
+		re, err := regexp.Compile(pattern)
+		if err != nil || !re.MatchString(line) || loosely(pattern) {
+			continue
+		}
+		score += 3 * (i + 1) / len(lines)
+		for j, other := range lines {
+			if j < i && re.MatchString(words.Printable(other)) { // it would be taken for an earlier line
+				score -= 3
+				break
+			}
+		}
+		if score >= most && score >= minReady {
+			most, best = score, &Rule{Pattern: pattern, From: line, Line: i, Sure: Likely}
+		}
+	}
+	if best != nil && most < 8 {
+		best.Sure = Maybe
+	}
+	return best
+}
+
+// loosely tells whether a pattern has too few letters of its own to tell one line from another.
+func loosely(pattern string) bool {
+	plain := regexp.MustCompile(`\\[a-zA-Z]|\[[^\]]*\]`).ReplaceAllString(pattern, "")
+	letters := 0
+	for _, r := range plain {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r > 127 {
+			letters++
+		}
+	}
+	return letters < 4
+}
+
+func hasWord(s string) bool { return regexp.MustCompile(`[A-Za-z]{3}`).MatchString(s) }
+
+var (
+	// versionIn finds numbers that may be a version.
+	versionIn = regexp.MustCompile(`(?i)(^|[^\w.])(v|r|b|build[ -]?)?(\d+(?:\.\d+)+(?:[+_-][\w.]*\w|[a-z]\d*)?(?:\.\d\w*)*|20\d{6}(?:\.\d+)?)`)
+	// ofOthers are words before a number that say whose it is: not the server's.
+	ofOthers = regexp.MustCompile(`(?i)\b(protocol|schema|format|librar(y|ies)|\blib\w*|openssl|zlib|sqlite|mysql|postgres\w*|` +
+		`java\b|jvm|jdk|jre|runtime|openjdk|glibc|musl|compiler|compiled|gcc|clang|kernel|linux|windows|\bos\b|debian|ubuntu|` +
+		`driver|database|\bdb\b|\bapi\b|\blua\w*|python|perl|node\b|boost|curl|\bsdl\b|opengl|vulkan|engine|plug-?in|\bmods?\b|` +
+		`module|add-?on|client|network|net ?code|save|world|map|level|shader|script|model|unicode|tls|ssl|memory|\bcpu\b|ip\b|` +
+		`address|listen\w*|bind\w*|bound|port|http\w*|file|updater|launcher|loader|downloader|tool|schema|date|time|took|in|after|` +
+		`ping|seconds?|load|usage|locale|gravity|scale|ratio|rate|speed|factor|copyright|\(c\))\W{0,12}(version\W{0,3})?(is\s+)?[(\[]?$`)
+	// itself are words before a number that say that it is the server's own.
+	itself = regexp.MustCompile(`(?i)\b(version|ver\.?|server|build|release|revision|dedicated|game)\W{0,12}(is\s+)?(no\.?\s+)?[(\[]?v?$`)
+)
+
+// Version finds the line by which a server says its version: the one that is known, where it
+// is; otherwise the first that reads like one.
+func Version(lines []string, known string, names ...string) *Rule {
+	var best *Rule
+	most := 0
+	for i, raw := range lines {
+		line := words.Printable(raw)
+		bare := Bare(line)
+		if len(bare) > 300 {
+			continue
+		}
+		for _, m := range versionIn.FindAllStringSubmatchIndex(bare, -1) {
+			at, end := m[6], m[7]
+			v := bare[at:end]
+			if isAddress(bare, at, end) || isDate(v) && known == "" {
+				continue
+			}
+			score := 0
+			switch lead := bare[:m[2]] + bare[m[2]:m[3]]; {
+			case ofOthers.MatchString(lead):
+				score = -6
+			case itself.MatchString(lead + "v"), itself.MatchString(lead):
+				score = 5
+			case strings.TrimSpace(lead) == "", i > 10:
+				score = 1
+			default:
+				score = 3 // a name and a number, near the start
+			}
+			switch {
+			case known == "":
+			case version.Alike(v, known) == version.Same:
+				score += 8
+			case version.Alike(v, known) == version.Doubtful && strings.Count(v, ".") > 0:
+				score += 1
+			default:
+				continue
+			}
+			score += max(0, 2-i/5) // early lines say who the server is
+			if score > 0 && named(bare[:at], names) {
+				score += 4
+			}
+			pattern := VersionPattern(line, bare, v, at)
+			re, err := regexp.Compile(pattern)
+			if err != nil || score < 3 || score <= most || !firstMatchIs(re, lines, i, v) ||
+				loosely(strings.ReplaceAll(strings.ReplaceAll(pattern, number, ""), `(\S+)`, "")) {
+				continue
+			}
+			most, best = score, &Rule{Pattern: pattern, From: line, Line: i, Version: v, Sure: Maybe}
+			if score >= 6 {
+				best.Sure = Likely
+			}
+			if known != "" && version.Alike(v, known) == version.Same {
+				best.Sure = Sure
+			}
+		}
+	}
+	return best
+}
+
+// named tells whether a text has the server's own name in it, as its files have it.
+func named(text string, names []string) bool {
+	letters := func(s string) string {
+		return strings.Map(func(r rune) rune {
+			if r >= 'a' && r <= 'z' {
+				return r
+			}
+			return -1
+		}, strings.ToLower(s))
+	}
+	text = letters(text)
+	for _, n := range names {
+		n = strings.TrimSuffix(strings.TrimSuffix(letters(strings.TrimSuffix(n, path.Ext(n))), "server"), "d")
+		if len(n) >= 3 && strings.Contains(text, n) {
+			return true
+		}
+	}
+	return false
+}
+
+// firstMatchIs tells whether the first line that a pattern matches is this one, with this version.
+func firstMatchIs(re *regexp.Regexp, lines []string, i int, v string) bool {
+	for j, l := range lines[:i+1] {
+		if m := re.FindStringSubmatch(words.Printable(l)); m != nil {
+			return j == i && m[1] == v
+		}
+	}
+	return false
+}
+
+// isAddress tells whether what stands there is an address of the network.
+func isAddress(line string, at, end int) bool {
+	if _, err := netip.ParseAddr(line[at:end]); err == nil {
+		return true
+	}
+	return end < len(line) && line[end] == ':' && end+1 < len(line) && line[end+1] >= '0' && line[end+1] <= '9' &&
+		strings.Count(line[at:end], ".") == 3
+}
+
+var date = regexp.MustCompile(`^(19|20)\d\d[.-]?(0?[1-9]|1[0-2])[.-]?(0?[1-9]|[12]\d|3[01])$`)
+
+func isDate(v string) bool { return date.MatchString(v) }

@@ -1,0 +1,343 @@
+// Package lessons makes one install's profile better at any time: by what its server was seen
+// to do, and by hand, key by key. What stands in the profile by hand is never touched but
+// where a person names the key.
+package lessons
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/install"
+	"freshkeel/internal/inventory"
+	"freshkeel/internal/launch"
+	"freshkeel/internal/learn"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
+)
+
+// Book is the lessons of one install.
+type Book struct {
+	*install.Install
+	inv *inventory.Kept
+}
+
+// New is the lessons of an install.
+func New(in *install.Install, inv *inventory.Kept) *Book { return &Book{in, inv} }
+
+func (b *Book) file() string { return filepath.Join(b.Dir, profile.FileName) }
+
+// text is the profile as it stands there now.
+func (b *Book) text() (profile.Text, *profile.Profile, error) {
+	raw, err := tree.ReadUpTo(b.file(), 4<<20)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := profile.Parse(b.file(), raw)
+	return raw, p, err
+}
+
+// Propose makes rules of what the server has shown since it was started, if it runs under a
+// minder, and of how it was last stopped.
+func (b *Book) Propose() ([]learn.Proposal, error) {
+	text, p, err := b.text()
+	if err != nil {
+		return nil, err
+	}
+	seen := learn.ReadSeen(b.State(learn.FileName))
+	o := learn.Observation{Names: b.names(p), Stop: seen.Stop, Version: b.version(), OfBuild: func(string) bool { return false }}
+	st := b.RunDir().Status()
+	if !st.Running || st.Silent {
+		return learn.Propose(text, p, seen, o), nil
+	}
+	if err := b.observe(&o, st, p); err != nil {
+		return nil, err
+	}
+	return learn.Propose(text, p, seen, o), nil
+}
+
+// names are those of the server's script and of what that runs.
+func (b *Book) names(p *profile.Profile) []string {
+	out := []string{filepath.Base(p.Launch.Script), p.Server.Name}
+	if cmds, err := launch.Read(b.Dir, p.Launch.Script, b.ServerEnv()); err == nil {
+		for _, c := range cmds {
+			out = append(out, filepath.Base(c.Program), filepath.Base(c.Jar), filepath.Base(c.Script))
+		}
+	}
+	return out
+}
+
+func (b *Book) version() string {
+	head, err := b.inv.Head()
+	if err != nil {
+		return ""
+	}
+	return head.Version
+}
+
+// mostLines bounds how much of a console or a log is looked at.
+const mostLines = 2000
+
+// observe looks at a running server.
+func (b *Book) observe(o *learn.Observation, st *host.Status, p *profile.Profile) error {
+	o.Console = firstLines(b.RunDir().Console(), 0)
+	for _, q := range host.PortsOf(st.Processes) {
+		o.Ports = append(o.Ports, profile.Port{Net: q.Net, Number: q.Number})
+	}
+	list, err := tree.Walk(b.Dir, nil)
+	if err != nil {
+		return err
+	}
+	marks := b.logMarks()
+	o.Logs = map[string][]string{}
+	for _, e := range list {
+		if e.Kind != tree.File || time.Unix(0, e.Mtime).Before(st.Since) {
+			continue
+		}
+		o.Written = append(o.Written, e)
+		if learn.IsLog(e.Path) && len(o.Logs) < 8 {
+			from := marks[e.Path]
+			if e.Size < from {
+				from = 0
+			}
+			if lines := firstLines(b.Path(e.Path), from); len(lines) > 0 {
+				o.Logs[e.Path] = lines
+			}
+		}
+	}
+	o.Named = b.namedPorts(o, list, p)
+	o.OfBuild = b.ofBuild()
+	for name, lines := range o.Logs {
+		o.Words = append(o.Words, learn.WordsIn(name, strings.Join(lines, "\n"))...)
+	}
+	o.Words = learn.Ranked(append(learn.WordsIn("the console", strings.Join(o.Console, "\n")), o.Words...))
+	return nil
+}
+
+// logMarks says how long logs were when the server was started.
+func (b *Book) logMarks() map[string]int64 { return learn.ReadMarks(b.State("run", learn.MarksFile)) }
+
+// firstLines are the lines of a text from an offset on, without what a terminal obeys.
+func firstLines(path string, from int64) (out []string) {
+	f, err := tree.OpenRegular(path)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	buf := make([]byte, 512<<10)
+	n, _ := f.ReadAt(buf, from)
+	text := strings.TrimRight(strings.ReplaceAll(string(buf[:n]), "\r\n", "\n"), "\n")
+	if text == "" {
+		return nil
+	}
+	for _, l := range strings.SplitN(text, "\n", mostLines+1) {
+		if len(out) < mostLines {
+			out = append(out, words.Printable(l))
+		}
+	}
+	return out
+}
+
+// namedPorts are the ports that the script, settings and what the server says name, and where.
+func (b *Book) namedPorts(o *learn.Observation, list []tree.Entry, p *profile.Profile) map[int]string {
+	named := map[int]string{}
+	add := func(all []learn.NamedPort) {
+		for _, n := range all {
+			if named[n.Number] == "" {
+				named[n.Number] = strings.SplitN(n.From, ": ", 2)[0]
+			}
+		}
+	}
+	for _, e := range list {
+		if e.Kind == tree.File && e.Size < 1<<20 && strings.Count(e.Path, "/") < 2 && !tree.Ours(e.Path) &&
+			(profile.SettingsByName(e.Path) && e.Path != profile.FileName || e.Path == p.Launch.Script) {
+			if text, err := tree.ReadUpTo(b.Path(e.Path), 1<<20); err == nil {
+				add(learn.PortsIn(e.Path, string(text), false))
+			}
+		}
+	}
+	if cmds, err := launch.Read(b.Dir, p.Launch.Script, b.ServerEnv()); err == nil {
+		for _, c := range cmds {
+			add(learn.PortsIn(c.File, strings.Join(c.Args, " "), false))
+		}
+	}
+	add(learn.PortsIn(p.Launch.Script, strings.Join(p.Launch.Args, " "), false))
+	add(learn.PortsIn("the console", strings.Join(o.Console, "\n"), true))
+	for name, lines := range o.Logs {
+		add(learn.PortsIn(name, strings.Join(lines, "\n"), true))
+	}
+	return named
+}
+
+// ofBuild tells whether a file, or with a slash behind it anything of a folder, was put there
+// with the build, as far as the inventory knows.
+func (b *Book) ofBuild() func(string) bool {
+	inv, err := b.inv.Read()
+	if err != nil {
+		return func(string) bool { return false }
+	}
+	files, folders := map[string]bool{}, map[string]bool{}
+	for _, o := range inv.Files {
+		files[o.Path] = true
+		if top, _, below := strings.Cut(o.Path, "/"); below {
+			folders[top+"/"] = true
+		}
+	}
+	return func(at string) bool { return files[at] || folders[at] }
+}
+
+// Accept writes proposals into the profile: each with what it was learned from, and all else
+// of it as it is.
+func (b *Book) Accept(list []learn.Proposal) error {
+	if len(list) == 0 {
+		return nil
+	}
+	return b.change("learn", func(text profile.Text) (profile.Text, error) {
+		text, edits, err := learn.Apply(text, list)
+		if err != nil {
+			return nil, err
+		}
+		seen := learn.ReadSeen(b.State(learn.FileName))
+		seen.Edits = append(seen.Edits, edits...)
+		seen.ProveLearned(list)
+		return text, errors.Join(seen.Write(b.State(learn.FileName)), b.noteVersion(list))
+	})
+}
+
+// noteVersion keeps the version that the server said by a rule that was learned, where none
+// was known.
+func (b *Book) noteVersion(list []learn.Proposal) error {
+	for _, p := range list {
+		if p.Says != "" && b.version() == "" {
+			seen := learn.ReadSeen(b.State(learn.FileName))
+			seen.Heard = p.Says
+			if err := seen.Write(b.State(learn.FileName)); err != nil {
+				return err
+			}
+			return b.inv.Rewrite(func(head *inventory.Inventory) { head.Version = p.Says })
+		}
+	}
+	return nil
+}
+
+// Forget takes what was learned of a key out of the profile again, "" for all that was.
+func (b *Book) Forget(key string) (gone, stays []string, err error) {
+	err = b.change("forget", func(text profile.Text) (profile.Text, error) {
+		seen := learn.ReadSeen(b.State(learn.FileName))
+		var left []learn.Edit
+		var err error
+		text, left, gone, stays, err = learn.Forget(text, seen.Edits, key)
+		if err != nil {
+			return nil, err
+		}
+		if len(gone)+len(stays) == 0 {
+			if key == "" {
+				return nil, errors.New("nothing was learned into the profile")
+			}
+			return nil, tell.Advise(fmt.Errorf("nothing was learned of %s", key), learnedKeys(b.Learned()))
+		}
+		seen.Edits = left
+		return text, seen.Write(b.State(learn.FileName))
+	})
+	return gone, stays, err
+}
+
+// Learned lists the keys that something was learned of.
+func (b *Book) Learned() (keys []string) {
+	for _, e := range learn.ReadSeen(b.State(learn.FileName)).Edits {
+		if !slices.Contains(keys, e.Key) {
+			keys = append(keys, e.Key)
+		}
+	}
+	return keys
+}
+
+func learnedKeys(keys []string) string {
+	if len(keys) == 0 {
+		return "nothing was learned yet: freshkeel start --learn"
+	}
+	return "learned were: " + strings.Join(keys, ", ")
+}
+
+// Change is how one key is edited by hand.
+type Change struct {
+	Key    string
+	Values []string
+	Add    bool // to a list, besides what is there
+	Drop   bool // from a list
+	Unset  bool // the key goes
+}
+
+// Set edits one key in place, with the errors of whoever reads the profile.
+func (b *Book) Set(c Change) error {
+	return b.change("profile", func(text profile.Text) (profile.Text, error) {
+		literal := ""
+		if !c.Unset {
+			var err error
+			if literal, err = profile.Literal(b.file(), c.Key, c.Values); err != nil {
+				return nil, err
+			}
+		} else if _, _, there := text.Value(c.Key); !there {
+			return nil, &profile.Error{File: b.file(), Key: c.Key, Why: "the profile has no such key"}
+		}
+		if (c.Add || c.Drop) && !profile.IsList(c.Key) {
+			return nil, &profile.Error{File: b.file(), Key: c.Key, Why: "it holds one value, not a list"}
+		}
+		var err error
+		switch {
+		case c.Unset:
+			return text.Without(c.Key)
+		case c.Add || c.Drop:
+			for _, v := range c.Values {
+				if c.Add {
+					text, err = text.WithItem(c.Key, v, "")
+				} else {
+					text, err = text.WithoutItem(c.Key, v)
+				}
+				if err != nil {
+					return nil, err
+				}
+			}
+			return text, nil
+		}
+		return text.With(c.Key, literal, profile.NoComment)
+	})
+}
+
+// change edits the profile under the lock. What could not be read back is not written, and a
+// file that is another user's or read-only is told.
+func (b *Book) change(doing string, edit func(profile.Text) (profile.Text, error)) error {
+	unlock, err := b.Lock(doing)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	old, err := tree.ReadUpTo(b.file(), 4<<20)
+	if err != nil {
+		return err
+	}
+	text, err := edit(old)
+	if err != nil {
+		return err
+	}
+	p, err := profile.Parse(b.file(), text)
+	if err != nil {
+		return err
+	}
+	mode := os.FileMode(0o644)
+	if fi, err := os.Stat(b.file()); err == nil {
+		mode = fi.Mode().Perm()
+	}
+	if err := tree.WriteFile(b.file(), text, mode); err != nil {
+		return err
+	}
+	*b.Profile = *p
+	return nil
+}
