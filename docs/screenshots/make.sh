@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Makes the pictures of this folder from the demo harbour: each runs the real
 # command in a terminal of 100 columns and takes what stands there.
-# Needs: go jq zip xterm xvfb imagemagick fonts-dejavu-core (Debian's names).
+# Needs: go jq zip xterm xvfb imagemagick fonts-dejavu-core python3 (Debian's names).
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 # The machine's own runtimes are nobody's business in these pictures.
@@ -40,10 +40,40 @@ fresh() {
   export FRESHKEEL_HOME=$harbour/home
   cd $harbour/mossgate-east
   [ "${1:-}" = bare ] && return
-  freshkeel adopt . --source ../builds/feed.json --build ../builds/mossgate-3.4.1.zip >/dev/null
+  freshkeel adopt . --source ../builds/feed.json --no-try --build ../builds/mossgate-3.4.1.zip >/dev/null
   sed -i "s/steady = '5s'/steady = '2s'/" freshkeel.toml
   freshkeel start >/dev/null 2>&1
 }
+
+# typed ANSWER… -- COMMAND… runs a command at a terminal of its own, and types an answer each
+# time that it asks.
+cat >"$work/typed" <<'TYPED'
+#!/usr/bin/env python3
+import os, pty, sys, time
+answers, command = sys.argv[1:sys.argv.index("--")], sys.argv[sys.argv.index("--") + 1:]
+pid, fd = pty.fork()
+if pid == 0:
+    os.execvp(command[0], command)
+import fcntl, struct, termios
+fcntl.ioctl(fd, termios.TIOCSWINSZ, struct.pack("HHHH", 33, 100, 0, 0))
+seen = b""
+while True:
+    try:
+        part = os.read(fd, 4096)
+    except OSError:
+        break
+    if not part:
+        break
+    os.write(1, part)
+    seen = (seen + part)[-400:]
+    bare = seen.replace(b"\x1b[0m", b"").rstrip(b" ")
+    if answers and (bare.endswith(b"]") or bare.endswith(b"?") or bare.endswith(b")")) and seen.endswith(b" "):
+        time.sleep(0.3)
+        os.write(fd, answers.pop(0).encode() + b"\n")
+        seen = b""
+os.waitpid(pid, 0)
+TYPED
+chmod a+rx "$work/typed"
 
 # shot NAME SECONDS COMMAND…: 0 seconds waits for the command's end.
 shot() {
@@ -52,7 +82,7 @@ shot() {
   [ -z "$only" ] || [ "$only" = "$name" ] || { "$@" >/dev/null 2>&1 || true; return; }
   rm -f "$work/done"
   cat >"$work/run" <<RUN
-printf '\033[1m\$ %s\033[0m\n' "$*"
+printf '\033[1m\$ %s\033[0m\n' "${*##* -- }"
 $*
 touch $work/done
 sleep 60
@@ -74,7 +104,12 @@ RUN
 }
 
 fresh bare
-shot adopt 0 freshkeel adopt . --source ../builds/feed.json --build ../builds/mossgate-3.4.1.zip
+mkdir data && printf 'fen\n' >data/ponds.csv && touch -r mossgate.jar data/ponds.csv && own data
+shot adopt 0 typed y ../builds/feed.json -- freshkeel adopt .
+fresh bare
+rm -f logs/mossgate.log
+freshkeel adopt . --build ../builds/mossgate-3.4.1.zip --source ../builds/feed.json --no-try >/dev/null
+shot learn 0 typed y -- freshkeel start
 fresh
 freshkeel fetch 3.5.0 >/dev/null 2>&1
 layered() { # two add-ons laid over the build, and a maker who wants each step taken
@@ -108,7 +143,6 @@ shot preflight-stopped 0 freshkeel preflight 4.0.0
 shot runtimes 0 'freshkeel runtimes take --for 4.0.0 && freshkeel runtimes 4.0.0'
 shot preflight-warned 0 freshkeel preflight 4.0.0
 freshkeel runtimes drop 33.0.1 >/dev/null 2>&1 || true
-shot preflight-clear 0 freshkeel preflight 3.5.0
 export FRESHKEEL_DEMO_PACE=700
 shot refit-under-way 3.2 freshkeel refit 3.5.0
 unset FRESHKEEL_DEMO_PACE
