@@ -1,6 +1,7 @@
 package adopt
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -26,7 +27,7 @@ func (l *lookout) proposals(p *profile.Profile) (out []learn.Proposal) {
 		}
 		if p.Source.Channel != l.channel {
 			out = append(out, learn.Proposal{Key: "source.channel", Value: words.Quote(l.channel), Sure: learn.Sure,
-				From: cmpOr(l.from("source.channel"), "its builds have no channels that "+l.version+" is of")})
+				From: cmp.Or(l.from("source.channel"), "its builds have no channels that "+l.version+" is of")})
 		}
 	}
 	if p.Launch.Script == "" && l.written == "" {

@@ -20,6 +20,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 )
 
 // lookout looks at an install that nothing is known about, and says of each
@@ -239,7 +240,7 @@ func (l *lookout) lookForVersion() {
 		for _, name := range []string{"VERSION", "version", "version.txt", "VERSION.txt", "Version.txt", "BUILD", "build.txt",
 			"RELEASE", "release.txt"} {
 			if text := l.text(name, 4<<10); text != "" {
-				if v := versionOfText(text); v != "" {
+				if v := version.InText(text); v != "" {
 					l.version, l.versionFrom = v, name
 					break
 				}

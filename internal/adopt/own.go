@@ -48,8 +48,6 @@ var (
 	dataKind  = regexp.MustCompile(`(?i)\.(db|sqlite3?|dat|sav|save|world|db3|ldb|mdb|rgn|region|chunk|bak)$`)
 	// What only builds ship.
 	shippedKind = regexp.MustCompile(`(?i)\.(so(\.\d+)*|dll|exe|jar|pak|pk3|vpk|wad|bsp|lua|py|js|rb|png|jpe?g|tga|dds|ogg|wav|mp3|ttf|otf|glsl|shader|hlsl|obj|fbx|mdl|html?|css|md|class|pyc)$`)
-	logFolder   = regexp.MustCompile(`(?i)^(logs?|cache|caches|tmp|temp|crash-?reports|dumps)$`)
-	leftover    = regexp.MustCompile(`(?i)(\.(pid|lock|lck|sock|tmp|temp|swp)|~)$`)
 )
 
 // sameTime is how far apart files may be that were put there at once.
@@ -115,11 +113,11 @@ func (l sorting) whose(e tree.Entry) verdict {
 		return verdict{builds, "the server is run by it"}
 	case l.asBuilt(e):
 		return verdict{builds, "it is as the build ships it"}
-	case below && logFolder.MatchString(top) && l.ofBuild(at) == nil:
+	case below && learn.IsLogFolder(top) && l.ofBuild(at) == nil:
 		return verdict{passing, "logs or cache, by its name"}
 	case learn.IsLog(at) && l.ofBuild(at) == nil:
 		return verdict{passing, "a log"}
-	case leftover.MatchString(base) && l.ofBuild(at) == nil:
+	case learn.IsLeftover(base) && l.ofBuild(at) == nil:
 		return verdict{passing, "it is of no use once the server has ended"}
 	}
 	kind := ""
@@ -220,7 +218,7 @@ func (l sorting) lookForOwnFiles() {
 	}
 	l.settle(of)
 	for _, e := range l.list {
-		if e.Kind == tree.Dir && !strings.Contains(e.Path, "/") && logFolder.MatchString(e.Path) && len(l.files.Below(e.Path)) == 0 {
+		if e.Kind == tree.Dir && !strings.Contains(e.Path, "/") && learn.IsLogFolder(e.Path) && len(l.files.Below(e.Path)) == 0 {
 			l.skip = append(l.skip, found{e.Path + "/**", "logs or cache, by its name"})
 		}
 		if e.Kind == tree.Dir && !strings.Contains(e.Path, "/") && worldName.MatchString(e.Path) && len(l.files.Below(e.Path)) == 0 {

@@ -1,6 +1,7 @@
 package adopt
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"path"
@@ -26,11 +27,11 @@ func (l *lookout) lookAtLog() {
 	}
 	at := func(r *learn.Rule) string {
 		if first < 0 {
-			return fmt.Sprintf("%s: %s", name, clip(r.From))
+			return fmt.Sprintf("%s: %s", name, learn.Clip(r.From))
 		}
-		return fmt.Sprintf("%s:%d: %s", name, first+r.Line+1, clip(r.From))
+		return fmt.Sprintf("%s:%d: %s", name, first+r.Line+1, learn.Clip(r.From))
 	}
-	if r := learn.Version(lines, cmpOr(l.a.Version, l.version), l.artifact, l.script); r != nil {
+	if r := learn.Version(lines, cmp.Or(l.a.Version, l.version), l.artifact, l.script); r != nil {
 		l.said = [2]string{r.Pattern, at(r)}
 		if l.version == "" {
 			l.version, l.versionFrom, l.heard = r.Version, at(r), true
@@ -45,13 +46,6 @@ func (l *lookout) lookAtLog() {
 	for _, p := range learn.PortsIn(name, strings.Join(beforePlay(lines), "\n"), true) {
 		l.namePort(p)
 	}
-}
-
-func cmpOr(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 // bootLines is how far into a log a server says that it is ready: what comes later is of players.
@@ -194,7 +188,7 @@ func (l *lookout) lookInOwnScript() {
 		return
 	}
 	for i, line := range strings.Split(l.text(l.script, install.MaxScript), "\n") {
-		at := fmt.Sprintf("%s:%d: %s", l.script, i+1, clip(strings.TrimSpace(line)))
+		at := fmt.Sprintf("%s:%d: %s", l.script, i+1, learn.Clip(strings.TrimSpace(line)))
 		for _, m := range echoed.FindAllStringSubmatch(line, -1) {
 			if v := nameAndVersion.FindStringSubmatchIndex(m[1]); v != nil && l.said[0] == "" {
 				ver := m[1][v[4]:v[5]]
@@ -250,9 +244,6 @@ func (l *lookout) namePort(p learn.NamedPort) {
 	l.ports, l.portsFrom = append(l.ports, port), append(l.portsFrom, p.From)
 }
 
-// versionOfText is the version that a short text is there to say.
-func versionOfText(text string) string { return version.InText(text) }
-
 // versionOfName is what the names of the artifact and of the folder say.
 func (l *lookout) versionOfName() (v, from string) {
 	for _, at := range []string{path.Base(l.artifact), path.Base(l.dir)} {
@@ -261,12 +252,4 @@ func (l *lookout) versionOfName() (v, from string) {
 		}
 	}
 	return "", ""
-}
-
-func clip(s string) string {
-	const n = 60
-	if r := []rune(s); len(r) > n {
-		return string(r[:n-1]) + "…"
-	}
-	return s
 }

@@ -418,7 +418,7 @@ func checkPort(_ context.Context, s *situation) (out []Finding) {
 		if mine > 0 {
 			state = "held by this server"
 		}
-		return ok("%s %s %s", ports(s.k.Profile.Ready.Held()), verbIs(mine+free), state)
+		return ok("%s %s %s", ports(s.k.Profile.Ready.Held()), words.Are(mine+free), state)
 	}
 	return out
 }
@@ -432,13 +432,6 @@ func ports(list []profile.Port) string {
 		return "port " + all[0]
 	}
 	return "ports " + strings.Join(all, ", ")
-}
-
-func verbIs(n int) string {
-	if n == 1 {
-		return "is"
-	}
-	return "are"
 }
 
 // portLevel is how much it weighs that somebody else holds a port: one that is only guessed

@@ -41,7 +41,7 @@ func PortsIn(name, text string, said bool) (out []NamedPort) {
 				if err != nil || n < 80 || n > 65535 || notAPort.MatchString(m[1]) {
 					continue
 				}
-				p := NamedPort{Number: n, From: fmt.Sprintf("%s:%d: %s", name, i+1, clip(trimmed))}
+				p := NamedPort{Number: n, From: fmt.Sprintf("%s:%d: %s", name, i+1, Clip(trimmed))}
 				if w := netWord.FindStringSubmatch(line); w != nil {
 					p.Net = strings.ToLower(w[1] + w[2] + w[3])
 				}

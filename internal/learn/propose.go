@@ -79,12 +79,12 @@ func Propose(text profile.Text, p *profile.Profile, seen *Seen, o Observation) (
 	}
 	if !heard(seen, watch.KeyLine, p.Ready.Line) && open(text, "ready.line", !p.Ready.Line.Given()) {
 		if r := Ready(lines, o.Ports); r != nil {
-			add("ready.line", words.Quote(r.Pattern), fmt.Sprintf("line %d of %s: %s", r.Line+1, where, clip(r.From)), r.Sure)
+			add("ready.line", words.Quote(r.Pattern), fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From)), r.Sure)
 		}
 	}
 	if !heard(seen, watch.KeyVersion, p.Ready.Version) && open(text, "ready.version", !p.Ready.Version.Given()) {
 		if r := Version(lines, o.Version, o.Names...); r != nil && r.Sure != Maybe {
-			add("ready.version", words.Quote(r.Pattern), fmt.Sprintf("line %d of %s: %s", r.Line+1, where, clip(r.From)), r.Sure)
+			add("ready.version", words.Quote(r.Pattern), fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From)), r.Sure)
 			out[len(out)-1].Says = r.Version
 		}
 	}
@@ -235,6 +235,12 @@ var (
 	logDir   = regexp.MustCompile(`(?i)^(logs?|cache|caches|tmp|temp|crash-?reports|dumps)$`)
 )
 
+// IsLeftover tells whether a file is of no use once its server has ended, by its name.
+func IsLeftover(base string) bool { return leftover.MatchString(base) }
+
+// IsLogFolder tells whether a folder holds logs or what can be made again, by its name.
+func IsLogFolder(name string) bool { return logDir.MatchString(name) }
+
 // IsLog tells whether a file is a log, by its name and where it lies.
 func IsLog(at string) bool {
 	top, _, below := strings.Cut(at, "/")
@@ -286,7 +292,8 @@ func proposeFiles(p *profile.Profile, o Observation) (out []Proposal) {
 	return out
 }
 
-func clip(s string) string {
+// Clip is a line as evidence shows it: cut where it is long.
+func Clip(s string) string {
 	const n = 70
 	if r := []rune(s); len(r) > n {
 		return string(r[:n-1]) + "…"

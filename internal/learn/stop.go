@@ -52,7 +52,7 @@ func WordsIn(name, text string) (out []Word) {
 	for i, line := range strings.Split(text, "\n") {
 		if m := anyStuffed.FindStringSubmatch(line); m != nil && stopScript.MatchString(name) {
 			out = append(out, Word{Line: strings.TrimSpace(m[1] + m[2]), Plain: true,
-				From: fmt.Sprintf("%s:%d: %s", name, i+1, clip(strings.TrimSpace(line)))})
+				From: fmt.Sprintf("%s:%d: %s", name, i+1, Clip(strings.TrimSpace(line)))})
 			continue
 		}
 		for _, r := range wordRules {
@@ -62,7 +62,7 @@ func WordsIn(name, text string) (out []Word) {
 			}
 			if m != nil {
 				out = append(out, Word{Line: strings.TrimSpace(m[1]), Plain: r.plain,
-					From: fmt.Sprintf("%s:%d: %s", name, i+1, clip(strings.TrimSpace(line)))})
+					From: fmt.Sprintf("%s:%d: %s", name, i+1, Clip(strings.TrimSpace(line)))})
 				break
 			}
 		}

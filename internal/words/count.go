@@ -26,6 +26,9 @@ func Does(n int, what string) string { return Plural(n, what) + verb(n, " does",
 // It stands for what was counted: "it", "them".
 func It(n int) string { return verb(n, "it", "them") }
 
+// Are is "is" for one and "are" for several.
+func Are(n int) string { return verb(n, "is", "are") }
+
 func verb(n int, one, many string) string {
 	if n == 1 {
 		return one
