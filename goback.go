@@ -291,8 +291,11 @@ func (t *transaction) helps() (out []string) {
 				continue
 			}
 			if o := old.Find(f.Path); o != nil && o.Mtime <= since && !o.SameContent(&f) {
-				out = append(out, fmt.Sprintf("freshkeel backup restore %s --only '%s' (it was edited after the last good "+
-					"start), then: freshkeel start", b.ID, f.Path))
+				out = append(
+					out,
+					fmt.Sprintf("freshkeel backup restore %s --only '%s' (it was edited after the last good "+
+						"start), then: freshkeel start", b.ID, f.Path),
+				)
 				break
 			}
 		}

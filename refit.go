@@ -334,8 +334,11 @@ func (k *Keel) trialRead(ctx context.Context, e *logbook.Entry) {
 		}
 		if n := len(c.Damaged) + len(c.Broken); n > 0 {
 			t.k.in.Warn("backup %s does not read back whole: freshkeel backup check %s", set.ID, set.ID)
-			t.e.Told = append(t.e.Told, fmt.Sprintf("backup %s does not read back whole; freshkeel backup check %s tells "+
-				"what is damaged", set.ID, set.ID))
+			t.e.Told = append(
+				t.e.Told,
+				fmt.Sprintf("backup %s does not read back whole; freshkeel backup check %s tells "+
+					"what is damaged", set.ID, set.ID),
+			)
 			return "", fmt.Errorf("%s of %s", words.Plural(n, "damaged file"), set.ID)
 		}
 		return fmt.Sprintf("one part of %d of %s reads back whole, %s", trialParts, set.ID, words.Bytes(c.Bytes)), nil

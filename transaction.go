@@ -234,8 +234,11 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 			return "", err
 		}
 		if len(taken.Moving) > 0 {
-			return "", tell.Advise(fmt.Errorf("%s keeps changing although the server is stopped: something else writes "+
-				"to the install", words.Some(taken.Moving, 3)), "find what writes there, end it, and try again")
+			return "", tell.Advise(
+				fmt.Errorf("%s keeps changing although the server is stopped: something else writes "+
+					"to the install", words.Some(taken.Moving, 3)),
+				"find what writes there, end it, and try again",
+			)
 		}
 		if err := t.k.outside.Dump(ctx, t.writer, taken); err != nil {
 			return "", err

@@ -261,7 +261,8 @@ func (s server) held(t *testing.T, name string, p *proving.Place) bool {
 	}
 	for _, pats := range []profile.Patterns{pr.Ready.Line, pr.Ready.Version} {
 		check("no date, address or number of a process", !slices.ContainsFunc(pats, func(q profile.Pattern) bool {
-			return regexp.MustCompile(`\b(Mon|Tue|Wed|Thu|Fri|Sat|Sun)\b|\d{4}|\d+\\\.\d+\\\.\d+`).MatchString(q.String())
+			return regexp.MustCompile(`\b(Mon|Tue|Wed|Thu|Fri|Sat|Sun)\b|\d{4}|\d+\\\.\d+\\\.\d+`).
+				MatchString(q.String())
 		}), pats)
 	}
 	var ports []string
@@ -284,7 +285,12 @@ func (s server) held(t *testing.T, name string, p *proving.Place) bool {
 	whose("server.keep", pr.Server.Keep, w.keep, true)
 	whose("server.settings", pr.Server.Settings, w.set, true)
 	whose("server.skip", pr.Server.Skip, w.skip, true)
-	whose("the build's", slices.Concat(pr.Server.Keep, pr.Server.Settings, pr.Server.Skip), append(w.builds, s.bin), false)
+	whose(
+		"the build's",
+		slices.Concat(pr.Server.Keep, pr.Server.Settings, pr.Server.Skip),
+		append(w.builds, s.bin),
+		false,
+	)
 	if w.addons != "" {
 		check("addons", pr.Addons.Files.Match(w.addons) && pr.Addons.Descriptor == w.addonIs, pr.Addons)
 	}
@@ -312,7 +318,13 @@ func TestServersThatNobodyShaped(t *testing.T) {
 	for _, w := range score.wrong {
 		t.Log("wrong: ", w)
 	}
-	t.Logf("kinds that went through with no line edited: %d of %d; lines that are right: %d of %d", score.whole, score.all, right, of)
+	t.Logf(
+		"kinds that went through with no line edited: %d of %d; lines that are right: %d of %d",
+		score.whole,
+		score.all,
+		right,
+		of,
+	)
 	assert.Equal(t, score.all, score.whole)
 	assert.GreaterOrEqual(t, right*100, of*95)
 }

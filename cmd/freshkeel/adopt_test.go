@@ -71,7 +71,11 @@ func TestAdoptSaysWhatEachGuessWasGuessedFrom(t *testing.T) {
 			assert.Equal(t, before, withoutProfile(before, after), "touches nothing else")
 			assert.Equal(t, "3.4.1", p.Status().Version)
 			if !c.build {
-				assert.Regexp(t, `UNDER CARE[\s\S]*adopt --build PATH tells[\s\S]*profile +left as it is`, p.OK(args...).Out)
+				assert.Regexp(
+					t,
+					`UNDER CARE[\s\S]*adopt --build PATH tells[\s\S]*profile +left as it is`,
+					p.OK(args...).Out,
+				)
 				assert.Equal(t, text, p.Read("freshkeel.toml"), "a second time changes nothing")
 			}
 			p.OK(append(args, "--replace")...)
@@ -101,7 +105,12 @@ func TestAdoptTellsTheBuildsFilesFromOthers(t *testing.T) {
 	assert.ElementsMatch(t, []string{"mossgate.conf", "tracks/fern-mile.track"}, a.Changed)
 	assert.Equal(t, []string{"README.txt"}, a.Missing)
 	assert.Empty(t, a.Foreign)
-	assert.Contains(t, a.Profile, "'tracks/of-mine.track',   # guessed from: the build does not ship it", "a mixed folder is split")
+	assert.Contains(
+		t,
+		a.Profile,
+		"'tracks/of-mine.track',   # guessed from: the build does not ship it",
+		"a mixed folder is split",
+	)
 	assert.NotContains(t, a.Profile, "'tracks/**'")
 }
 

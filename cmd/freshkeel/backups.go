@@ -17,7 +17,10 @@ import (
 func awayFlags(more ...cli.Flag) []cli.Flag {
 	return append([]cli.Flag{
 		&cli.BoolFlag{Name: "copy", Usage: "look in the second place, [copy] to of the profile, instead of the locker"},
-		&cli.StringFlag{Name: "from", Usage: "look in the second place at `DIR|ADDRESS`; needs no install, as on a fresh machine"},
+		&cli.StringFlag{
+			Name:  "from",
+			Usage: "look in the second place at `DIR|ADDRESS`; needs no install, as on a fresh machine",
+		},
 		&cli.StringFlag{Name: "identity", Usage: "`FILE` with the age identity that an encrypted copy is read with"},
 		&cli.StringFlag{Name: "server",
 			Usage: "`NAME` of the server whose backups are meant, where a copy has several"},

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"freshkeel"
@@ -26,8 +25,14 @@ func ownersFlag() cli.Flag {
 // wantFlags are those of every command that chooses a build.
 func wantFlags(more ...cli.Flag) []cli.Flag {
 	return append([]cli.Flag{
-		&cli.StringFlag{Name: "from", Usage: "take the build from `PATH|URL` (file, folder or archive) instead of the source"},
-		&cli.StringFlag{Name: "as", Usage: "the `VERSION` of a build taken --from somewhere, where its name does not tell"},
+		&cli.StringFlag{
+			Name:  "from",
+			Usage: "take the build from `PATH|URL` (file, folder or archive) instead of the source",
+		},
+		&cli.StringFlag{
+			Name:  "as",
+			Usage: "the `VERSION` of a build taken --from somewhere, where its name does not tell",
+		},
 		&cli.BoolFlag{Name: "over", Usage: "it is an increment: lay it over the build that is installed"},
 		&cli.BoolFlag{Name: "back", Usage: "an older version than the installed one is meant"},
 		&cli.StringSliceFlag{Name: "layer",
@@ -45,10 +50,20 @@ func want(c *cli.Command) (freshkeel.Want, error) {
 	if c.NArg() > 1 {
 		return freshkeel.Want{}, &freshkeel.Usage{What: "one version at a time", Do: "freshkeel " + c.Name + " VERSION"}
 	}
-	w := freshkeel.Want{Version: c.Args().First(), From: c.String("from"), As: c.String("as"), Over: c.Bool("over"), Back: c.Bool("back"),
-		Start:  c.Bool("start"),
-		Accept: c.StringSlice("accept"), Without: c.StringSlice("without"), Mend: c.Bool("mend"),
-		Consent: c.StringSlice("consent"), Hold: c.StringSlice("hold-back"), Layers: map[string]string{}}
+	w := freshkeel.Want{
+		Version: c.Args().First(),
+		From:    c.String("from"),
+		As:      c.String("as"),
+		Over:    c.Bool("over"),
+		Back:    c.Bool("back"),
+		Start:   c.Bool("start"),
+		Accept:  c.StringSlice("accept"),
+		Without: c.StringSlice("without"),
+		Mend:    c.Bool("mend"),
+		Consent: c.StringSlice("consent"),
+		Hold:    c.StringSlice("hold-back"),
+		Layers:  map[string]string{},
+	}
 	for _, l := range c.StringSlice("layer") {
 		name, version, _ := strings.Cut(l, "=")
 		w.Layers[name] = version
@@ -64,13 +79,19 @@ func (p *program) commands() []*cli.Command {
 				&cli.StringFlag{Name: "build", Usage: "`PATH` of the archive or folder that the install was made from"},
 				&cli.StringFlag{Name: "source",
 					Usage: "where builds come from: `PATH|URL` of a feed, page, JSON, folder, archives or file"},
-				&cli.BoolFlag{Name: "no-try", Usage: "of --source: do not fetch its newest build to see what that would change"},
+				&cli.BoolFlag{
+					Name:  "no-try",
+					Usage: "of --source: do not fetch its newest build to see what that would change",
+				},
 				&cli.StringFlag{Name: "name", Usage: "the server's `NAME` (default: the folder's)"},
 				&cli.StringFlag{Name: "version", Usage: "the `VERSION` installed, where it can't be told"},
 				&cli.BoolFlag{Name: "replace",
 					Usage: "write a new profile in place of the one that is there, which is kept beside it"},
 				&cli.BoolFlag{Name: "release", Usage: "give the install back: what Fresh Keel put there goes"},
-				&cli.BoolFlag{Name: "keep-backups", Usage: "of a release: they stay in the locker, and are found again"},
+				&cli.BoolFlag{
+					Name:  "keep-backups",
+					Usage: "of a release: they stay in the locker, and are found again",
+				},
 				&cli.BoolFlag{Name: "drop-backups", Usage: "of a release: they go too"},
 				&cli.BoolFlag{Name: "keep-profile", Usage: "of a release: freshkeel.toml stays"},
 				&cli.BoolFlag{Name: "yes", Usage: "of a release: what is lost by it was read, and may be"},
@@ -110,8 +131,15 @@ func (p *program) commands() []*cli.Command {
 				Action: backups.show, Flags: awayFlags(&cli.BoolFlag{Name: "all", Usage: "every file"})},
 			{Name: "check", Usage: "read backups back and compare hashes", ArgsUsage: "[BACKUP]", Action: backups.check,
 				Flags: awayFlags(
-					&cli.IntFlag{Name: "sample", Usage: "one part of `N`, another each day: as many days read everything"},
-					&cli.BoolFlag{Name: "mend", Usage: "bring what is damaged from the copy; with --copy, send it there anew"})},
+					&cli.IntFlag{
+						Name:  "sample",
+						Usage: "one part of `N`, another each day: as many days read everything",
+					},
+					&cli.BoolFlag{
+						Name:  "mend",
+						Usage: "bring what is damaged from the copy; with --copy, send it there anew",
+					},
+				)},
 			{Name: "thin", Usage: "drop old backups and give their space back", Action: backups.thin, Flags: []cli.Flag{
 				&cli.IntFlag{Name: "last", Usage: "keep the newest `N`"},
 				&cli.IntFlag{Name: "days", Usage: "and the newest of each of `N` days"},
@@ -217,43 +245,7 @@ func (p *program) adopt(ctx context.Context, c *cli.Command) error {
 		}
 		return err
 	}
-	// The profile was there: what would complete it is proposed, and what was named is written.
-	k, err := freshkeel.Open(a.Dir, o)
-	if err != nil {
-		return err
-	}
-	seen, err := k.Lessons.Propose()
-	if err != nil {
-		return err
-	}
-	a.Proposed = freshkeel.MergedProposals(seen, a.Proposed)
-	var given []freshkeel.Proposal
-	for _, l := range a.Proposed {
-		if c.String("source") != "" && strings.HasPrefix(l.Key, "source.") || c.Bool("learn") {
-			given = append(given, l)
-		}
-	}
-	if p.json {
-		if err := k.Lessons.Accept(given); err != nil {
-			return err
-		}
-		return p.result(a, nil)
-	}
-	p.result(a, func() { p.view.adopted(a, false) })
-	rest := slices.DeleteFunc(slices.Clone(a.Proposed), func(l freshkeel.Proposal) bool { return slices.Contains(given, l) })
-	if len(given) > 0 || c.Bool("learn") {
-		if err := (lessonCommands{p}).learned(k, given, true); err != nil {
-			return err
-		}
-		if c.String("source") != "" && !c.Bool("no-try") {
-			lessonCommands{p}.tryOut(ctx, k)
-		}
-	}
-	if len(rest) > 0 {
-		return lessonCommands{p}.learned(k, rest, false)
-	}
-	p.view.fact("next", "freshkeel -d "+a.Dir+" preflight")
-	return nil
+	return lessonCommands{p}.complete(ctx, c, a, o)
 }
 
 func (p *program) builds(ctx context.Context, _ *cli.Command) error {
@@ -669,7 +661,10 @@ func (p *program) runtimeTake(ctx context.Context, c *cli.Command) error {
 		}
 		p.view.outcome(good, word, "Java "+rt.Version)
 		p.view.fact("where", rt.Home)
-		p.view.fact("next", "freshkeel preflight: where a build needs it, the launch script's line is changed to run it")
+		p.view.fact(
+			"next",
+			"freshkeel preflight: where a build needs it, the launch script's line is changed to run it",
+		)
 	})
 }
 

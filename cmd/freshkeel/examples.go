@@ -68,5 +68,25 @@ func showExamples(c *cli.Command, path string) {
 }
 
 // The order of the work, in which commands are listed; others come behind.
-var inOrder = []string{"adopt", "lay", "start", "stop", "status", "send", "log", "builds", "fetch", "preflight", "refit",
-	"rollback", "recover", "backup", "profile", "runtimes", "logbook", "feed", "demo", "help"}
+var inOrder = []string{
+	"adopt",
+	"lay",
+	"start",
+	"stop",
+	"status",
+	"send",
+	"log",
+	"builds",
+	"fetch",
+	"preflight",
+	"refit",
+	"rollback",
+	"recover",
+	"backup",
+	"profile",
+	"runtimes",
+	"logbook",
+	"feed",
+	"demo",
+	"help",
+}

@@ -180,7 +180,10 @@ func TestAdviceThatIsFollowedHelps(t *testing.T) {
 		p.Put("pond.sh", "#!/bin/sh\necho ready\n. ./pond.cfg\n"+patient)
 		p.Put("run.sh", "#!/bin/sh\nexec sh ./pond.sh\n")
 		p.Put("pond.cfg", "X=1\n")
-		p.Put("freshkeel.toml", "[server]\nname='pond'\nkeep=['*.cfg']\n[launch]\nscript='run.sh'\n[stop]\nsend='quit'\n[ready]\nline='^ready'\nwithin='5s'\nsteady='50ms'\n[place]\n'nothing-*.sh' = 'nothing.sh'\n")
+		p.Put(
+			"freshkeel.toml",
+			"[server]\nname='pond'\nkeep=['*.cfg']\n[launch]\nscript='run.sh'\n[stop]\nsend='quit'\n[ready]\nline='^ready'\nwithin='5s'\nsteady='50ms'\n[place]\n'nothing-*.sh' = 'nothing.sh'\n",
+		)
 		proving.Put(t, filepath.Join(p.Dir, "next/pond-7.1.sh"), "#!/bin/sh\necho ready seven\n"+patient)
 		m := part(t, do(p, "kind", "--from", "next"), `freshkeel -d \S+ profile set '([^']+)' '([^']+)'`)
 		p.OK("profile", "set", m[1], m[2])
@@ -293,7 +296,11 @@ func TestStatusAnswersAtOnce(t *testing.T) {
 	p.Put("lib/slow.sh", "")
 	began := time.Now()
 	for range 2 {
-		assert.Regexp(t, `(?s)^UNSETTLED  pond 2\.0: rollback r0002 was interrupted while rolling-back, and waits to be settled.*next +freshkeel recover`, p.Exits(exitHands, "status").Out)
+		assert.Regexp(
+			t,
+			`(?s)^UNSETTLED  pond 2\.0: rollback r0002 was interrupted while rolling-back, and waits to be settled.*next +freshkeel recover`,
+			p.Exits(exitHands, "status").Out,
+		)
 	}
 	assert.Less(t, time.Since(began), 10*time.Second)
 	p.OK("recover")

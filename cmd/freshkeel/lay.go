@@ -14,7 +14,10 @@ import (
 func (p lessonCommands) lay() *cli.Command {
 	return &cli.Command{Name: "lay", Usage: "a new server: a build laid out in a new folder, adopted, started once",
 		ArgsUsage: "DIR [VERSION]", Action: p.laid, Flags: []cli.Flag{
-			&cli.StringFlag{Name: "source", Usage: "where builds come from: `PATH|URL` of a feed, page, JSON, folder or archives"},
+			&cli.StringFlag{
+				Name:  "source",
+				Usage: "where builds come from: `PATH|URL` of a feed, page, JSON, folder or archives",
+			},
 			&cli.StringFlag{Name: "like", Usage: "with profile, settings and version of the install at `OTHER`"},
 			&cli.BoolFlag{Name: "world", Usage: "of --like: its world too"},
 			&cli.StringFlag{Name: "at", Usage: "of --like: all of it, as it was in `BACKUP`"},
@@ -28,17 +31,29 @@ func (p lessonCommands) lay() *cli.Command {
 // layOrder reads the command's words.
 func layOrder(c *cli.Command) (r freshkeel.LayOrder, err error) {
 	args := c.Args().Slice()
-	r = freshkeel.LayOrder{Source: c.String("source"), Name: c.String("name"), Like: c.String("like"), World: c.Bool("world"),
-		At: c.String("at"), Ports: map[string]string{}}
+	r = freshkeel.LayOrder{
+		Source: c.String("source"),
+		Name:   c.String("name"),
+		Like:   c.String("like"),
+		World:  c.Bool("world"),
+		At:     c.String("at"),
+		Ports:  map[string]string{},
+	}
 	switch {
 	case len(args) == 0:
 		return r, &freshkeel.Usage{What: "which folder?", Do: "freshkeel lay DIR --source PLACE"}
 	case len(args) > 2:
 		return r, &freshkeel.Usage{What: fmt.Sprintf("a word too many: %q", args[2]), Do: "freshkeel lay DIR [VERSION]"}
 	case r.Source == "" && r.Like == "":
-		return r, &freshkeel.Usage{What: "where does its build come from?", Do: "freshkeel lay " + args[0] + " --source PLACE, or --like OTHER"}
+		return r, &freshkeel.Usage{
+			What: "where does its build come from?",
+			Do:   "freshkeel lay " + args[0] + " --source PLACE, or --like OTHER",
+		}
 	case r.Like == "" && (r.World || r.At != "" || len(c.StringSlice("port")) > 0):
-		return r, &freshkeel.Usage{What: "--world, --at and --port are of another install", Do: "name it with --like OTHER"}
+		return r, &freshkeel.Usage{
+			What: "--world, --at and --port are of another install",
+			Do:   "name it with --like OTHER",
+		}
 	}
 	if r.Dir = args[0]; len(args) == 2 {
 		r.Version = args[1]
@@ -46,7 +61,10 @@ func layOrder(c *cli.Command) (r freshkeel.LayOrder, err error) {
 	for _, pair := range c.StringSlice("port") {
 		from, to, ok := strings.Cut(pair, "=")
 		if !ok {
-			return r, &freshkeel.Usage{What: fmt.Sprintf("%q does not say which port is to be which", pair), Do: "--port 27750=27760"}
+			return r, &freshkeel.Usage{
+				What: fmt.Sprintf("%q does not say which port is to be which", pair),
+				Do:   "--port 27750=27760",
+			}
 		}
 		r.Ports[from] = to
 	}
@@ -79,7 +97,11 @@ func (p lessonCommands) laid(ctx context.Context, c *cli.Command) error {
 		return p.result(l, nil)
 	}
 	p.result(l, func() {
-		p.view.outcome(good, "LAID", fmt.Sprintf("%s: %s, %s, %s", l.Dir, l.Version, count(l.Files, "file"), freshkeel.Bytes(l.Bytes)))
+		p.view.outcome(
+			good,
+			"LAID",
+			fmt.Sprintf("%s: %s, %s, %s", l.Dir, l.Version, count(l.Files, "file"), freshkeel.Bytes(l.Bytes)),
+		)
 		p.view.fact("script", l.Script)
 		for _, line := range l.Changed {
 			p.view.fact("port", line)
@@ -96,7 +118,12 @@ func (p lessonCommands) laid(ctx context.Context, c *cli.Command) error {
 }
 
 // startOnce starts what was laid, shows the consents that it asks for, and what it shows of itself.
-func (p lessonCommands) startOnce(ctx context.Context, c *cli.Command, l *freshkeel.NewServer, o freshkeel.Options) error {
+func (p lessonCommands) startOnce(
+	ctx context.Context,
+	c *cli.Command,
+	l *freshkeel.NewServer,
+	o freshkeel.Options,
+) error {
 	k, err := freshkeel.Open(l.Dir, o)
 	if err != nil {
 		return err
@@ -136,10 +163,17 @@ func (p lessonCommands) startOnce(ctx context.Context, c *cli.Command, l *freshk
 			}
 			p.view.fact("asks", fmt.Sprintf("%s, line %d: %s", one.Path, one.Line, one.Says))
 		}
-		p.view.fact("next", "read it; if you agree, put "+open[0].Yes+" there, and: freshkeel -d "+l.Dir+" start --learn")
+		p.view.fact(
+			"next",
+			"read it; if you agree, put "+open[0].Yes+" there, and: freshkeel -d "+l.Dir+" start --learn",
+		)
 		return cli.Exit("", exitFailed)
 	case !v.Up:
-		p.view.outcome(bad, "NOT UP", k.Profile.Server.Name+" did not come up, and was stopped again; what was laid stays")
+		p.view.outcome(
+			bad,
+			"NOT UP",
+			k.Profile.Server.Name+" did not come up, and was stopped again; what was laid stays",
+		)
 		p.view.verdict(v)
 		p.view.fact("more", "freshkeel -d "+l.Dir+" log")
 		return cli.Exit("", exitFailed)

@@ -31,7 +31,11 @@ func TestASecondInstanceIsLaidBesideTheFirst(t *testing.T) {
 	port := proving.FreePort(t)
 	west := filepath.Join(p.Dir, "west")
 	r := p.OK("lay", west, "--like", p.Install, "--world", "--port", fmt.Sprintf("%d=%d", p.Port, port))
-	assert.Regexp(t, `LAID  \S+/west: 3\.4\.1[\s\S]*port +mossgate.conf:3: port = `+fmt.Sprint(port)+`[\s\S]*UP  west is ready`, r.Out)
+	assert.Regexp(
+		t,
+		`LAID  \S+/west: 3\.4\.1[\s\S]*port +mossgate.conf:3: port = `+fmt.Sprint(port)+`[\s\S]*UP  west is ready`,
+		r.Out,
+	)
 	assert.Equal(t, before, p.Tree(), "the first is as it was, and runs on")
 	q := *p.Place
 	q.Install = west
@@ -45,7 +49,16 @@ func TestASecondInstanceIsLaidBesideTheFirst(t *testing.T) {
 	p.OK("backup", "take", "--label", "then")
 	p.Put("members.txt", "nobody\n")
 	then := filepath.Join(p.Dir, "then")
-	p.OK("lay", then, "--like", p.Install, "--at", p.Backups()[len(p.Backups())-1], "--port", fmt.Sprintf("%d=%d", p.Port, port))
+	p.OK(
+		"lay",
+		then,
+		"--like",
+		p.Install,
+		"--at",
+		p.Backups()[len(p.Backups())-1],
+		"--port",
+		fmt.Sprintf("%d=%d", p.Port, port),
+	)
 	q.Install = then
 	assert.NotEqual(t, "nobody\n", q.Read("members.txt"), "as it was then")
 	q.OK("stop")
@@ -88,9 +101,20 @@ func TestAServerIsLaidFromItsSource(t *testing.T) {
 	q.OK("stop")
 	require.NoError(t, os.MkdirAll(dir+"2.laying", 0o755))
 	require.NoError(t, os.WriteFile(dir+"2.laying/mine", nil, 0o644))
-	assert.Contains(t, p.Exits(exitFailed, "lay", dir+"2", "--source", builds).Err, "move it away", "nobody's files are deleted")
+	assert.Contains(
+		t,
+		p.Exits(exitFailed, "lay", dir+"2", "--source", builds).Err,
+		"move it away",
+		"nobody's files are deleted",
+	)
 	assert.FileExists(t, dir+"2.laying/mine")
-	assert.True(t, strings.Contains(p.OK("lay", filepath.Join(p.Dir, "pond3"), "--source", builds, "--consent", "licence.txt").Out, "UP"))
+	assert.True(
+		t,
+		strings.Contains(
+			p.OK("lay", filepath.Join(p.Dir, "pond3"), "--source", builds, "--consent", "licence.txt").Out,
+			"UP",
+		),
+	)
 	q.Install = filepath.Join(p.Dir, "pond3")
 	q.OK("stop")
 }
@@ -108,7 +132,11 @@ func TestTheShellIsOfferedWhatThereIs(t *testing.T) {
 		assert.Empty(t, r.Err, args)
 	}
 	help := p.OK("--help").Out
-	assert.Regexp(t, `EXAMPLES:[\s\S]*freshkeel adopt[\s\S]*COMMANDS:\s+adopt[\s\S]*\n   start[\s\S]*\n   refit[\s\S]*\n   logbook`, help)
+	assert.Regexp(
+		t,
+		`EXAMPLES:[\s\S]*freshkeel adopt[\s\S]*COMMANDS:\s+adopt[\s\S]*\n   start[\s\S]*\n   refit[\s\S]*\n   logbook`,
+		help,
+	)
 	for path := range examples {
 		if path != "" {
 			assert.Contains(t, p.OK(append([]string{"help"}, strings.Fields(path)...)...).Out, "EXAMPLES:", path)
@@ -121,7 +149,11 @@ func TestAnIncrementIsLaidOverWhatIsInstalled(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
 	zip := filepath.Join(p.Dir, "mossgate-3.4.2-patch.zip")
-	writeZip(t, zip, map[string]string{"mossgate-patch/tracks/fern-mile.track": "mended", "mossgate-patch/tracks/new.track": "new"})
+	writeZip(
+		t,
+		zip,
+		map[string]string{"mossgate-patch/tracks/fern-mile.track": "mended", "mossgate-patch/tracks/new.track": "new"},
+	)
 	whole := p.Exits(exitRefused, "refit", "--from", zip, "--as", "3.4.2", "--accept", "kind", "--accept", "launch")
 	assert.Contains(t, whole.Said(), "it would remove")
 	assert.Contains(t, whole.Said(), "add --over")

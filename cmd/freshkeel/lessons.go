@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -43,7 +44,11 @@ func (p lessonCommands) check(ctx context.Context, _ *cli.Command) error {
 			p.view.outcome(good, "FINE", k.Dir+"/freshkeel.toml")
 			return
 		}
-		p.view.outcome(minded, "READS WELL", fmt.Sprintf("%s/freshkeel.toml; %s worth minding", k.Dir, count(len(found), "thing")))
+		p.view.outcome(
+			minded,
+			"READS WELL",
+			fmt.Sprintf("%s/freshkeel.toml; %s worth minding", k.Dir, count(len(found), "thing")),
+		)
 		for _, f := range found {
 			p.view.fact("warn", f.Key+": "+f.What)
 			p.view.fact("do", f.Do)
@@ -98,6 +103,50 @@ func (p lessonCommands) forget(ctx context.Context, c *cli.Command) error {
 	})
 }
 
+// complete completes a profile that was there: what was found is proposed, and what was named
+// is written.
+func (p lessonCommands) complete(ctx context.Context, c *cli.Command, a *freshkeel.Adopted, o freshkeel.Options) error {
+	k, err := freshkeel.Open(a.Dir, o)
+	if err != nil {
+		return err
+	}
+	seen, err := k.Lessons.Propose()
+	if err != nil {
+		return err
+	}
+	a.Proposed = freshkeel.MergedProposals(seen, a.Proposed)
+	var given []freshkeel.Proposal
+	for _, l := range a.Proposed {
+		if c.String("source") != "" && strings.HasPrefix(l.Key, "source.") || c.Bool("learn") {
+			given = append(given, l)
+		}
+	}
+	if p.json {
+		if err := k.Lessons.Accept(given); err != nil {
+			return err
+		}
+		return p.result(a, nil)
+	}
+	p.result(a, func() { p.view.adopted(a, false) })
+	rest := slices.DeleteFunc(
+		slices.Clone(a.Proposed),
+		func(l freshkeel.Proposal) bool { return slices.Contains(given, l) },
+	)
+	if len(given) > 0 || c.Bool("learn") {
+		if err := p.learned(k, given, true); err != nil {
+			return err
+		}
+		if c.String("source") != "" && !c.Bool("no-try") {
+			p.tryOut(ctx, k)
+		}
+	}
+	if len(rest) > 0 {
+		return p.learned(k, rest, false)
+	}
+	p.view.fact("next", "freshkeel -d "+a.Dir+" preflight")
+	return nil
+}
+
 // tryLimit is how long a source that was just named may take to be tried.
 const tryLimit = 2 * time.Minute
 
@@ -128,7 +177,10 @@ func (p lessonCommands) tryOut(ctx context.Context, k *freshkeel.Keel) {
 	}
 	pre, err := k.Preflight(ctx, freshkeel.Want{Version: newest})
 	if err != nil {
-		p.view.fact("source", fmt.Sprintf("%s, the newest %s; what that would change was not found out: %v", offered, newest, err))
+		p.view.fact(
+			"source",
+			fmt.Sprintf("%s, the newest %s; what that would change was not found out: %v", offered, newest, err),
+		)
 		return
 	}
 	replaced, added, removed := pre.Plan.Changes()
@@ -265,7 +317,10 @@ func (p lessonCommands) learned(k *freshkeel.Keel, list []freshkeel.Proposal, le
 	for _, l := range more {
 		p.view.fact("asked", fmt.Sprintf("the console for its help, which names %s", l.Shown()))
 	}
-	p.view.fact("learned", fmt.Sprintf("%s, in %s/freshkeel.toml; taken out again by: freshkeel profile forget", lines(len(list)), k.Dir))
+	p.view.fact(
+		"learned",
+		fmt.Sprintf("%s, in %s/freshkeel.toml; taken out again by: freshkeel profile forget", lines(len(list)), k.Dir),
+	)
 	return nil
 }
 

@@ -127,7 +127,11 @@ func (p *program) app() *cli.Command {
 		DisableSliceFlagSeparator: true,
 		ExitErrHandler:            func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "d", Usage: "the server's install `DIR` (default: the nearest folder upwards with a freshkeel.toml)", Destination: &p.dir},
+			&cli.StringFlag{
+				Name:        "d",
+				Usage:       "the server's install `DIR` (default: the nearest folder upwards with a freshkeel.toml)",
+				Destination: &p.dir,
+			},
 			&cli.BoolFlag{Name: "json", Usage: "results as JSON on standard output; while a refit runs, one " +
 				"event a line", Destination: &p.json},
 			&cli.BoolFlag{Name: "plain", Usage: "no live view and no colour: one line a step", Destination: &p.plain},
@@ -167,8 +171,14 @@ func (p *program) options() (freshkeel.Options, error) {
 	if p.asks() {
 		lent = &freshkeel.Screen{In: os.Stdin, Out: os.Stderr}
 	}
-	return freshkeel.Options{Screen: lent, Home: home, Self: []string{self, minderWord}, Env: os.Environ(), Observe: p.view.observe,
-		Halt: haltFromEnv()}, nil
+	return freshkeel.Options{
+		Screen:  lent,
+		Home:    home,
+		Self:    []string{self, minderWord},
+		Env:     os.Environ(),
+		Observe: p.view.observe,
+		Halt:    haltFromEnv(),
+	}, nil
 }
 
 // seeThrough is for commands that change the install: a terminal that goes

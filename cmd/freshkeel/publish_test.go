@@ -108,7 +108,11 @@ func TestOnlyWhatChangedIsFetched(t *testing.T) {
 	proving.Put(t, filepath.Join(p.Install, "tracks/t050.track"), "my own shortcut")
 	r := p.OK("refit", "4.2.0")
 	assert.Contains(t, r.Err, "note: not what was put there: assets/night.pak, tracks/t050.track")
-	assert.Contains(t, r.Err, "2 installed files are not as the build has them, and will be restored: assets/night.pak, mossgate.jar")
+	assert.Contains(
+		t,
+		r.Err,
+		"2 installed files are not as the build has them, and will be restored: assets/night.pak, mossgate.jar",
+	)
 	assert.Equal(t, "\x00"+big, p.Read("assets/night.pak"))
 	assert.Equal(t, "my own shortcut", p.Read("tracks/t050.track"), "what the operator wrote is no damage")
 	assert.NoFileExists(t, filepath.Join(p.Install, "tracks/t100.track"))
@@ -122,7 +126,17 @@ func TestOnlyWhatChangedIsFetched(t *testing.T) {
 	}
 	assert.Contains(t, paths, "/listings/4.2.0-over-4.1.0.json.zst")
 	assert.NotContains(t, paths, "/listings/4.2.0.json.zst", "of the listing, too, only what changed")
-	changed = int64(len(p.Read("tracks/t007.track")) + len(p.Read("tracks/new.track")) + len(p.Read("mossgate.jar")) + len(p.readBuild("listings/4.2.0-over-4.1.0.json.zst")))
+	changed = int64(
+		len(
+			p.Read("tracks/t007.track"),
+		) + len(
+			p.Read("tracks/new.track"),
+		) + len(
+			p.Read("mossgate.jar"),
+		) + len(
+			p.readBuild("listings/4.2.0-over-4.1.0.json.zst"),
+		),
+	)
 	assert.LessOrEqual(t, sent, changed*11/10, "the files that changed and the listing, no more")
 
 	// The same build again mends what was cut short since, and on demand what
@@ -242,16 +256,28 @@ func TestABuildCommandThatFailsGivesNothing(t *testing.T) {
 	assert.Empty(t, proving.ProcessesIn(filepath.Join(p.Home, "sources")), "nothing of it is left running")
 
 	// What a tool says of itself is not taken for the game's versions.
-	proving.Put(t, filepath.Join(p.Dir, "list.sh"), "#!/bin/sh\necho depot tool 9.1\necho 'build 3.5.0 stable'\necho 3.6.1\n")
+	proving.Put(
+		t,
+		filepath.Join(p.Dir, "list.sh"),
+		"#!/bin/sh\necho depot tool 9.1\necho 'build 3.5.0 stable'\necho 3.6.1\n",
+	)
 	for by, want := range map[string]string{"": "the source has no build x; it has 3.6.1", "pattern = '^build (\\S+)'": "it has 3.5.0"} {
-		p.source("[source.command]", "run = ['"+filepath.Join(p.Dir, "brew.sh")+"', '{channel}']", "list = ['"+filepath.Join(p.Dir, "list.sh")+"']",
-			"pick = 'out/*.jar'", by)
+		p.source(
+			"[source.command]",
+			"run = ['"+filepath.Join(p.Dir, "brew.sh")+"', '{channel}']",
+			"list = ['"+filepath.Join(p.Dir, "list.sh")+"']",
+			"pick = 'out/*.jar'",
+			by,
+		)
 		assert.Contains(t, p.Exits(exitFailed, "fetch", "x").Err, want)
 	}
 
 	// A pick that named two is corrected: hours of work are not done again for it.
-	proving.Put(t, filepath.Join(p.Dir, "brew.sh"),
-		"#!/bin/sh\necho x >>\"$GOOD.runs\"\nmkdir -p out; cp \"$GOOD\" out/mossgate-server-3.6.1.jar; echo y >out/extra.jar\n")
+	proving.Put(
+		t,
+		filepath.Join(p.Dir, "brew.sh"),
+		"#!/bin/sh\necho x >>\"$GOOD.runs\"\nmkdir -p out; cp \"$GOOD\" out/mossgate-server-3.6.1.jar; echo y >out/extra.jar\n",
+	)
 	made := []string{"GOOD=" + filepath.Join(p.Dir, "good.jar")}
 	for _, pick := range []string{"out/*.jar", "out/mossgate-*.jar"} {
 		p.source("[source.command]", "run = ['"+filepath.Join(p.Dir, "brew.sh")+"']", "versions = ['3.5.0', '3.6.1']",

@@ -435,7 +435,11 @@ func TestServerThatWritesToBuildFilesAsItStops(t *testing.T) {
 	assert.Equal(t, "notes of 3.0", p.Read("notes.txt"))
 
 	r := p.Exits(exitFailed, "refit", "--from", next("4.0", "true"))
-	assert.Contains(t, r.Err, "notes.txt changed while the refit was prepared, and the plan no longer holds\ntry: run the refit again")
+	assert.Contains(
+		t,
+		r.Err,
+		"notes.txt changed while the refit was prepared, and the plan no longer holds\ntry: run the refit again",
+	)
 	assert.Equal(t, "notes of 3.0mine\n", p.Read("notes.txt"))
 	assert.True(t, p.Status().Server.Running)
 	assert.EqualValues(t, "abandoned", p.LastEntry().Outcome)

@@ -80,7 +80,14 @@ func TestSecondStartAndSecondRefitAreRefused(t *testing.T) {
 	p.OK("start")
 	pid := p.Status().Server.PID
 	r := p.Exits(exitFailed, "start")
-	assert.Regexp(t, fmt.Sprintf(`the server is running already: process %d, for \d+s, under its minder\ntry: freshkeel status`, pid), r.Err)
+	assert.Regexp(
+		t,
+		fmt.Sprintf(
+			`the server is running already: process %d, for \d+s, under its minder\ntry: freshkeel status`,
+			pid,
+		),
+		r.Err,
+	)
 	assert.Equal(t, pid, p.Status().Server.PID)
 
 	holder := p.Command("refit", "--from", filepath.Join(p.Dir, "pond-2.0"), "--accept", "drift")
@@ -149,7 +156,10 @@ func TestServerStartedByHandInTheMiddleOfARefit(t *testing.T) {
 // tree is known, ended, and nothing else is touched.
 func TestStopReachesTheWholeTreeAndNothingElse(t *testing.T) {
 	t.Parallel()
-	p := scripted(t, "echo ready\n(trap '' TERM HUP; sh -c 'trap \"\" TERM; while :; do sleep 0.2; done' ) &\nsetsid sleep 300 &\nexit 0\n")
+	p := scripted(
+		t,
+		"echo ready\n(trap '' TERM HUP; sh -c 'trap \"\" TERM; while :; do sleep 0.2; done' ) &\nsetsid sleep 300 &\nexit 0\n",
+	)
 	bystander := exec.Command("sleep", "300")
 	bystander.Dir = p.Dir
 	require.NoError(t, bystander.Start())
@@ -359,7 +369,10 @@ func TestAKilledMindersServerIsTakenOver(t *testing.T) {
 		"by its session": "exec env -i PATH=\"$PATH\" sh -c"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			p := scripted(t, how+" 'echo ready; while read line; do echo \"heard $line\"; [ \"$line\" = quit ] && exit 0; done'\n")
+			p := scripted(
+				t,
+				how+" 'echo ready; while read line; do echo \"heard $line\"; [ \"$line\" = quit ] && exit 0; done'\n",
+			)
 			p.OK("start")
 			was := p.Status().Server
 			require.NoError(t, syscall.Kill(was.Minder, syscall.SIGKILL))

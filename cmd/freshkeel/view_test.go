@@ -35,7 +35,10 @@ func TestWrapKeepsEveryWordAndNoRowIsTooWide(t *testing.T) {
 }
 
 func TestACommandToCopyIsNotBroken(t *testing.T) {
-	rows := wrap("which files are its own is not known, so: freshkeel -d /srv/a-long-name/of-a-server adopt --learn; then look at it", 40)
+	rows := wrap(
+		"which files are its own is not known, so: freshkeel -d /srv/a-long-name/of-a-server adopt --learn; then look at it",
+		40,
+	)
 	assert.Equal(t, []string{"which files are its own is not known,", "so:",
 		"freshkeel -d /srv/a-long-name/of-a-server adopt --learn;", "then look at it"}, rows)
 }

@@ -253,7 +253,12 @@ func (t *lister) installed(ctx context.Context, lf feed.ListedFile, to string) (
 }
 
 // installedBy is installed for a file that a maker's own list names by other digests than ours.
-func (t *lister) installedBy(ctx context.Context, lf feed.ListedFile, full string, here tree.Entry) (f locker.File, same bool,
+func (t *lister) installedBy(
+	ctx context.Context,
+	lf feed.ListedFile,
+	full string,
+	here tree.Entry,
+) (f locker.File, same bool,
 	err error) {
 	if !lf.Unsized && here.Size != lf.Size {
 		return f, false, nil

@@ -94,8 +94,10 @@ type toolRun struct {
 }
 
 // signsIn are the words by which a maker's own tool asks who downloads.
-var signsIn = regexp.MustCompile(`(?i)\b(sign(ed)?[ -]?in|log(ged)?[ -]?(in|on)|logon|authenticat\w+|authori[sz]e|credentials?|password|` +
-	`(device|verification|access|one-time|pairing) code|two-factor|2fa)\b`)
+var signsIn = regexp.MustCompile(
+	`(?i)\b(sign(ed)?[ -]?in|log(ged)?[ -]?(in|on)|logon|authenticat\w+|authori[sz]e|credentials?|password|` +
+		`(device|verification|access|one-time|pairing) code|two-factor|2fa)\b`,
+)
 
 // hear hears a line of the tool. One that asks for a sign-in is told at once: the tool may wait
 // for that.

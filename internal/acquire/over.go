@@ -29,8 +29,13 @@ func (aq *Acquirer) laidOver(f *Fetched) error {
 		base, err = l.Read(locker.Builds, head.Build)
 	}
 	if base == nil || err != nil {
-		return tell.Advise(errors.Join(errors.New("an increment is laid over the installed build, and that is not in the locker"), err),
-			"freshkeel adopt --build PATH "+aq.Dir+" (the archive or folder that the install was made from); then again")
+		return tell.Advise(
+			errors.Join(
+				errors.New("an increment is laid over the installed build, and that is not in the locker"),
+				err,
+			),
+			"freshkeel adopt --build PATH "+aq.Dir+" (the archive or folder that the install was made from); then again",
+		)
 	}
 	top := around(f.Set, base)
 	whole := map[string]locker.File{}
@@ -47,15 +52,25 @@ func (aq *Acquirer) laidOver(f *Fetched) error {
 		}
 		whole[e.Path] = e
 	}
-	s := &locker.Set{Owner: locker.Builds, Version: f.Version, Channel: f.Set.Channel, Source: base.Source + ", and over it " + f.Set.Source,
-		Taken: time.Now().Round(0)}
+	s := &locker.Set{
+		Owner:   locker.Builds,
+		Version: f.Version,
+		Channel: f.Set.Channel,
+		Source:  base.Source + ", and over it " + f.Set.Source,
+		Taken:   time.Now().Round(0),
+	}
 	for _, at := range slices.Sorted(maps.Keys(whole)) {
 		s.Entries = append(s.Entries, whole[at])
 	}
 	s.Tally()
 	s.ID = contentID(s)
-	aq.Note("%s is laid over %s: %d of its files take the place of others, %d are new", f.Candidate.Label(), base.Version, over,
-		f.Set.Files-over)
+	aq.Note(
+		"%s is laid over %s: %d of its files take the place of others, %d are new",
+		f.Candidate.Label(),
+		base.Version,
+		over,
+		f.Set.Files-over,
+	)
 	if !l.Has(locker.Builds, s.ID) {
 		w := l.Writer()
 		defer w.Close()

@@ -21,8 +21,10 @@ type addons struct {
 
 var (
 	descriptorKind = regexp.MustCompile(`(?i)\.(json|toml|ya?ml|ini|properties|cfg|info)$`)
-	fitsKey        = regexp.MustCompile(`(?i)^(\w+[._-])?(requires?|needs?|fits|for|compatib\w*|support(s|ed)\w*|depends?\w*|` +
-		`(min|max|api|game|server|host|core|engine|base|build|target)\w*)([._-]?(version|range|build|server|game|host))?s?$`)
+	fitsKey        = regexp.MustCompile(
+		`(?i)^(\w+[._-])?(requires?|needs?|fits|for|compatib\w*|support(s|ed)\w*|depends?\w*|` +
+			`(min|max|api|game|server|host|core|engine|base|build|target)\w*)([._-]?(version|range|build|server|game|host))?s?$`,
+	)
 	nameKey    = regexp.MustCompile(`(?i)^(\w+\.)?(id|name|title)$`)
 	versionKey = regexp.MustCompile(`(?i)^(\w+\.)?(version|ver)$`)
 )
@@ -60,7 +62,8 @@ func (l *lookout) addonsIn(dir string) *addons {
 		case e.Kind == tree.Dir:
 			items++
 			for _, f := range l.files.Below(e.Path) {
-				if f.Kind == tree.File && path.Dir(f.Path) == e.Path && descriptorKind.MatchString(f.Path) && f.Size < 64<<10 {
+				if f.Kind == tree.File && path.Dir(f.Path) == e.Path && descriptorKind.MatchString(f.Path) &&
+					f.Size < 64<<10 {
 					l.readDescriptor(read, path.Base(f.Path), []byte(l.text(f.Path, 64<<10)))
 				}
 			}

@@ -377,8 +377,11 @@ func (l *lookout) readBuild(ctx context.Context) error {
 	}
 	l.set, l.known = f.Set, true
 	if !sharesAny(l.set, l.list) {
-		return tell.Advise(fmt.Errorf("not one file of %s is in %s, under its own name or another: it is not what this server "+
-			"was made from", fetch.NameOf(l.a.Build), l.dir), "name the archive or folder of the build that is installed; or leave --build out")
+		return tell.Advise(
+			fmt.Errorf("not one file of %s is in %s, under its own name or another: it is not what this server "+
+				"was made from", fetch.NameOf(l.a.Build), l.dir),
+			"name the archive or folder of the build that is installed; or leave --build out",
+		)
 	}
 	if l.a.Version == "" {
 		l.version, l.versionFrom = f.Version, "the name of "+fetch.NameOf(l.a.Build)

@@ -62,7 +62,8 @@ func (l *lookout) proposals(p *profile.Profile) (out []learn.Proposal) {
 	items := func(key string, list []found) {
 		for _, f := range list {
 			sample := strings.ReplaceAll(f.pattern, "**", "x")
-			named := p.Server.Own(sample) || p.Server.Skip.Match(sample) || p.Server.Own(f.pattern) || p.Server.Skip.Match(f.pattern)
+			named := p.Server.Own(sample) || p.Server.Skip.Match(sample) || p.Server.Own(f.pattern) ||
+				p.Server.Skip.Match(f.pattern)
 			if !named && !slices.ContainsFunc(l.list, func(e tree.Entry) bool {
 				return (tree.Patterns{f.pattern}).Match(e.Path) && (p.Server.Own(e.Path) || p.Server.Skip.Match(e.Path))
 			}) {

@@ -24,8 +24,14 @@ func (l *lookout) ask() {
 			left = append(left, d)
 			continue
 		}
-		yes := put(Question{Key: "server.keep", Yes: true, What: fmt.Sprintf("is %s yours, so that no build ever replaces it?", d.Pattern),
-			Why: d.Why + "; a world is yours, and data that the program comes with is the build's"})
+		yes := put(
+			Question{
+				Key:  "server.keep",
+				Yes:  true,
+				What: fmt.Sprintf("is %s yours, so that no build ever replaces it?", d.Pattern),
+				Why:  d.Why + "; a world is yours, and data that the program comes with is the build's",
+			},
+		)
 		if strings.EqualFold(yes, "y") || strings.EqualFold(yes, "yes") {
 			l.keep = append(l.keep, found{d.Pattern, "your word"})
 		}
@@ -33,7 +39,9 @@ func (l *lookout) ask() {
 	l.doubts = left
 	if l.version == "" && asked < mostQuestions {
 		if v := put(Question{Key: "version", What: "which version is installed? (empty: it is read when the server starts)",
-			Why: "no name, log or file of the install says it; a newer build is told from an older one by it"}); version.Valid(v) {
+			Why: "no name, log or file of the install says it; a newer build is told from an older one by it"}); version.Valid(
+			v,
+		) {
 			l.version, l.versionFrom = v, "your word"
 			l.guess("version", v, "your word")
 		}

@@ -75,13 +75,22 @@ func (l *lookout) look() {
 	}
 	if len(l.outside) > 0 {
 		p := l.outside[0]
-		l.note("process %d runs from here since %s (%s): its console is not seen from here; to have Fresh Keel run it, %s, "+
-			"and then: freshkeel start", p.PID, p.Since.Format("2006-01-02 15:04"), p.Command, p.HowToStop())
+		l.note(
+			"process %d runs from here since %s (%s): its console is not seen from here; to have Fresh Keel run it, %s, "+
+				"and then: freshkeel start",
+			p.PID,
+			p.Since.Format("2006-01-02 15:04"),
+			p.Command,
+			p.HowToStop(),
+		)
 	}
 	scripting{l}.lookForScripts()
 	l.lookForArtifact()
 	if l.script == "" && l.artifact == "" {
-		l.note("no script, jar or program is in it that could be a server: is %s the folder that the server runs from?", l.dir)
+		l.note(
+			"no script, jar or program is in it that could be a server: is %s the folder that the server runs from?",
+			l.dir,
+		)
 	}
 	l.lookForPlace()
 	files := sorting{l}

@@ -42,12 +42,18 @@ type Doubt struct {
 
 var (
 	// What worlds are called, whatever the game; and what they may be called, as may what a build ships.
-	worldName = regexp.MustCompile(`(?i)^(worlds?|saves?|saved|savegames?|gardens|universes?|userdata|players?|backups?)$`)
+	worldName = regexp.MustCompile(
+		`(?i)^(worlds?|saves?|saved|savegames?|gardens|universes?|userdata|players?|backups?)$`,
+	)
 	maybeName = regexp.MustCompile(`(?i)^(maps?|data|database|db|levels?|storage|var|state)$`)
-	listName  = regexp.MustCompile(`(?i)(members|admins?|operators?|ops|stewards|bans?|banned|allow|deny|permissions|users|roles|white-?list|black-?list)[\w-]*\.(txt|json|ya?ml|csv|cfg|ini|conf|list)$`)
-	dataKind  = regexp.MustCompile(`(?i)\.(db|sqlite3?|dat|sav|save|world|db3|ldb|mdb|rgn|region|chunk|bak)$`)
+	listName  = regexp.MustCompile(
+		`(?i)(members|admins?|operators?|ops|stewards|bans?|banned|allow|deny|permissions|users|roles|white-?list|black-?list)[\w-]*\.(txt|json|ya?ml|csv|cfg|ini|conf|list)$`,
+	)
+	dataKind = regexp.MustCompile(`(?i)\.(db|sqlite3?|dat|sav|save|world|db3|ldb|mdb|rgn|region|chunk|bak)$`)
 	// What only builds ship.
-	shippedKind = regexp.MustCompile(`(?i)\.(so(\.\d+)*|dll|exe|jar|pak|pk3|vpk|wad|bsp|lua|py|js|rb|png|jpe?g|tga|dds|ogg|wav|mp3|ttf|otf|glsl|shader|hlsl|obj|fbx|mdl|html?|css|md|class|pyc)$`)
+	shippedKind = regexp.MustCompile(
+		`(?i)\.(so(\.\d+)*|dll|exe|jar|pak|pk3|vpk|wad|bsp|lua|py|js|rb|png|jpe?g|tga|dds|ogg|wav|mp3|ttf|otf|glsl|shader|hlsl|obj|fbx|mdl|html?|css|md|class|pyc)$`,
+	)
 )
 
 // sameTime is how far apart files may be that were put there at once.
@@ -212,16 +218,19 @@ func (l sorting) whoseScript(e tree.Entry) verdict {
 func (l sorting) lookForOwnFiles() {
 	of := map[string]verdict{}
 	for _, e := range l.list {
-		if e.Kind == tree.File && e.Path != profile.FileName && !strings.HasPrefix(e.Path, profile.FileName+".before-") {
+		if e.Kind == tree.File && e.Path != profile.FileName &&
+			!strings.HasPrefix(e.Path, profile.FileName+".before-") {
 			of[e.Path] = l.whose(e)
 		}
 	}
 	l.settle(of)
 	for _, e := range l.list {
-		if e.Kind == tree.Dir && !strings.Contains(e.Path, "/") && learn.IsLogFolder(e.Path) && len(l.files.Below(e.Path)) == 0 {
+		if e.Kind == tree.Dir && !strings.Contains(e.Path, "/") && learn.IsLogFolder(e.Path) &&
+			len(l.files.Below(e.Path)) == 0 {
 			l.skip = append(l.skip, found{e.Path + "/**", "logs or cache, by its name"})
 		}
-		if e.Kind == tree.Dir && !strings.Contains(e.Path, "/") && worldName.MatchString(e.Path) && len(l.files.Below(e.Path)) == 0 {
+		if e.Kind == tree.Dir && !strings.Contains(e.Path, "/") && worldName.MatchString(e.Path) &&
+			len(l.files.Below(e.Path)) == 0 {
 			l.keep = append(l.keep, found{e.Path + "/**", "a world, by its name"})
 		}
 	}
@@ -349,7 +358,10 @@ func (l sorting) folderFrom(dir string, files []tree.Entry, live, newer int) str
 	case newer > 0 && len(by) > 0:
 		by = append(by, fmt.Sprintf("%s in it written after %s", words.Plural(newer, "file"), l.artifact))
 	case newer > 0:
-		by = append(by, fmt.Sprintf("%d of its %s written after %s", newer, words.Plural(len(files), "file"), l.artifact))
+		by = append(
+			by,
+			fmt.Sprintf("%d of its %s written after %s", newer, words.Plural(len(files), "file"), l.artifact),
+		)
 	}
 	if live > 0 && l.known {
 		by = append(by, fmt.Sprintf("%s in it written while the server ran", words.Plural(live, "file")))
@@ -380,7 +392,11 @@ func (l sorting) sortFiles(dir string, files []tree.Entry, of map[string]verdict
 		}
 		if n := byExt[ext][v.class]; n > fewFiles && len(byExt[ext]) == 1 && ext != "" {
 			if !done[ext] {
-				l.add(v.class, path.Join(dir, "*"+ext), fmt.Sprintf("%s like %s: %s", words.Plural(n, "file"), path.Base(e.Path), v.from))
+				l.add(
+					v.class,
+					path.Join(dir, "*"+ext),
+					fmt.Sprintf("%s like %s: %s", words.Plural(n, "file"), path.Base(e.Path), v.from),
+				)
 			}
 			done[ext] = true
 			continue

@@ -105,8 +105,10 @@ func (g *giving) backups() (ids []string, owner string, err error) {
 		ids = append(ids, h.ID)
 	}
 	if len(ids) > 0 && !g.r.KeepBackups && !g.r.DropBackups {
-		return nil, "", tell.Misuse(fmt.Sprintf("%s of it %s in the locker", words.Plural(len(ids), "backup"), words.Are(len(ids))),
-			"add --keep-backups, and adopting the folder again finds them; or --drop-backups")
+		return nil, "", tell.Misuse(
+			fmt.Sprintf("%s of it %s in the locker", words.Plural(len(ids), "backup"), words.Are(len(ids))),
+			"add --keep-backups, and adopting the folder again finds them; or --drop-backups",
+		)
 	}
 	return ids, owner, nil
 }

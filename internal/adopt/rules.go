@@ -62,7 +62,8 @@ const logHead, logTail = 400, 100
 func (l *lookout) lastLog() (name string, lines []string, first int) {
 	var best tree.Entry
 	for _, e := range l.list {
-		if e.Kind == tree.File && learn.IsLog(e.Path) && e.Size > 0 && !strings.HasSuffix(e.Path, ".gz") && e.Mtime > best.Mtime &&
+		if e.Kind == tree.File && learn.IsLog(e.Path) && e.Size > 0 && !strings.HasSuffix(e.Path, ".gz") &&
+			e.Mtime > best.Mtime &&
 			!otherName.MatchString(path.Base(e.Path)) {
 			best = e
 		}
@@ -127,7 +128,9 @@ func (l *lookout) logEnd() (name string, lines []string, first int) {
 }
 
 // readmes are texts that may say how the server is stopped.
-var readmes = regexp.MustCompile(`(?i)^(read-?me|help|manual|usage|commands?|howto|server|admin|hosting|notes)\b.*(\.(txt|md|rst|1))?$`)
+var readmes = regexp.MustCompile(
+	`(?i)^(read-?me|help|manual|usage|commands?|howto|server|admin|hosting|notes)\b.*(\.(txt|md|rst|1))?$`,
+)
 
 // lookForStop finds the lines that may end the server, in what scripts, units, texts and logs
 // of the install say.
@@ -228,7 +231,8 @@ func (l *lookout) lookForPorts() {
 		return
 	}
 	for _, e := range l.list {
-		if e.Kind == tree.File && !strings.Contains(e.Path, "/") && (profile.SettingsByName(e.Path) || e.Path == l.script) {
+		if e.Kind == tree.File && !strings.Contains(e.Path, "/") &&
+			(profile.SettingsByName(e.Path) || e.Path == l.script) {
 			for _, p := range learn.PortsIn(e.Path, l.text(e.Path, 1<<20), false) {
 				l.namePort(p)
 			}

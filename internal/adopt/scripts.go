@@ -30,8 +30,10 @@ type candidate struct {
 
 var (
 	startName = regexp.MustCompile(`(?i)^(start|run|launch|server|open|serve|boot|play)|[-_](start|server|run)\b`)
-	otherName = regexp.MustCompile(`(?i)(^|[-_. ])(stop|shutdown|update|updater|upgrade|backup|install|installer|setup|restart|` +
-		`watchdog|debug|client|uninstall|status|console|attach|kill|restore|migrate|tests?|check|crash|error)([-_. ]|\d|$)`)
+	otherName = regexp.MustCompile(
+		`(?i)(^|[-_. ])(stop|shutdown|update|updater|upgrade|backup|install|installer|setup|restart|` +
+			`watchdog|debug|client|uninstall|status|console|attach|kill|restore|migrate|tests?|check|crash|error)([-_. ]|\d|$)`,
+	)
 )
 
 // lookForScripts chooses the launch script: of those that run something of the
@@ -172,7 +174,12 @@ func (l scripting) unitScripts() (out []*candidate) {
 			continue
 		}
 		cmds, _ := launch.Read(l.dir, at, l.k.Env)
-		c := &candidate{at: at, score: 9, cmds: cmds, from: fmt.Sprintf("%s runs it: ExecStart=%s", l.shown(u.file), u.exec)}
+		c := &candidate{
+			at:    at,
+			score: 9,
+			cmds:  cmds,
+			from:  fmt.Sprintf("%s runs it: ExecStart=%s", l.shown(u.file), u.exec),
+		}
 		if len(words) > 1 {
 			c.args = words[1:]
 		}
@@ -272,8 +279,11 @@ func (l scripting) tellWays() {
 		return
 	}
 	if ext := strings.ToLower(path.Ext(l.script)); runtime.GOOS != "windows" && (ext == ".bat" || ext == ".cmd") {
-		l.note("%s is a script for Windows, and this is another system: the server can't be started here with it; name a "+
-			"shell script under [launch] script", l.script)
+		l.note(
+			"%s is a script for Windows, and this is another system: the server can't be started here with it; name a "+
+				"shell script under [launch] script",
+			l.script,
+		)
 	}
 	if l.written != "" {
 		return
@@ -284,8 +294,12 @@ func (l scripting) tellWays() {
 	}
 	text := l.text(l.script, 1<<20)
 	if m := handsToService.FindString(text); m != "" && len(cmds) == 0 {
-		l.note("%s hands the server to the service manager (%s): name the script or program that the service runs under "+
-			"[launch] script", l.script, m)
+		l.note(
+			"%s hands the server to the service manager (%s): name the script or program that the service runs under "+
+				"[launch] script",
+			l.script,
+			m,
+		)
 	}
 	for _, c := range cmds {
 		if c.Loop != nil {
@@ -299,7 +313,10 @@ func (l scripting) tellWays() {
 			break
 		}
 		if c.Waits != nil {
-			l.note("%s waits for a key before it starts the server: nobody is there to press it; take that line out", c.Waits)
+			l.note(
+				"%s waits for a key before it starts the server: nobody is there to press it; take that line out",
+				c.Waits,
+			)
 			break
 		}
 	}
@@ -315,7 +332,10 @@ func (l *lookout) writeOwnScript() error {
 		if string(b) == l.written {
 			return nil
 		}
-		return fmt.Errorf("%s is there already, and says something else: remove it, or name it in [launch] script", full)
+		return fmt.Errorf(
+			"%s is there already, and says something else: remove it, or name it in [launch] script",
+			full,
+		)
 	}
 	return tree.WriteFile(full, []byte(l.written), 0o755)
 }

@@ -109,7 +109,9 @@ func (l writing) readyText(b *strings.Builder, w func(string, ...any)) {
 	}
 	l.valueKey(b, "line", "ready.line", l.ready, "a pattern of the console line that says players can join")
 	l.valueKey(b, "version", "ready.version", l.said, "a pattern of the line that says the version, with it in (…)")
-	w("fail = ['^FATAL', '(?i)could not bind', 'OutOfMemoryError']   # any of these lines means that it did not come up")
+	w(
+		"fail = ['^FATAL', '(?i)could not bind', 'OutOfMemoryError']   # any of these lines means that it did not come up",
+	)
 	w("within = '2m'       # for the ready line to come")
 	w("steady = '5s'       # that it must then run on")
 	l.portsText(w)

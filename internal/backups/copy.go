@@ -64,8 +64,10 @@ func (w where) open(o install.Options, logins []profile.Login, dir string) (*mir
 		key, secret, plain, err := c.Keys(a.Host)
 		switch {
 		case err != nil:
-			return nil, tell.Advise(fmt.Errorf("no keys for %s: %w", a.Host, err),
-				"a [[login]] with host, user (the key) and from (where its secret is) in freshkeel.toml, or a line in the netrc")
+			return nil, tell.Advise(
+				fmt.Errorf("no keys for %s: %w", a.Host, err),
+				"a [[login]] with host, user (the key) and from (where its secret is) in freshkeel.toml, or a line in the netrc",
+			)
 		case a.Plain && !plain && !w.typed:
 			return nil, tell.Advise(fmt.Errorf("%s is asked over plain http, where everybody on the way can read "+
 				"the backups", a.Host), "s3+https://, or plain = true in its [[login]] where the line is safe")

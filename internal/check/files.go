@@ -192,11 +192,18 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 	strict := r.Strict != nil && *r.Strict
 	if r.Line.Given() && r.Log == "" && err == nil && len(last) > 20 &&
 		!slices.ContainsFunc(last, func(l string) bool { p, _ := r.Line.Match(words.Printable(l)); return p != nil }) {
-		f := Finding{Level: Warn, What: fmt.Sprintf("the ready line %s matches nothing in the last console log", r.Line),
-			Where: where, Why: "if it does not match, the new build counts as up once it is quiet, with a warning",
-			Do: "compare it with: freshkeel log"}
+		f := Finding{
+			Level: Warn,
+			What:  fmt.Sprintf("the ready line %s matches nothing in the last console log", r.Line),
+			Where: where,
+			Why:   "if it does not match, the new build counts as up once it is quiet, with a warning",
+			Do:    "compare it with: freshkeel log",
+		}
 		if strict {
-			f.Why = fmt.Sprintf("if it never matches, the new build is rolled back after %s although it came up", r.Within)
+			f.Why = fmt.Sprintf(
+				"if it never matches, the new build is rolled back after %s although it came up",
+				r.Within,
+			)
 		}
 		out = append(out, f)
 	}
@@ -257,7 +264,11 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 	}
 	if n := len(s.plan.Both); n > 0 {
 		out = append(out, Finding{Level: Warn,
-			What:  fmt.Sprintf("%s of settings changed here, and the new build changes %s too: yours stay", words.Were(n, "file"), words.It(n)),
+			What: fmt.Sprintf(
+				"%s of settings changed here, and the new build changes %s too: yours stay",
+				words.Were(n, "file"),
+				words.It(n),
+			),
 			Where: words.Some(s.plan.Both, 8),
 			Why:   "what the new build sets in " + words.It(n) + " is not in yours",
 			Do:    "compare them once it runs; --accept drift takes the build's instead"})
@@ -409,8 +420,11 @@ func checkPort(_ context.Context, s *situation) (out []Finding) {
 			mine++
 		default:
 			where, do := holderOf(p, pids[0])
-			out = append(out, Finding{Level: s.k.portLevel(p), What: fmt.Sprintf("port %s is held by another process", p),
-				Where: where, Why: "the new server could not bind it and would end", Do: do})
+			out = append(
+				out,
+				Finding{Level: s.k.portLevel(p), What: fmt.Sprintf("port %s is held by another process", p),
+					Where: where, Why: "the new server could not bind it and would end", Do: do},
+			)
 		}
 	}
 	if out == nil && mine+free > 0 {

@@ -37,8 +37,11 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 				Where: st.where,
 				Why:   "the shell says «permission denied», and the server does not start", Do: "chmod +x " + full}
 			if s.ahead.Brings(st.at) {
-				f.Do = fmt.Sprintf("let the script run it by its interpreter (sh %s); or ask the makers for an archive that "+
-					"keeps modes", st.at)
+				f.Do = fmt.Sprintf(
+					"let the script run it by its interpreter (sh %s); or ask the makers for an archive that "+
+						"keeps modes",
+					st.at,
+				)
 			}
 			out = append(out, f)
 		}
@@ -102,8 +105,11 @@ func (ck *Checker) Ways(commands []launch.Command) (out []Finding) {
 			f := Finding{Level: Stop, What: why, Where: where,
 				Why: "its lines would not be seen and it could not be told to stop: a refit would go back as soon as the " +
 					"time for its ready line is over",
-				Do: fmt.Sprintf("let the script run the server itself, without %s: Fresh Keel keeps it running when you "+
-					"log out, and its console is there with freshkeel log -f and freshkeel send", c.Screen)}
+				Do: fmt.Sprintf(
+					"let the script run the server itself, without %s: Fresh Keel keeps it running when you "+
+						"log out, and its console is there with freshkeel log -f and freshkeel send",
+					c.Screen,
+				)}
 			if !ck.Profile.Ready.Line.Given() {
 				f.Level, f.Why = Warn, "its lines will not be seen, and it can't be told to stop: it is ended by a signal"
 			}
@@ -117,8 +123,10 @@ func (ck *Checker) Ways(commands []launch.Command) (out []Finding) {
 		if c.Loop != nil && !host.HasModes { // elsewhere it is held still while the server stops
 			out = append(out, Finding{Level: Warn, What: "the launch script starts the server again whenever it ends",
 				Where: c.Loop.String(),
-				Why: fmt.Sprintf("told to stop, it comes up again, and is ended %s by a signal in the middle of its start",
-					late),
+				Why: fmt.Sprintf(
+					"told to stop, it comes up again, and is ended %s by a signal in the middle of its start",
+					late,
+				),
 				Do: "take the loop out, and let the script run the server once"})
 		}
 	}

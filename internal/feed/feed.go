@@ -225,8 +225,13 @@ func (f *Feed) Route(from string, to Build) ([]Build, error) {
 		}
 		for i := end; i > start; i-- { // the longest step first
 			if work += each; work > mostWork {
-				return nil, fmt.Errorf("the list has %d builds, and so many rules for stepping between them that no way "+
-					"from %s to %s is found in reasonable time", len(f.Builds), from, to.Version)
+				return nil, fmt.Errorf(
+					"the list has %d builds, and so many rules for stepping between them that no way "+
+						"from %s to %s is found in reasonable time",
+					len(f.Builds),
+					from,
+					to.Version,
+				)
 			}
 			if seen[i] || !f.MayStep(version, f.Builds[i]) || (i != end && !mine(f.Builds[i])) {
 				continue
@@ -403,8 +408,11 @@ func (f *Feed) locate(w *fetch.Wanted, key string) (err error) {
 		if *w = w.Vouched(); !w.IsVouched() && w.Sums == "" {
 			// A signature of its own says who made it, and not which version it is:
 			// any other file of the same maker would do.
-			return fmt.Errorf("%s has no digest (sha256, sha512 or blake3) in a list that is signed: another signed file "+
-				"could be given for it", fetch.NameOf(w.URL))
+			return fmt.Errorf(
+				"%s has no digest (sha256, sha512 or blake3) in a list that is signed: another signed file "+
+					"could be given for it",
+				fetch.NameOf(w.URL),
+			)
 		}
 	}
 	return nil

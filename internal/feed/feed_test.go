@@ -34,7 +34,13 @@ func TestFeedErrorsSayWhatAndWhere(t *testing.T) {
 		_, err := Parse([]byte(text))
 		assert.ErrorContains(t, err, want)
 	}
-	f, err := Parse([]byte(build(`{"version":"1","channel":"stable","parts":[{"url":"a/b.zip"}]},{"version":"2","channel":"preview","parts":[{"url":"http://x/y"}]}`)))
+	f, err := Parse(
+		[]byte(
+			build(
+				`{"version":"1","channel":"stable","parts":[{"url":"a/b.zip"}]},{"version":"2","channel":"preview","parts":[{"url":"http://x/y"}]}`,
+			),
+		),
+	)
 	require.NoError(t, err)
 	newest, _ := f.Newest("", nil)
 	assert.Equal(t, "2", newest.Version)
@@ -111,7 +117,9 @@ func TestReadersSayWhatTheyCanNotRead(t *testing.T) {
 	_, err := parseJSON([]byte("<html>"))
 	assert.ErrorContains(t, err, "an HTML page stands there, not JSON")
 
-	rows, err := pageReader(t).links([]byte(`<base href="/files/"><a href="moss-1.0-win64.zip">x<a href="javascript:x()"><a href="moss-1.0-linux.zip"><a><a href="mailto:/moss-2.zip">`), "https://moss.example/page")
+	rows, err := pageReader(
+		t,
+	).links([]byte(`<base href="/files/"><a href="moss-1.0-win64.zip">x<a href="javascript:x()"><a href="moss-1.0-linux.zip"><a><a href="mailto:/moss-2.zip">`), "https://moss.example/page")
 	require.NoError(t, err)
 	require.Len(t, rows, 2)
 	assert.Equal(t, "https://moss.example/files/moss-1.0-win64.zip", rows[0].part.URL)
@@ -203,8 +211,16 @@ func fuzzChecked(t *testing.T, f *Feed) {
 }
 
 func FuzzFeed(f *testing.F) {
-	f.Add([]byte(`{"format":"freshkeel-feed/1","steps":"each","builds":[{"version":"1","channel":"stable","date":"2026-01-02","parts":[{"url":"x.zip","size":3,"digests":{"md5":"00112233445566778899aabbccddeeff"},"unpack":{"as":"zip","strip":1,"moved":{"a/*":"b/"}}}],"from":[">=1 <2"],"fits":"3.*"}]}`))
-	f.Add([]byte(`{"format":"freshkeel-feed/1","builds":[{"version":"1","variants":[{"name":"plain","os":"linux","parts":[{"url":"//x/y"}]}]},{"version":"2","listing":{"url":"l.json.zst","files":"f/"}}]}`))
+	f.Add(
+		[]byte(
+			`{"format":"freshkeel-feed/1","steps":"each","builds":[{"version":"1","channel":"stable","date":"2026-01-02","parts":[{"url":"x.zip","size":3,"digests":{"md5":"00112233445566778899aabbccddeeff"},"unpack":{"as":"zip","strip":1,"moved":{"a/*":"b/"}}}],"from":[">=1 <2"],"fits":"3.*"}]}`,
+		),
+	)
+	f.Add(
+		[]byte(
+			`{"format":"freshkeel-feed/1","builds":[{"version":"1","variants":[{"name":"plain","os":"linux","parts":[{"url":"//x/y"}]}]},{"version":"2","listing":{"url":"l.json.zst","files":"f/"}}]}`,
+		),
+	)
 	f.Add([]byte(`{"format":"freshkeel-listing/1","files":[{"path":"a/b","size":1,"blake3":"` +
 		strings.Repeat("ab", 32) + `"}]}`))
 	f.Add([]byte("<html>"))
@@ -226,7 +242,14 @@ func FuzzFeed(f *testing.F) {
 }
 
 func FuzzAPI(f *testing.F) {
-	f.Add([]byte(`{"builds":[{"v":"1","c":true,"d":1760000000,"files":[{"url":"x","size":1.5e3,"os":"win64"},{"url":"http://a/b","sum":"` + strings.Repeat("ab", 32) + `"}]}]}`))
+	f.Add(
+		[]byte(
+			`{"builds":[{"v":"1","c":true,"d":1760000000,"files":[{"url":"x","size":1.5e3,"os":"win64"},{"url":"http://a/b","sum":"` + strings.Repeat(
+				"ab",
+				32,
+			) + `"}]}]}`,
+		),
+	)
 	f.Add([]byte(`[[{"builds":[{"v":-1,"files":[{"url":"%zz"}]}]}]]`))
 	f.Add([]byte(`{"builds":{"a":{"v":"v\u0000"}}}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
@@ -261,9 +284,15 @@ func FuzzPage(f *testing.F) {
 // part.
 func TestARuntimeGoesWithABuild(t *testing.T) {
 	parse := func(runtimes string) (*Feed, error) {
-		return Parse([]byte(`{"format":"freshkeel-feed/1","builds":[{"version":"1.0","parts":[{"url":"a.zip"}],"runtimes":[` + runtimes + `]}]}`))
+		return Parse(
+			[]byte(
+				`{"format":"freshkeel-feed/1","builds":[{"version":"1.0","parts":[{"url":"a.zip"}],"runtimes":[` + runtimes + `]}]}`,
+			),
+		)
 	}
-	f, err := parse(`{"runtime":"Java","os":"windows","url":"w.zip"},{"runtime":"java","os":"linux","arch":"arm64","url":"a.tar.gz"},{"runtime":"java","os":"linux","url":"l.tar.gz","version":"21"},{"runtime":"node","url":"n.zip"}`)
+	f, err := parse(
+		`{"runtime":"Java","os":"windows","url":"w.zip"},{"runtime":"java","os":"linux","arch":"arm64","url":"a.tar.gz"},{"runtime":"java","os":"linux","url":"l.tar.gz","version":"21"},{"runtime":"node","url":"n.zip"}`,
+	)
 	require.NoError(t, err)
 	for m, want := range map[Choice]string{{OS: "windows", Arch: "amd64"}: "w.zip",
 		{OS: "linux", Arch: "arm64"}: "a.tar.gz", {OS: "linux", Arch: "amd64"}: "l.tar.gz",
@@ -297,7 +326,11 @@ func TestListsAreBoundedInSizeAndWork(t *testing.T) {
 	f, err := Parse([]byte(list(200, "each")))
 	require.NoError(t, err)
 	_, err = f.Route("1.0", f.Builds[199])
-	assert.ErrorContains(t, err, "the way from 1.0 to 1.199 has 199 steps by the list's rules; more than 100 are not gone")
+	assert.ErrorContains(
+		t,
+		err,
+		"the way from 1.0 to 1.199 has 199 steps by the list's rules; more than 100 are not gone",
+	)
 	f, err = Parse([]byte(list(9000, "each")))
 	require.NoError(t, err)
 	began := time.Now()
@@ -314,7 +347,14 @@ func TestListsAreBoundedInSizeAndWork(t *testing.T) {
 func TestAMakersOwnListIsRead(t *testing.T) {
 	const hello = "2cf24dba5fb0a30e26e83b2ac5b9e29e1b161e5c1fa7425e73043362938b9824"
 	by := func(kind string) *profile.Listing {
-		return &profile.Listing{Kind: kind, Files: "$.files[*]", Path: "$.name", Size: "$.size", Digests: map[string]string{"sha256": "$.hash"}, Run: tree.Patterns{"*.sh"}}
+		return &profile.Listing{
+			Kind:    kind,
+			Files:   "$.files[*]",
+			Path:    "$.name",
+			Size:    "$.size",
+			Digests: map[string]string{"sha256": "$.hash"},
+			Run:     tree.Patterns{"*.sh"},
+		}
 	}
 	table := by("csv")
 	table.Path, table.Size, table.Digests = "file", "bytes", map[string]string{"sha256": "sum"}

@@ -123,7 +123,8 @@ type ListedFile struct {
 
 // same tells whether two files of our own listings are the same in all that those say.
 func (f ListedFile) same(o ListedFile) bool {
-	return f.Path == o.Path && f.Size == o.Size && f.Blake3 == o.Blake3 && f.SHA256 == o.SHA256 && f.Run == o.Run && f.URL == o.URL
+	return f.Path == o.Path && f.Size == o.Size && f.Blake3 == o.Blake3 && f.SHA256 == o.SHA256 && f.Run == o.Run &&
+		f.URL == o.URL
 }
 
 // Digests are the file's, by name.

@@ -103,7 +103,9 @@ func most(names []string) (best string, count int) {
 	return
 }
 
-var incrementName = regexp.MustCompile(`(?i)(patch|update|increment|upgrade|hotfix|delta|[-_ ]to[-_ ]|[-_](inc|step)[-_.])`)
+var incrementName = regexp.MustCompile(
+	`(?i)(patch|update|increment|upgrade|hotfix|delta|[-_ ]to[-_ ]|[-_](inc|step)[-_.])`,
+)
 
 func proposeFolder(where, full string) (*Proposal, error) {
 	list, err := os.ReadDir(full)
@@ -306,7 +308,10 @@ func (p *Proposal) Text(quote func(string) string) []string {
 		out = append(out, "]")
 	}
 	if s.Strip > 0 {
-		out = append(out, fmt.Sprintf("strip = %d   # all of a build lies in a folder that the install does not have", s.Strip))
+		out = append(
+			out,
+			fmt.Sprintf("strip = %d   # all of a build lies in a folder that the install does not have", s.Strip),
+		)
 	}
 	return out
 }

@@ -319,7 +319,10 @@ func (r *reader) command(ctx context.Context) (*Feed, error) {
 		if err := rule.Check(); err != nil {
 			return nil, err
 		}
-		f.Builds = append(f.Builds, Build{Version: v, Channel: channelOf(c, r.Channel), Parts: []Part{{Unpack: rule, Make: m}}})
+		f.Builds = append(
+			f.Builds,
+			Build{Version: v, Channel: channelOf(c, r.Channel), Parts: []Part{{Unpack: rule, Make: m}}},
+		)
 	}
 	if r.Order == "" {
 		r.Order = "oldest-first"

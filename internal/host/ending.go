@@ -105,7 +105,10 @@ func (e *end) gone(within time.Duration) bool {
 		if e.m.over(50*time.Millisecond, e.note) {
 			return true
 		}
-		if left := e.m.processes(); !slices.ContainsFunc(left, func(pid int) bool { return !slices.Contains(e.held, pid) }) {
+		if left := e.m.processes(); !slices.ContainsFunc(
+			left,
+			func(pid int) bool { return !slices.Contains(e.held, pid) },
+		) {
 			for _, pid := range e.held {
 				if slices.Contains(left, pid) {
 					e.m.mu.Lock()
@@ -129,8 +132,10 @@ const promptEnd = 2 * time.Second
 const unreadWait = 2 * time.Second
 
 // unknown are answers of a console to a line that it has no use for.
-var unknown = regexp.MustCompile(`(?i)\b(unknown|invalid|unrecogni[sz]ed|no such|not a (valid )?command|not found|usage:|` +
-	`did you mean|try .?help|type .?help)`)
+var unknown = regexp.MustCompile(
+	`(?i)\b(unknown|invalid|unrecogni[sz]ed|no such|not a (valid )?command|not found|usage:|` +
+		`did you mean|try .?help|type .?help)`,
+)
 
 // tryLines sends line after line until one ends the server, and tells whether one did. A
 // console that nobody reads is given up at once.
@@ -216,7 +221,8 @@ func (m *minder) holdLoop(script string) (held []int) {
 			return false
 		}
 		args, err := p.CmdlineSlice()
-		return err == nil && slices.ContainsFunc(args, func(a string) bool { return filepath.Base(a) == filepath.Base(script) })
+		return err == nil &&
+			slices.ContainsFunc(args, func(a string) bool { return filepath.Base(a) == filepath.Base(script) })
 	}
 	for _, pid := range m.processes() {
 		if !IsShell(pid) || !runs(int32(pid)) {

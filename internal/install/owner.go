@@ -107,10 +107,17 @@ func Trusted(dir string) error {
 			return err
 		}
 		if e.UID != 0 || (others(e) && e.Mode&fs.ModeSticky == 0) {
-			return tell.Advise(fmt.Errorf("%s can be exchanged by %s, and root must not be led elsewhere through it",
-				at, writers(e)),
-				fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; Fresh Keel then works as that "+
-					"user; or: sudo chown root:root %s && sudo chmod go-w %s", real, at, at))
+			return tell.Advise(
+				fmt.Errorf("%s can be exchanged by %s, and root must not be led elsewhere through it",
+					at, writers(e)),
+				fmt.Sprintf(
+					"let the server have a user of its own: sudo chown -R USER %s; Fresh Keel then works as that "+
+						"user; or: sudo chown root:root %s && sudo chmod go-w %s",
+					real,
+					at,
+					at,
+				),
+			)
 		}
 		if at == filepath.Dir(at) {
 			return nil

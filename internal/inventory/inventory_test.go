@@ -16,8 +16,12 @@ import (
 // Our own files in an install may have been in other hands: none of them leads out
 // of it, whatever stands in it.
 func FuzzOurOwnFiles(f *testing.F) {
-	f.Add([]byte(`{"format":"freshkeel-logbook/1","id":"r0001","kind":"refit","phase":"swapping"}`),
-		[]byte("{\"format\":\"freshkeel-inventory/2\",\"version\":\"1\"}\n{\"path\":\"a\",\"kind\":\"file\",\"mode\":420,\"uid\":0,\"gid\":0,\"seen_at\":1}\n{\"end\":1}\n"))
+	f.Add(
+		[]byte(`{"format":"freshkeel-logbook/1","id":"r0001","kind":"refit","phase":"swapping"}`),
+		[]byte(
+			"{\"format\":\"freshkeel-inventory/2\",\"version\":\"1\"}\n{\"path\":\"a\",\"kind\":\"file\",\"mode\":420,\"uid\":0,\"gid\":0,\"seen_at\":1}\n{\"end\":1}\n",
+		),
+	)
 	f.Add([]byte(`{"format":"freshkeel-logbook/1","id":"../../r0001"}`),
 		[]byte("{\"format\":\"freshkeel-inventory/2\"}\n{\"path\":\"../a\",\"kind\":\"file\"}\n"))
 	dir := f.TempDir()

@@ -19,7 +19,9 @@ var (
 	batchGoto  = regexp.MustCompile(`(?i)^@?goto\s+:?([\w.-]+)\s*$`)
 	batchLabel = regexp.MustCompile(`^:([\w.-]+)\s*$`)
 	batchPause = regexp.MustCompile(`(?i)^@?pause\b`)
-	batchSkip  = regexp.MustCompile(`(?i)^@?(?:rem\b|::|:|echo\b|if\b|for\b|goto\b|pause\b|title\b|exit\b|setlocal\b|endlocal\b|timeout\b|popd\b|\(|\))`)
+	batchSkip  = regexp.MustCompile(
+		`(?i)^@?(?:rem\b|::|:|echo\b|if\b|for\b|goto\b|pause\b|title\b|exit\b|setlocal\b|endlocal\b|timeout\b|popd\b|\(|\))`,
+	)
 )
 
 // batch walks the lines of a Windows batch script, with the variables that are known so far.

@@ -107,8 +107,11 @@ func free(dir string, o install.Options) error {
 	list, err := os.ReadDir(dir)
 	switch {
 	case err == nil && len(list) > 0:
-		return tell.Misuse(dir+" is not empty", "name a folder that does not exist yet; a server that is there already is "+
-			"taken under care by: freshkeel adopt "+dir)
+		return tell.Misuse(
+			dir+" is not empty",
+			"name a folder that does not exist yet; a server that is there already is "+
+				"taken under care by: freshkeel adopt "+dir,
+		)
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return err
 	}
@@ -116,7 +119,10 @@ func free(dir string, o install.Options) error {
 		return tell.Misuse(filepath.Dir(dir)+" is not a folder", "make it first")
 	}
 	if above, err := install.Find(filepath.Dir(dir)); err == nil {
-		return tell.Misuse(fmt.Sprintf("%s lies within %s, which is under care already", dir, above), "name a folder outside of it")
+		return tell.Misuse(
+			fmt.Sprintf("%s lies within %s, which is under care already", dir, above),
+			"name a folder outside of it",
+		)
 	}
 	return install.Apart(dir, o.Home)
 }
@@ -481,8 +487,12 @@ func (l *laying) adopt(ctx context.Context) error {
 			return err
 		}
 	}
-	got, err := adopt.Install(ctx, adopt.Order{Dir: l.dir, Set: l.set, Version: l.out.Version, Name: l.a.Name, Source: l.a.Source,
-		Strip: l.stripped()}, l.o)
+	got, err := adopt.Install(
+		ctx,
+		adopt.Order{Dir: l.dir, Set: l.set, Version: l.out.Version, Name: l.a.Name, Source: l.a.Source,
+			Strip: l.stripped()},
+		l.o,
+	)
 	if err != nil {
 		return err
 	}

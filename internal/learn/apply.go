@@ -67,7 +67,11 @@ func otherSource(text profile.Text, list []Proposal, now time.Time) (_ profile.T
 
 // Forget takes what was learned of a key, "" for all, out of a profile's text again. A key
 // that was edited by hand since stays as it is, and is told.
-func Forget(text profile.Text, edits []Edit, key string) (_ profile.Text, left []Edit, gone, stays []string, err error) {
+func Forget(
+	text profile.Text,
+	edits []Edit,
+	key string,
+) (_ profile.Text, left []Edit, gone, stays []string, err error) {
 	left = slices.Clone(edits)
 	for i := len(left) - 1; i >= 0; i-- {
 		e := left[i]

@@ -32,8 +32,14 @@ func TestPatternsHoldNothingOfOneStart(t *testing.T) {
 }
 
 func TestTheVersionIsTheServersOwn(t *testing.T) {
-	boot := []string{"OpenSSL 3.0.11 19 Sep 2023", "Protocol version 47.2", "listening on 192.168.0.17", "started 2026.11.26",
-		"Pond dedicated server v2.3.1.", "zlib version 1.3.1"}
+	boot := []string{
+		"OpenSSL 3.0.11 19 Sep 2023",
+		"Protocol version 47.2",
+		"listening on 192.168.0.17",
+		"started 2026.11.26",
+		"Pond dedicated server v2.3.1.",
+		"zlib version 1.3.1",
+	}
 	r := Version(boot, "")
 	require.NotNil(t, r)
 	assert.Equal(t, "2.3.1", r.Version)
@@ -82,16 +88,30 @@ func TestPortsAreReadWhereTheyAreNamed(t *testing.T) {
 
 // What was learned goes in with its evidence, leaves what was written by hand, and comes out again.
 func TestLessonsGoInAndComeOut(t *testing.T) {
-	text := profile.Text("[server]\nname = 'p'\nkeep = []\n[stop]\nsend = 'bye' # mine\n[ready]\n# guessed from: a log\nline = '^old'\n# not found; set it: x\nversion = ''\n")
+	text := profile.Text(
+		"[server]\nname = 'p'\nkeep = []\n[stop]\nsend = 'bye' # mine\n[ready]\n# guessed from: a log\nline = '^old'\n# not found; set it: x\nversion = ''\n",
+	)
 	p, err := profile.Parse("x", text)
 	require.NoError(t, err)
-	o := Observation{Console: []string{"pond server 1.0", "the pond is ready"}, Version: "1.0", Stop: &StopSeen{Line: "quit"},
-		Ports: []profile.Port{{Net: "udp", Number: 27750}, {Net: "udp", Number: 45123}}, OfBuild: func(string) bool { return false }}
+	o := Observation{
+		Console: []string{"pond server 1.0", "the pond is ready"},
+		Version: "1.0",
+		Stop:    &StopSeen{Line: "quit"},
+		Ports: []profile.Port{
+			{Net: "udp", Number: 27750},
+			{Net: "udp", Number: 45123},
+		},
+		OfBuild: func(string) bool { return false },
+	}
 	list := Propose(text, p, &Seen{}, o)
 	got, edits, err := Apply(text, list)
 	require.NoError(t, err)
 	assert.Contains(t, string(got), "send = 'bye' # mine", "a line by hand stays, whatever was seen")
-	assert.Contains(t, string(got), "# learned from: line 2 of the console: the pond is ready\nline = '^the pond is ready'")
+	assert.Contains(
+		t,
+		string(got),
+		"# learned from: line 2 of the console: the pond is ready\nline = '^the pond is ready'",
+	)
 	assert.Contains(t, string(got), "ports = ['udp/27750']")
 	assert.NotContains(t, string(got), "45123", "a port that the system chose is none of the server's")
 	_, err = profile.Parse("x", got)

@@ -36,20 +36,37 @@ var readyWords = []struct {
 	worth int
 }{
 	{regexp.MustCompile(`(?i)\bready\b`), 6},
-	{regexp.MustCompile(`(?i)\b(accepting|awaiting|waiting for) (players?|connections?|clients?|snails?|\w+ to (join|connect))`), 6},
+	{
+		regexp.MustCompile(
+			`(?i)\b(accepting|awaiting|waiting for) (players?|connections?|clients?|snails?|\w+ to (join|connect))`,
+		),
+		6,
+	},
 	{regexp.MustCompile(`(?i)\b(now )?(online|open for|is open|are open|now open|open after)\b`), 5},
-	{regexp.MustCompile(`(?i)\b(startup|start-up|loading|initiali[sz]ation|boot|setup) (is )?(complete|completed|done|finished)\b`), 6},
+	{
+		regexp.MustCompile(
+			`(?i)\b(startup|start-up|loading|initiali[sz]ation|boot|setup) (is )?(complete|completed|done|finished)\b`,
+		),
+		6,
+	},
 	{regexp.MustCompile(`(?i)\bdone\b`), 4},
 	{regexp.MustCompile(`(?i)\b(listening|listens|serving)\b`), 4},
-	{regexp.MustCompile(`(?i)\b(server|game|world|host|service)\b.*\b(started|running|up|opened|initiali[sz]ed|loaded)\b`), 4},
+	{
+		regexp.MustCompile(
+			`(?i)\b(server|game|world|host|service)\b.*\b(started|running|up|opened|initiali[sz]ed|loaded)\b`,
+		),
+		4,
+	},
 	{regexp.MustCompile(`(?i)\b(started|opened|opens|running|up and running)\b`), 3},
 	{regexp.MustCompile(`(?i)\b(initiali[sz]ed|loaded|complete|bound to)\b`), 2},
 }
 
 // unready speak against a line.
-var unready = regexp.MustCompile(`(?i)\b(errors?|fail(ed|ure|s)?|warn(ing)?s?|not|no|cannot|can't|unable|loading|starting|` +
-	`initiali[sz]ing|connecting|preparing|disabled|deprecated|missing|stopped|stopping|closing|plugins?|mods?|add-?ons?|` +
-	`module|config(uration)?|settings|library|thread|rcon|admin|metrics|query|web|http)\b`)
+var unready = regexp.MustCompile(
+	`(?i)\b(errors?|fail(ed|ure|s)?|warn(ing)?s?|not|no|cannot|can't|unable|loading|starting|` +
+		`initiali[sz]ing|connecting|preparing|disabled|deprecated|missing|stopped|stopping|closing|plugins?|mods?|add-?ons?|` +
+		`module|config(uration)?|settings|library|thread|rcon|admin|metrics|query|web|http)\b`,
+)
 
 // minReady is how much a line must weigh to be taken for the one that says that it is ready.
 const minReady = 5
@@ -117,16 +134,22 @@ func hasWord(s string) bool { return regexp.MustCompile(`[A-Za-z]{3}`).MatchStri
 
 var (
 	// versionIn finds numbers that may be a version.
-	versionIn = regexp.MustCompile(`(?i)(^|[^\w.])(v|r|b|build[ -]?)?(\d+(?:\.\d+)+(?:[+_-][\w.]*\w|[a-z]\d*)?(?:\.\d\w*)*|20\d{6}(?:\.\d+)?)`)
+	versionIn = regexp.MustCompile(
+		`(?i)(^|[^\w.])(v|r|b|build[ -]?)?(\d+(?:\.\d+)+(?:[+_-][\w.]*\w|[a-z]\d*)?(?:\.\d\w*)*|20\d{6}(?:\.\d+)?)`,
+	)
 	// ofOthers are words before a number that say whose it is: not the server's.
-	ofOthers = regexp.MustCompile(`(?i)\b(protocol|schema|format|librar(y|ies)|\blib\w*|openssl|zlib|sqlite|mysql|postgres\w*|` +
-		`java\b|jvm|jdk|jre|runtime|openjdk|glibc|musl|compiler|compiled|gcc|clang|kernel|linux|windows|\bos\b|debian|ubuntu|` +
-		`driver|database|\bdb\b|\bapi\b|\blua\w*|python|perl|node\b|boost|curl|\bsdl\b|opengl|vulkan|engine|plug-?in|\bmods?\b|` +
-		`module|add-?on|client|network|net ?code|save|world|map|level|shader|script|model|unicode|tls|ssl|memory|\bcpu\b|ip\b|` +
-		`address|listen\w*|bind\w*|bound|port|http\w*|file|updater|launcher|loader|downloader|tool|schema|date|time|took|in|after|` +
-		`ping|seconds?|load|usage|locale|gravity|scale|ratio|rate|speed|factor|copyright|\(c\))\W{0,12}(version\W{0,3})?(is\s+)?[(\[]?$`)
+	ofOthers = regexp.MustCompile(
+		`(?i)\b(protocol|schema|format|librar(y|ies)|\blib\w*|openssl|zlib|sqlite|mysql|postgres\w*|` +
+			`java\b|jvm|jdk|jre|runtime|openjdk|glibc|musl|compiler|compiled|gcc|clang|kernel|linux|windows|\bos\b|debian|ubuntu|` +
+			`driver|database|\bdb\b|\bapi\b|\blua\w*|python|perl|node\b|boost|curl|\bsdl\b|opengl|vulkan|engine|plug-?in|\bmods?\b|` +
+			`module|add-?on|client|network|net ?code|save|world|map|level|shader|script|model|unicode|tls|ssl|memory|\bcpu\b|ip\b|` +
+			`address|listen\w*|bind\w*|bound|port|http\w*|file|updater|launcher|loader|downloader|tool|schema|date|time|took|in|after|` +
+			`ping|seconds?|load|usage|locale|gravity|scale|ratio|rate|speed|factor|copyright|\(c\))\W{0,12}(version\W{0,3})?(is\s+)?[(\[]?$`,
+	)
 	// itself are words before a number that say that it is the server's own.
-	itself = regexp.MustCompile(`(?i)\b(version|ver\.?|server|build|release|revision|dedicated|game)\W{0,12}(is\s+)?(no\.?\s+)?[(\[]?v?$`)
+	itself = regexp.MustCompile(
+		`(?i)\b(version|ver\.?|server|build|release|revision|dedicated|game)\W{0,12}(is\s+)?(no\.?\s+)?[(\[]?v?$`,
+	)
 )
 
 // Version finds the line by which a server says its version: the one that is known, where it

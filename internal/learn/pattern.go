@@ -11,12 +11,26 @@ var loose = []struct {
 	what *regexp.Regexp
 	by   string
 }{
-	{regexp.MustCompile(`[A-Za-z]+://[^\s"'<>]+`), `\S+`},                                                        // an address
-	{regexp.MustCompile(`(?i)\b[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}\b`), `\S+`},                             // an identity
-	{regexp.MustCompile(`\b\d{4}[-/.]\d\d[-/.]\d\d([T ]\d\d:\d\d(:\d\d)?([.,]\d+)?(Z|[+-]\d\d:?\d\d)?)?`), `.+`}, // a date
+	{
+		regexp.MustCompile(`[A-Za-z]+://[^\s"'<>]+`),
+		`\S+`,
+	}, // an address
+	{
+		regexp.MustCompile(`(?i)\b[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}\b`),
+		`\S+`,
+	}, // an identity
+	{
+		regexp.MustCompile(`\b\d{4}[-/.]\d\d[-/.]\d\d([T ]\d\d:\d\d(:\d\d)?([.,]\d+)?(Z|[+-]\d\d:?\d\d)?)?`),
+		`.+`,
+	}, // a date
 	{regexp.MustCompile(`\b\d{1,2}[-/.]\d{1,2}[-/.]\d{4}\b`), `.+`},
 	{regexp.MustCompile(`(?i)\b(mon|tues?|wed(nes)?|thu(rs)?|fri|sat(ur)?|sun)(day)?\b,?`), `\S+`},
-	{regexp.MustCompile(`(?i)\b(jan(uary)?|feb(ruary)?|mar(ch)?|apr(il)?|june?|july?|aug(ust)?|sep(tember)?|oct(ober)?|nov(ember)?|dec(ember)?) \d{1,2}\b`), `.+`},
+	{
+		regexp.MustCompile(
+			`(?i)\b(jan(uary)?|feb(ruary)?|mar(ch)?|apr(il)?|june?|july?|aug(ust)?|sep(tember)?|oct(ober)?|nov(ember)?|dec(ember)?) \d{1,2}\b`,
+		),
+		`.+`,
+	},
 	{regexp.MustCompile(`\b\d{1,2}:\d\d(:\d\d)?([.,]\d+)?( ?[AaPp][Mm])?\b`), `\S+`}, // a time
 	{regexp.MustCompile(`\[[0-9a-fA-F:]*:[0-9a-fA-F:]*\](:\d+)?`), `\S+`},            // addresses of the network
 	{regexp.MustCompile(`(^|\s)[0-9a-fA-F]{0,4}(:[0-9a-fA-F]{0,4}){2,7}\b`), `\s*\S+`},

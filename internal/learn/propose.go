@@ -79,12 +79,22 @@ func Propose(text profile.Text, p *profile.Profile, seen *Seen, o Observation) (
 	}
 	if !heard(seen, watch.KeyLine, p.Ready.Line) && open(text, "ready.line", !p.Ready.Line.Given()) {
 		if r := Ready(lines, o.Ports); r != nil {
-			add("ready.line", words.Quote(r.Pattern), fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From)), r.Sure)
+			add(
+				"ready.line",
+				words.Quote(r.Pattern),
+				fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From)),
+				r.Sure,
+			)
 		}
 	}
 	if !heard(seen, watch.KeyVersion, p.Ready.Version) && open(text, "ready.version", !p.Ready.Version.Given()) {
 		if r := Version(lines, o.Version, o.Names...); r != nil && r.Sure != Maybe {
-			add("ready.version", words.Quote(r.Pattern), fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From)), r.Sure)
+			add(
+				"ready.version",
+				words.Quote(r.Pattern),
+				fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From)),
+				r.Sure,
+			)
 			out[len(out)-1].Says = r.Version
 		}
 	}
@@ -161,8 +171,9 @@ const ephemeral = 32768
 // proposePorts are the ports that the server holds, as far as they are its own.
 func proposePorts(text profile.Text, p *profile.Profile, o Observation) *Proposal {
 	given := p.Ready.Held()
-	if len(given) > 0 && (!open(text, "ready.ports", len(p.Ready.Ports) == 0) || !open(text, "ready.port", !p.Ready.Port.Given()) ||
-		!slices.ContainsFunc(given, func(q profile.Port) bool { return !slices.Contains(o.Ports, q) })) {
+	if len(given) > 0 &&
+		(!open(text, "ready.ports", len(p.Ready.Ports) == 0) || !open(text, "ready.port", !p.Ready.Port.Given()) ||
+			!slices.ContainsFunc(given, func(q profile.Port) bool { return !slices.Contains(o.Ports, q) })) {
 		return nil
 	}
 	var named, others []profile.Port

@@ -34,8 +34,18 @@ var wordRules = []struct {
 	// A person typed it at the console, whose log shows that.
 	{regexp.MustCompile(`(?i)(?:^|[>\]:$#] ?|console: ?|command: ?)(` + anyWord + `)\s*$`), true},
 	// A text or a help says what it is for.
-	{regexp.MustCompile(`(?i)\b(?:type|typing|enter|entering|use|send|command|with|press)\b[^\n]{0,16}?["'\x60«“‘/<](` + anyWord + `)["'\x60»”’>]`), true},
-	{regexp.MustCompile(`(?i)^\s*[-*•]?\s*["'\x60]?(` + anyWord + `)["'\x60]?(?:\s*\[[^\]]*\]|\s*<[^>]*>)*\s*(?:[-–—:=]+|\s{2,}|\t)\s*.*\b(?:stop|shut|quit|exit|clos|end|save|terminat)`), true},
+	{
+		regexp.MustCompile(
+			`(?i)\b(?:type|typing|enter|entering|use|send|command|with|press)\b[^\n]{0,16}?["'\x60«“‘/<](` + anyWord + `)["'\x60»”’>]`,
+		),
+		true,
+	},
+	{
+		regexp.MustCompile(
+			`(?i)^\s*[-*•]?\s*["'\x60]?(` + anyWord + `)["'\x60]?(?:\s*\[[^\]]*\]|\s*<[^>]*>)*\s*(?:[-–—:=]+|\s{2,}|\t)\s*.*\b(?:stop|shut|quit|exit|clos|end|save|terminat)`,
+		),
+		true,
+	},
 	{regexp.MustCompile(`(?i)\b(?:type|enter|use)\s+(` + anyWord + `)\s+(?:to|and|for)\b`), true},
 }
 
@@ -43,7 +53,9 @@ var wordRules = []struct {
 // that is its stop line.
 var (
 	stopScript = regexp.MustCompile(`(?i)(^|[-_./ ])(stop|shutdown|quit|close|down|halt)([-_. ]|$)`)
-	anyStuffed = regexp.MustCompile(`(?i)\b(?:stuff\s+["'$]*([^"'\\^]+?)(?:\\[nr]|\^M|\\015|\$\(printf|["'])|send-keys\s+(?:-t\s+\S+\s+)?["']?([^"']+?)["']?\s+(?:Enter|C-m|ENTER))`)
+	anyStuffed = regexp.MustCompile(
+		`(?i)\b(?:stuff\s+["'$]*([^"'\\^]+?)(?:\\[nr]|\^M|\\015|\$\(printf|["'])|send-keys\s+(?:-t\s+\S+\s+)?["']?([^"']+?)["']?\s+(?:Enter|C-m|ENTER))`,
+	)
 )
 
 // WordsIn finds the lines that a text gives away, each with the line of the text; name is the

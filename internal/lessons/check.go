@@ -40,16 +40,26 @@ func (b *Book) Check() (out []Remark) {
 		for key, pats := range map[string]tree.Patterns{"server.keep": p.Server.Keep, "server.settings": p.Server.Settings} {
 			for _, pat := range pats {
 				if !slices.ContainsFunc(list, func(e tree.Entry) bool {
-					return (tree.Patterns{pat}).Match(e.Path) || e.Kind == tree.Dir && (tree.Patterns{pat}).Match(e.Path+"/x")
+					return (tree.Patterns{pat}).Match(e.Path) ||
+						e.Kind == tree.Dir && (tree.Patterns{pat}).Match(e.Path+"/x")
 				}) {
-					add(key, "correct it, or: freshkeel -d "+b.Dir+" profile set --drop "+key+" "+words.Quote(pat), "%s matches no file of the install", words.Quote(pat))
+					add(
+						key,
+						"correct it, or: freshkeel -d "+b.Dir+" profile set --drop "+key+" "+words.Quote(pat),
+						"%s matches no file of the install",
+						words.Quote(pat),
+					)
 				}
 			}
 		}
 		slices.SortFunc(out, func(x, y Remark) int { return strings.Compare(x.Key+x.What, y.Key+y.What) })
 	}
 	if at := p.Launch.Script; at == "" {
-		add("launch.script", "freshkeel -d "+b.Dir+" profile set launch.script NAME", "no launch script is named: the server can't be started")
+		add(
+			"launch.script",
+			"freshkeel -d "+b.Dir+" profile set launch.script NAME",
+			"no launch script is named: the server can't be started",
+		)
 	} else if !b.Exists(at) {
 		add("launch.script", "correct the name", "%s is not there", at)
 	}
@@ -63,7 +73,12 @@ func (b *Book) Check() (out []Remark) {
 	for key, pats := range map[string]profile.Patterns{watch.KeyLine: p.Ready.Line, watch.KeyVersion: p.Ready.Version} {
 		for _, one := range pats {
 			if !seen.Bears(key, one.String()) {
-				add(key, start, "no good start has borne out %s: until one does, it only warns", words.Quote(one.String()))
+				add(
+					key,
+					start,
+					"no good start has borne out %s: until one does, it only warns",
+					words.Quote(one.String()),
+				)
 			}
 		}
 	}

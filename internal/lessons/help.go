@@ -10,7 +10,9 @@ import (
 )
 
 // offersHelp is how a console says that it has help, and by which word: a harmless one.
-var offersHelp = regexp.MustCompile(`(?i)\b(?:type|enter|use|try|say|for)\b[^\n]{0,24}?["'\x60«“/]?(/?help|\?)["'\x60»”]?(?:\s|$|[.,!)])`)
+var offersHelp = regexp.MustCompile(
+	`(?i)\b(?:type|enter|use|try|say|for)\b[^\n]{0,24}?["'\x60«“/]?(/?help|\?)["'\x60»”]?(?:\s|$|[.,!)])`,
+)
 
 // helpWait is how long the answer to it is waited for.
 const helpWait = 3 * time.Second
@@ -46,5 +48,10 @@ func (b *Book) AskHelp() ([]learn.Proposal, error) {
 	}
 	time.Sleep(helpWait)
 	words := learn.WordsIn("what its console says to "+word, strings.Join(firstLines(console, from), "\n"))
-	return learn.Propose(text, p, seen, learn.Observation{Words: learn.Ranked(words), OfBuild: func(string) bool { return false }}), nil
+	return learn.Propose(
+		text,
+		p,
+		seen,
+		learn.Observation{Words: learn.Ranked(words), OfBuild: func(string) bool { return false }},
+	), nil
 }

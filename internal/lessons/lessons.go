@@ -52,7 +52,12 @@ func (b *Book) Propose() ([]learn.Proposal, error) {
 		return nil, err
 	}
 	seen := learn.ReadSeen(b.State(learn.FileName))
-	o := learn.Observation{Names: b.names(p), Stop: seen.Stop, Version: b.version(), OfBuild: func(string) bool { return false }}
+	o := learn.Observation{
+		Names:   b.names(p),
+		Stop:    seen.Stop,
+		Version: b.version(),
+		OfBuild: func(string) bool { return false },
+	}
 	st := b.RunDir().Status()
 	if !st.Running || st.Silent {
 		return learn.Propose(text, p, seen, o), nil

@@ -94,8 +94,11 @@ func (p *Plan) withoutFilesAbove(build Items) Items {
 			p.Blocked = append(p.Blocked, Blocked{it.At,
 				fmt.Sprintf("%s brings it, and %s brings a file called %s", Whose(p.Whose[it.At]),
 					Whose(p.Whose[up.At]), up.At),
-				fmt.Sprintf("ask their makers which of the two is right; [layer] into lays a layer into another folder, and "+
-					"--without %s goes without it", cmp.Or(p.Whose[it.At], p.Whose[up.At]))})
+				fmt.Sprintf(
+					"ask their makers which of the two is right; [layer] into lays a layer into another folder, and "+
+						"--without %s goes without it",
+					cmp.Or(p.Whose[it.At], p.Whose[up.At]),
+				)})
 		}
 	}
 	if len(blocked) == 0 {

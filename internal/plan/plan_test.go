@@ -259,7 +259,10 @@ func TestDamageIsToldFromWhatSomebodyWrote(t *testing.T) {
 // A layer's files lie over the build's, under its own folder; what can't lie
 // together is told; content that lies elsewhere now is a move.
 func TestLayersComposeAndMovesAreSeen(t *testing.T) {
-	s := newStand(t, "[[layer]]\nname = 'a'\nsource.feed = 'x'\n[[layer]]\nname = 'b'\ninto = 'lib'\nsource.feed = 'x'\n")
+	s := newStand(
+		t,
+		"[[layer]]\nname = 'a'\nsource.feed = 'x'\n[[layer]]\nname = 'b'\ninto = 'lib'\nsource.feed = 'x'\n",
+	)
 	s.Installed("1", map[string]string{"old/map": "one and the same", "gone": "x"})
 	s.Put(map[string]string{"old/map": "one and the same", "gone": "x"})
 	f := s.Build("2", map[string]string{"new/map": "one and the same", "lib/f": "base", "lib/own": "o", "flat": "file"})

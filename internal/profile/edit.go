@@ -253,7 +253,11 @@ func (t Text) WithItem(key, item, from string) (Text, error) {
 	case len(v.V) == 0:
 		return slices.Concat(t[:at.value], []byte("[\n"+line+"\n]"), t[at.end:]), nil
 	case !strings.Contains(old, "\n"):
-		return slices.Concat(t[:at.value], []byte(strings.TrimRight(old, " ,")+", "+words.Quote(item)+"]"), t[at.end:]), nil
+		return slices.Concat(
+			t[:at.value],
+			[]byte(strings.TrimRight(old, " ,")+", "+words.Quote(item)+"]"),
+			t[at.end:],
+		), nil
 	}
 	body := strings.TrimRight(old, " \t")
 	if comma != "" { // behind the last item, before what may be its comment

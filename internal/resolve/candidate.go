@@ -161,8 +161,10 @@ func (rs *Resolver) FromPlace(w Want) (*Candidate, error) {
 	}
 	fi, err := os.Stat(full)
 	if err != nil {
-		return nil, tell.Advise(fmt.Errorf("take the build from %s: %w", w.From, errors.Unwrap(err)),
-			"give the path of an archive, a file or a folder, or an address; paths count from the folder that you are in")
+		return nil, tell.Advise(
+			fmt.Errorf("take the build from %s: %w", w.From, errors.Unwrap(err)),
+			"give the path of an archive, a file or a folder, or an address; paths count from the folder that you are in",
+		)
 	}
 	c.Source = full
 	if fi.IsDir() && key != "" {

@@ -249,10 +249,15 @@ func (rk *Rack) Drop(name string, anyway bool, needed func(dir, folder string) (
 				"let that server run another one first")
 		}
 		if by := needed(at, path); len(by) > 0 && !anyway {
-			return "", tell.Advise(fmt.Errorf("%s is needed to go back: the launch script of %s runs it in %s: %s",
-				filepath.Base(path), at, words.Plural(len(by), "backup"), words.Some(by, 4)),
-				fmt.Sprintf("keep it for as long as those are kept; or, where they are not wanted back: freshkeel runtimes "+
-					"drop %s --anyway", filepath.Base(path)))
+			return "", tell.Advise(
+				fmt.Errorf("%s is needed to go back: the launch script of %s runs it in %s: %s",
+					filepath.Base(path), at, words.Plural(len(by), "backup"), words.Some(by, 4)),
+				fmt.Sprintf(
+					"keep it for as long as those are kept; or, where they are not wanted back: freshkeel runtimes "+
+						"drop %s --anyway",
+					filepath.Base(path),
+				),
+			)
 		}
 	}
 	gone := filepath.Join(dir, ".taking-dropped")

@@ -102,8 +102,19 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdic
 	if goal.Known == seen.Heard { // the server's own word proves no rule that heard it
 		goal.Known = ""
 	}
-	j := watch.NewJudge(watch.Rules{Ready: sv.Profile.Ready, Expect: goal.Version, From: goal.From, Known: goal.Known, Proof: seen.Proof(),
-		Before: seen.Ports, Usual: seen.Usual, ByHand: sv.byHand("ready.version")}, start)
+	j := watch.NewJudge(
+		watch.Rules{
+			Ready:  sv.Profile.Ready,
+			Expect: goal.Version,
+			From:   goal.From,
+			Known:  goal.Known,
+			Proof:  seen.Proof(),
+			Before: seen.Ports,
+			Usual:  seen.Usual,
+			ByHand: sv.byHand("ready.version"),
+		},
+		start,
+	)
 	v, ports := sv.judge(ctx, j, start)
 	if v.Up {
 		seen.CameUp(v, ports)

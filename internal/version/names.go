@@ -6,7 +6,9 @@ import (
 	"strings"
 )
 
-var versionInName = regexp.MustCompile(`(?i)(?:^|[^0-9a-z.])v?(\d+(?:\.\d+)+(?:-(?:alpha|beta|rc|pre|preview|snapshot|build)[.\d]*)?|\d{4}-\d{2}-\d{2}|(?:build|b|r)\d{2,})`)
+var versionInName = regexp.MustCompile(
+	`(?i)(?:^|[^0-9a-z.])v?(\d+(?:\.\d+)+(?:-(?:alpha|beta|rc|pre|preview|snapshot|build)[.\d]*)?|\d{4}-\d{2}-\d{2}|(?:build|b|r)\d{2,})`,
+)
 
 // In finds a version in a file or folder name: the last run of numbers
 // with dots between, date or build number. "" when there is none.

@@ -168,8 +168,11 @@ func (j *Judge) hearVersion(at time.Time, text string) *Verdict {
 	case j.rules.ByHand || j.rules.proven(KeyVersion, j.versBy.String()):
 		return j.no(at, fmt.Sprintf("the server says it is version %s, the build is %s", j.version, want), text)
 	default:
-		j.doubts = append(j.doubts, fmt.Sprintf("by the rule %s the server says that it is %s, and the build is %s; no good "+
-			"start has proven that rule", words.Quote(j.versBy.String()), j.version, want))
+		j.doubts = append(
+			j.doubts,
+			fmt.Sprintf("by the rule %s the server says that it is %s, and the build is %s; no good "+
+				"start has proven that rule", words.Quote(j.versBy.String()), j.version, want),
+		)
 	}
 	return nil
 }
@@ -335,7 +338,9 @@ func (j *Judge) up(at time.Time) *Verdict {
 	r := j.rules
 	if r.Version.Given() && j.version == "" {
 		if r.must(KeyVersion, r.Version) {
-			return j.no(at, fmt.Sprintf("the server said it was ready, but no line matched the version rule %s", r.Version),
+			return j.no(
+				at,
+				fmt.Sprintf("the server said it was ready, but no line matched the version rule %s", r.Version),
 				j.lines...)
 		}
 		j.doubts = append(j.doubts, "no line matched the version rule "+r.Version.String())
@@ -366,8 +371,11 @@ func (j *Judge) up(at time.Time) *Verdict {
 		}
 	}
 	if j.failedBy != nil {
-		v.Doubts = append(v.Doubts, fmt.Sprintf("this line matched the failure rule %s, and it came up all the same: %s",
-			words.Quote(j.failedBy.String()), j.failed))
+		v.Doubts = append(
+			v.Doubts,
+			fmt.Sprintf("this line matched the failure rule %s, and it came up all the same: %s",
+				words.Quote(j.failedBy.String()), j.failed),
+		)
 	}
 	j.proof(v)
 	v.Why = j.upWhy(at)

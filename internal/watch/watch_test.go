@@ -20,7 +20,11 @@ func guessed(r *Rules) { r.Strict = nil }
 
 func learned(r *Rules) {
 	r.Strict, r.Usual = new(false), 8*time.Second
-	r.Proof = Proof{Rule(KeyLine, "^open"): true, Rule(KeyVersion, `^version (\S+)`): true, Rule(KeyPort, "udp/27750"): true}
+	r.Proof = Proof{
+		Rule(KeyLine, "^open"):             true,
+		Rule(KeyVersion, `^version (\S+)`): true,
+		Rule(KeyPort, "udp/27750"):         true,
+	}
 }
 
 // Each case is a story: what happens at which second. The verdict must come at

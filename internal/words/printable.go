@@ -18,7 +18,9 @@ const MaxLine = 16 << 10
 // sequences are what terminals take for commands (ECMA-48, sections 5.3, 5.4 and
 // 8.3.89): control sequences, strings up to their end or the line's, and two-letter
 // escapes, each also in its one-byte form.
-var sequences = regexp.MustCompile("(?:\x1b\\[|\u009b)[0-?]*[ -/]*[@-~]|(?:\x1b[\\]PX^_]|[\u009d\u0090\u0098\u009e\u009f])[^\x07\x1b\u009c\n]*(?:\x07|\x1b\\\\|\u009c|$)|\x1b[ -/]*[0-~]")
+var sequences = regexp.MustCompile(
+	"(?:\x1b\\[|\u009b)[0-?]*[ -/]*[@-~]|(?:\x1b[\\]PX^_]|[\u009d\u0090\u0098\u009e\u009f])[^\x07\x1b\u009c\n]*(?:\x07|\x1b\\\\|\u009c|$)|\x1b[ -/]*[0-~]",
+)
 
 // Printable is a text without anything that moves a cursor, sets a title, answers
 // for the keyboard or changes the order of reading: sequences for terminals go,

@@ -108,7 +108,10 @@ func (p *Pushing) keep(ctx context.Context, claim, dry bool) error {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		if _, was := os.Stat(known); was == nil && !claim {
-			return &Foreign{c.Where(), "it is empty, and was not when it was last written to: is another disk mounted there?"}
+			return &Foreign{
+				c.Where(),
+				"it is empty, and was not when it was last written to: is another disk mounted there?",
+			}
 		}
 		if list, err := c.place.List(ctx, ""); err != nil {
 			return err
@@ -121,7 +124,10 @@ func (p *Pushing) keep(ctx context.Context, claim, dry bool) error {
 		return &Foreign{c.Where(), "its file «keeper» is not one of this program's"}
 	case k.Sealed != (c.sealed != nil):
 		if k.Sealed {
-			return &Foreign{c.Where(), "what it holds is encrypted, and the profile names no recipient: give each its own place"}
+			return &Foreign{
+				c.Where(),
+				"what it holds is encrypted, and the profile names no recipient: give each its own place",
+			}
 		}
 		return &Foreign{c.Where(), "what it holds is not encrypted, and the profile names a recipient: give each " +
 			"its own place"}
