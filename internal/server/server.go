@@ -171,7 +171,7 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 	tick := time.NewTicker(portPause)
 	defer tick.Stop()
 	loop, _ := sv.script()
-	pids := &family{loop: loop}
+	pids, said := &family{loop: loop}, twice{}
 	awaited := ""
 	for {
 		select {
@@ -186,11 +186,9 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 				}
 				return j.Exited(time.Now(), status), nil
 			}
-			sv.Tell(tell.Event{Kind: tell.ServerSaid, Text: l})
-			v = j.Line(time.Now(), l)
+			v = sv.hear(j, said, l, false)
 		case l := <-logged:
-			sv.Tell(tell.Event{Kind: tell.ServerSaid, Text: l})
-			v = j.Line(time.Now(), l)
+			v = sv.hear(j, said, l, true)
 		case <-tick.C:
 			st := sv.RunDir().Status()
 			if !st.Running {
@@ -215,6 +213,32 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 			return v, held
 		}
 	}
+}
+
+// hear tells a judge a line, unless it was heard from the other side already.
+func (sv *Server) hear(j *watch.Judge, said twice, line string, log bool) *Verdict {
+	if said.before(line, log) {
+		return nil
+	}
+	sv.Tell(tell.Event{Kind: tell.ServerSaid, Text: line})
+	return j.Line(time.Now(), line)
+}
+
+// twice knows lines that a server says at its console and in its log too: each counts once. A
+// positive count is of lines that the console alone has said so far.
+type twice map[string]int
+
+// before tells whether a line was heard from the other side already.
+func (t twice) before(line string, log bool) bool {
+	step := 1
+	if log {
+		step = -1
+	}
+	other := t[line]*step < 0
+	if t[line] += step; t[line] == 0 {
+		delete(t, line)
+	}
+	return other
 }
 
 // portsOf are the ports that processes hold, as a profile names them.
