@@ -90,6 +90,12 @@ func (k *Keel) begin(ctx context.Context, doing string) (unlock func(), err erro
 	if unlock, err = k.in.Lock(doing); err != nil {
 		return nil, err
 	}
+	if doing != "stop" { // a server can be stopped when a disk of it is lost
+		if err := k.in.Bind(); err != nil {
+			unlock()
+			return nil, err
+		}
+	}
 	k.srv.TakeOver(ctx)
 	if _, err := k.recoverLocked(ctx); err != nil {
 		unlock()

@@ -19,6 +19,9 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 				strings.Join(check.Acceptable, ", ")), "freshkeel preflight --all")
 		}
 	}
+	if err := k.in.Whole(); err != nil {
+		return nil, err
+	}
 	fetched, err := k.acq.Chain(ctx, w)
 	if err != nil {
 		return nil, err

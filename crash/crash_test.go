@@ -48,21 +48,26 @@ type crash struct {
 	command  []string
 	always   string   // the version that must hold in the end, "" where either may
 	disks    []string // folders of the install that stand on disks of their own
+	away     []string // folders of the install that stand outside of it
 	spoilt   bool     // its first backup, b0001, has settings with which no server comes up
 }
 
 func crashes() []crash {
 	r := demo.Releases
 	return []crash{
-		{"refit that comes up", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, "", nil, false},
-		{"refit that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1", nil, false},
-		{"rollback by hand", []demo.Release{r[0], r[1]}, [][]string{{"refit"}}, []string{"rollback"}, "", nil, false},
+		{"refit that comes up", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, "", nil, nil, false},
+		{"refit that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1", nil, nil, false},
+		{"rollback by hand", []demo.Release{r[0], r[1]}, [][]string{{"refit"}}, []string{"rollback"}, "", nil, nil, false},
 		{"restore", []demo.Release{r[0], r[1]}, [][]string{{"backup", "take"}, {"refit"}},
-			[]string{"backup", "restore", "b0001"}, "", nil, false},
+			[]string{"backup", "restore", "b0001"}, "", nil, nil, false},
 		{"refit over several disks that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1",
+			[]string{"gardens", "tracks"}, nil, false},
+		{"refit of folders elsewhere that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1",
+			nil, []string{"gardens", "tracks"}, false},
+		{"rollback of folders elsewhere", []demo.Release{r[0], r[1]}, [][]string{{"refit"}}, []string{"rollback"}, "", nil,
 			[]string{"gardens", "tracks"}, false},
 		{"restore that does not come up", []demo.Release{r[0], r[1]}, nil,
-			[]string{"backup", "restore", "b0001", "--only", "mossgate.conf"}, "3.4.1", nil, true},
+			[]string{"backup", "restore", "b0001", "--only", "mossgate.conf"}, "3.4.1", nil, nil, true},
 	}
 }
 
@@ -71,6 +76,9 @@ func (c crash) setUp(t *testing.T) *proving.Place {
 	p := proving.Mossgate(t, c.releases...)
 	for _, at := range c.disks {
 		p.OntoDisk(at)
+	}
+	for _, at := range c.away {
+		p.Elsewhere(at)
 	}
 	if c.spoilt {
 		good := p.Read("mossgate.conf")

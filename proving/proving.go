@@ -81,6 +81,20 @@ type Place struct {
 	Harbour *demo.Harbour
 	Env     []string
 	Shell   string // what a shell does first, with "&&" behind it
+
+	away []string // folders of the install that stand elsewhere
+}
+
+// Elsewhere moves a folder of the install out of it, leaves a link, and says so in the
+// profile.
+func (p *Place) Elsewhere(at string) {
+	p.T.Helper()
+	to := filepath.Join(p.Dir, "elsewhere", at)
+	require.NoError(p.T, os.MkdirAll(filepath.Dir(to), 0o755))
+	require.NoError(p.T, os.Rename(filepath.Join(p.Install, at), to))
+	require.NoError(p.T, os.Symlink(to, filepath.Join(p.Install, at)))
+	p.OK("profile", "set", "elsewhere."+at, to)
+	p.away = append(p.away, at)
 }
 
 // Bare is a folder with an empty install, for tests that fill it themselves.
@@ -298,11 +312,23 @@ func (p *Place) Backups() (ids []string) {
 func (p *Place) Tree() map[string]string {
 	p.T.Helper()
 	out := map[string]string{}
-	require.NoError(p.T, filepath.WalkDir(p.Install, func(path string, d fs.DirEntry, err error) error {
+	p.walk(out, p.Install, "")
+	for _, at := range p.away {
+		p.walk(out, filepath.Join(p.Dir, "elsewhere", at), at)
+	}
+	return out
+}
+
+// walk adds to a tree what a folder holds that is called so there.
+func (p *Place) walk(out map[string]string, folder, name string) {
+	require.NoError(p.T, filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
-		rel, _ := filepath.Rel(p.Install, path)
+		rel, _ := filepath.Rel(folder, path)
+		if name != "" {
+			rel = filepath.Join(name, "in", rel)
+		}
 		if d.Name() == ".freshkeel" || rel == "logs" {
 			return filepath.SkipDir
 		}
@@ -321,15 +347,20 @@ func (p *Place) Tree() map[string]string {
 				return err
 			}
 			if p.Port != 0 && strings.HasSuffix(rel, ".conf") || strings.HasSuffix(rel, ".toml") {
+				if p.away != nil {
+					b = bytes.ReplaceAll(b, []byte(p.Dir), []byte("DIR"))
+				}
 				b = bytes.ReplaceAll(b, fmt.Append(nil, p.Port), []byte("PORT"))
 			}
 			sum := sha256.Sum256(b)
 			what += " " + hex.EncodeToString(sum[:8])
 		}
+		if p.away != nil {
+			what = strings.ReplaceAll(what, p.Dir, "DIR")
+		}
 		out[rel] = what
 		return nil
 	}))
-	return out
 }
 
 // leaveNothing ends what the test left running, and fails it when something

@@ -103,7 +103,8 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 	if a.Source, err = FromInstall(dir, a.Source); err != nil {
 		return nil, err
 	}
-	ad := newAdopter(install.New(dir, &profile.Profile{}, o))
+	old := profileThere(dir)
+	ad := newAdopter(install.New(dir, &profile.Profile{Elsewhere: elsewhereIn(dir, old)}, o))
 	list, err := tree.Walk(dir, nil)
 	if err != nil {
 		return nil, err
@@ -114,7 +115,6 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 	if err := notAbove(dir, list); err != nil {
 		return nil, err
 	}
-	old := profileThere(dir)
 	stays := old != nil && !a.Replace // a profile belongs to the operator
 	l := &lookout{a: a, k: ad, dir: dir, list: list, files: list, content: ad.inv.SumsKept()}
 	switch {
@@ -287,6 +287,9 @@ func (ad *Adopter) write(head *inventory.Inventory, files func(add func(*invento
 	}
 	defer unlock()
 	if _, err := ad.Identity(); err != nil {
+		return "", err
+	}
+	if err := ad.Bind(); err != nil {
 		return "", err
 	}
 	if err := inventory.WriteBy(ad.inv.File(), head, files); err != nil || text == "" {

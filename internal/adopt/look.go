@@ -93,6 +93,7 @@ func (l *lookout) look() {
 		)
 	}
 	l.lookForPlace()
+	tellAway(l)
 	files := sorting{l}
 	files.lookForShipped()
 	files.lookForOwnFiles()

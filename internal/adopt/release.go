@@ -156,6 +156,11 @@ func (g *giving) drop(ctx context.Context, owner string, ids []string) error {
 
 // remove takes away what Fresh Keel put into the install.
 func (g *giving) remove(backups int) error {
+	if !g.r.DryRun {
+		if err := g.Unbind(); err != nil {
+			return err
+		}
+	}
 	list, err := os.ReadDir(g.Dir)
 	if err != nil {
 		return err

@@ -19,6 +19,7 @@ func (l writing) profileText() string {
 	w := func(format string, a ...any) { fmt.Fprintf(&b, format+"\n", a...) }
 	l.serverText(&b, w)
 	l.sourceText(w)
+	l.elsewhereText(w)
 	l.launchText(w)
 	l.addonsText(w)
 	w("")
@@ -73,6 +74,19 @@ func (l writing) sourceText(w func(string, ...any)) {
 		w("# guessed from: %s", p[2])
 		w("%s = %s", words.Quote(p[0]), words.Quote(p[1]))
 		l.guess("place", p[0]+" = "+p[1], p[2])
+	}
+}
+
+// elsewhereText writes the folders that stand elsewhere, as the profile that was there had them.
+func (l writing) elsewhereText(w func(string, ...any)) {
+	e := l.k.Profile.Elsewhere
+	if len(e) == 0 {
+		return
+	}
+	w("")
+	w("[elsewhere]   # name in the install = folder outside of it that belongs to this server alone")
+	for _, name := range e.Names() {
+		w("%s = %s", words.Quote(name), words.Quote(e[name]))
 	}
 }
 

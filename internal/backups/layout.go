@@ -57,7 +57,7 @@ func (sh *Shelf) LayOut(ctx context.Context, r Restore) error {
 		var files []locker.Laying
 		var total, done int64
 		var change func(*locker.File)
-		if sh.Elsewhere() { // a copy's
+		if sh.FromCopy() { // a copy's
 			change = r.Owners.Change()
 		}
 		for i := range entries {

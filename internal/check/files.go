@@ -566,8 +566,8 @@ func checkFilesystem(_ context.Context, s *situation) (out []Finding) {
 			Do:    "put it back onto the install's own file system"})
 	}
 	if n := len(s.plan.Places); out == nil && n > 0 {
-		return ok("%s on file systems of their own, where files are staged by themselves: %s", words.Is(n, "folder"),
-			words.Some(s.plan.Places, 3))
+		return ok("%s on file systems of their own or elsewhere, where files are staged by themselves: %s",
+			words.Is(n, "folder"), words.Some(s.plan.Places, 3))
 	}
 	return out
 }
@@ -673,9 +673,18 @@ func checkLinks(_ context.Context, s *situation) (out []Finding) {
 		if s.k.LeadsOut(e) {
 			out = append(out, Finding{Level: Warn,
 				What: fmt.Sprintf("%s is a link to %s, outside the install", at, e.Target), Where: s.k.Path(at),
-				Why: "what lies there is neither backed up nor put back by a rollback",
-				Do:  "move it into the install, or back it up yourself"})
+				Why: "what lies there is neither backed up nor put back by a rollback", Do: s.linkedAway(e)})
 		}
 	}
 	return out
+}
+
+// linkedAway advises what to do about a link that leads out of the install.
+func (s *situation) linkedAway(e tree.Entry) string {
+	at := s.k.Path(e.Path)
+	if fi, err := os.Stat(at); err == nil && fi.IsDir() && !strings.Contains(e.Path, "/") {
+		return fmt.Sprintf("if the folder belongs to this server alone: freshkeel profile set elsewhere.%s %s; else back "+
+			"it up yourself", e.Path, tree.Real(at))
+	}
+	return "move it into the install, or back it up yourself"
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 
@@ -27,10 +28,23 @@ func checkOpen(_ context.Context, s *situation) (out []Finding) {
 	for _, st := range s.plan.Steps {
 		touched[st.Path] = true
 	}
-	for _, h := range host.OpenElsewhere(s.k.Dir, s.status) {
+	open, folders := host.OpenElsewhere(s.k.Dir, s.status), map[string]string{"": s.realDir()}
+	for name, folder := range s.k.Profile.Elsewhere {
+		open = append(open, host.OpenElsewhere(folder, s.status)...)
+		folders[name] = tree.Real(folder)
+	}
+	rel := func(full string) (at string) {
+		for name, folder := range folders {
+			if tree.Inside(folder, full) {
+				at = path.Join(name, tree.Rel(folder, full))
+			}
+		}
+		return at
+	}
+	for _, h := range open {
 		var files []string
 		for _, full := range h.Files {
-			if at := tree.Rel(s.realDir(), full); !s.k.Profile.Server.Skip.Match(at) &&
+			if at := rel(full); !s.k.Profile.Server.Skip.Match(at) &&
 				(touched[at] || s.k.Profile.Server.Own(at)) {
 				files = append(files, at)
 			}

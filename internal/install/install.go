@@ -63,21 +63,26 @@ func Open(dir string, o Options) (*Install, error) {
 	if err := Apart(dir, o.Home); err != nil {
 		return nil, err
 	}
-	return New(dir, p, o), nil
+	in := New(dir, p, o)
+	if err := in.apart(); err != nil {
+		return nil, err
+	}
+	return in, nil
 }
 
 // New is the install at dir with a profile that is known; dir is absolute.
 func New(dir string, p *profile.Profile, o Options) *Install {
 	in := &Install{Dir: dir, Profile: p, Options: o, Teller: o.Observe}
 	in.Book = logbook.Book{Dir: in.State("logbook")}
+	tree.Graft(dir, p.Elsewhere)
 	return in
 }
 
 // Instead has backups read from another locker, where they are kept under an identity.
 func (in *Install) Instead(l *locker.Locker, as string) { in.store, in.as = l, as }
 
-// Elsewhere tells whether backups are read from another locker: a copy's.
-func (in *Install) Elsewhere() bool { return in.as != "" }
+// FromCopy tells whether backups are read from another locker: a copy's.
+func (in *Install) FromCopy() bool { return in.as != "" }
 
 // State is a path in the install's own folder of ours.
 func (in *Install) State(elem ...string) string {
@@ -147,7 +152,7 @@ func (in *Install) Open(p string) (*os.File, error) {
 }
 
 // Path is the full path of a path of the install.
-func (in *Install) Path(p string) string { return filepath.Join(in.Dir, filepath.FromSlash(p)) }
+func (in *Install) Path(p string) string { return tree.Full(in.Dir, p) }
 
 // MaxScript bounds a script or a text of the install that is read whole, in bytes.
 const MaxScript = 16 << 20
@@ -160,7 +165,13 @@ func (in *Install) LeadsOut(e tree.Entry) bool {
 		// and not cleaned: a link may stand before a ".."
 		to = filepath.Dir(in.Path(e.Path)) + string(filepath.Separator) + to
 	}
-	return !tree.Inside(tree.Real(in.Dir), tree.Real(to))
+	to = tree.Real(to)
+	for _, folder := range in.Profile.Elsewhere {
+		if tree.Inside(tree.Real(folder), to) {
+			return false
+		}
+	}
+	return !tree.Inside(tree.Real(in.Dir), to)
 }
 
 // ServerEnv is the environment that the server gets.

@@ -100,7 +100,12 @@ func Trusted(dir string) error {
 	if me != 0 {
 		return nil
 	}
-	// Root could be led elsewhere by whoever owns a folder on the way.
+	return led(real, real)
+}
+
+// led refuses root's work in a folder of the install at dir to which whoever owns a folder
+// on the way could lead it elsewhere.
+func led(real, dir string) error {
 	for at := real; ; at = filepath.Dir(at) {
 		e, _, err := tree.Describe(at, "")
 		if err != nil {
@@ -113,7 +118,7 @@ func Trusted(dir string) error {
 				fmt.Sprintf(
 					"let the server have a user of its own: sudo chown -R USER %s; Fresh Keel then works as that "+
 						"user; or: sudo chown root:root %s && sudo chmod go-w %s",
-					real,
+					dir,
 					at,
 					at,
 				),

@@ -196,7 +196,7 @@ func (l *laying) likeOther(other *Other) (*profile.Profile, error) {
 	if l.text, err = l.text.With("server.name", words.Quote(name), ""); err != nil {
 		return nil, err
 	}
-	if err := l.otherNames(other); err != nil {
+	if err := errors.Join(l.apart(other), l.otherNames(other)); err != nil {
 		return nil, err
 	}
 	for _, key := range []string{"ready.port", "ready.ports"} {
@@ -227,6 +227,29 @@ func (l *laying) likeOther(other *Other) (*profile.Profile, error) {
 		}
 	}
 	return p, nil
+}
+
+// apart leaves out of the profile the folders that belong to the other server and stand
+// elsewhere: two servers must not exchange files in one folder. What the build has there is
+// laid out here under the same name.
+func (l *laying) apart(other *Other) (err error) {
+	e := other.Profile.Elsewhere
+	if len(e) == 0 {
+		return nil
+	}
+	for _, name := range e.Names() {
+		if l.text, err = l.text.Without("elsewhere." + name); err != nil {
+			return err
+		}
+	}
+	for from, to := range other.Profile.Place { // which may be written there with its whole path
+		if l.text, err = l.text.With("place."+from, words.Quote(to), profile.NoComment); err != nil {
+			return err
+		}
+	}
+	l.out.Notes = append(l.out.Notes, fmt.Sprintf("%s has folders that stand elsewhere (%s); here they stand in the "+
+		"install, under the same names: a script that names them with their whole path has to be edited", other.Dir, e))
+	return nil
 }
 
 // otherNames puts names into the profile that the other's files have without a rule of its
@@ -496,7 +519,7 @@ func (l *laying) adopt(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	l.out.Notes = got.Notes
+	l.out.Notes = append(l.out.Notes, got.Notes...)
 	if err := l.proven(); err != nil {
 		return err
 	}

@@ -348,11 +348,15 @@ func afterLastItem(body string) string {
 	return strings.Join(lines, "\n")
 }
 
+// named are the sections in which keys are names that the operator gives, and what the
+// value of each is.
+var named = map[string]string{"place": "the name that the install uses", "elsewhere": "the full path of a folder"}
+
 // splitKey takes a dotted key apart: its section, and its own name. What stands behind
 // "place." is one name, whatever it holds.
 func splitKey(key string) (section, name string) {
-	if rest, ok := strings.CutPrefix(key, "place."); ok {
-		return "place", rest
+	if section, name, _ = strings.Cut(key, "."); named[section] != "" && name != "" {
+		return section, name
 	}
 	i := strings.LastIndexByte(key, '.')
 	return key[:max(i, 0)], key[i+1:]
@@ -372,9 +376,9 @@ func quoteKey(name string) string {
 // asks for. Errors are *Error: a key that there is not, or a value that it can't be.
 func Literal(path, key string, values []string) (string, error) {
 	bad := func(why, near string) error { return &Error{File: path, Key: key, Why: why, Near: near} }
-	if section, name := splitKey(key); section == "place" && name != "" {
+	if section, name := splitKey(key); named[section] != "" && name != "" {
 		if len(values) != 1 {
-			return "", bad("it takes one value: the name that the install uses", "")
+			return "", bad("it takes one value: "+named[section], "")
 		}
 		return words.Quote(values[0]), nil
 	}

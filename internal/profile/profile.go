@@ -27,19 +27,22 @@ const FileName = "freshkeel.toml"
 
 // Profile is freshkeel.toml, read and checked.
 type Profile struct {
-	Server  Server            `toml:"server"`
-	Source  Source            `toml:"source"`
-	Layers  []Layer           `toml:"layer"` // laid over the build in this order
-	Logins  []Login           `toml:"login"`
-	Place   map[string]string `toml:"place"`
-	Runtime Runtime           `toml:"runtime"`
-	Launch  Launch            `toml:"launch"`
-	Addons  Addons            `toml:"addons"`
-	Backup  Backup            `toml:"backup"`
-	Copy    Copy              `toml:"copy"`
-	Data    []Data            `toml:"data"`
-	Stop    Stop              `toml:"stop"`
-	Ready   Ready             `toml:"ready"`
+	Server Server            `toml:"server"`
+	Source Source            `toml:"source"`
+	Layers []Layer           `toml:"layer"` // laid over the build in this order
+	Logins []Login           `toml:"login"`
+	Place  map[string]string `toml:"place"`
+	// folders that belong to the server and stand outside of its own: the name that each has
+	// in the install, and its full path
+	Elsewhere tree.Elsewhere `toml:"elsewhere"`
+	Runtime   Runtime        `toml:"runtime"`
+	Launch    Launch         `toml:"launch"`
+	Addons    Addons         `toml:"addons"`
+	Backup    Backup         `toml:"backup"`
+	Copy      Copy           `toml:"copy"`
+	Data      []Data         `toml:"data"`
+	Stop      Stop           `toml:"stop"`
+	Ready     Ready          `toml:"ready"`
 }
 
 // Server names the server and sorts its files by whose they are.
@@ -411,6 +414,9 @@ func (p *Profile) check(path string, text []byte) error {
 			return bad(key, err.Error())
 		}
 	}
+	if err := p.checkElsewhere(bad); err != nil {
+		return err
+	}
 	for from, to := range p.Place {
 		if err := (tree.Patterns{from}).Check(); err != nil {
 			return bad("place", err.Error())
@@ -475,6 +481,41 @@ func (p *Profile) check(path string, text []byte) error {
 	}
 	if p.Server.Name == "" {
 		return bad("server.name", "it is missing: give the server a name")
+	}
+	return nil
+}
+
+// checkElsewhere checks the folders that stand elsewhere, and has the names that [place]
+// gives begin with theirs where it gives a full path.
+func (p *Profile) checkElsewhere(bad func(key, why string) error) error {
+	for _, name := range p.Elsewhere.Names() {
+		folder := p.Elsewhere[name]
+		key := "elsewhere." + name
+		if !tree.Local(name) || strings.Contains(name, "/") || Reserved(name) {
+			return bad(key, fmt.Sprintf("%q is no name that a folder at the top of the install may have", name))
+		}
+		if !filepath.IsAbs(folder) || filepath.Dir(filepath.Clean(folder)) == filepath.Clean(folder) {
+			return bad(key, fmt.Sprintf("%q is not the full path of a folder", folder))
+		}
+		p.Elsewhere[name] = filepath.Clean(folder)
+		for other, at := range p.Elsewhere {
+			if other != name && tree.Inside(filepath.Clean(at), filepath.Clean(folder)) {
+				return bad(key, fmt.Sprintf("%s lies in %s, which %s is", folder, at, other))
+			}
+		}
+	}
+	all := []map[string]string{p.Place}
+	for _, l := range p.Layers {
+		all = append(all, l.Place)
+	}
+	for _, place := range all {
+		for from, to := range place {
+			for name, folder := range p.Elsewhere {
+				if rest, ok := strings.CutPrefix(filepath.ToSlash(to), filepath.ToSlash(folder)+"/"); ok {
+					place[from] = name + "/" + rest
+				}
+			}
+		}
 	}
 	return nil
 }

@@ -74,12 +74,12 @@ func Usable(in *install.Install, places []string) error {
 			return err
 		}
 		if err := tree.Writable(in.Path(at)); err != nil {
-			return fmt.Errorf("%s is on a file system of its own, and can't be written to: %w", at, err)
+			return fmt.Errorf("%s, where files are staged by themselves, can't be written to: %w", at, err)
 		}
 		// Files that root stages must not lie where somebody else can exchange them.
 		if os.Geteuid() == 0 && e.UID.Int() > 0 {
-			return fmt.Errorf("%s is on a file system of its own and belongs to user %d, while root is to stage "+
-				"files there", at, e.UID)
+			return fmt.Errorf("%s, where files are staged by themselves, belongs to user %d, while root is to do that",
+				at, e.UID)
 		}
 	}
 	return nil

@@ -80,7 +80,9 @@ func (s *Step) UnmarshalJSON(b []byte) error {
 type Plan struct {
 	Format string   `json:"format"`
 	Places []string `json:"places,omitempty"` // folders of the install on file systems of their own
-	Steps  []Step   `json:"steps"`
+	// of those, the ones that stand outside of the install's folder, and where
+	Elsewhere tree.Elsewhere `json:"elsewhere,omitempty"`
+	Steps     []Step         `json:"steps"`
 }
 
 // check holds a plan to what a swap may touch. A plan that was read is no more
@@ -154,7 +156,7 @@ func (r Run) rel() string {
 	return filepath.ToSlash(rel)
 }
 
-func (r Run) full(rel string) string { return filepath.Join(r.Root, filepath.FromSlash(rel)) }
+func (r Run) full(rel string) string { return tree.Full(r.Root, rel) }
 
 func (r Run) staged(p string) string       { return r.side(p) + "/staged/" + p }
 func (r Run) stagedDir(p string) string    { return r.side(p) + "/folders/" + flat(p) }
@@ -172,7 +174,9 @@ func (r Run) StagedDir(p string) string { return r.full(r.stagedDir(p)) }
 func (r Run) Displaced(p string) string { return r.full(r.displaced(p)) }
 
 // Plan is a plan of this run.
-func (r Run) Plan(steps []Step) *Plan { return &Plan{Places: r.Places, Steps: steps} }
+func (r Run) Plan(steps []Step) *Plan {
+	return &Plan{Places: r.Places, Elsewhere: tree.Grafted(r.Root), Steps: steps}
+}
 
 // Sides are the run's folders, one on each file system concerned, Dir first.
 func (r Run) Sides() []string {
@@ -205,7 +209,7 @@ func Sort(steps []Step) {
 
 // Write makes the plan durable. Nothing may have been renamed before.
 func (r Run) Write(p *Plan) error {
-	p.Format, p.Places = format, r.Places
+	p.Format, p.Places, p.Elsewhere = format, r.Places, tree.Grafted(r.Root)
 	if err := p.check(); err != nil {
 		return fmt.Errorf("write the swap's plan: %w", err)
 	}
@@ -270,8 +274,14 @@ func (u *Unmounted) Error() string {
 		u.Place)
 }
 
-// Mounted tells, with Unmounted, which of the file systems of a plan is not there.
+// Mounted tells, with Unmounted, which of the file systems of a plan is not there. Folders
+// elsewhere must be those with which the plan was made: where the profile was edited
+// since, the plan does not follow it, and its files would be looked for in vain.
 func (r Run) Mounted(p *Plan) error {
+	if now := tree.Grafted(r.Root); p.movedElsewhere(now) {
+		return fmt.Errorf("files were exchanged when the profile's [elsewhere] had: %s; now it has: %s; "+
+			"write it as it was until this is finished", p.Elsewhere, now)
+	}
 	r.Places = p.Places
 	for i, side := range r.Sides() {
 		if _, err := os.Lstat(side); i > 0 && err != nil {
@@ -279,6 +289,14 @@ func (r Run) Mounted(p *Plan) error {
 		}
 	}
 	return nil
+}
+
+// movedElsewhere tells whether a path of the plan stands in another folder now.
+func (p *Plan) movedElsewhere(now tree.Elsewhere) bool {
+	return !now.Same(p.Elsewhere) && slices.ContainsFunc(p.Steps, func(s Step) bool {
+		top, _, _ := strings.Cut(s.Path, "/")
+		return now[top] != p.Elsewhere[top]
+	})
 }
 
 func (r Run) journal(p *Plan, verb string, halt func(string) error) (*journal, error) {

@@ -15,10 +15,11 @@ import (
 // a folder for a link meanwhile leads nobody out of it. Close it in any case.
 //
 // It knows nothing of mounts. A file system that is mounted
-// below the root is part of it.
+// below the root is part of it, and so are the folders that Graft has made part of it.
 type Root struct {
-	dir string
-	d   *os.File // the folder
+	dir  string
+	d    *os.File         // the folder
+	away map[string]*Root // the folders that stand elsewhere, by name
 }
 
 // OpenRoot holds a folder. Links on the way to it are followed: that is the
@@ -32,14 +33,50 @@ func OpenRoot(dir string) (*Root, error) {
 		d.Close()
 		return nil, errors.Join(err, fmt.Errorf("%s is not a folder", dir))
 	}
-	return &Root{dir, d}, nil
+	r := &Root{dir: dir, d: d}
+	for name, folder := range Grafted(dir) {
+		away, err := OpenRoot(folder)
+		if err != nil {
+			r.Close()
+			return nil, fmt.Errorf("%s, which belongs to %s: %w", name, dir, err)
+		}
+		if r.away == nil {
+			r.away = map[string]*Root{}
+		}
+		r.away[name] = away
+	}
+	return r, nil
 }
 
 // Close lets go of the folder.
-func (r *Root) Close() error { return r.d.Close() }
+func (r *Root) Close() error {
+	for _, away := range r.away {
+		away.Close()
+	}
+	return r.d.Close()
+}
 
 // Full is the path of something below the root as people write it.
-func (r *Root) Full(rel string) string { return filepath.Join(r.dir, filepath.FromSlash(rel)) }
+func (r *Root) Full(rel string) string {
+	at, rest := r.holds(rel)
+	return filepath.Join(at.dir, filepath.FromSlash(rest))
+}
+
+// holds is the root that a path really lies below, and its path there: another one where
+// the path begins with the name of a folder that stands elsewhere; "." is that folder.
+func (r *Root) holds(rel string) (*Root, string) {
+	if len(r.away) == 0 {
+		return r, rel
+	}
+	name, rest, _ := strings.Cut(rel, "/")
+	if away, ok := r.away[name]; ok {
+		if rest == "" {
+			rest = "."
+		}
+		return away, rest
+	}
+	return r, rel
+}
 
 // ErrNotRegular says that something else stands where a file was to be read: a
 // link, a folder, a pipe.

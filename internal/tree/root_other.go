@@ -21,8 +21,9 @@ func (r *Root) full(op, rel string) (string, error) {
 	if !Local(rel) {
 		return "", notLocal(op, rel)
 	}
-	for dir := filepath.Dir(filepath.FromSlash(rel)); dir != "."; dir = filepath.Dir(dir) {
-		if fi, err := os.Lstat(filepath.Join(r.dir, dir)); err == nil &&
+	on, at := r.holds(rel)
+	for dir := filepath.Dir(filepath.FromSlash(at)); dir != "."; dir = filepath.Dir(dir) {
+		if fi, err := os.Lstat(filepath.Join(on.dir, dir)); err == nil &&
 			fi.Mode()&(fs.ModeSymlink|fs.ModeIrregular) != 0 {
 			return "", &fs.PathError{Op: op, Path: r.Full(rel), Err: ErrLink}
 		}

@@ -28,7 +28,8 @@ func (r *Root) at(rel string, flags int) (int, error) {
 	if rel != "." && !Local(rel) {
 		return -1, notLocal("open", rel)
 	}
-	fd, err := openBeneath(int(r.d.Fd()), rel, flags|unix.O_NOFOLLOW|unix.O_CLOEXEC)
+	on, at := r.holds(rel)
+	fd, err := openBeneath(int(on.d.Fd()), at, flags|unix.O_NOFOLLOW|unix.O_CLOEXEC)
 	if err != nil {
 		return -1, &fs.PathError{Op: "open", Path: r.Full(rel), Err: linkWord(err)}
 	}
@@ -85,7 +86,11 @@ func (r *Root) above(op, rel string, do func(dir int, name string) error) error 
 		return notLocal(op, rel)
 	}
 	dir, name := path.Split(rel)
-	fd, err := r.folder(strings.TrimSuffix(dir, "/"))
+	dir = strings.TrimSuffix(dir, "/")
+	if _, at := r.holds(rel); at == "." { // the folder that stands elsewhere is asked itself
+		dir, name = rel, at
+	}
+	fd, err := r.folder(dir)
 	if err != nil {
 		return err
 	}

@@ -205,7 +205,13 @@ func (r *Root) WalkEach(skip Patterns, each func([]Entry)) error {
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	var walk func(rel string) error
 	walk = func(rel string) error {
-		found, err := r.list(rel, func(p string) bool { return !Ours(p) && !skip.Match(p) })
+		found, err := r.list(rel, func(p string) bool {
+			_, away := r.away[p]
+			return !away && !Ours(p) && !skip.Match(p)
+		})
+		if rel == "" && err == nil {
+			found, err = r.addAway(found, skip)
+		}
 		if (errors.Is(err, fs.ErrNotExist) || errors.Is(err, ErrLink)) && rel != "" {
 			return nil // it went, or became a link, which is another thing to be described
 		}
@@ -228,6 +234,21 @@ func (r *Root) WalkEach(skip Patterns, each func([]Entry)) error {
 		return nil
 	}
 	return errors.Join(walk(""), g.Wait())
+}
+
+// addAway adds the folders that stand elsewhere to what the top of the tree holds.
+func (r *Root) addAway(found []Entry, skip Patterns) ([]Entry, error) {
+	for name := range r.away {
+		if skip.Match(name) {
+			continue
+		}
+		e, _, err := r.Describe(name)
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, e)
+	}
+	return found, nil
 }
 
 // under is the path of a name in a folder of the tree.
@@ -407,6 +428,12 @@ func Inside(root, path string) bool {
 // Rel is a full path as the path of a tree that it lies in, with slashes; "" where it
 // lies outside.
 func Rel(root, full string) string {
+	for name, folder := range Grafted(root) {
+		if full != "" && Inside(folder, full) {
+			r, _ := filepath.Rel(folder, full)
+			return strings.TrimSuffix(name+"/"+filepath.ToSlash(r), "/.")
+		}
+	}
 	if full == "" || !Inside(root, full) {
 		return ""
 	}

@@ -1,0 +1,193 @@
+package install
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
+)
+
+// belongs is the file that marks a folder elsewhere as an install's own, in our folder
+// at its top. It tells an empty mount point from the disk that should be mounted there,
+// and keeps a second server away.
+const belongs = "belongs.json"
+
+// belonging is what that file holds.
+type belonging struct {
+	Server string `json:"server"` // the install's identity
+	Dir    string `json:"dir"`    // where the install was then; for people
+}
+
+// bound lists, by name, the folders elsewhere that were marked.
+func (in *Install) bound() tree.Elsewhere {
+	out := tree.Elsewhere{}
+	if b, err := tree.ReadOwn(in.State("elsewhere.json")); err == nil {
+		json.Unmarshal(b, &out)
+	}
+	return out
+}
+
+// apart refuses folders elsewhere that are no such thing, since they lie in the install or
+// hold it or the locker, and, for root, those that somebody else could exchange.
+func (in *Install) apart() error {
+	dir := tree.Real(in.Dir)
+	for _, name := range in.Profile.Elsewhere.Names() {
+		folder := in.Profile.Elsewhere[name]
+		real := tree.Real(folder)
+		bad := func(why string) error {
+			return &profile.Error{File: filepath.Join(in.Dir, profile.FileName), Key: "elsewhere." + name,
+				Why: fmt.Sprintf("%s %s", folder, why)}
+		}
+		switch {
+		case tree.Inside(dir, real):
+			return bad("lies in the install: it is part of it already")
+		case tree.Inside(real, dir):
+			return bad("holds the install itself")
+		case tree.Inside(real, tree.Real(in.Home)) || tree.Inside(tree.Real(in.Home), real):
+			return bad("and FRESHKEEL_HOME, " + in.Home + ", lie in one another")
+		}
+		if what := in.inTheWay(name, real); what != "" {
+			return bad(fmt.Sprintf("can't be called %s: the install has a %s of that name, which is not a link to it",
+				name, what))
+		}
+		if _, err := os.Stat(real); os.Geteuid() == 0 && err == nil { // Whole tells of one that is not there
+			if err := led(real, in.Dir); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// inTheWay is what stands in the install where a folder elsewhere is to be seen, "" for
+// nothing: a link to it may, and an empty folder.
+func (in *Install) inTheWay(name, folder string) string {
+	at := in.path(name)
+	e, _, err := tree.Describe(at, name)
+	if err != nil {
+		return ""
+	}
+	switch e.Kind {
+	case tree.Link: // it may lead to a disk that is not mounted now
+		to := e.Target
+		if !filepath.IsAbs(to) {
+			to = filepath.Join(in.Dir, to)
+		}
+		if tree.Real(to) == folder {
+			return ""
+		}
+	case tree.Dir:
+		if list, err := os.ReadDir(at); err == nil && len(list) == 0 {
+			return ""
+		}
+	}
+	return e.Kind.Word()
+}
+
+// path is what stands in the install's own folder at a path.
+func (in *Install) path(name string) string { return filepath.Join(in.Dir, filepath.FromSlash(name)) }
+
+// Whole refuses an install of which a folder that stands elsewhere is not there, or is
+// another server's. To take it for empty would be to take all its files for lost.
+func (in *Install) Whole() error {
+	bound := in.bound()
+	for _, name := range in.Profile.Elsewhere.Names() {
+		folder := in.Profile.Elsewhere[name]
+		if fi, err := os.Stat(folder); err != nil || !fi.IsDir() {
+			return tell.Advise(fmt.Errorf("%s, which [elsewhere] in the profile calls %s, is not there", folder, name),
+				"mount the disk that it is on, or mend the profile's line")
+		}
+		of, err := readBelonging(folder)
+		if err != nil {
+			return err
+		}
+		mine, err := in.Identity()
+		switch {
+		case err != nil:
+			return err
+		case of == nil && bound[name] == folder:
+			return tell.Advise(fmt.Errorf("%s has lost the mark that it belongs to this server, %s: another disk, or "+
+				"none, may be mounted there", folder, filepath.Join(folder, tree.StateFolder, belongs)),
+				"mount the right disk; if the folder is new on purpose: rm "+in.State("elsewhere.json"))
+		case of != nil && of.Server != mine:
+			return tell.Advise(fmt.Errorf("%s belongs to another server, that at %s: two servers must not exchange "+
+				"files in one folder", folder, of.Dir),
+				"give each a folder of its own; if that server is gone: rm "+
+					filepath.Join(folder, tree.StateFolder, belongs))
+		}
+	}
+	return nil
+}
+
+// readBelonging reads the mark of a folder; nil where it has none.
+func readBelonging(folder string) (*belonging, error) {
+	b, err := tree.ReadOwn(filepath.Join(folder, tree.StateFolder, belongs))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	of := &belonging{}
+	if err == nil {
+		err = json.Unmarshal(b, of)
+	}
+	return of, err
+}
+
+// Bind marks the folders elsewhere that are new, once Whole has nothing against any.
+func (in *Install) Bind() error {
+	bound := in.bound()
+	if len(in.Profile.Elsewhere) == 0 && len(bound) == 0 {
+		return nil
+	}
+	if err := in.Whole(); err != nil {
+		return err
+	}
+	if bound.Same(in.Profile.Elsewhere) {
+		return nil
+	}
+	mine, err := in.Identity()
+	if err != nil {
+		return err
+	}
+	for name, folder := range in.Profile.Elsewhere {
+		if bound[name] == folder {
+			continue
+		}
+		b, err := json.Marshal(belonging{mine, in.Dir})
+		if err != nil {
+			return err
+		}
+		own := filepath.Join(folder, tree.StateFolder)
+		if err := tree.MakeDirs(own, 0o700); err != nil {
+			return fmt.Errorf("mark %s as this server's: %w", folder, err)
+		}
+		if err := tree.WriteFile(filepath.Join(own, belongs), append(b, '\n'), 0o600); err != nil {
+			return fmt.Errorf("mark %s as this server's: %w", folder, err)
+		}
+	}
+	b, err := json.Marshal(in.Profile.Elsewhere)
+	if err != nil {
+		return err
+	}
+	return tree.WriteFile(in.State("elsewhere.json"), append(b, '\n'), 0o600)
+}
+
+// Unbind takes our folder away from the folders that stand elsewhere.
+func (in *Install) Unbind() error {
+	var errs []error
+	mine, err := in.Identity()
+	if err != nil {
+		return err
+	}
+	for _, folder := range in.Profile.Elsewhere {
+		if of, err := readBelonging(folder); err == nil && of != nil && of.Server == mine {
+			errs = append(errs, os.RemoveAll(filepath.Join(folder, tree.StateFolder)))
+		}
+	}
+	return errors.Join(errs...)
+}
