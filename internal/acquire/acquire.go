@@ -250,6 +250,15 @@ func fetchedAs(c *resolve.Candidate, s *locker.Set, cached bool) *Fetched {
 // bring fetches a candidate's parts and makes them a set; by is the mark of the key that
 // vouches for it, "" for none.
 func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Candidate, by string) (*Fetched, error) {
+	var look tree.Sum // at a folder, before it is read
+	read := time.Now().UnixNano()
+	if c.Folder != "" {
+		if s := aq.keptFolder(l, c); s != nil {
+			aq.fetched(c, s)
+			return fetchedAs(c, s, true), nil
+		}
+		look, _, _ = lookAt(c.Folder) // that it can't be looked at is told when it is read
+	}
 	w := l.Writer()
 	defer w.Close()
 	s := &locker.Set{Owner: locker.Builds, Version: c.Version, Channel: c.Channel, Source: c.Source,
@@ -259,7 +268,7 @@ func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Cand
 	var err error
 	switch {
 	case c.Folder != "":
-		err = aq.takeFolder(ctx, w, c.Folder, unpack.Rule{}, got)
+		err = aq.takeFolder(ctx, w, c.Folder, unpack.Rule{}, aq.buildBefore(l, c), got)
 	case c.List != nil:
 		damaged, err = aq.takeListing(ctx, l, w, c, got)
 	default:
@@ -303,6 +312,9 @@ func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Cand
 		return nil, err
 	}
 	aq.fetched(c, s)
+	if c.Folder != "" {
+		noteFolder(l, c.Folder, look, read, s.ID)
+	}
 	f := fetchedAs(c, s, false)
 	f.Damaged = damaged
 	return f, nil

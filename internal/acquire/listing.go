@@ -46,7 +46,7 @@ func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker
 		return nil, err
 	}
 	t := &lister{k: aq, l: l, w: w, c: c, client: client, incoming: incoming, old: inv.ByPath(tree.Spelling{}),
-		known: aq.knownContent(l, c, inv), moves: aq.Moves("fetch")}
+		known: aq.knownContent(l, c, inv), moves: aq.Moves("fetch"), before: aq.buildBefore(l, c)}
 	for _, f := range doc.Files {
 		t.total += f.Size
 	}
@@ -162,6 +162,7 @@ type lister struct {
 	old      map[string]inventory.Owned
 	known    map[tree.Sum]locker.File
 	moves    func(done, total int64)
+	before   *before
 
 	mu                   sync.Mutex
 	done, total, fetched int64
@@ -200,7 +201,14 @@ func (t *lister) take(ctx context.Context, lf feed.ListedFile, to string, doc *f
 	if known, ok := t.known[lf.Blake3]; ok && !lf.Blake3.IsZero() && known.Size == lf.Size {
 		return take(known), nil
 	}
-	if f, err = t.fetch(ctx, lf, doc); err != nil {
+	f, ok, err := t.fetchPages(ctx, lf, to, doc)
+	if err != nil {
+		return f, err
+	}
+	if ok {
+		return take(f), nil
+	}
+	if f, err = t.fetch(ctx, lf, to, doc); err != nil {
 		return f, err
 	}
 	if (f.Size != lf.Size && !lf.Unsized) || (!lf.Blake3.IsZero() && f.Sum != lf.Blake3) {
@@ -240,7 +248,7 @@ func (t *lister) installed(ctx context.Context, lf feed.ListedFile, to string) (
 				return f, false, err
 			}
 			defer src.Close()
-			f, err = t.w.Add(ctx, src, nil)
+			f, err = t.w.AddOver(ctx, src, here.Size, t.before.over(to), nil)
 			return f, err == nil && f.Sum == sum, err
 		}
 	}
@@ -278,7 +286,7 @@ func (t *lister) installedBy(
 	return f, err == nil, err
 }
 
-func (t *lister) fetch(ctx context.Context, lf feed.ListedFile, doc *feed.Files) (f locker.File, err error) {
+func (t *lister) fetch(ctx context.Context, lf feed.ListedFile, to string, doc *feed.Files) (f locker.File, err error) {
 	w := fetch.Wanted{URL: doc.Address(lf), Size: lf.Size, Digests: lf.Digests()}
 	if lf.Size <= smallFile && !lf.Unsized {
 		b, err := t.client.Small(ctx, w, smallFile)
@@ -298,5 +306,5 @@ func (t *lister) fetch(ctx context.Context, lf feed.ListedFile, doc *feed.Files)
 		return f, err
 	}
 	defer src.Close()
-	return t.w.Add(ctx, src, nil)
+	return t.w.AddOver(ctx, src, v.Size, t.before.over(to), nil)
 }

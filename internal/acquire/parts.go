@@ -78,8 +78,9 @@ func (aq *Acquirer) takeParts(ctx context.Context, l *locker.Locker, w *locker.W
 	if err := g.Wait(); err != nil {
 		return err
 	}
+	was := aq.buildBefore(l, c)
 	for i, p := range c.Parts {
-		if err := aq.takePart(ctx, w, c, p, here[i], incoming, got); err != nil {
+		if err := aq.takePart(ctx, w, c, p, here[i], incoming, was, got); err != nil {
 			return err
 		}
 	}
@@ -102,9 +103,9 @@ func roomFor(dir string, parts []feed.Part) error {
 
 // takePart lays one part over what the parts before it brought.
 func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.Candidate, p feed.Part, a arrived,
-	incoming string, got *gathered) error {
+	incoming string, was *before, got *gathered) error {
 	if p.Folder != "" {
-		return aq.takeFolder(ctx, w, p.Folder, p.Unpack, got)
+		return aq.takeFolder(ctx, w, p.Folder, p.Unpack, was, got)
 	}
 	if p.Make != nil {
 		made, err := aq.make(ctx, c, p.Make)
@@ -112,7 +113,7 @@ func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.C
 			return err
 		}
 		if fi, err := os.Stat(made); err == nil && fi.IsDir() {
-			return aq.takeFolder(ctx, w, made, p.Unpack, got)
+			return aq.takeFolder(ctx, w, made, p.Unpack, was, got)
 		}
 		name := filepath.Join(incoming, "made-"+tree.SumBytes([]byte(made)).String()[:16]+".part")
 		if a.Verified, err = aq.res.Client(c.Src).Download(ctx, fetch.Wanted{URL: made}, name,
@@ -157,7 +158,7 @@ func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.C
 		f := locker.File{}
 		if it.Body != nil {
 			var err error
-			if f, err = w.Add(ctx, it.Body, unpacking); err != nil {
+			if f, err = was.store(ctx, w, it, to, incoming, unpacking); err != nil {
 				return err
 			}
 		}
@@ -191,14 +192,14 @@ func (aq *Acquirer) tellVouched(url string, a *fetch.Verified) {
 
 // takeFolder stores what a rule takes of a folder, without the owners it has
 // there.
-func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder string, rule unpack.Rule,
+func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder string, rule unpack.Rule, was *before,
 	got *gathered) error {
 	list, err := tree.Walk(folder, nil)
 	if err != nil {
 		return err
 	}
 	list = slices.DeleteFunc(list, func(e tree.Entry) bool { return e.Kind != tree.Dir && rule.Path(e.Path) == "" })
-	t, err := w.TakeList(ctx, folder, list, nil, aq.Moves("fetch"))
+	t, err := w.TakeList(ctx, folder, list, func(at string) []tree.Sum { return was.over(rule.Path(at)) }, aq.Moves("fetch"))
 	if err != nil {
 		return err
 	}

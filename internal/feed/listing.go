@@ -116,6 +116,8 @@ type ListedFile struct {
 	SHA256 string   `json:"sha256,omitempty"`
 	Run    bool     `json:"run,omitempty"` // it is a program or script
 	URL    string   `json:"url,omitempty"` // "": its path
+	// of a large file: the BLAKE3 of the list of its pages, which lies beside it (package pages)
+	Pages tree.Sum `json:"pages,omitzero"`
 
 	Other   map[string]string `json:"-"` // of a maker's own list: its digests, in hex
 	Unsized bool              `json:"-"` // of a maker's own list: it tells no size

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/pages"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
 	"freshkeel/internal/version"
@@ -346,13 +347,32 @@ func publishFile(files string, it unpack.Item) (lf ListedFile, err error) {
 	}
 	lf = ListedFile{Path: it.Path, Size: n, Blake3: h.Sum(), Run: it.Mode&0o111 != 0}
 	sum := lf.Blake3.String()
+	at := filepath.Join(files, sum[:2], sum[2:])
+	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+		return lf, err
+	}
+	if n >= pages.From {
+		if lf.Pages, err = publishPages(io.NewSectionReader(tmp, 0, n), at+PagesSuffix); err != nil {
+			return lf, err
+		}
+	}
 	if err := errors.Join(tmp.Chmod(0o644), tmp.Close()); err != nil {
 		return lf, err
 	}
-	if err := os.MkdirAll(filepath.Join(files, sum[:2]), 0o755); err != nil {
-		return lf, err
+	return lf, os.Rename(tmp.Name(), at)
+}
+
+// PagesSuffix is what the address of a list of pages has behind that of its file.
+const PagesSuffix = ".pages"
+
+// publishPages writes the list of a file's pages.
+func publishPages(r io.Reader, at string) (sum tree.Sum, err error) {
+	l, err := pages.Of(r)
+	if err != nil {
+		return sum, err
 	}
-	return lf, os.Rename(tmp.Name(), filepath.Join(files, sum[:2], sum[2:]))
+	text := l.Bytes()
+	return tree.SumBytes(text), tree.WriteFile(at, text, 0o644)
 }
 
 // Checked is what a check found wrong, or poor, with a feed.

@@ -1,6 +1,10 @@
 package inventory
 
 import (
+	"runtime"
+	"sync"
+	"sync/atomic"
+
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tree"
 )
@@ -26,6 +30,39 @@ func (kp *Kept) SumsKept() *Sums { return &Sums{k: kp, read: map[string]tree.Sum
 // InOrder says that from now on files are looked at in order, so that what is read need not
 // be kept: of a large install that would be much.
 func (s *Sums) InOrder() { s.full = true }
+
+// Ahead reads files that will be asked for, several at a time: where nothing is known of an
+// install, all that a build brings are. One that can't be read is told when it is asked for.
+func (s *Sums) Ahead(list []tree.Entry) {
+	root, err := tree.OpenRoot(s.k.Dir)
+	if err != nil {
+		return
+	}
+	defer root.Close()
+	s.read = make(map[string]tree.Sum, len(list))
+	var mu sync.Mutex
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wait.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(list); i = int(next.Add(1)) - 1 {
+				f, err := root.Open(list[i].Path)
+				if err != nil {
+					continue
+				}
+				sum, err := tree.SumOf(f)
+				f.Close()
+				if err == nil {
+					mu.Lock()
+					s.read[list[i].Path] = sum
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	wait.Wait()
+	s.full = true
+}
 
 // Of is the content of an installed file; was is what the inventory says of it, nil for
 // nothing.

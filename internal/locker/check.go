@@ -228,8 +228,8 @@ func (l *Locker) Spoilt() (packs []string) {
 	return packs
 }
 
-// stored tells whether every piece of a file is there.
-func (l *Locker) stored(f *set.File) bool {
+// Holds tells whether every piece of a file is there.
+func (l *Locker) Holds(f *set.File) bool {
 	for _, s := range f.PieceSums() {
 		if _, ok := l.Find(s); !ok { // which reads the indexes
 			return false

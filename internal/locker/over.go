@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"math"
 	"sync"
@@ -13,6 +14,8 @@ import (
 	"freshkeel/internal/locker/index"
 	"freshkeel/internal/locker/set"
 	"freshkeel/internal/tree"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // AddOver stores a file of a certain size like Add, knowing its pieces of before: had.
@@ -23,9 +26,17 @@ import (
 func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []tree.Sum, note func(int64)) (set.File,
 	error) {
 	from := w.l.bounds(had)
-	if !w.PiecesAlone || len(from) < 2 {
-		return w.Add(ctx, io.NewSectionReader(r, 0, 1<<62), note)
+	if len(from) < 2 {
+		return w.Add(ctx, &offsetReader{r: r}, note)
 	}
+	if !w.PiecesAlone {
+		return w.overWhole(ctx, r, size, had, from, note)
+	}
+	return w.addOver(ctx, r, size, had, from, note)
+}
+
+func (w *Writer) addOver(ctx context.Context, r io.ReaderAt, size int64, had []tree.Sum, from []int64,
+	note func(int64)) (set.File, error) {
 	had = had[:len(from)-1]
 	// The last piece ends where the file did: in a longer one it is cut anew.
 	in := len(had)
@@ -76,6 +87,27 @@ func (w *Writer) AddOver(ctx context.Context, r io.ReaderAt, size int64, had []t
 	}
 	f.Size = o.at
 	f.SumOfFew()
+	return f, nil
+}
+
+// overWhole is AddOver for a writer that tells the hash of whole files too: it reads the file
+// once more for that, beside the pieces.
+func (w *Writer) overWhole(ctx context.Context, r io.ReaderAt, size int64, had []tree.Sum, from []int64,
+	note func(int64)) (set.File, error) {
+	h := tree.NewHash()
+	var hashing errgroup.Group
+	hashing.Go(func() error {
+		_, err := io.CopyBuffer(struct{ io.Writer }{h}, io.NewSectionReader(r, 0, size), make([]byte, 256<<10))
+		return err
+	})
+	f, err := w.addOver(ctx, r, size, had, from, note)
+	if err := errors.Join(err, hashing.Wait()); err != nil {
+		return set.File{}, err
+	}
+	if f.Size != size {
+		return set.File{}, fmt.Errorf("it was %d bytes long, and %d when it was read", size, f.Size)
+	}
+	f.Sum = h.Sum()
 	return f, nil
 }
 
@@ -282,8 +314,16 @@ func (w *Writer) inPlace(ctx context.Context, r io.ReaderAt, had []tree.Sum, fro
 // standIn is inPlace for some pieces that follow each other.
 func (w *Writer) standIn(sc *scratch, r io.ReaderAt, buf []byte, had []tree.Sum, from []int64,
 	stand []tree.Sum) (read int64, err error) {
-	near := true
+	near, hole := true, int64(0)
 	for k := 0; k < len(had) && err == nil; k++ {
+		if had[k] == cut.ZeroSum() && hole < from[k+1] {
+			hole = holeEnd(r, from[k])
+		}
+		if had[k] == cut.ZeroSum() && hole >= from[k+1] { // nobody has written there
+			stand[k] = had[k]
+			read += from[k+1] - from[k]
+			continue
+		}
 		piece := buf[:from[k+1]-from[k]]
 		n, _ := r.ReadAt(piece, from[k])
 		// it has become shorter, or can't be read: the pass over the rest reports it

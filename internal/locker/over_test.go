@@ -2,7 +2,9 @@ package locker
 
 import (
 	"bytes"
+	"context"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -436,4 +438,51 @@ func FuzzUnlaid(f *testing.F) {
 			require.True(t, bytes.Equal(want, got))
 		}
 	})
+}
+
+// A hole is not read: a file of many gigabytes that is nearly all hole is stored in a moment, as
+// the same pieces as if all of it had been read, and so it is after something was written to it.
+func TestHolesAreNotRead(t *testing.T) {
+	at := filepath.Join(t.TempDir(), "sparse")
+	f, err := os.Create(at)
+	require.NoError(t, err)
+	defer f.Close()
+	const size = 48<<20 + 12345
+	require.NoError(t, f.Truncate(size))
+	write := func(off int64, n int) {
+		b := make([]byte, n)
+		rand.NewChaCha8([32]byte{byte(off)}).Read(b)
+		_, err := f.WriteAt(b, off)
+		require.NoError(t, err)
+	}
+	store := func(l *Locker, r io.ReaderAt, had []tree.Sum) set.File {
+		w := l.Writer()
+		defer w.Close()
+		w.PiecesAlone = true
+		out, err := w.AddOver(context.Background(), r, size, had, nil)
+		require.NoError(t, err)
+		require.NoError(t, w.Flush())
+		return out
+	}
+	l, err := Open(t.TempDir())
+	require.NoError(t, err)
+	var had []tree.Sum
+	for _, at := range []struct {
+		off int64
+		n   int
+	}{{0, 1}, {5<<20 + 7, 3 << 20}, {40 << 20, 100}, {47 << 20, 1<<20 + 12345}} {
+		write(at.off, at.n)
+		whole, err := os.ReadFile(f.Name())
+		require.NoError(t, err)
+		other, err := Open(t.TempDir())
+		require.NoError(t, err)
+		first := store(other, f, nil)
+		assert.Equal(t, store(other, bytes.NewReader(whole), nil).Pieces, first.Pieces, at.off)
+		now := store(l, f, had)
+		had = now.Pieces
+		got := make([]byte, size)
+		_, err = l.Content(now).ReadAt(got, 0)
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(whole, got), at.off)
+	}
 }

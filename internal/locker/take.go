@@ -70,11 +70,12 @@ func (w *Writer) Take(ctx context.Context, root string, skip tree.Patterns, take
 		(*from)[0] = nil
 		*from = (*from)[1:]
 	}
-	return w.takeFiles(ctx, in, files, base, progress)
+	return w.takeFiles(ctx, in, files, base, nil, progress)
 }
 
-// TakeList is Take for entries, sorted by path, that a walk of root has found.
-func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, base *set.Base,
+// TakeList is Take for entries, sorted by path, that a walk of root has found. over, which may be
+// nil, tells for a path the pieces that a file like it has in the locker: see AddOver.
+func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, over func(path string) []tree.Sum,
 	progress func(done, total int64)) (*set.Taken, error) {
 	files := make([]set.File, len(list))
 	for i, e := range list {
@@ -85,11 +86,11 @@ func (w *Writer) TakeList(ctx context.Context, root string, list []tree.Entry, b
 		return nil, err
 	}
 	defer in.Close()
-	return w.takeFiles(ctx, in, files, base, progress)
+	return w.takeFiles(ctx, in, files, nil, over, progress)
 }
 
 func (w *Writer) takeFiles(ctx context.Context, root *tree.Root, files []set.File, base *set.Base,
-	progress func(done, total int64)) (_ *set.Taken, err error) {
+	over func(path string) []tree.Sum, progress func(done, total int64)) (_ *set.Taken, err error) {
 	if base != nil {
 		defer base.Close()
 	}
@@ -98,6 +99,14 @@ func (w *Writer) takeFiles(ctx context.Context, root *tree.Root, files []set.Fil
 	doubt, err := p.look()
 	if err != nil {
 		return nil, err
+	}
+	for _, i := range p.todo {
+		if over == nil || p.over[i] != nil {
+			continue
+		}
+		if had := over(files[i].Path); had != nil {
+			p.over[i] = had
+		}
 	}
 	total := p.total
 	gone, err := p.read(ctx)
@@ -167,7 +176,7 @@ func (p *pass) look() (doubt, err error) {
 // written to the file since, and that its content is stored.
 func (p *pass) proven(f, old *set.File) bool {
 	return old != nil && !p.base.Doubts && !old.Moving && old.Settled(old.ReadAt) && f.SameIdentity(old.Entry) &&
-		(p.base.Stored || p.w.l.stored(old))
+		(p.base.Stored || p.w.l.Holds(old))
 }
 
 // toRead has a file read, and stored over what it had before where that is worth it.

@@ -153,6 +153,67 @@ type batch struct {
 	err  error
 }
 
+// offsetReader reads on from a place in what it is over.
+type offsetReader struct {
+	r  io.ReaderAt
+	at int64
+}
+
+func (o *offsetReader) Read(b []byte) (int, error) {
+	n, err := o.r.ReadAt(b, o.at)
+	o.at += int64(n)
+	return n, err
+}
+
+// unwritten is how many whole pieces of zeros, which nobody has written, a reader has at a place.
+func unwritten(r io.Reader, at int64) int {
+	o, is := r.(*offsetReader)
+	if !is {
+		return 0
+	}
+	return int((holeEnd(o.r, at) - at) / cut.Max)
+}
+
+// holeEnd is how far a hole reaches that a file has at a place; the place itself where it has
+// none there.
+func holeEnd(r io.ReaderAt, at int64) int64 {
+	f, is := r.(*os.File)
+	if !is || !tree.Sparse(f) {
+		return at
+	}
+	fi, err := f.Stat()
+	if err != nil {
+		return at
+	}
+	return tree.HoleEnd(f, at, fi.Size())
+}
+
+// skip has a reader go on behind so many pieces of zeros at a place. It returns them as stored
+// pieces.
+func (w *Writer) skip(r io.Reader, at int64, pieces int) *batch {
+	r.(*offsetReader).at = at + int64(pieces)*cut.Max
+	sc := w.take()
+	defer w.give(sc)
+	b := &batch{sums: slices.Repeat([]tree.Sum{cut.ZeroSum()}, pieces)}
+	if b.err = w.put(sc, cut.ZeroSum(), make([]byte, cut.Max)); b.err != nil {
+		w.failed.Store(true)
+	}
+	return b
+}
+
+// cut finds the pieces of what a batch holds, and returns where the last of them ends.
+func (b *batch) cut(held int, ended bool) (at int) {
+	for at < held {
+		n := cut.In(b.buf[at:held], ended)
+		if n == 0 {
+			break
+		}
+		at += n
+		b.ends = append(b.ends, at)
+	}
+	return at
+}
+
 // Add stores what r holds. It keeps a few stretches in memory, whatever the
 // length, and works on them side by side where a core is idle.
 func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f set.File, err error) {
@@ -162,9 +223,18 @@ func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f set.
 	defer beside.Wait()
 	buf := w.buffer()
 	held, ended := 0, false
+	from := int64(0) // of buf in the file
 	for !ended {
 		if err := ctx.Err(); err != nil {
 			return f, err
+		}
+		if n := unwritten(r, from); n > 0 && w.PiecesAlone { // what was read of them already is zeros too
+			batches = append(batches, w.skip(r, from, n))
+			f.Size += int64(n)*cut.Max - int64(held)
+			if note != nil {
+				note(int64(n)*cut.Max - int64(held))
+			}
+			from, held = from+int64(n)*cut.Max, 0
 		}
 		n, err := fill(r, buf[held:])
 		held += n
@@ -179,15 +249,7 @@ func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f set.
 			return f, err
 		}
 		b := &batch{buf: buf}
-		at := 0
-		for at < held {
-			n := cut.In(buf[at:held], ended)
-			if n == 0 {
-				break
-			}
-			at += n
-			b.ends = append(b.ends, at)
-		}
+		at := b.cut(held, ended)
 		if !w.PiecesAlone && (!ended || len(batches) > 0 || len(b.ends) > 1) {
 			if whole == nil {
 				h := tree.NewHash()
@@ -195,6 +257,7 @@ func (w *Writer) Add(ctx context.Context, r io.Reader, note func(int64)) (f set.
 			}
 			whole.Write(buf[:at])
 		}
+		from += int64(at)
 		if !ended {
 			rest := buf[at:held]
 			buf = w.buffer()

@@ -89,7 +89,10 @@ type decider struct {
 // all goes through the build, the install and the inventory side by side.
 func (d *decider) all(old *inventory.Scanner) error {
 	p := d.p
-	next, err := d.inOrder(old)
+	if !p.Known {
+		d.readAhead()
+	}
+	next, err := old.Spelled(p.Spelling)
 	if err != nil {
 		return err
 	}
@@ -145,26 +148,23 @@ func (d *decider) all(old *inventory.Scanner) error {
 	return old.Err()
 }
 
-// inOrder is the inventory in the order of paths, each as the install spells it.
-func (d *decider) inOrder(old *inventory.Scanner) (next func() *inventory.Owned, err error) {
-	if d.p.Spelling.Free() {
-		return old.Next, nil
-	}
-	var all []inventory.Owned
-	for o := old.Next(); o != nil; o = old.Next() {
-		o.Path = d.p.Spelling.Of(o.Path)
-		all = append(all, *o)
-	}
-	slices.SortStableFunc(all, func(a, b inventory.Owned) int { return strings.Compare(a.Path, b.Path) })
-	n := -1
-	return func() *inventory.Owned {
-		for n++; n+1 < len(all) && all[n+1].Path == all[n].Path; n++ { // the last of one name counts
+// readAhead reads the installed files that only their content can tell from the build's.
+func (d *decider) readAhead() {
+	p := d.p
+	var list []tree.Entry
+	j := 0
+	for _, it := range p.items {
+		for j < len(p.Before) && p.Before[j].Path < it.At {
+			j++
 		}
-		if n >= len(all) {
-			return nil
+		if j == len(p.Before) {
+			break
 		}
-		return &all[n]
-	}, old.Err()
+		if e := p.Before[j]; e.Path == it.At && e.Kind == tree.File && it.File.Kind == tree.File && e.Size == it.File.Size {
+			list = append(list, e)
+		}
+	}
+	d.look.Ahead(list)
 }
 
 // file decides what becomes of one file, folder or link of the new build; here is what

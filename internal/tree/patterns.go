@@ -26,6 +26,13 @@ func (p Patterns) Which(path string) string {
 	return ""
 }
 
+// literally is what stands in a pattern for a letter that means something else there. A
+// backslash has no form of its own: any letter may stand in its place.
+var literally = strings.NewReplacer("[", "[[]", "*", "[*]", "?", "[?]", "{", "[{]", `\`, "?")
+
+// Literally is the pattern that means one path.
+func Literally(path string) string { return literally.Replace(path) }
+
 // Check names the first pattern that is not well formed, or that can never
 // match because it is not a relative slash path.
 func (p Patterns) Check() error {

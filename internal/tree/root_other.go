@@ -4,6 +4,7 @@ package tree
 
 import (
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -41,6 +42,20 @@ func (r *Root) Open(rel string) (*os.File, error) {
 		return nil, &fs.PathError{Op: "open", Path: full, Err: ErrNotRegular}
 	}
 	return OpenRegular(full)
+}
+
+// ReadInto reads the regular file at rel as far as b has room.
+func (r *Root) ReadInto(rel string, b []byte) (n int, err error) {
+	f, err := r.Open(rel)
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	n, err = io.ReadFull(f, b)
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = nil
+	}
+	return n, err
 }
 
 // Describe is Describe for the file, folder or link at rel.

@@ -111,6 +111,33 @@ func (r *Root) Open(rel string) (*os.File, error) {
 	return f, regular(f, f.Name())
 }
 
+// ReadInto reads the regular file at rel as far as b has room, in half the calls that opening
+// it takes: of small files, these are what reading costs.
+func (r *Root) ReadInto(rel string, b []byte) (n int, err error) {
+	fd, err := r.at(rel, unix.O_RDONLY|unix.O_NONBLOCK)
+	if err != nil {
+		return 0, err
+	}
+	defer unix.Close(fd)
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return 0, &fs.PathError{Op: "read", Path: r.Full(rel), Err: err}
+	}
+	if st.Mode&unix.S_IFMT != unix.S_IFREG {
+		return 0, &fs.PathError{Op: "read", Path: r.Full(rel), Err: ErrNotRegular}
+	}
+	for n < len(b) {
+		m, err := retried(func() (int, error) { return unix.Read(fd, b[n:]) })
+		if err != nil {
+			return n, &fs.PathError{Op: "read", Path: r.Full(rel), Err: err}
+		}
+		if n += m; m == 0 || int64(n) >= st.Size {
+			break
+		}
+	}
+	return n, nil
+}
+
 // Describe is Describe for the file, folder or link at rel.
 func (r *Root) Describe(rel string) (e Entry, ok bool, err error) {
 	err = r.above("look at", rel, func(dir int, name string) error {

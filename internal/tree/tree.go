@@ -443,7 +443,11 @@ func Rel(root, full string) string {
 
 // OpenSized opens a regular file for reading, and tells its size. done closes it.
 func OpenSized(full string) (r io.ReaderAt, size int64, done func(), err error) {
-	f, err := OpenRegular(full)
+	return Sized(OpenRegular(full))
+}
+
+// Sized is OpenSized for what was opened.
+func Sized(f *os.File, err error) (io.ReaderAt, int64, func(), error) {
 	if err != nil {
 		return nil, 0, nil, err
 	}
