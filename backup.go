@@ -40,7 +40,7 @@ func LayServer(ctx context.Context, r LayOrder, o Options) (*NewServer, error) {
 	at, whole := r.At, r.At != ""
 	var set *Backup
 	if whole {
-		if set, err = k.shelf.Read(at); err != nil {
+		if set, err = k.shelf.ReadMeant(at); err != nil {
 			return nil, tell.Advise(err, "freshkeel -d "+k.Dir+" backup list")
 		}
 	} else if set, _, err = k.TakeBackup(ctx, "", Choice{}); err != nil {
@@ -214,6 +214,11 @@ func (k *Keel) BringAll(ctx context.Context, from *Shelf, id string, owners Owne
 	if err != nil {
 		return nil, err
 	}
+	if id != "" {
+		if id, err = from.Meant(id); err != nil {
+			return nil, tell.Advise(err, "freshkeel backup list --from the same place")
+		}
+	}
 	brought = map[string]string{}
 	for _, b := range theirs {
 		here := slices.ContainsFunc(mine, func(m *Backup) bool { return m.Damage == "" && m.Taken.Equal(b.Taken) })
@@ -223,10 +228,6 @@ func (k *Keel) BringAll(ctx context.Context, from *Shelf, id string, owners Owne
 		if brought[b.ID], err = k.shelf.Bring(ctx, from, b.ID, owners); err != nil {
 			return brought, err
 		}
-	}
-	if id != "" && len(brought) == 0 {
-		return nil, tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet),
-			"freshkeel backup list --from the same place")
 	}
 	return brought, nil
 }

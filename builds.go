@@ -10,6 +10,7 @@ import (
 	"freshkeel/internal/acquire"
 	"freshkeel/internal/feed"
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/kept"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
@@ -93,6 +94,23 @@ func (k *Keel) differs(ctx context.Context, c *resolve.Candidate, here Laid) (bo
 // it. What is there already is not fetched again.
 func (k *Keel) Fetch(ctx context.Context, w Want) (*acquire.Fetched, error) {
 	return k.acq.Goal(ctx, w)
+}
+
+// What the locker holds besides backups: see Keel.Keeper.
+type (
+	Holding  = kept.Holding
+	Kept     = kept.Build
+	Dropping = kept.Dropping
+)
+
+// DropBuilds drops the builds of a plan of Keeper.PlanDrop, and gives their space back.
+func DropBuilds(ctx context.Context, k *Keel, d *Dropping) error {
+	unlock, err := k.begin(ctx, "builds drop")
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	return k.Keeper.Drop(ctx, d)
 }
 
 // A feed of one's own: what WriteFeed makes and CheckFeed finds.

@@ -27,11 +27,13 @@ import (
 	"context"
 
 	"freshkeel/internal/acquire"
+	"freshkeel/internal/audit"
 	"freshkeel/internal/backups"
 	"freshkeel/internal/check"
 	"freshkeel/internal/data"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
+	"freshkeel/internal/kept"
 	"freshkeel/internal/lessons"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
@@ -58,7 +60,9 @@ type Keel struct {
 	srv      *server.Server
 	returner *putback.Returner
 
-	Lessons *lessons.Book // what the server was seen to do, and the profile's text
+	Auditor *audit.Auditor // holds the install against what was put there
+	Keeper  *kept.Keeper   // what the locker holds besides backups
+	Lessons *lessons.Book  // what the server was seen to do, and the profile's text
 }
 
 // ErrNotAdopted says that a folder has no profile.
@@ -81,7 +85,8 @@ func newKeel(in *install.Install) *Keel {
 	planner, shelf := plan.New(inv, res, rts), backups.New(in, acq, res)
 	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner,
 		shelf: shelf, checker: check.New(inv, res, rts, planner, shelf), outside: data.New(in), srv: server.New(in),
-		returner: putback.New(in), Lessons: lessons.New(in, inv)}
+		returner: putback.New(in), Lessons: lessons.New(in, inv), Auditor: audit.New(inv),
+		Keeper: kept.New(in)}
 }
 
 // begin is how every command that changes the install starts: alone, and with

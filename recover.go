@@ -61,6 +61,13 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 	t := k.resume(e)
 	defer t.close()
 	why := fmt.Sprintf("interrupted while %s", e.Phase)
+	if e.Kind == logbook.Mend { // no server was stopped for it
+		if err := k.Auditor.Undo(e, why); err != nil {
+			return nil, t.stuck("taking the mend back", err)
+		}
+		k.in.Note("%s: what it had put back was taken out again; freshkeel audit tells what is wrong", e.ID)
+		return e, nil
+	}
 	switch e.Phase {
 	case logbook.Preparing:
 		err = t.abandonInterrupted(why)

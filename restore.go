@@ -31,9 +31,9 @@ func IsSame(err error) bool { return errors.Is(err, errSame) }
 // PlanRestore tells what a restore into the install would exchange, as things
 // are now. It changes nothing.
 func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
-	set, err := k.shelf.Read(r.Backup)
+	set, err := k.shelf.ReadMeant(r.Backup)
 	if err != nil {
-		return nil, tell.Advise(err, "freshkeel backup list")
+		return nil, err
 	}
 	p, err := k.returner.Plan(set, putback.ForRestore(set, r.Only))
 	if err != nil {
@@ -50,10 +50,11 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if err := r.Only.Check(); err != nil {
 		return nil, tell.Misuse(err.Error(), "")
 	}
-	set, err := k.shelf.Read(r.Backup)
+	set, err := k.shelf.ReadMeant(r.Backup)
 	if err != nil {
-		return nil, tell.Advise(err, "freshkeel backup list")
+		return nil, err
 	}
+	r.Backup = set.ID
 	unlock, err := k.begin(ctx, "restore")
 	if err != nil {
 		return nil, err

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"freshkeel/internal/edited"
 	"freshkeel/internal/host"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
@@ -37,6 +38,9 @@ type Status struct {
 	Last     *logbook.Entry `json:"last,omitempty"`    // newest entry of the logbook
 	Busy     string         `json:"busy,omitempty"`    // what another command is doing
 	LastLine string         `json:"last_line,omitempty"`
+	// settings, scripts and add-ons that were edited since the server last came up, and when it did
+	Edited []edited.Edit `json:"edited,omitempty"`
+	Read   time.Time     `json:"read_at,omitzero"`
 	Run      *logbook.Entry `json:"run,omitempty"` // that is under way, or was interrupted
 }
 
@@ -89,6 +93,7 @@ func (k *Keel) Status() (*Status, error) {
 	if s.Run != nil && (s.Run.Phase == logbook.Watching || s.Run.Phase == logbook.Confirming) {
 		s.Version, s.Mixed = s.Run.To, nil // its files are in place, though not confirmed
 	}
+	s.Edited, s.Read = edited.Since(k.in, nil)
 	if lines, err := host.Tail(k.in.RunDir().Console(), 1); err == nil && len(lines) > 0 {
 		s.LastLine = lines[0]
 	}

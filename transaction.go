@@ -133,10 +133,7 @@ func (t *transaction) runsOn() bool {
 // its attempts at putting files back.
 func (t *transaction) dropStaging() {
 	for _, run := range append(attempts(t.k.in, t.e.ID), t.dir) {
-		for _, side := range sides(run) {
-			os.RemoveAll(filepath.Join(side, "staged"))
-			os.RemoveAll(filepath.Join(side, "folders"))
-		}
+		run.DropStaging()
 	}
 }
 

@@ -179,6 +179,50 @@ func TestKilledAtEveryStepLeavesOldOrNew(t *testing.T) {
 	}
 }
 
+// An audit that puts files back while the server runs is killed at every step: each file is as
+// it was or as it should be, the next command takes back what was done, and the server never
+// notices.
+func TestKilledWhileMending(t *testing.T) {
+	t.Parallel()
+	damaged := func(t *testing.T) *proving.Place {
+		p := proving.Mossgate(t, demo.Releases[0])
+		p.OK("adopt", p.Install, "--build", filepath.Join(p.Harbour.Builds, "mossgate-3.4.1.zip"))
+		p.OK("start")
+		p.Put("tracks/fern-mile.track", "fern mile, by another hand\n")
+		for _, at := range []string{"assets/night.pak", "tracks/dew-loop.track"} {
+			require.NoError(t, os.Remove(filepath.Join(p.Install, at)))
+		}
+		return p
+	}
+	p := damaged(t)
+	before := p.Tree()
+	trace := filepath.Join(p.Dir, "trace")
+	p.RunWith([]string{traceTo + "=" + trace}, "audit", "--mend")
+	after := p.Tree()
+	require.NotEqual(t, before, after)
+	b, err := os.ReadFile(trace)
+	require.NoError(t, err)
+	steps := strings.Fields(string(b))
+	require.Greater(t, len(steps), 5, steps)
+	for _, step := range steps {
+		t.Run(step, func(t *testing.T) {
+			t.Parallel()
+			p := damaged(t)
+			pid := p.Status().Server.PID
+			require.Equal(t, -1, p.RunWith([]string{dieAt + "=" + step}, "audit", "--mend").Code)
+			p.OK("logbook")
+			want := before
+			if step == "finished" {
+				want = after
+			}
+			assert.Equal(t, want, p.Tree(), "exactly one of the two")
+			assert.Equal(t, pid, p.Status().Server.PID)
+			p.Run("audit", "--mend")
+			assert.Equal(t, after, p.Tree())
+		})
+	}
+}
+
 // A crash while recovering is just another crash.
 func TestKilledAgainWhileRecovering(t *testing.T) {
 	t.Parallel()

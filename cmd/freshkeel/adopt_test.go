@@ -169,7 +169,7 @@ func TestJSONIsAContract(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(r.Out), &doc), "one document: %s", r.Out)
 		return sortedKeys(doc)
 	}
-	assert.Equal(t, []string{"install", "last_line", "name", "server", "state", "version"}, keys("status"))
+	assert.Equal(t, []string{"install", "last_line", "name", "read_at", "server", "state", "version"}, keys("status"))
 	assert.Equal(t, []string{"offers"}, keys("builds"))
 	assert.Equal(t, []string{"checks", "event", "findings", "from", "outcome", "plan", "running", "to"},
 		keys("preflight", "3.5.0"))
@@ -194,7 +194,7 @@ func TestJSONIsAContract(t *testing.T) {
 	assert.Equal(t, "result", last.Event)
 	assert.Equal(t, "3.5.0", last.Entry.To)
 	assert.Equal(t, []string{"backup", "backup_taken", "build", "down_ns", "end_running", "ended", "exchange_ns",
-		"format", "from", "id", "kind", "lines", "locker", "outcome", "phase", "ran_since", "started", "steps", "to",
+		"format", "from", "from_build", "id", "kind", "lines", "locker", "outcome", "phase", "ran_since", "started", "steps", "to",
 		"told", "was_running", "why"},
 		keys("logbook", "r0001"))
 

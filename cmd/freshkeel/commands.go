@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"freshkeel"
@@ -73,7 +74,7 @@ func want(c *cli.Command) (freshkeel.Want, error) {
 
 func (p *program) commands() []*cli.Command {
 	backups := backupCommands{p}
-	return []*cli.Command{
+	list := []*cli.Command{
 		{Name: "adopt", Usage: "take an existing install under care", ArgsUsage: "DIR", Action: p.adopt,
 			Flags: []cli.Flag{
 				&cli.StringFlag{Name: "build", Usage: "`PATH` of the archive or folder that the install was made from"},
@@ -100,7 +101,15 @@ func (p *program) commands() []*cli.Command {
 				dryRun(),
 			}},
 		lessonCommands{p}.lay(),
-		{Name: "builds", Usage: "what the source offers, and how each stands to what is installed", Action: p.builds},
+		{Name: "builds", Usage: "what the source offers, and how each stands to what is installed", Action: p.builds, Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "kept", Usage: "what the locker holds instead: builds, layers, runtimes; what each takes, " +
+				"and who needs it"}},
+			Commands: []*cli.Command{
+				{Name: "drop", Usage: "give the space of kept builds back", ArgsUsage: "BUILD…", Action: lookCommands{p}.drop,
+					Flags: []cli.Flag{
+						&cli.BoolFlag{Name: "anyway", Usage: "although a server runs it"},
+						&cli.BoolFlag{Name: "yes", Usage: "what is lost by it was read, and may be"}, dryRun()}},
+			}},
 		{Name: "fetch", Usage: "download and verify a build into the locker", ArgsUsage: "[VERSION]", Action: p.fetch,
 			Flags: wantFlags(&cli.BoolFlag{Name: "check",
 				Usage: "only tell whether something newer exists: one line and exit 10, or nothing"}, dryRun())},
@@ -203,6 +212,8 @@ func (p *program) commands() []*cli.Command {
 			Action: p.demo},
 		{Name: "help", Usage: "what a command does, and its options", ArgsUsage: "COMMAND…", Action: helpOf},
 	}
+	after := slices.IndexFunc(list, func(c *cli.Command) bool { return c.Name == "backup" })
+	return slices.Insert(list, after, lookCommands{p}.commands()...)
 }
 
 func (p *program) adopt(ctx context.Context, c *cli.Command) error {
@@ -248,10 +259,20 @@ func (p *program) adopt(ctx context.Context, c *cli.Command) error {
 	return lessonCommands{p}.complete(ctx, c, a, o)
 }
 
-func (p *program) builds(ctx context.Context, _ *cli.Command) error {
+func (p *program) builds(ctx context.Context, c *cli.Command) error {
 	k, err := p.look(ctx)
 	if err != nil {
 		return err
+	}
+	if c.NArg() > 0 {
+		return &freshkeel.Usage{What: "a word too many: " + c.Args().First(), Do: "freshkeel builds --kept, or freshkeel builds drop BUILD"}
+	}
+	if c.Bool("kept") {
+		list, err := k.Keeper.List()
+		if err != nil {
+			return err
+		}
+		return p.result(list, func() { p.view.kept(list) })
 	}
 	offers, err := k.Builds(ctx)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,6 +21,7 @@ func (p *program) completions() map[string]func(context.Context, *freshkeel.Keel
 	return map[string]func(context.Context, *freshkeel.Keel) []string{
 		"fetch": offered, "preflight": offered, "refit": offered, "runtimes": offered,
 		"rollback": refits, "logbook": refits,
+		"builds drop": keptBuilds, "compare": sides,
 		"backup show": backupsOf, "backup check": backupsOf, "backup export": backupsOf, "backup restore": backupsOf,
 		"profile set": keys, "profile forget": learnedKeys,
 	}
@@ -34,6 +36,22 @@ func offered(ctx context.Context, k *freshkeel.Keel) (out []string) {
 		out = append(out, b.Version)
 	}
 	return out
+}
+
+func keptBuilds(_ context.Context, k *freshkeel.Keel) (out []string) {
+	h, err := k.Keeper.List()
+	if err != nil {
+		return nil
+	}
+	for _, b := range h.Builds {
+		out = append(out, b.Version)
+	}
+	return out
+}
+
+// sides are what compare may be asked for besides paths.
+func sides(ctx context.Context, k *freshkeel.Keel) []string {
+	return slices.Concat([]string{"now"}, backupsOf(ctx, k), refits(ctx, k), keptBuilds(ctx, k))
 }
 
 func refits(_ context.Context, k *freshkeel.Keel) (out []string) {

@@ -26,11 +26,14 @@ freshkeel lay ~/trial --like ~/pond --at b0007 --port 27750=27760`,
 	"send":           `freshkeel -d ~/pond send say the gates close at ten`,
 	"log":            `freshkeel -d ~/pond log -f`,
 	"builds":         `freshkeel -d ~/pond builds`,
+	"builds drop":    `freshkeel -d ~/pond builds drop 1.0 --dry-run`,
 	"fetch":          `freshkeel -d ~/pond fetch --check      for cron: exit 10 where something newer exists`,
 	"preflight":      `freshkeel -d ~/pond preflight 1.1 --all`,
 	"refit":          "freshkeel -d ~/pond refit              the newest build of its channel\nfreshkeel -d ~/pond refit --from ~/Downloads/pond-1.1.zip",
 	"rollback":       `freshkeel -d ~/pond rollback r0004     back to before that refit`,
 	"recover":        `freshkeel -d ~/pond recover`,
+	"audit":          "freshkeel -d ~/pond audit\nfreshkeel -d ~/pond audit --deep --mend",
+	"compare":        "freshkeel -d ~/pond compare 1.0 now --only 'lib/**'\nfreshkeel -d ~/pond compare 'before the feast' now\nfreshkeel compare ~/Downloads/pond-1.0.zip ~/Downloads/pond-1.1.zip\nfreshkeel -d ~/pond compare now ~/pond-client --list both",
 	"backup":         `freshkeel -d ~/pond backup take --label "before the feast"`,
 	"backup take":    `freshkeel -d ~/pond backup take --only 'gardens/**'`,
 	"backup list":    `freshkeel -d ~/pond backup list`,
@@ -63,6 +66,7 @@ func showExamples(c *cli.Command, path string) {
 		c.Description = text
 	}
 	for _, sub := range c.Commands {
+		sub.DisableSliceFlagSeparator = c.DisableSliceFlagSeparator // which no command inherits by itself
 		showExamples(sub, strings.TrimSpace(path+" "+sub.Name))
 	}
 }
@@ -82,6 +86,8 @@ var inOrder = []string{
 	"refit",
 	"rollback",
 	"recover",
+	"audit",
+	"compare",
 	"backup",
 	"profile",
 	"runtimes",

@@ -73,6 +73,17 @@ func TestLayersLieOverTheBuildInOrder(t *testing.T) {
 	assert.Equal(t, "lit by 1.1", p.Read("tracks/dew-loop.track"), "the layer lies over the build")
 	assert.Equal(t, "la\x00la", p.Read("addons/songs.jar"))
 	assert.Equal(t, []string{"lanterns: 1.1 laid", "songs: 2.0 laid"}, p.LastEntry().Layers)
+
+	// An audit tells whose a file is, and that what stands there is not its layer's.
+	was := p.Read("tracks/dew-loop.track")
+	p.Put("tracks/dew-loop.track", "dew loop, surveyed for 3.5.0\n") // as the build has it
+	p.Put("addons/songs.jar", "la\x00lu")
+	told := p.Exits(exitDiffers, "audit").Out
+	assert.Regexp(t, `tracks/dew-loop.track\s+layer lanterns: [\s\S]*it is the file that the\s+build has`, told)
+	assert.Regexp(t, `addons/songs.jar\s+layer songs: its content is another`, told)
+	p.OK("audit", "--mend")
+	assert.Equal(t, was, p.Read("tracks/dew-loop.track"))
+	assert.Equal(t, "la\x00la", p.Read("addons/songs.jar"))
 	var pre struct {
 		Plan struct {
 			Overlaid []freshkeel.Overlaid

@@ -35,6 +35,7 @@ const (
 	exitHands      = 5
 	exitNewer      = 10
 	exitDown       = 11 // of status
+	exitDiffers    = 13 // of audit: not clean; of compare: the two differ
 	exitBetween    = 12 // of status: starting, stopping, or a run under way
 )
 
@@ -47,7 +48,7 @@ const (
 
 // memoryLimit is where collecting garbage gets eager, in bytes: a large install
 // is no reason to take memory from the server that runs beside.
-const memoryLimit = 80 << 20
+const memoryLimit = 90 << 20
 
 func main() {
 	if os.Getenv("GOMEMLIMIT") == "" {

@@ -454,7 +454,7 @@ func TestAWordTooManyIsWrongUsage(t *testing.T) {
 	pid := p.Status().Server.PID
 	for _, args := range [][]string{{"stop", "pond2"}, {"start", "other"}, {"status", "pond2"},
 		{"rollback", "r0003", "r0004"}, {"backup", "take", "world"}, {"backup", "list", "b0001"}, {"recover", "r0001"},
-		{"logbook", "r0001", "r0002"}, {"log", "50"}, {"refit", "1", "2"}, {"builds", "x"}} {
+		{"logbook", "r0001", "r0002"}, {"log", "50"}, {"refit", "1", "2"}, {"builds", "x"}, {"audit", "x"}} {
 		r := p.Exits(exitUsage, args...)
 		assert.Regexp(t, `a word too many|one version at a time`, r.Err, "%v", args)
 		assert.Contains(t, r.Err, "try: freshkeel", "%v", args)

@@ -453,6 +453,16 @@ func (v *view) status(s *freshkeel.Status) {
 	for _, o := range s.Outside {
 		v.fact("outside", fmt.Sprintf("process %d: %s, user %s, since %s", o.PID, o.Command, o.User, when(o.Since)))
 	}
+	for i, e := range s.Edited {
+		if i == 0 {
+			v.fact("edited", fmt.Sprintf("since the server last came up, at %s; it has not read this:", when(s.Read)))
+		}
+		if i == most {
+			v.fact("", fmt.Sprintf("and %d more", len(s.Edited)-i))
+			break
+		}
+		v.fact("", e.String())
+	}
 	v.fact("busy", s.Busy)
 	if s.LastLine != "" {
 		v.fact("console", s.LastLine)

@@ -5,6 +5,7 @@ package main
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -82,6 +83,15 @@ func TestWording(t *testing.T) {
 	say("send", "help")
 	say("logbook")
 	say("logbook", "r0001")
+	say("audit")
+	require.NoError(t, os.Remove(filepath.Join(p.Install, "assets", "night.pak")))
+	p.Put("mods/hop.lua", "hop")
+	say("audit")
+	say("audit", "--mend")
+	say("compare", "3.5.0", "now", "--only", "{lib,mods,tracks}/**")
+	say("compare", "now", "now")
+	say("builds", "--kept")
+	say("builds", "drop", "3.5.0", "--dry-run")
 	say("stop")
 	say("stop")
 	say("nonsense")

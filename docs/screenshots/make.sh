@@ -126,7 +126,6 @@ layered() { # two add-ons laid over the build, and a maker who wants each step t
 layered
 shot builds 0 freshkeel builds
 shot preflight-chain 0 freshkeel preflight 3.6.0
-shot feed 0 'freshkeel feed write ../builds; freshkeel feed check ../builds'
 fresh
 cat >../brew.sh <<'BREW'
 #!/bin/sh
@@ -152,13 +151,23 @@ shot rolled-back 0 freshkeel refit 3.6.0
 shot rollback 0 freshkeel rollback
 freshkeel refit 3.5.0 >/dev/null 2>&1
 shot logbook 0 freshkeel logbook
+sed -i 's/^night = .*/night = longest/' mossgate.conf
+own mossgate.conf
 shot status 0 freshkeel status
+# Somebody laid old files over the new build, and lost one.
+cp -p tracks/fern-mile.track "$work/fern"
+unzip -qo ../builds/mossgate-3.4.1.zip tracks/dew-loop.track 2>/dev/null || true
+rm -f lib/lanterns.txt; chmod 600 assets/night.pak
+mkdir -p mods; echo hop >mods/hop.lua; echo skip >mods/skip.lua
+own mods tracks
+shot audit 0 'freshkeel audit; freshkeel audit --mend --all | head -n 5'
+rm -rf mods; freshkeel audit --mend >/dev/null 2>&1 || true
+shot compare 0 "freshkeel compare 3.4.1 now --leave 'gardens/**' --leave 'freshkeel.*'"
 freshkeel backup take --label 'before the lantern race' >/dev/null 2>&1
 echo 'Tib Hartstongue' >>stewards.txt; rm -f gardens/old-well.garden; echo dew >gardens/dew.garden
 freshkeel backup take >/dev/null 2>&1
 own gardens stewards.txt
 shot backup-list 0 freshkeel backup list
-shot backup-show 0 freshkeel backup show "$(freshkeel --json backup list | jq -r '.backups[-1].id')"
 mkdir $harbour/other-disk
 own $harbour/other-disk
 printf "\n[copy]\nto = '$harbour/other-disk'\n" >>freshkeel.toml

@@ -172,10 +172,10 @@ func (sh *Shelf) Bring(ctx context.Context, from *Shelf, id string, owners Owner
 	if err != nil {
 		return "", err
 	}
-	i := slices.IndexFunc(theirs, func(b *Backup) bool { return b.ID == id })
-	if i < 0 {
-		return "", tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list --copy")
+	if id, err = from.Meant(id); err != nil {
+		return "", tell.Advise(err, "freshkeel backup list --copy")
 	}
+	i := slices.IndexFunc(theirs, func(b *Backup) bool { return b.ID == id })
 	if owner, err := from.Identity(); err != nil || owner != us {
 		return "", tell.Misuse(fmt.Sprintf("%s is a backup of %s, another install", id, theirs[i].Server),
 			"add --to DIR: it is laid out there")

@@ -6,6 +6,7 @@ package backups
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"freshkeel/internal/acquire"
@@ -15,6 +16,7 @@ import (
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Shelf is one install's backups, in one locker.
@@ -57,6 +59,46 @@ func (sh *Shelf) Read(id string) (*locker.Set, error) {
 		return nil, err
 	}
 	return l.Read(owner, id)
+}
+
+// Meant is the number of the backup that a person names: by that number, or by its label.
+func (sh *Shelf) Meant(name string) (id string, err error) {
+	heads, err := sh.List()
+	if err != nil {
+		return "", err
+	}
+	var labelled, labels []string
+	for _, h := range heads {
+		switch {
+		case h.ID == name:
+			return name, nil
+		case strings.EqualFold(h.Label, name):
+			labelled = append(labelled, h.ID)
+		case h.Label != "":
+			labels = append(labels, h.Label)
+		}
+	}
+	switch len(labelled) {
+	case 1:
+		return labelled[0], nil
+	case 0:
+		do := "freshkeel backup list"
+		if near := words.Near(name, labels); near != "" {
+			do = fmt.Sprintf("did you mean the label %s? else: %s", words.Quote(near), do)
+		}
+		return "", tell.Advise(fmt.Errorf("%s: %w", name, locker.ErrNoSet), do)
+	}
+	return "", tell.Misuse(fmt.Sprintf("%s have the label %s: %s", words.Plural(len(labelled), "backup"), words.Quote(name),
+		strings.Join(labelled, ", ")), "name one by its number; when each was taken: freshkeel backup list")
+}
+
+// ReadMeant reads the backup that a person names: see Meant.
+func (sh *Shelf) ReadMeant(name string) (*locker.Set, error) {
+	id, err := sh.Meant(name)
+	if err != nil {
+		return nil, err
+	}
+	return sh.Read(id)
 }
 
 // Of reads the backup that a run took. A number alone does not tell it: the

@@ -32,9 +32,9 @@ import (
 // zstd where the name ends in .tar.zst, a .zip, or a plain .tar. told is what the
 // format can't hold.
 func (sh *Shelf) Export(ctx context.Context, id, to string) (files int, told []string, err error) {
-	s, err := sh.Read(id)
+	s, err := sh.ReadMeant(id)
 	if err != nil {
-		return 0, nil, tell.Advise(err, "freshkeel backup list")
+		return 0, nil, err
 	}
 	l, err := sh.Locker()
 	if err != nil {

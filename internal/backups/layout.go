@@ -29,9 +29,9 @@ func (sh *Shelf) LayOut(ctx context.Context, r Restore) error {
 	if err := r.Only.Check(); err != nil {
 		return tell.Misuse(err.Error(), "")
 	}
-	set, err := sh.Read(r.Backup)
+	set, err := sh.ReadMeant(r.Backup)
 	if err != nil {
-		return tell.Advise(err, "freshkeel backup list")
+		return err
 	}
 	entries := set.Entries
 	to, err := filepath.Abs(r.To)

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"freshkeel/internal/locker"
-	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
@@ -36,10 +35,10 @@ func (sh *Shelf) Show(id string, all bool) (*View, error) {
 	if err != nil {
 		return nil, err
 	}
-	at := slices.IndexFunc(heads, func(b *Backup) bool { return b.ID == id })
-	if at < 0 {
-		return nil, tell.Advise(fmt.Errorf("%s: %w", id, locker.ErrNoSet), "freshkeel backup list")
+	if id, err = sh.Meant(id); err != nil {
+		return nil, err
 	}
+	at := slices.IndexFunc(heads, func(b *Backup) bool { return b.ID == id })
 	v := &View{Backup: heads[at]}
 	if needed, err := sh.neededBackups(heads); err == nil {
 		v.Needed = needed[id]
@@ -107,10 +106,10 @@ func (sh *Shelf) Check(ctx context.Context, id string, parts int) (out *locker.C
 		return nil, err
 	}
 	if id != "" {
-		sets = slices.DeleteFunc(sets, func(s *Backup) bool { return s.ID != id })
-		if len(sets) == 0 {
-			return nil, fmt.Errorf("%s: %w", id, locker.ErrNoSet)
+		if id, err = sh.Meant(id); err != nil {
+			return nil, err
 		}
+		sets = slices.DeleteFunc(sets, func(s *Backup) bool { return s.ID != id })
 	}
 	share := locker.Share{Of: uint64(max(parts, 1)), At: uint64(time.Now().Unix() / 86400)}
 	_, err = sh.Step("read back", func() (string, error) {

@@ -191,6 +191,7 @@ var Checks = []chk{
 	{"held", checkHeld},
 	{"addons", checkAddons},
 	{"consent", checkConsent},
+	{"edited", checkEdited},
 	{"processes", checkProcesses},
 	{"open", checkOpen},
 	{"port", checkPort},

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/ahead"
+	"freshkeel/internal/edited"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
 	"freshkeel/internal/learn"
@@ -687,4 +688,23 @@ func (s *situation) linkedAway(e tree.Entry) string {
 			"it up yourself", e.Path, tree.Real(at))
 	}
 	return "move it into the install, or back it up yourself"
+}
+
+// checkEdited tells of settings, scripts and add-ons that were edited since the server last
+// came up: if it does not come up with the new build, these may be why.
+func checkEdited(_ context.Context, s *situation) []Finding {
+	edits, read := edited.Since(s.k.Install, s.ahead.Before)
+	if len(edits) == 0 {
+		return nil
+	}
+	var list []string
+	for _, e := range edits {
+		list = append(list, e.String())
+	}
+	return []Finding{{Level: Warn,
+		What: fmt.Sprintf("%s edited since the server last came up, at %s: %s", words.Were(len(edits), "file"),
+			read.Local().Format("2006-01-02 15:04"), words.Some(list, 3)), Where: s.k.Dir,
+		Why: "no server has read that yet: if the new build does not come up, it may be the edit and not the build, and " +
+			"the old one would meet it too",
+		Do: "where you are not sure of it, see the old server come up with it first: freshkeel stop; freshkeel start"}}
 }

@@ -160,6 +160,29 @@ func (s *Scanner) all() (*Inventory, error) {
 	return s.Head, s.err
 }
 
+// Spelled is the rest of the inventory in the order of paths, each as the install spells
+// it: next is nil at the end, and where Err says why not.
+func (s *Scanner) Spelled(as tree.Spelling) (next func() *Owned, err error) {
+	if as.Free() {
+		return s.Next, nil
+	}
+	var all []Owned
+	for o := s.Next(); o != nil; o = s.Next() {
+		o.Path = as.Of(o.Path)
+		all = append(all, *o)
+	}
+	slices.SortStableFunc(all, func(a, b Owned) int { return strings.Compare(a.Path, b.Path) })
+	n := -1
+	return func() *Owned {
+		for n++; n+1 < len(all) && all[n+1].Path == all[n].Path; n++ { // the last of one name counts
+		}
+		if n >= len(all) {
+			return nil
+		}
+		return &all[n]
+	}, s.Err()
+}
+
 // CopyTo writes the head, and what is left of the files, each as change leaves it, to
 // another file; nil changes nothing. The file at path is replaced at once, at the end.
 func (s *Scanner) CopyTo(path string, change func(*Owned)) error {

@@ -29,6 +29,7 @@ const (
 	Refit    Kind = "refit"
 	Rollback Kind = "rollback"
 	Restore  Kind = "restore"
+	Mend     Kind = "mend" // of an audit: files that were missing or changed were put back, the server running on
 )
 
 // Phase is how far a run has got. It is flushed before the phase begins, so
@@ -68,18 +69,20 @@ type Step struct {
 
 // Entry is one run.
 type Entry struct {
-	Format string   `json:"format"`
-	ID     string   `json:"id"`
-	Kind   Kind     `json:"kind"`
-	From   string   `json:"from"` // version; "" when not known
-	To     string   `json:"to"`
-	Build  string   `json:"build,omitempty"`  // set in the locker
-	Layers []string `json:"layers,omitempty"` // what became of each layer that changed
-	Target string   `json:"target,omitempty"` // of a rollback or restore: the run or backup it goes back to
-	World  bool     `json:"world,omitempty"`  // a rollback that puts the world back too
-	Only   []string `json:"only,omitempty"`   // of a restore: patterns
-	Undid  []string `json:"undid,omitempty"`  // of a restore: refits of whose files none are left
-	Backup string   `json:"backup,omitempty"` // the backup it took before it changed anything
+	Format string `json:"format"`
+	ID     string `json:"id"`
+	Kind   Kind   `json:"kind"`
+	From   string `json:"from"` // version; "" when not known
+	To     string `json:"to"`
+	Build  string `json:"build,omitempty"` // set in the locker
+	// the set in the locker that was installed before; "": none was known
+	FromBuild string   `json:"from_build,omitempty"`
+	Layers    []string `json:"layers,omitempty"` // what became of each layer that changed
+	Target    string   `json:"target,omitempty"` // of a rollback or restore: the run or backup it goes back to
+	World     bool     `json:"world,omitempty"`  // a rollback that puts the world back too
+	Only      []string `json:"only,omitempty"`   // of a restore: patterns
+	Undid     []string `json:"undid,omitempty"`  // of a restore: refits of whose files none are left
+	Backup    string   `json:"backup,omitempty"` // the backup it took before it changed anything
 
 	// When that backup, and the target of a restore, was taken: to the nanosecond,
 	// which tells it from another of the same number in another locker.

@@ -8,6 +8,7 @@ package resolve
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -87,10 +88,26 @@ func (rs *Resolver) Build(ctx context.Context, w Want) (*Candidate, error) {
 		return rs.FromPlace(w)
 	}
 	f, err := rs.List(ctx, rs.Base())
-	if err != nil {
-		return nil, err
+	if err == nil {
+		_, offered := f.Find(w.Version)
+		if offered && f.Stale {
+			l, err := rs.Locker()
+			if err != nil {
+				return nil, err
+			}
+			offered = l.Has(locker.Builds, f.Memory.Sets[w.Version])
+		}
+		if !offered && w.Version != "" {
+			if c, kerr := rs.keptBuild(w.Version, errors.New("the source does not offer it any more")); c != nil || kerr != nil {
+				return c, kerr
+			}
+		}
+		return rs.Pick(ctx, f, w.Version, nil)
 	}
-	return rs.Pick(ctx, f, w.Version, nil)
+	if c, kerr := rs.keptBuild(w.Version, err); c != nil || kerr != nil {
+		return c, kerr
+	}
+	return nil, err
 }
 
 // layers finds the layers over a build that is found.

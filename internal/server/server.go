@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"freshkeel/internal/edited"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
@@ -117,6 +118,7 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdic
 	)
 	v, ports := sv.judge(ctx, j, start)
 	if v.Up {
+		edited.Note(sv.Install)
 		seen.CameUp(v, ports)
 		if err := seen.Write(sv.seenFile()); err != nil {
 			sv.Note("%v", err)

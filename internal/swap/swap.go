@@ -187,6 +187,18 @@ func (r Run) Sides() []string {
 	return out
 }
 
+// DropStaging removes what was laid out and never swapped in.
+func (r Run) DropStaging() error {
+	if p, err := r.Read(); err == nil && len(r.Places) == 0 {
+		r.Places = p.Places
+	}
+	var errs []error
+	for _, side := range r.Sides() {
+		errs = append(errs, os.RemoveAll(filepath.Join(side, "staged")), os.RemoveAll(filepath.Join(side, "folders")))
+	}
+	return errors.Join(errs...)
+}
+
 // flat makes one name of a path: folders are kept side by side, so that each
 // stays empty.
 func flat(p string) string { return tree.SumBytes([]byte(p)).Short() }

@@ -23,6 +23,9 @@ func Were(n int, what string) string { return Plural(n, what) + verb(n, " was", 
 // Does is Plural with a verb: "1 file does", "3 files do".
 func Does(n int, what string) string { return Plural(n, what) + verb(n, " does", " do") }
 
+// Differ is Plural with a verb: "1 file differs", "3 files differ".
+func Differ(n int, what string) string { return Plural(n, what) + verb(n, " differs", " differ") }
+
 // It stands for what was counted: "it", "them".
 func It(n int) string { return verb(n, "it", "them") }
 

@@ -1,0 +1,418 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"freshkeel"
+
+	"github.com/urfave/cli/v3"
+)
+
+// lookCommands are the commands by which an operator looks before acting, and after.
+type lookCommands struct{ *program }
+
+func (p lookCommands) commands() []*cli.Command {
+	return []*cli.Command{
+		{Name: "audit", Usage: "what is missing, changed or nobody's in the install; exit 13 unless it is clean",
+			Action: p.audit, Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "deep", Usage: "read every file, whatever its times prove"},
+				&cli.BoolFlag{Name: "mend", Usage: "put back what can be put back while the server runs"},
+				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
+				&cli.BoolFlag{Name: "all", Usage: "every finding"},
+				dryRun()}},
+		{Name: "compare", Usage: "how two trees, archives, builds or backups differ, by content; exit 13 where they do",
+			ArgsUsage: "FIRST SECOND", Action: p.compare, Flags: []cli.Flag{
+				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
+				&cli.StringSliceFlag{Name: "leave", Usage: "all but what matches `PATTERN`"},
+				&cli.StringSliceFlag{Name: "list", Usage: "print the paths of `KIND` as patterns for [source] take, and " +
+					"nothing else: added, changed, moved, gone, same, both"},
+				&cli.BoolFlag{Name: "all", Usage: "every path, and each diff whole"}}},
+	}
+}
+
+// diffText is how much of each text's diff is shown, in bytes; with --all nearly all.
+const diffText, diffWhole = 600, 4 << 20
+
+func (p lookCommands) compare(ctx context.Context, c *cli.Command) error {
+	if c.NArg() != 2 {
+		return &freshkeel.Usage{What: "which two are to be compared?", Do: "freshkeel compare FIRST SECOND; each is: now, a " +
+			"path, a backup's number or label, a refit's number (the state before it), a version"}
+	}
+	order := freshkeel.CompareOrder{Only: c.StringSlice("only"), Leave: c.StringSlice("leave"), Text: diffText,
+		Same: len(c.StringSlice("list")) > 0}
+	for _, pats := range []interface{ Check() error }{order.Only, order.Leave} {
+		if err := pats.Check(); err != nil {
+			return &freshkeel.Usage{What: err.Error(), Do: "freshkeel compare A B --only 'lib/**'"}
+		}
+	}
+	if c.Bool("all") || p.json {
+		order.Text = diffWhole
+	}
+	p.view.quiet = p.json || order.Same
+	k, err := p.look(ctx)
+	if wrong := (*freshkeel.Usage)(nil); errors.As(err, &wrong) && p.dir == "" { // two paths need no install
+		k, err = nil, nil
+	}
+	if err != nil {
+		return err
+	}
+	o, err := p.options()
+	if err != nil {
+		return err
+	}
+	r, err := freshkeel.Compare(ctx, k, c.Args().Get(0), c.Args().Get(1), order, o)
+	if err != nil {
+		return err
+	}
+	if order.Same {
+		list, err := r.List(c.StringSlice("list"))
+		if err != nil {
+			return err
+		}
+		return p.result(map[string]any{"patterns": nonNil(list)}, func() {
+			for _, at := range list {
+				fmt.Fprintln(p.out, at)
+			}
+		})
+	}
+	if err := p.result(r, func() { p.view.compared(r, c.Bool("all")) }); err != nil || len(r.Differences) == 0 {
+		return err
+	}
+	return cli.Exit("", exitDiffers)
+}
+
+func (v *view) compared(r *freshkeel.Comparison, all bool) {
+	if len(r.Differences) == 0 {
+		v.outcome(good, "THE SAME", fmt.Sprintf("%s and %s: %s", r.A, r.B, count(r.Same, "file")))
+		return
+	}
+	n := map[string]int{}
+	for _, d := range r.Differences {
+		n[string(d.Kind)]++
+	}
+	var said []string
+	for _, kind := range []string{"changed", "added", "gone", "moved"} {
+		if n[kind] > 0 {
+			said = append(said, fmt.Sprintf("%d %s", n[kind], kind))
+		}
+	}
+	v.outcome(minded, "DIFFER", fmt.Sprintf("%s → %s: %s; %d the same", r.A, r.B, strings.Join(said, ", "), r.Same))
+	shown := map[string]int{}
+	for _, kind := range []string{"changed", "added", "gone", "moved"} {
+		for _, d := range r.Differences {
+			if string(d.Kind) != kind {
+				continue
+			}
+			if shown[kind]++; shown[kind] > most && !all {
+				continue
+			}
+			v.difference(d, all)
+		}
+		if left := n[kind] - most; left > 0 && !all {
+			v.fact("", fmt.Sprintf("and %d more %s (--all)", left, kind))
+		}
+	}
+}
+
+func (v *view) difference(d freshkeel.Difference, all bool) {
+	switch d.Kind {
+	case "moved":
+		v.fact("moved", d.From+" → "+d.Path)
+		return
+	case "changed":
+		v.fact("changed", d.Path+": "+d.What)
+	case "gone":
+		v.fact("gone", fmt.Sprintf("%s (%s)", d.Path, freshkeel.Bytes(d.Before)))
+	default:
+		v.fact(string(d.Kind), fmt.Sprintf("%s (%s)", d.Path, freshkeel.Bytes(d.After)))
+	}
+	for i, in := range d.Inside {
+		if i == most && !all {
+			v.fact("", fmt.Sprintf("and %d more in it (--all)", len(d.Inside)-i))
+			break
+		}
+		v.fact("", fmt.Sprintf("%-8s %s", in.Kind, in.Path))
+	}
+	for line := range strings.Lines(d.Diff) {
+		line = freshkeel.Printable(strings.TrimRight(line, "\r\n"))
+		colour := dim
+		switch {
+		case strings.HasPrefix(line, "+"):
+			colour = good
+		case strings.HasPrefix(line, "-"):
+			colour = bad
+		}
+		fmt.Fprintf(v.p.out, "            %s\n", v.paint(colour, line))
+	}
+}
+
+// auditJSON is what an audit found.
+type auditJSON struct {
+	Event string `json:"event"`
+	Clean bool   `json:"clean"`
+	*freshkeel.AuditReport
+}
+
+func (p lookCommands) audit(ctx context.Context, c *cli.Command) error {
+	order := freshkeel.AuditOrder{Deep: c.Bool("deep"), Only: c.StringSlice("only")}
+	if err := order.Only.Check(); err != nil {
+		return &freshkeel.Usage{What: err.Error(), Do: "freshkeel audit --only 'lib/**'"}
+	}
+	p.view.quiet = p.json // one document
+	if !c.Bool("mend") {
+		k, err := p.look(ctx)
+		if err != nil {
+			return err
+		}
+		r, err := k.Auditor.Look(ctx, order)
+		if err != nil {
+			return err
+		}
+		return p.audited(r, k.Profile.Server.Name, c)
+	}
+	k, err := p.change(ctx, c)
+	if err != nil {
+		return err
+	}
+	if c.Bool("dry-run") {
+		r, err := k.Auditor.Look(ctx, order)
+		if err != nil {
+			return err
+		}
+		return p.audited(r, k.Profile.Server.Name, c)
+	}
+	r, err := freshkeel.MendAudit(ctx, k, order)
+	if err != nil {
+		return err
+	}
+	return p.audited(r, k.Profile.Server.Name, c)
+}
+
+func (p lookCommands) audited(r *freshkeel.AuditReport, name string, c *cli.Command) error {
+	if err := p.result(auditJSON{"result", r.Clean(), r}, func() { p.view.audited(r, name, c.Bool("all")) }); err != nil {
+		return err
+	}
+	if !r.Clean() {
+		return cli.Exit("", exitDiffers)
+	}
+	return nil
+}
+
+func (v *view) audited(r *freshkeel.AuditReport, name string, all bool) {
+	if len(r.Mended) > 0 {
+		v.outcome(good, "MENDED", fmt.Sprintf("%s put back", count(len(r.Mended), "path")))
+		v.some("back", r.Mended, all)
+		v.fact("record", r.Run+"; what was taken out is kept in .freshkeel/refits/"+r.Run+"/displaced")
+	}
+	against := "as " + orUnknown(r.Version) + " put it there"
+	if !r.Known {
+		against = "as it was found when it was adopted"
+		defer v.fact("build", "which files are its own is not known (freshkeel adopt --build PATH tells)")
+	}
+	wrong, foreign := 0, 0
+	for _, f := range r.Findings {
+		if f.Kind == freshkeel.FoundForeign {
+			foreign += max(f.Files, 1)
+		} else {
+			wrong++
+		}
+	}
+	switch {
+	case r.Clean():
+		v.outcome(good, "CLEAN", fmt.Sprintf("%s: every one of %s is %s", name, count(r.Files, "file"), against))
+	case wrong == 0:
+		v.outcome(minded, "NOT CLEAN", fmt.Sprintf("%s: %s that nobody put there; every other one is %s", name,
+			count(foreign, "file"), against))
+	default:
+		if wrong != 1 {
+			against = strings.ReplaceAll(strings.ReplaceAll(against, "put it", "put them"), "it was", "they were")
+		}
+		what := fmt.Sprintf("%s: of %s, %d %s not %s", name, count(r.Files, "file"), wrong,
+			map[bool]string{true: "is", false: "are"}[wrong == 1], against)
+		if foreign > 0 {
+			what += fmt.Sprintf("; %s that nobody put there", count(foreign, "file"))
+		}
+		v.outcome(bad, "NOT CLEAN", what)
+	}
+	for i, f := range r.Findings {
+		if i == most && !all {
+			v.fact("", fmt.Sprintf("and %d more (--all)", len(r.Findings)-i))
+			break
+		}
+		path := f.Path
+		if f.Files > 0 {
+			path = fmt.Sprintf("%s/ (%s)", path, count(f.Files, "file"))
+		}
+		v.fact(string(f.Kind), path)
+		if f.Kind != freshkeel.FoundForeign {
+			v.fact("", fmt.Sprintf("%s: %s", f.Whose, f.What))
+		}
+	}
+	if len(r.Yours) > 0 {
+		v.fact("yours", short(r.Yours)+": the build brought it, and you or the server changed it since; it stays")
+	}
+	v.fact("read", auditRead(r))
+	v.auditNext(r)
+}
+
+// auditRead tells what the verdict rests on.
+func auditRead(r *freshkeel.AuditReport) string {
+	switch {
+	case r.Files == 0:
+		return ""
+	case r.Read == 0:
+		return "no file: the times of all prove that nobody wrote to them (--deep reads them)"
+	case r.Listed > 0:
+		return fmt.Sprintf("%s, %s; %s held against what the makers list", count(r.Read, "file"), freshkeel.Bytes(r.Bytes),
+			count(r.Listed, "file"))
+	}
+	return fmt.Sprintf("%s, %s", count(r.Read, "file"), freshkeel.Bytes(r.Bytes))
+}
+
+// auditNext tells the commands that put findings right, each once.
+func (v *view) auditNext(r *freshkeel.AuditReport) {
+	label, said, files := "next", map[string]int{}, map[string]string{}
+	var order, patterns []string
+	for _, f := range r.Findings {
+		if f.Pattern != "" {
+			patterns = append(patterns, quote(f.Pattern))
+			continue
+		}
+		if said[f.Do] == 0 {
+			order = append(order, f.Do)
+		}
+		said[f.Do]++
+		switch f.Way {
+		case freshkeel.MendNow:
+			files[f.Do] = "the server may run on"
+		case freshkeel.MendStopped:
+			files[f.Do] = "the running server uses it"
+		}
+	}
+	for i, do := range order {
+		if i == most {
+			v.fact(label, "and so on")
+			return
+		}
+		if files[do] != "" {
+			do += fmt.Sprintf("   (%s: %s)", count(said[do], "path"), files[do])
+		}
+		v.fact(label, do)
+		label = ""
+	}
+	if n := len(patterns); n > 0 {
+		v.fact(label, "if what nobody put there is yours: freshkeel profile set --add server.keep "+
+			strings.Join(patterns[:min(n, most)], " "))
+		v.fact("", "if it is not, remove it: an audit removes nothing")
+	}
+}
+
+func (p lookCommands) drop(ctx context.Context, c *cli.Command) error {
+	if c.NArg() == 0 {
+		return &freshkeel.Usage{What: "which builds?", Do: "freshkeel builds --kept lists them; freshkeel builds drop BUILD"}
+	}
+	k, err := p.change(ctx, c)
+	if err != nil {
+		return err
+	}
+	plan, err := k.Keeper.PlanDrop(c.Args().Slice(), c.Bool("anyway"))
+	if err != nil {
+		return err
+	}
+	show := func(word string) func() {
+		return func() {
+			var names []string
+			for _, b := range plan.Builds {
+				names = append(names, keptName(b))
+			}
+			v := p.view
+			v.outcome(calm, word, strings.Join(names, ", "))
+			if plan.Later {
+				v.fact("space", "something else is writing to the locker: it is given back when next something is dropped")
+				return
+			}
+			v.fact("space", freshkeel.Bytes(plan.Freed)+" given back; what backups and other builds need stays")
+		}
+	}
+	if c.Bool("dry-run") {
+		return p.result(plan, show("WOULD DROP"))
+	}
+	var lost []string
+	for _, b := range plan.Builds {
+		lost = append(lost, fmt.Sprintf("%s, %s, from %s", keptName(b), freshkeel.Bytes(b.Bytes), b.Source))
+	}
+	if !c.Bool("yes") && !p.sure(lost) {
+		return errors.New("nothing was dropped")
+	}
+	if err := freshkeel.DropBuilds(ctx, k, plan); err != nil {
+		return err
+	}
+	return p.result(plan, show("DROPPED"))
+}
+
+func keptName(b freshkeel.Kept) string {
+	name := orUnknown(b.Version)
+	if b.Layer != "" {
+		name = b.Layer + " " + name
+	}
+	return name
+}
+
+func (v *view) kept(h *freshkeel.Holding) {
+	if len(h.Builds)+len(h.Runtimes) == 0 {
+		v.outcome(minded, "NONE", h.Locker+" holds no build and no runtime yet")
+		return
+	}
+	var rows [][]string
+	for _, b := range h.Builds {
+		var by []string
+		for _, n := range b.Needs {
+			by = append(by, filepath.Base(n.Server)+": "+n.Why)
+		}
+		if len(by) == 0 {
+			by = []string{"nobody that is known: " + b.Source}
+		}
+		if b.Damage != "" {
+			by = append(by, "DAMAGED: "+b.Damage)
+		}
+		rows = append(rows, []string{keptName(b), b.Taken.Local().Format("2006-01-02 15:04"), freshkeel.Bytes(b.Bytes),
+			freshkeel.Bytes(b.Alone), by[0]})
+		for _, more := range by[1:] {
+			rows = append(rows, []string{"", "", "", "", more})
+		}
+		rows = append(rows, []string{"", b.ID, "", "", sharesWith(b, h)})
+	}
+	v.outcome(calm, "KEPT", fmt.Sprintf("%s and %s in %s", count(len(h.Builds), "build"),
+		count(len(h.Runtimes), "runtime"), filepath.Dir(h.Locker)))
+	v.table([]string{"build", "taken", "size", "alone", "needed by"}, rows, nil)
+	for _, rt := range h.Runtimes {
+		v.fact("runtime", fmt.Sprintf("%s, %s (freshkeel runtimes drop %s)", rt.Name, freshkeel.Bytes(rt.Bytes), rt.Name))
+	}
+	if len(h.Builds) > 0 {
+		v.fact("", "alone is what dropping that build gives back; the rest others need too")
+		v.fact("next", "freshkeel builds drop BUILD --dry-run")
+	}
+}
+
+// sharesWith tells with what a build shares content.
+func sharesWith(b freshkeel.Kept, h *freshkeel.Holding) string {
+	var with []string
+	for _, id := range b.With {
+		for _, other := range h.Builds {
+			if other.ID == id {
+				with = append(with, keptName(other))
+			}
+		}
+	}
+	if b.Backups {
+		with = append(with, "backups")
+	}
+	if len(with) == 0 {
+		return "shares nothing"
+	}
+	return "shares with " + short(with)
+}

@@ -1,0 +1,176 @@
+// Package edited tells which settings, scripts and add-ons were edited since the running
+// server read them: they are noted when it has come up, and held against what stands there.
+package edited
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"freshkeel/internal/install"
+	"freshkeel/internal/launch"
+	"freshkeel/internal/tree"
+)
+
+// FileName is where the notes are kept, in the install's own folder of ours.
+const FileName = "started.json"
+
+const format = "freshkeel-started/1"
+
+// notes are what a server read when it came up.
+type notes struct {
+	Format string               `json:"format"`
+	At     time.Time            `json:"at"`
+	Files  map[string]readState `json:"files"`
+}
+
+// readState is one file as it was then.
+type readState struct {
+	Sum   tree.Sum `json:"sum,omitzero"`
+	Size  int64    `json:"size"`
+	Mtime int64    `json:"mtime"`
+	Inode uint64   `json:"inode,omitempty"`
+}
+
+// Edit is one file that is another now.
+type Edit struct {
+	Path string    `json:"path"`
+	What string    `json:"what"` // "settings", "script" or "add-on"
+	How  string    `json:"how"`  // "edited", "new" or "gone"
+	At   time.Time `json:"at,omitzero"`
+}
+
+// String is the edit as a person reads it.
+func (e Edit) String() string {
+	if e.At.IsZero() {
+		return fmt.Sprintf("%s (%s, %s)", e.Path, e.What, e.How)
+	}
+	return fmt.Sprintf("%s (%s, %s at %s)", e.Path, e.What, e.How, e.At.Local().Format("2006-01-02 15:04"))
+}
+
+// maxFile bounds a file whose content is noted, in bytes: of a larger one its times count.
+const maxFile = 64 << 20
+
+// kindOf tells whether a path is one that an operator edits and a server reads when it starts;
+// "" for none.
+func kindOf(in *install.Install, scripts map[string]bool, at string) string {
+	switch {
+	case scripts[at]:
+		return "script"
+	case in.Profile.Addons.Files.Match(at):
+		return "add-on"
+	case in.Profile.Server.Settings.Match(at):
+		return "settings"
+	}
+	return ""
+}
+
+// scriptsOf are the launch script and those that it runs.
+func scriptsOf(in *install.Install) map[string]bool {
+	out := map[string]bool{}
+	script := in.Profile.Launch.Script
+	if script == "" {
+		return out
+	}
+	out[script] = true
+	commands, err := launch.Read(in.Dir, script, in.ServerEnv())
+	if err != nil {
+		return out
+	}
+	for _, c := range commands {
+		out[c.File] = true
+	}
+	return out
+}
+
+// files lists, of the entries of a walk, what counts, with what it is. Without a walk it walks.
+func files(in *install.Install, walked tree.List) (list []tree.Entry, kinds map[string]string, err error) {
+	scripts := scriptsOf(in)
+	kinds = map[string]string{}
+	pick := func(found []tree.Entry) {
+		for _, e := range found {
+			if e.Kind != tree.File {
+				continue
+			}
+			if kind := kindOf(in, scripts, e.Path); kind != "" {
+				list, kinds[e.Path] = append(list, e), kind
+			}
+		}
+	}
+	if walked == nil {
+		err = tree.WalkEach(in.Dir, in.Profile.Server.Skip, pick)
+	} else {
+		pick(walked)
+	}
+	return list, kinds, err
+}
+
+// Note notes what stands there now as what the server has read. It is only for later: what
+// keeps it from that is no reason to stop.
+func Note(in *install.Install) {
+	list, _, err := files(in, nil)
+	if err != nil {
+		return
+	}
+	n := notes{Format: format, At: time.Now().Round(0), Files: map[string]readState{}}
+	for _, e := range list {
+		n.Files[e.Path] = stateOf(in, e)
+	}
+	if b, err := json.Marshal(n); err == nil {
+		tree.WriteFile(in.State(FileName), b, 0o600)
+	}
+}
+
+func stateOf(in *install.Install, e tree.Entry) readState {
+	s := readState{Size: e.Size, Mtime: e.Mtime, Inode: e.Inode}
+	if e.Size > maxFile {
+		return s
+	}
+	if f, err := in.Open(e.Path); err == nil {
+		s.Sum, _ = tree.SumOf(f)
+		f.Close()
+	}
+	return s
+}
+
+// Since lists what was edited since the last good start, and when that was; the zero time where
+// none is known. walked are the entries of a walk; nil: it walks itself.
+func Since(in *install.Install, walked tree.List) (out []Edit, start time.Time) {
+	var n notes
+	b, err := tree.ReadOwn(in.State(FileName))
+	if err != nil || json.Unmarshal(b, &n) != nil || n.Format != format {
+		return nil, start
+	}
+	list, kinds, err := files(in, walked)
+	if err != nil {
+		return nil, start
+	}
+	scripts := scriptsOf(in)
+	for _, e := range list {
+		was, known := n.Files[e.Path]
+		edit := Edit{e.Path, kinds[e.Path], "edited", time.Unix(0, e.Mtime)}
+		switch {
+		case !known:
+			edit.How = "new"
+			out = append(out, edit)
+		case was.Size == e.Size && was.Mtime == e.Mtime && was.Inode == e.Inode:
+		case was.Size == e.Size && !was.Sum.IsZero() && stateOf(in, e).Sum == was.Sum:
+		default:
+			out = append(out, edit)
+		}
+	}
+	here := map[string]bool{}
+	for _, e := range list {
+		here[e.Path] = true
+	}
+	for at := range n.Files {
+		if !here[at] {
+			out = append(out, Edit{Path: at, What: cmp.Or(kindOf(in, scripts, at), "settings"), How: "gone"})
+		}
+	}
+	slices.SortFunc(out, func(a, b Edit) int { return strings.Compare(a.Path, b.Path) })
+	return out, n.At
+}

@@ -1,0 +1,107 @@
+package freshkeel
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/audit"
+	"freshkeel/internal/check"
+	"freshkeel/internal/compare"
+	"freshkeel/internal/tell"
+)
+
+// Preflight fetches the build that is wanted, makes the plan and runs every
+// check. It changes nothing of the install.
+func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
+	for _, a := range w.Accept {
+		if !slices.Contains(check.Acceptable, a) {
+			return nil, tell.Misuse(fmt.Sprintf("check %q can't be accepted; these can: %s", a,
+				strings.Join(check.Acceptable, ", ")), "freshkeel preflight --all")
+		}
+	}
+	if err := k.in.Whole(); err != nil {
+		return nil, err
+	}
+	fetched, err := k.acq.Chain(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	var pre *Preflight
+	_, err = k.in.Step("check", func() (sum string, err error) {
+		for n, f := range fetched {
+			one, err := k.checker.Run(ctx, w, f, n)
+			if err != nil {
+				return "", err
+			}
+			if pre == nil {
+				pre = one
+			} else {
+				pre.Later(one)
+			}
+			if len(fetched) > 1 {
+				pre.Chain = append(pre.Chain, one.To)
+			}
+		}
+		return fmt.Sprintf("%d checks: %d stop, %d warn", len(check.Checks)*len(fetched), len(pre.Stops()),
+			len(pre.Warnings())), nil
+	})
+	return pre, err
+}
+
+// What an audit finds: see Keel.Auditor.
+type (
+	AuditOrder   = audit.Order   // how to look
+	AuditReport  = audit.Report  // what was found
+	AuditFinding = audit.Finding // one path
+)
+
+// These say how a finding is put right.
+const (
+	MendNow     = audit.Now
+	MendStopped = audit.Stopped
+)
+
+// FoundForeign is the kind of a finding that nobody put there.
+const FoundForeign = audit.Foreign
+
+// MendAudit audits an install, and puts back what can be put back as things are.
+func MendAudit(ctx context.Context, k *Keel, o AuditOrder) (*AuditReport, error) {
+	unlock, err := k.begin(ctx, "audit")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	r, err := k.Auditor.Look(ctx, o)
+	if err != nil {
+		return nil, err
+	}
+	err = k.Auditor.Mend(ctx, r)
+	prune(k.in)
+	return r, err
+}
+
+// How two trees differ: see Compare.
+type (
+	CompareOrder = compare.Order
+	Comparison   = compare.Result
+	Difference   = compare.Difference
+)
+
+// Compare tells how two trees differ, each named by a word: «now» for the install as it is, a
+// path, a backup, a refit, a version (docs/commands.md). Without an install, k being nil, only
+// paths can be meant.
+func Compare(ctx context.Context, k *Keel, first, second string, how CompareOrder, o Options) (*Comparison, error) {
+	n := compare.Namer{}
+	if k != nil {
+		n.Inv, n.Shelf, n.Res, n.Acq = k.inv, k.shelf, k.res, k.acq
+	}
+	a, b, err := n.Sides(ctx, first, second)
+	if err != nil {
+		return nil, err
+	}
+	defer a.Close()
+	defer b.Close()
+	return compare.Sides(ctx, a, b, how, tell.Teller(o.Observe).Moves("compare"))
+}
