@@ -73,9 +73,11 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if err != nil {
 		return nil, err
 	}
-	t, err := k.transact(&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, FromBuild: was.Build,
-		Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.Consents(),
-		HeldBack: pre.Plan.HeldBack})
+	t, err := k.transact(
+		&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, FromBuild: was.Build,
+			Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.Consents(),
+			HeldBack: pre.Plan.HeldBack},
+	)
 	if err != nil {
 		return nil, err
 	}

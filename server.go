@@ -39,9 +39,9 @@ type Status struct {
 	Busy     string         `json:"busy,omitempty"`    // what another command is doing
 	LastLine string         `json:"last_line,omitempty"`
 	// settings, scripts and add-ons that were edited since the server last came up, and when it did
-	Edited []edited.Edit `json:"edited,omitempty"`
-	Read   time.Time     `json:"read_at,omitzero"`
-	Run      *logbook.Entry `json:"run,omitempty"` // that is under way, or was interrupted
+	Edited []edited.Edit  `json:"edited,omitempty"`
+	Read   time.Time      `json:"read_at,omitzero"`
+	Run    *logbook.Entry `json:"run,omitempty"` // that is under way, or was interrupted
 }
 
 // Rejoin gives a server whose minder was killed another one, where nobody else is at

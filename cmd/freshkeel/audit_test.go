@@ -162,7 +162,11 @@ func TestWhatWasEditedSinceTheLastGoodStart(t *testing.T) {
 	p.Put("mossgate.conf", p.Read("mossgate.conf")+"night = longest\n")
 	p.Put("hop.sh", "#!/bin/sh\n")
 	assert.Equal(t, []string{"hop.sh, settings, new", "mossgate.conf, settings, edited"}, edited())
-	assert.Regexp(t, `edited +since the server last came up[\s\S]*mossgate.conf \(settings, edited at`, p.OK("status").Out)
+	assert.Regexp(
+		t,
+		`edited +since the server last came up[\s\S]*mossgate.conf \(settings, edited at`,
+		p.OK("status").Out,
+	)
 	assert.Contains(t, p.OK("preflight", "3.5.0").Out, "2 files were edited since the server last came up")
 	p.OK("refit", "3.5.0")
 	assert.Empty(t, edited(), "the new server has read it")

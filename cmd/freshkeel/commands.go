@@ -101,15 +101,28 @@ func (p *program) commands() []*cli.Command {
 				dryRun(),
 			}},
 		lessonCommands{p}.lay(),
-		{Name: "builds", Usage: "what the source offers, and how each stands to what is installed", Action: p.builds, Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "kept", Usage: "what the locker holds instead: builds, layers, runtimes; what each takes, " +
-				"and who needs it"}},
+		{
+			Name:   "builds",
+			Usage:  "what the source offers, and how each stands to what is installed",
+			Action: p.builds,
+			Flags: []cli.Flag{
+				&cli.BoolFlag{
+					Name: "kept",
+					Usage: "what the locker holds instead: builds, layers, runtimes; what each takes, " +
+						"and who needs it",
+				}},
 			Commands: []*cli.Command{
-				{Name: "drop", Usage: "give the space of kept builds back", ArgsUsage: "BUILD…", Action: lookCommands{p}.drop,
+				{
+					Name:      "drop",
+					Usage:     "give the space of kept builds back",
+					ArgsUsage: "BUILD…",
+					Action:    lookCommands{p}.drop,
 					Flags: []cli.Flag{
 						&cli.BoolFlag{Name: "anyway", Usage: "although a server runs it"},
-						&cli.BoolFlag{Name: "yes", Usage: "what is lost by it was read, and may be"}, dryRun()}},
-			}},
+						&cli.BoolFlag{Name: "yes", Usage: "what is lost by it was read, and may be"}, dryRun()},
+				},
+			},
+		},
 		{Name: "fetch", Usage: "download and verify a build into the locker", ArgsUsage: "[VERSION]", Action: p.fetch,
 			Flags: wantFlags(&cli.BoolFlag{Name: "check",
 				Usage: "only tell whether something newer exists: one line and exit 10, or nothing"}, dryRun())},
@@ -265,7 +278,10 @@ func (p *program) builds(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.NArg() > 0 {
-		return &freshkeel.Usage{What: "a word too many: " + c.Args().First(), Do: "freshkeel builds --kept, or freshkeel builds drop BUILD"}
+		return &freshkeel.Usage{
+			What: "a word too many: " + c.Args().First(),
+			Do:   "freshkeel builds --kept, or freshkeel builds drop BUILD",
+		}
 	}
 	if c.Bool("kept") {
 		list, err := k.Keeper.List()

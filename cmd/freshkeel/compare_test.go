@@ -87,7 +87,11 @@ func TestAClientFolderBesideTheServersWithDatesThatLie(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.Chtimes(filepath.Join(client, "tracks", "fern-mile.track"), fi.ModTime(), fi.ModTime()),
 		"the same date, and other content")
-	require.NoError(t, os.Chtimes(filepath.Join(client, "assets", "night.pak"), old, old), "another date, and the same content")
+	require.NoError(
+		t,
+		os.Chtimes(filepath.Join(client, "assets", "night.pak"), old, old),
+		"another date, and the same content",
+	)
 
 	assert.Equal(t, map[string]string{
 		"tracks/fern-mile.track": "changed", "mossgate.conf": "changed", "bin/game": "added", "ev\x1b[31mil\nname": "added",
@@ -100,7 +104,10 @@ func TestAClientFolderBesideTheServersWithDatesThatLie(t *testing.T) {
 	assert.Regexp(t, `moved +tracks/dew-loop.track → tracks/renamed \[1\].track`, told)
 	list := p.OK("compare", "now", client, "--list", "both", "--list", "moved").Out
 	assert.Equal(t, "assets/night.pak\nmossgate.conf\ntracks/fern-mile.track\ntracks/renamed [[]1].track\n", list)
-	p.OK(append([]string{"profile", "set", "source.take"}, strings.Fields("assets/night.pak tracks/fern-mile.track")...)...)
+	p.OK(
+		append(
+			[]string{"profile", "set", "source.take"},
+			strings.Fields("assets/night.pak tracks/fern-mile.track")...)...)
 }
 
 // Builds, backups, refits, archives and paths are meant by the names that people give them.
@@ -111,8 +118,15 @@ func TestSidesAreNamedAsPeopleNameThem(t *testing.T) {
 	p.OK("backup", "take", "--label", "Before the Feast")
 	p.OK("refit", "3.5.0")
 	p.Put("members.txt", "wren\n")
-	builds := map[string]string{"assets/snails.pak": "changed", "mossgate.jar": "changed", "tracks/dew-loop.track": "changed",
-		"lib/lanterns.txt": "added", "tracks/lantern-row.track": "added", "README.txt": "changed", "tracks/old-mill.track": "gone"}
+	builds := map[string]string{
+		"assets/snails.pak":        "changed",
+		"mossgate.jar":             "changed",
+		"tracks/dew-loop.track":    "changed",
+		"lib/lanterns.txt":         "added",
+		"tracks/lantern-row.track": "added",
+		"README.txt":               "changed",
+		"tracks/old-mill.track":    "gone",
+	}
 	assert.Equal(t, builds, p.comparison("3.4.1", "3.5.0"))
 	require.NoError(t, os.RemoveAll(p.Harbour.Builds))
 	assert.Equal(t, builds, p.comparison("3.4.1", "3.5.0"), "kept builds need no source")
@@ -137,7 +151,11 @@ func TestSidesAreNamedAsPeopleNameThem(t *testing.T) {
 	p.OK("backup", "check", "Before the Feast")
 	p.OK("backup", "export", "before the feast", filepath.Join(p.Dir, "feast.tar"))
 	assert.Contains(t, p.OK("backup", "restore", "before the feast", "--dry-run").Out, "12 exchanges")
-	assert.Contains(t, p.Exits(exitFailed, "backup", "show", "before the fest").Err, "did you mean the label 'Before the Feast'")
+	assert.Contains(
+		t,
+		p.Exits(exitFailed, "backup", "show", "before the fest").Err,
+		"did you mean the label 'Before the Feast'",
+	)
 	p.OK("backup", "take", "--label", "Before the Feast")
 	assert.Contains(t, p.Exits(exitUsage, "backup", "show", "before the feast").Err, "2 backups have the label")
 	assert.Empty(t, p.comparison("b0001", filepath.Join(p.Dir, "feast.tar"), "--leave", "freshkeel.toml"))
@@ -163,8 +181,16 @@ func TestArchivesAreComparedByWhatIsInThem(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, os.MkdirAll(at(name+"/lib"), 0o755))
 		require.NoError(t, os.WriteFile(at(name+"/lib/x.jar"), jar, 0o644))
-		zipOf(t, at("wrapped-"+name+".zip"), now, false, "game-"+name+"/lib/x.jar", string(jar), "game-"+name+"/notes.txt",
-			"notes\r\n")
+		zipOf(
+			t,
+			at("wrapped-"+name+".zip"),
+			now,
+			false,
+			"game-"+name+"/lib/x.jar",
+			string(jar),
+			"game-"+name+"/notes.txt",
+			"notes\r\n",
+		)
 	}
 	assert.Regexp(t, `lib/x.jar: packed anew: what is in it is the same, 3 files`, q.Exits(exitDiffers, "compare",
 		at("a"), at("b")).Out)

@@ -28,8 +28,11 @@ func (p lookCommands) commands() []*cli.Command {
 			ArgsUsage: "FIRST SECOND", Action: p.compare, Flags: []cli.Flag{
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
 				&cli.StringSliceFlag{Name: "leave", Usage: "all but what matches `PATTERN`"},
-				&cli.StringSliceFlag{Name: "list", Usage: "print the paths of `KIND` as patterns for [source] take, and " +
-					"nothing else: added, changed, moved, gone, same, both"},
+				&cli.StringSliceFlag{
+					Name: "list",
+					Usage: "print the paths of `KIND` as patterns for [source] take, and " +
+						"nothing else: added, changed, moved, gone, same, both",
+				},
 				&cli.BoolFlag{Name: "all", Usage: "every path, and each diff whole"}}},
 	}
 }
@@ -39,8 +42,11 @@ const diffText, diffWhole = 600, 4 << 20
 
 func (p lookCommands) compare(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 2 {
-		return &freshkeel.Usage{What: "which two are to be compared?", Do: "freshkeel compare FIRST SECOND; each is: now, a " +
-			"path, a backup's number or label, a refit's number (the state before it), a version"}
+		return &freshkeel.Usage{
+			What: "which two are to be compared?",
+			Do: "freshkeel compare FIRST SECOND; each is: now, a " +
+				"path, a backup's number or label, a refit's number (the state before it), a version",
+		}
 	}
 	order := freshkeel.CompareOrder{Only: c.StringSlice("only"), Leave: c.StringSlice("leave"), Text: diffText,
 		Same: len(c.StringSlice("list")) > 0}
@@ -267,8 +273,12 @@ func auditRead(r *freshkeel.AuditReport) string {
 	case r.Read == 0:
 		return "no file: the times of all prove that nobody wrote to them (--deep reads them)"
 	case r.Listed > 0:
-		return fmt.Sprintf("%s, %s; %s held against what the makers list", count(r.Read, "file"), freshkeel.Bytes(r.Bytes),
-			count(r.Listed, "file"))
+		return fmt.Sprintf(
+			"%s, %s; %s held against what the makers list",
+			count(r.Read, "file"),
+			freshkeel.Bytes(r.Bytes),
+			count(r.Listed, "file"),
+		)
 	}
 	return fmt.Sprintf("%s, %s", count(r.Read, "file"), freshkeel.Bytes(r.Bytes))
 }
@@ -313,7 +323,10 @@ func (v *view) auditNext(r *freshkeel.AuditReport) {
 
 func (p lookCommands) drop(ctx context.Context, c *cli.Command) error {
 	if c.NArg() == 0 {
-		return &freshkeel.Usage{What: "which builds?", Do: "freshkeel builds --kept lists them; freshkeel builds drop BUILD"}
+		return &freshkeel.Usage{
+			What: "which builds?",
+			Do:   "freshkeel builds --kept lists them; freshkeel builds drop BUILD",
+		}
 	}
 	k, err := p.change(ctx, c)
 	if err != nil {
@@ -332,7 +345,10 @@ func (p lookCommands) drop(ctx context.Context, c *cli.Command) error {
 			v := p.view
 			v.outcome(calm, word, strings.Join(names, ", "))
 			if plan.Later {
-				v.fact("space", "something else is writing to the locker: it is given back when next something is dropped")
+				v.fact(
+					"space",
+					"something else is writing to the locker: it is given back when next something is dropped",
+				)
 				return
 			}
 			v.fact("space", freshkeel.Bytes(plan.Freed)+" given back; what backups and other builds need stays")
@@ -390,7 +406,10 @@ func (v *view) kept(h *freshkeel.Holding) {
 		count(len(h.Runtimes), "runtime"), filepath.Dir(h.Locker)))
 	v.table([]string{"build", "taken", "size", "alone", "needed by"}, rows, nil)
 	for _, rt := range h.Runtimes {
-		v.fact("runtime", fmt.Sprintf("%s, %s (freshkeel runtimes drop %s)", rt.Name, freshkeel.Bytes(rt.Bytes), rt.Name))
+		v.fact(
+			"runtime",
+			fmt.Sprintf("%s, %s (freshkeel runtimes drop %s)", rt.Name, freshkeel.Bytes(rt.Bytes), rt.Name),
+		)
 	}
 	if len(h.Builds) > 0 {
 		v.fact("", "alone is what dropping that build gives back; the rest others need too")

@@ -144,15 +144,18 @@ func TestOfALargeFileOnlyWhatChangedIsFetchedAndStored(t *testing.T) {
 
 // storedIn is how many bytes the packs of a home have.
 func storedIn(t *testing.T, home string) (n int64) {
-	require.NoError(t, filepath.WalkDir(filepath.Join(home, "locker", "packs"), func(at string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
+	require.NoError(
+		t,
+		filepath.WalkDir(filepath.Join(home, "locker", "packs"), func(at string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			fi, err := os.Stat(at)
+			if err == nil {
+				n += fi.Size()
+			}
 			return err
-		}
-		fi, err := os.Stat(at)
-		if err == nil {
-			n += fi.Size()
-		}
-		return err
-	}))
+		}),
+	)
 	return n
 }

@@ -98,7 +98,12 @@ func (b *before) store(ctx context.Context, w *locker.Writer, it unpack.Item, to
 
 // fetchPages fetches of a large file what is not in the version before it, and stores it. ok is
 // false where there is no such version, or its pages can't be had: then it is fetched whole.
-func (t *lister) fetchPages(ctx context.Context, lf feed.ListedFile, to string, doc *feed.Files) (f locker.File, ok bool,
+func (t *lister) fetchPages(
+	ctx context.Context,
+	lf feed.ListedFile,
+	to string,
+	doc *feed.Files,
+) (f locker.File, ok bool,
 	err error) {
 	was := t.before.files[to]
 	if was == nil || lf.Pages.IsZero() || lf.Blake3.IsZero() || lf.Size < pages.From {

@@ -33,8 +33,19 @@ func lookAt(folder string) (look tree.Sum, last int64, err error) {
 	var line []byte
 	err = tree.WalkEach(folder, nil, func(found []tree.Entry) {
 		for _, e := range found {
-			line = fmt.Appendf(line[:0], "%q %d %o %d %d %d %d %d %q", e.Path, e.Kind, e.Mode, e.Size, e.Mtime, e.Ctime, e.Inode,
-				e.Dev, e.Target)
+			line = fmt.Appendf(
+				line[:0],
+				"%q %d %o %d %d %d %d %d %q",
+				e.Path,
+				e.Kind,
+				e.Mode,
+				e.Size,
+				e.Mtime,
+				e.Ctime,
+				e.Inode,
+				e.Dev,
+				e.Target,
+			)
 			one := tree.SumBytes(line)
 			for i := range sums {
 				sums[i] += binary.BigEndian.Uint64(one[8*i:])

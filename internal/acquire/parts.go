@@ -199,7 +199,13 @@ func (aq *Acquirer) takeFolder(ctx context.Context, w *locker.Writer, folder str
 		return err
 	}
 	list = slices.DeleteFunc(list, func(e tree.Entry) bool { return e.Kind != tree.Dir && rule.Path(e.Path) == "" })
-	t, err := w.TakeList(ctx, folder, list, func(at string) []tree.Sum { return was.over(rule.Path(at)) }, aq.Moves("fetch"))
+	t, err := w.TakeList(
+		ctx,
+		folder,
+		list,
+		func(at string) []tree.Sum { return was.over(rule.Path(at)) },
+		aq.Moves("fetch"),
+	)
 	if err != nil {
 		return err
 	}

@@ -32,8 +32,14 @@ func tellAway(l *lookout) {
 			return
 		}
 		told[folder] = true
-		l.note("%s is outside of the install (%s): a refit neither exchanges nor backs up what lies there; if it belongs to "+
-			"this server alone: freshkeel profile set elsewhere.%s %s", folder, by, name, folder)
+		l.note(
+			"%s is outside of the install (%s): a refit neither exchanges nor backs up what lies there; if it belongs to "+
+				"this server alone: freshkeel profile set elsewhere.%s %s",
+			folder,
+			by,
+			name,
+			folder,
+		)
 	}
 	for _, e := range l.files {
 		if e.Kind == tree.Link && !strings.Contains(e.Path, "/") {

@@ -47,8 +47,11 @@ func (l *looking) way(f *Finding, kept *wanted) {
 		f.Way, f.Do = Refit, l.refit()
 		f.What += "; the locker does not have what was there"
 	case f.Kind == OtherKind:
-		f.Way, f.Do = ByHand, fmt.Sprintf("give what stands there another name: mv %s %s.old; then: freshkeel audit --mend",
-			l.Path(f.Path), l.Path(f.Path))
+		f.Way, f.Do = ByHand, fmt.Sprintf(
+			"give what stands there another name: mv %s %s.old; then: freshkeel audit --mend",
+			l.Path(f.Path),
+			l.Path(f.Path),
+		)
 	case l.uses(f.Path):
 		f.Way, f.Do = Stopped, "freshkeel stop; freshkeel audit --mend; freshkeel start"
 	default:
@@ -59,8 +62,10 @@ func (l *looking) way(f *Finding, kept *wanted) {
 // refit is the command that brings content which is not here.
 func (l *looking) refit() string {
 	if l.Profile.Source.Kind() == "" {
-		return fmt.Sprintf("with the archive that it came from: freshkeel adopt %s --build PATH; then: freshkeel audit --mend",
-			l.Dir)
+		return fmt.Sprintf(
+			"with the archive that it came from: freshkeel adopt %s --build PATH; then: freshkeel audit --mend",
+			l.Dir,
+		)
 	}
 	return strings.TrimSpace("freshkeel refit --mend " + l.out.Version)
 }

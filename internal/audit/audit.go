@@ -134,10 +134,18 @@ func (a *Auditor) Look(ctx context.Context, o Order) (*Report, error) {
 	}
 	defer old.Close()
 	if old.Head.At.IsZero() {
-		return nil, fmt.Errorf("%s has no inventory: nobody recorded what was put there (freshkeel adopt %s does)", a.Dir, a.Dir)
+		return nil, fmt.Errorf(
+			"%s has no inventory: nobody recorded what was put there (freshkeel adopt %s does)",
+			a.Dir,
+			a.Dir,
+		)
 	}
-	l := &looking{Auditor: a, o: o, out: &Report{Version: old.Head.Version, Layers: old.Head.Layers, Known: old.Head.Known,
-		At: old.Head.At, Yours: []string{}, Findings: []Finding{}}}
+	l := &looking{
+		Auditor: a,
+		o:       o,
+		out: &Report{Version: old.Head.Version, Layers: old.Head.Layers, Known: old.Head.Known,
+			At: old.Head.At, Yours: []string{}, Findings: []Finding{}},
+	}
 	if l.root, err = tree.OpenRoot(a.Dir); err != nil {
 		return nil, err
 	}
@@ -257,7 +265,11 @@ func (l *looking) both(was *inventory.Owned, i int) {
 	}
 	switch {
 	case here.Kind != was.Kind:
-		l.find(OtherKind, was, fmt.Sprintf("a %s stands there, and a %s was put there", here.Kind.Word(), was.Kind.Word()))
+		l.find(
+			OtherKind,
+			was,
+			fmt.Sprintf("a %s stands there, and a %s was put there", here.Kind.Word(), was.Kind.Word()),
+		)
 		return
 	case here.Kind == tree.Link && here.Target != was.Target:
 		l.find(Changed, was, fmt.Sprintf("it leads to %s, and was made to lead to %s", here.Target, was.Target))
@@ -351,8 +363,12 @@ func (l *looking) readThem(ctx context.Context) error {
 			case err != nil:
 				l.find(Changed, &r.was, "it can't be read: "+err.Error())
 			case sum != r.was.Sum && r.was.SeenAt != 0 && here.SameContentTimes(r.was.Entry):
-				l.find(Changed, &r.was, "its content is another, and its times say that nobody wrote to it: the disk or "+
-					"the memory of this machine may be failing")
+				l.find(
+					Changed,
+					&r.was,
+					"its content is another, and its times say that nobody wrote to it: the disk or "+
+						"the memory of this machine may be failing",
+				)
 			case sum != r.was.Sum:
 				l.find(Changed, &r.was, "its content is another; it was last written at "+
 					time.Unix(0, here.Mtime).Format("2006-01-02 15:04"))
@@ -403,7 +419,11 @@ func (l *looking) asListed(head *inventory.Inventory) error {
 		}
 		l.out.Listed++
 		if !listed[r.was.Sum] && !wrong[r.was.Path] && r.was.Size > 0 {
-			l.find(Unlisted, &r.was, "it is as it was put there, and is in no build and no layer as their makers list them")
+			l.find(
+				Unlisted,
+				&r.was,
+				"it is as it was put there, and is in no build and no layer as their makers list them",
+			)
 		}
 	}
 	return nil
@@ -443,7 +463,10 @@ func (l *looking) foreign() {
 		if e, _ := l.list.Get(at); e.Kind == tree.Dir {
 			f.Files, f.Pattern = files[at], f.Pattern+"/**"
 		}
-		f.Do = fmt.Sprintf("if it is yours: freshkeel profile set --add server.keep %s; else remove it", words.Quote(f.Pattern))
+		f.Do = fmt.Sprintf(
+			"if it is yours: freshkeel profile set --add server.keep %s; else remove it",
+			words.Quote(f.Pattern),
+		)
 		l.out.Findings = append(l.out.Findings, f)
 	}
 }

@@ -121,7 +121,9 @@ func (p *mending) folders(a *Auditor, top tree.Entry) {
 			if p.files[dir] != nil || a.Exists(dir) {
 				continue
 			}
-			p.files[dir] = &locker.File{Entry: tree.Entry{Path: dir, Kind: tree.Dir, Mode: 0o755, UID: top.UID, GID: top.GID}}
+			p.files[dir] = &locker.File{
+				Entry: tree.Entry{Path: dir, Kind: tree.Dir, Mode: 0o755, UID: top.UID, GID: top.GID},
+			}
 			p.steps = append(p.steps, swap.Step{Do: swap.MakeDir, Path: dir})
 		}
 	}
@@ -170,7 +172,10 @@ func (a *Auditor) mend(ctx context.Context, e *logbook.Entry, run swap.Run, p *m
 	if err != nil {
 		return err
 	}
-	e.Steps = append(e.Steps, logbook.Step{Name: "mend", Took: took, Note: words.Plural(len(p.paths), "path") + " put back"})
+	e.Steps = append(
+		e.Steps,
+		logbook.Step{Name: "mend", Took: took, Note: words.Plural(len(p.paths), "path") + " put back"},
+	)
 	if err := a.noteSeen(p); err != nil {
 		return err
 	}

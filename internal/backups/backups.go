@@ -88,8 +88,11 @@ func (sh *Shelf) Meant(name string) (id string, err error) {
 		}
 		return "", tell.Advise(fmt.Errorf("%s: %w", name, locker.ErrNoSet), do)
 	}
-	return "", tell.Misuse(fmt.Sprintf("%s have the label %s: %s", words.Plural(len(labelled), "backup"), words.Quote(name),
-		strings.Join(labelled, ", ")), "name one by its number; when each was taken: freshkeel backup list")
+	return "", tell.Misuse(
+		fmt.Sprintf("%s have the label %s: %s", words.Plural(len(labelled), "backup"), words.Quote(name),
+			strings.Join(labelled, ", ")),
+		"name one by its number; when each was taken: freshkeel backup list",
+	)
 }
 
 // ReadMeant reads the backup that a person names: see Meant.

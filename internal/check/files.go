@@ -684,8 +684,12 @@ func checkLinks(_ context.Context, s *situation) (out []Finding) {
 func (s *situation) linkedAway(e tree.Entry) string {
 	at := s.k.Path(e.Path)
 	if fi, err := os.Stat(at); err == nil && fi.IsDir() && !strings.Contains(e.Path, "/") {
-		return fmt.Sprintf("if the folder belongs to this server alone: freshkeel profile set elsewhere.%s %s; else back "+
-			"it up yourself", e.Path, tree.Real(at))
+		return fmt.Sprintf(
+			"if the folder belongs to this server alone: freshkeel profile set elsewhere.%s %s; else back "+
+				"it up yourself",
+			e.Path,
+			tree.Real(at),
+		)
 	}
 	return "move it into the install, or back it up yourself"
 }

@@ -151,8 +151,11 @@ func (c *comparing) alone(k Kind, e *entry) {
 // known decides about a path that both have, where that needs no reading.
 func (c *comparing) known(a, b *entry) bool {
 	differs := func(what string) bool {
-		c.out.Differences = append(c.out.Differences, Difference{Kind: Changed, Path: a.Path, Before: a.Size, After: b.Size,
-			What: what, a: a, b: b})
+		c.out.Differences = append(
+			c.out.Differences,
+			Difference{Kind: Changed, Path: a.Path, Before: a.Size, After: b.Size,
+				What: what, a: a, b: b},
+		)
 		return true
 	}
 	switch {

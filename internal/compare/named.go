@@ -84,11 +84,18 @@ func (n Namer) Side(ctx context.Context, word string) (*Side, error) {
 	slices.Sort(may)
 	switch {
 	case len(may) > 1:
-		return nil, tell.Misuse(fmt.Sprintf("%s may mean several things", word), "say which: "+may[0]+word+" or "+may[1]+word)
+		return nil, tell.Misuse(
+			fmt.Sprintf("%s may mean several things", word),
+			"say which: "+may[0]+word+" or "+may[1]+word,
+		)
 	case len(may) == 1 && may[0] == aPath:
 		return n.path(ctx, name)
 	case len(may) == 1 && may[0] == aBackup:
-		return n.stored(backup, fmt.Sprintf("backup %s of %s", backup.ID, backup.Taken.Local().Format(time.DateTime)), nil)
+		return n.stored(
+			backup,
+			fmt.Sprintf("backup %s of %s", backup.ID, backup.Taken.Local().Format(time.DateTime)),
+			nil,
+		)
 	case len(may) == 1:
 		return n.build(kept)
 	case kind == aBackup:
@@ -96,9 +103,11 @@ func (n Namer) Side(ctx context.Context, word string) (*Side, error) {
 	}
 	f, err := n.Acq.Goal(ctx, resolve.Want{Version: name, Back: true})
 	if err != nil {
-		return nil, tell.Misuse(fmt.Sprintf("%s is no file or folder, no backup, no kept build, and the source does not "+
-			"give it either: %v", word, err),
-			"sides are: now, a path, a backup's number or label, a refit's number (the state before it), a version")
+		return nil, tell.Misuse(
+			fmt.Sprintf("%s is no file or folder, no backup, no kept build, and the source does not "+
+				"give it either: %v", word, err),
+			"sides are: now, a path, a backup's number or label, a refit's number (the state before it), a version",
+		)
 	}
 	return n.build(f.Set)
 }
@@ -220,8 +229,11 @@ func (n Namer) here() (*Side, error) {
 func (n Namer) path(ctx context.Context, at string) (*Side, error) {
 	fi, err := os.Stat(at)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, tell.Misuse(at+" is not there", "sides are: now, a path, a backup's number or label, a refit's number "+
-			"(the state before it), a version")
+		return nil, tell.Misuse(
+			at+" is not there",
+			"sides are: now, a path, a backup's number or label, a refit's number "+
+				"(the state before it), a version",
+		)
 	}
 	if err != nil {
 		return nil, err
@@ -258,7 +270,10 @@ func (r *Result) List(kinds []string) (out []string, err error) {
 	for _, k := range kinds {
 		if !slices.Contains(all, k) {
 			do := strings.Join(all, ", ")
-			return nil, tell.Misuse(words.Quote(k)+" is no kind of path to list", "these are: "+do+"; both is changed and same")
+			return nil, tell.Misuse(
+				words.Quote(k)+" is no kind of path to list",
+				"these are: "+do+"; both is changed and same",
+			)
 		}
 	}
 	has := func(k Kind) bool { return slices.Contains(kinds, string(k)) }

@@ -85,8 +85,18 @@ func (kp *Keeper) List() (*Holding, error) {
 	needs, layers := kp.needs()
 	out := &Holding{Locker: l.Dir(), Builds: []Build{}, Runtimes: []Runtime{}}
 	for _, h := range heads {
-		b := Build{ID: h.ID, Version: h.Version, Channel: h.Channel, Layer: layers[h.ID], Source: h.Source, Taken: h.Taken,
-			Files: h.Files, Bytes: h.Bytes, Needs: needs[h.ID], Damage: h.Damage}
+		b := Build{
+			ID:      h.ID,
+			Version: h.Version,
+			Channel: h.Channel,
+			Layer:   layers[h.ID],
+			Source:  h.Source,
+			Taken:   h.Taken,
+			Files:   h.Files,
+			Bytes:   h.Bytes,
+			Needs:   needs[h.ID],
+			Damage:  h.Damage,
+		}
 		if b.Needs == nil {
 			b.Needs = []Need{}
 		}
@@ -164,9 +174,11 @@ func (kp *Keeper) PlanDrop(names []string, anyway bool) (*Dropping, error) {
 		}
 		for _, n := range b.Needs {
 			if n.Running && !anyway {
-				return nil, tell.Advise(fmt.Errorf("%s is what %s runs: without it here an audit can't mend it, and going "+
-					"back to it later means fetching it again", label(b), n.Server),
-					"keep it; or, where its source will give it again: freshkeel builds drop "+name+" --anyway")
+				return nil, tell.Advise(
+					fmt.Errorf("%s is what %s runs: without it here an audit can't mend it, and going "+
+						"back to it later means fetching it again", label(b), n.Server),
+					"keep it; or, where its source will give it again: freshkeel builds drop "+name+" --anyway",
+				)
 			}
 		}
 		if !slices.ContainsFunc(d.Builds, func(x Build) bool { return x.ID == b.ID }) {
@@ -206,8 +218,10 @@ func (h *Holding) find(name string) (*Build, error) {
 	for _, b := range found {
 		ids = append(ids, b.ID)
 	}
-	return nil, tell.Misuse(fmt.Sprintf("%d kept builds are of version %s: %s", len(found), name, strings.Join(ids, ", ")),
-		"name one by its name in the locker; where each came from: freshkeel builds --kept")
+	return nil, tell.Misuse(
+		fmt.Sprintf("%d kept builds are of version %s: %s", len(found), name, strings.Join(ids, ", ")),
+		"name one by its name in the locker; where each came from: freshkeel builds --kept",
+	)
 }
 
 // Drop drops the builds of a plan and gives their space back. A server at which another command
@@ -227,7 +241,10 @@ func (kp *Keeper) Drop(ctx context.Context, d *Dropping) error {
 				continue
 			}
 			if doing := install.New(n.Server, p, kp.Options).Busy(); doing != "" {
-				return tell.Advise(fmt.Errorf("%s is of %s, where %s", label(&b), n.Server, doing), "try again when that has ended")
+				return tell.Advise(
+					fmt.Errorf("%s is of %s, where %s", label(&b), n.Server, doing),
+					"try again when that has ended",
+				)
 			}
 		}
 	}

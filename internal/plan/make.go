@@ -160,7 +160,8 @@ func (d *decider) readAhead() {
 		if j == len(p.Before) {
 			break
 		}
-		if e := p.Before[j]; e.Path == it.At && e.Kind == tree.File && it.File.Kind == tree.File && e.Size == it.File.Size {
+		if e := p.Before[j]; e.Path == it.At && e.Kind == tree.File && it.File.Kind == tree.File &&
+			e.Size == it.File.Size {
 			list = append(list, e)
 		}
 	}
@@ -360,8 +361,11 @@ func (pr *Planner) otherKind(at string, here tree.Entry, below string) string {
 	do := fmt.Sprintf("if it is yours, name it in [server] keep: %q; else ", at+below)
 	if here.Kind == tree.Link {
 		if at := pr.Path(at); !strings.Contains(here.Path, "/") && pr.LeadsOut(here) {
-			do = fmt.Sprintf("if the folder belongs to this server alone: freshkeel profile set elsewhere.%s %s; ", here.Path,
-				tree.Real(at)) + do
+			do = fmt.Sprintf(
+				"if the folder belongs to this server alone: freshkeel profile set elsewhere.%s %s; ",
+				here.Path,
+				tree.Real(at),
+			) + do
 		}
 		return do + fmt.Sprintf("stop the server, and put the folder that it leads to in its place: cd %s && rm %s && "+
 			"cp -a %s %s", pr.Dir, at, here.Target, at)

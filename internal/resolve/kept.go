@@ -95,5 +95,8 @@ func (rs *Resolver) keptBuild(ver string, why error) (*Candidate, error) {
 	rs.Note("%s is taken out of the locker, from %s: %v", set.Version, fetch.Shown(set.Source), why)
 	return &Candidate{Version: set.Version, Channel: set.Channel,
 		Source: fmt.Sprintf("the locker, where it came from %s", fetch.Shown(set.Source)),
-		Src:    profile.Source{Key: src.Key, Silence: src.Silence}, Place: rs.Profile.Place, Guess: true, Set: set.ID}, nil
+		Src: profile.Source{
+			Key:     src.Key,
+			Silence: src.Silence,
+		}, Place: rs.Profile.Place, Guess: true, Set: set.ID}, nil
 }

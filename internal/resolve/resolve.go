@@ -98,7 +98,8 @@ func (rs *Resolver) Build(ctx context.Context, w Want) (*Candidate, error) {
 			offered = l.Has(locker.Builds, f.Memory.Sets[w.Version])
 		}
 		if !offered && w.Version != "" {
-			if c, kerr := rs.keptBuild(w.Version, errors.New("the source does not offer it any more")); c != nil || kerr != nil {
+			if c, kerr := rs.keptBuild(w.Version, errors.New("the source does not offer it any more")); c != nil ||
+				kerr != nil {
 				return c, kerr
 			}
 		}
