@@ -2,6 +2,7 @@ package freshkeel
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -9,6 +10,8 @@ import (
 	"freshkeel/internal/audit"
 	"freshkeel/internal/check"
 	"freshkeel/internal/compare"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/tell"
 )
 
@@ -104,4 +107,45 @@ func Compare(ctx context.Context, k *Keel, first, second string, how CompareOrde
 	defer a.Close()
 	defer b.Close()
 	return compare.Sides(ctx, a, b, how, tell.Teller(o.Observe).Moves("compare"))
+}
+
+// Settings of the operator's.
+type (
+	SettingsChanged = plan.Changed // what was changed in one file
+	Carry           = plan.Carry   // what becomes of one file with a new build
+)
+
+// ChangedSettings tells what the operator changed in settings against the defaults of the build
+// that is installed, or of another version. of is the version that it was held against.
+func ChangedSettings(ctx context.Context, k *Keel, against string, only []string) (list []SettingsChanged, of string,
+	err error) {
+	if against != "" {
+		f, err := k.acq.Goal(ctx, Want{Version: against, Back: true})
+		if err != nil {
+			return nil, "", err
+		}
+		list, err = k.planner.SettingsChanged(f.Set, only)
+		return list, f.Version, err
+	}
+	head, err := k.inv.Head()
+	if err != nil {
+		return nil, "", err
+	}
+	l, err := k.in.Locker()
+	if err != nil {
+		return nil, "", err
+	}
+	if head.Build == "" || !l.Has(locker.Builds, head.Build) {
+		return nil, "", tell.Advise(
+			errors.New("the locker does not have the build that is installed, so its defaults are "+
+				"not known"),
+			"freshkeel adopt "+k.Dir+" --build PATH, with the archive that it came from",
+		)
+	}
+	set, err := l.Read(locker.Builds, head.Build)
+	if err != nil {
+		return nil, "", err
+	}
+	list, err = k.planner.SettingsChanged(set, only)
+	return list, head.Version, err
 }

@@ -214,6 +214,9 @@ func (t *transaction) recheck(pre *Preflight, w Want) error {
 	if err != nil {
 		return err
 	}
+	if plan.SameButCarried(again, pre.Plan) { // the server wrote its settings anew as it stopped
+		return t.k.planner.Restage(t.dir, again)
+	}
 	if !plan.Same(again, pre.Plan) {
 		return tell.Advise(fmt.Errorf("%w, and the plan no longer holds", changed),
 			"run the refit again; it will plan with what is there now")

@@ -2,10 +2,13 @@ package freshkeel
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"path/filepath"
+	"strings"
 
 	"freshkeel/internal/adopt"
 	"freshkeel/internal/ahead"
@@ -145,4 +148,57 @@ func (k *Keel) backupsThatRun(dir, folder string) (out []string) {
 		}
 	}
 	return out
+}
+
+// LaunchLine is one command of the launch script, as it would be run.
+type LaunchLine struct {
+	File    string   `json:"file"`
+	Line    int      `json:"line"`
+	Text    string   `json:"text"`
+	Program string   `json:"program"`           // the file that runs; as it is written where there is none
+	Missing bool     `json:"missing,omitempty"` // nothing is there
+	Runtime string   `json:"runtime,omitempty"` // of a Java runtime: its version
+	First   int64    `json:"first_heap_bytes,omitempty"`
+	Most    int64    `json:"greatest_heap_bytes,omitempty"`
+	Runs    string   `json:"runs,omitempty"` // the jar or script that is given to it
+	Folder  string   `json:"folder"`         // that it runs in
+	Args    []string `json:"args"`
+}
+
+// LaunchLines tells what the launch script really runs: variables filled in, the scripts that it
+// calls followed.
+func LaunchLines(ctx context.Context, k *Keel) (out []LaunchLine, err error) {
+	script := k.Profile.Launch.Script
+	if script == "" {
+		return nil, tell.Advise(
+			errors.New("the profile names no launch script"),
+			"freshkeel profile set launch.script FILE",
+		)
+	}
+	commands, err := launch.Read(k.in.Dir, script, k.in.ServerEnv())
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range commands {
+		one := LaunchLine{File: c.File, Line: c.Line, Text: c.Text, Program: c.Path, Runs: cmp.Or(c.Jar, c.Script),
+			Folder: c.Dir, Args: append([]string{}, c.Args...)}
+		if one.Program == "" {
+			one.Program, one.Missing = c.Program, true
+		}
+		if c.Java() && c.Path != "" {
+			if rt, err := needs.ReadRuntime(ctx, c.Path); err == nil {
+				one.Runtime = rt.Version
+			}
+		}
+		for _, a := range c.Args {
+			switch n := launch.HeapBytes(a); {
+			case n > 0 && strings.HasPrefix(a, "-Xms"):
+				one.First = n
+			case n > 0:
+				one.Most = n
+			}
+		}
+		out = append(out, one)
+	}
+	return out, nil
 }

@@ -24,6 +24,16 @@ func (p lookCommands) commands() []*cli.Command {
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
 				&cli.BoolFlag{Name: "all", Usage: "every finding"},
 				dryRun()}},
+		{
+			Name:      "settings",
+			Usage:     "what you changed in settings against the defaults of what runs",
+			ArgsUsage: "[FILE…]",
+			Action:    p.settings,
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "against", Usage: "against the defaults of `VERSION` instead"}},
+		},
+		{Name: "launch", Usage: "what the launch script really runs: program, runtime, memory, arguments, folder",
+			Action: p.launch},
 		{Name: "compare", Usage: "how two trees, archives, builds or backups differ, by content; exit 13 where they do",
 			ArgsUsage: "FIRST SECOND", Action: p.compare, Flags: []cli.Flag{
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
@@ -143,7 +153,22 @@ func (v *view) difference(d freshkeel.Difference, all bool) {
 		}
 		v.fact("", fmt.Sprintf("%-8s %s", in.Kind, in.Path))
 	}
-	for line := range strings.Lines(d.Diff) {
+	v.diffLines(d.Diff)
+}
+
+// diff shows how a file changes.
+func (v *view) diff(name, diff string) {
+	if diff == "" {
+		return
+	}
+	v.fact("settings", name+" as it will be:")
+	_, diff, _ = strings.Cut(diff, "\n")
+	_, diff, _ = strings.Cut(diff, "\n")
+	v.diffLines(diff)
+}
+
+func (v *view) diffLines(diff string) {
+	for line := range strings.Lines(diff) {
 		line = freshkeel.Printable(strings.TrimRight(line, "\r\n"))
 		colour := dim
 		switch {
@@ -240,7 +265,7 @@ func (v *view) audited(r *freshkeel.AuditReport, name string, all bool) {
 		what := fmt.Sprintf("%s: of %s, %d %s not %s", name, count(r.Files, "file"), wrong,
 			map[bool]string{true: "is", false: "are"}[wrong == 1], against)
 		if foreign > 0 {
-			what += fmt.Sprintf("; %s that nobody put there", count(foreign, "file"))
+			what += fmt.Sprintf("; %d foreign", foreign)
 		}
 		v.outcome(bad, "NOT CLEAN", what)
 	}
@@ -434,4 +459,98 @@ func sharesWith(b freshkeel.Kept, h *freshkeel.Holding) string {
 		return "shares nothing"
 	}
 	return "shares with " + short(with)
+}
+
+func (p lookCommands) settings(ctx context.Context, c *cli.Command) error {
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	list, of, err := freshkeel.ChangedSettings(ctx, k, c.String("against"), c.Args().Slice())
+	if err != nil {
+		return err
+	}
+	return p.result(map[string]any{"against": of, "files": nonNil(list)}, func() { p.view.settings(list, of) })
+}
+
+func (v *view) settings(list []freshkeel.SettingsChanged, of string) {
+	n := 0
+	for _, f := range list {
+		n += len(f.Changes)
+	}
+	if len(list) == 0 {
+		v.outcome(minded, "NONE", "the build ships no file that [server] settings names")
+		v.fact("next", "freshkeel profile set --add server.settings FILE")
+		return
+	}
+	v.outcome(calm, "SETTINGS", fmt.Sprintf("%s of yours in %s, held against the defaults of %s", count(n, "value"),
+		count(len(list), "file"), orUnknown(of)))
+	for _, f := range list {
+		if f.Wrong != "" {
+			v.fact("file", f.Path+": "+f.Wrong)
+			continue
+		}
+		var rows [][]string
+		for _, ch := range f.Changes {
+			switch ch.Fate {
+			case "added":
+				rows = append(rows, []string{ch.Key, ch.Mine, "yours alone"})
+			case "removed":
+				rows = append(rows, []string{ch.Key, "-", "taken out; the default is " + ch.Was})
+			default:
+				rows = append(rows, []string{ch.Key, ch.Mine, "the default is " + ch.Now})
+			}
+		}
+		if len(rows) == 0 {
+			v.fact("file", f.Path+": as the build has it")
+			continue
+		}
+		v.fact("file", f.Path)
+		v.table([]string{"key", "yours", ""}, rows, nil)
+	}
+}
+
+func (p lookCommands) launch(ctx context.Context, _ *cli.Command) error {
+	k, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	list, err := freshkeel.LaunchLines(ctx, k)
+	if err != nil {
+		return err
+	}
+	return p.result(map[string]any{"script": k.Profile.Launch.Script, "args": nonNil(k.Profile.Launch.Args),
+		"commands": nonNil(list)}, func() { p.view.launch(k.Profile.Launch.Script, list) })
+}
+
+func (v *view) launch(script string, list []freshkeel.LaunchLine) {
+	if len(list) == 0 {
+		v.outcome(minded, "NOT KNOWN", script+": no command in it is known to run the server")
+		return
+	}
+	v.outcome(calm, "RUNS", script)
+	for _, l := range list {
+		v.fact("line", fmt.Sprintf("%s:%d: %s", l.File, l.Line, l.Text))
+		program := l.Program
+		switch {
+		case l.Missing:
+			program += ", which is not there"
+		case l.Runtime != "":
+			program += ", Java " + l.Runtime
+		}
+		v.fact("program", program)
+		v.fact("runs", l.Runs)
+		if l.Most > 0 || l.First > 0 {
+			var heap []string
+			if l.First > 0 {
+				heap = append(heap, freshkeel.Bytes(l.First)+" at first")
+			}
+			if l.Most > 0 {
+				heap = append(heap, freshkeel.Bytes(l.Most)+" at most")
+			}
+			v.fact("memory", strings.Join(heap, ", "))
+		}
+		v.fact("arguments", strings.Join(l.Args, " "))
+		v.fact("folder", l.Folder)
+	}
 }

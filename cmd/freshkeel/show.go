@@ -29,6 +29,7 @@ type planJSON struct {
 	Renamed   []freshkeel.Move     `json:"renamed"`
 	Dropped   []freshkeel.Drop     `json:"dropped"`
 	Moved     []freshkeel.Move     `json:"moved"`
+	Carried   []freshkeel.Carry    `json:"carried"`
 	Overlaid  []freshkeel.Overlaid `json:"overlaid"`
 	Layers    []freshkeel.Laid     `json:"layers"`
 }
@@ -46,7 +47,7 @@ func preflightJSON(pre *freshkeel.Preflight) any {
 	}{"result", outcome, pre, planJSON{nonNil(pre.Plan.Steps), pre.Plan.Unchanged, pre.Plan.Bytes,
 		nonNil(pre.Plan.Kept), nonNil(pre.Plan.Left), nonNil(pre.Plan.Foreign), nonNil(pre.Plan.Edits),
 		nonNil(pre.Plan.Mended), nonNil(pre.Plan.Renamed), nonNil(pre.Plan.Dropped), nonNil(pre.Plan.Moved),
-		nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers)}}
+		nonNil(pre.Plan.Carried), nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers)}}
 }
 
 // title heads a run, where there is a person to read it.
@@ -330,6 +331,9 @@ func (v *view) plan(p *freshkeel.Plan, all bool) {
 	}
 	for _, s := range p.Steps {
 		v.fact("", fmt.Sprintf("%-11s %s%s", s.Do, s.Path, ofLayer(p, s.Path)))
+	}
+	for _, c := range p.Carried {
+		v.diff(c.Path, c.Diff)
 	}
 	for _, list := range []struct {
 		what  string

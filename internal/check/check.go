@@ -191,6 +191,7 @@ var Checks = []chk{
 	{"held", checkHeld},
 	{"addons", checkAddons},
 	{"consent", checkConsent},
+	{"settings", checkSettings},
 	{"edited", checkEdited},
 	{"processes", checkProcesses},
 	{"open", checkOpen},

@@ -19,6 +19,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/settings"
 	"freshkeel/internal/staging"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
@@ -711,4 +712,87 @@ func checkEdited(_ context.Context, s *situation) []Finding {
 		Why: "no server has read that yet: if the new build does not come up, it may be the edit and not the build, and " +
 			"the old one would meet it too",
 		Do: "where you are not sure of it, see the old server come up with it first: freshkeel stop; freshkeel start"}}
+}
+
+// checkSettings tells what becomes of the operator's settings: a line a file, and what has to be
+// looked at.
+func checkSettings(_ context.Context, s *situation) (out []Finding) {
+	for _, c := range s.plan.Carried {
+		if c.Wrong != "" {
+			out = append(out, Finding{Level: Warn, What: c.Path + " stays as you have it: " + c.Wrong,
+				Where: s.k.Path(c.Path), Why: "what the new build sets in it is not in yours",
+				Do: "compare them once it runs, or mend the file"})
+			continue
+		}
+		sum := carriedWords(c)
+		doubts := c.Doubts()
+		if len(doubts) == 0 {
+			out = append(out, ok("%s: %s", c.Path, sum)...)
+			continue
+		}
+		var list []string
+		for _, d := range doubts {
+			list = append(list, doubtWords(d))
+		}
+		level := Warn
+		if c.Stop {
+			level = Stop
+		}
+		out = append(out, Finding{Level: level, What: fmt.Sprintf("%s: %s; to look at: %s", c.Path, sum,
+			words.Some(list, 6)), Where: s.k.Path(c.Path),
+			Why: "a value that the maker changed too, or has no more, may not mean what it did",
+			Do: "preflight --all shows the whole file as it will be; [[carry]] in the profile says otherwise " +
+				"(docs/profile.md); the file as it is now is in the backup"})
+	}
+	return out
+}
+
+// carriedWords counts what becomes of a file's values.
+func carriedWords(c plan.Carry) string {
+	var parts []string
+	for _, f := range []settings.Fate{settings.Carried, settings.Both, settings.Set, settings.Added, settings.Removed,
+		settings.Default, settings.New, settings.Dropped, settings.Lost} {
+		if n := c.Count(f); n > 0 {
+			w := fateWords[f]
+			if n > 1 {
+				w[0] = w[1]
+			}
+			parts = append(parts, fmt.Sprintf("%d %s", n, w[0]))
+		}
+	}
+	sum := strings.Join(parts, ", ")
+	if sum == "" {
+		sum = "nothing to carry"
+	}
+	if c.Unsure {
+		sum += " (the old build's default is not known: whatever differs from the new one counts as yours)"
+	}
+	return sum
+}
+
+// fateWords are what a fate is called of one value, and of several.
+var fateWords = map[settings.Fate][2]string{
+	settings.Carried: {"value of yours carried over", "values of yours carried over"},
+	settings.Both:    {"that the maker changed too", "that the maker changed too"},
+	settings.Set:     {"set by the profile", "set by the profile"},
+	settings.Added:   {"key of your own kept", "keys of your own kept"},
+	settings.Removed: {"that you took out stays out", "that you took out stay out"},
+	settings.Default: {"default that the maker changed", "defaults that the maker changed"},
+	settings.New:     {"new key", "new keys"},
+	settings.Dropped: {"that the maker dropped", "that the maker dropped"},
+	settings.Lost:    {"for which there is no place", "for which there is no place"},
+}
+
+// doubtWords is one value to look at.
+func doubtWords(d settings.Change) string {
+	switch d.Fate {
+	case settings.Both:
+		return fmt.Sprintf("%s = %s (the default was %s, and is %s)", d.Key, d.Mine, d.Was, d.Now)
+	case settings.Dropped:
+		if d.Like != "" {
+			return fmt.Sprintf("%s = %s is dropped; probably it is %s now", d.Key, d.Mine, d.Like)
+		}
+		return fmt.Sprintf("%s = %s is dropped by the maker", d.Key, d.Mine)
+	}
+	return fmt.Sprintf("%s = %s has no place in the new file", d.Key, d.Mine)
 }

@@ -61,6 +61,9 @@ func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 		return nil, err
 	}
 	d.findMoves()
+	if err := d.carrySettings(); err != nil {
+		return nil, err
+	}
 	if err := pr.planScript(p, f); err != nil {
 		return nil, err
 	}
@@ -84,6 +87,7 @@ type decider struct {
 
 	left   map[tree.Sum]string      // content of files that go → path
 	stored map[tree.Sum]locker.File // content of the builds before, once it is asked for
+	carry  []toCarry                // settings that are the operator's
 }
 
 // all goes through the build, the install and the inventory side by side.
@@ -204,6 +208,7 @@ func (d *decider) file(it *Item, here *tree.Entry, was *inventory.Owned) error {
 		// It is noted all the same that the build ships the file: one that the operator
 		// deleted is not new in the next build either.
 		it.owned = asBuilt
+		d.carries(it, here, was)
 		return d.heldBack(it, here, was)
 	case here == nil:
 		p.come(swap.Add, it, ahead.Coming{At: at, File: f, Mode: f.Mode, UID: f.UID, GID: f.GID})
@@ -258,6 +263,7 @@ func (d *decider) changedHere(it *Item, here *tree.Entry, was *inventory.Owned) 
 	if profile.SettingsByName(it.At) && !d.replaceDrift { // a server that writes its settings anew is no reason to stop
 		p.Both = append(p.Both, it.At)
 		it.owned = asBuilt
+		d.carries(it, here, was)
 		return true, nil
 	}
 	p.Drifted = append(p.Drifted, it.At)

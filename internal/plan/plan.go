@@ -70,6 +70,7 @@ type Plan struct {
 	Blocked  []Blocked
 
 	// These are the operator's own files that change with the build.
+	Carried  []Carry   // settings of the operator's, set in the new build's defaults
 	Edits    []Edit    // of the operator's own files: shown, backed up, rolled back like any other file
 	Asked    []Consent // consents that are asked for and were not accepted
 	HeldBack []string  // add-ons that are left out of this refit, by their paths

@@ -60,7 +60,11 @@ func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 		"kept, not there, shipped before":     {"a", none, "b", "keep = ['f']", "kept"},
 		"kept, not there, new in the build":   {none, none, "b", "keep = ['f']", swap.Add},
 		"kept, dropped by the build":          {"a", "a", none, "keep = ['f']", ""},
-		"settings":                            {"a", "a", "b", "settings = ['f']", "kept"},
+		"settings that nobody changed":        {"a", "a", "b", "settings = ['f']", swap.Replace},
+		"settings as the operator has them":   {"k = 1", "k = 2", "k = 3", "settings = ['f']", "kept"},
+		"settings with a new key":             {"k = 1", "k = 2", "k = 1\nl = 1\n", "settings = ['f']", swap.Replace},
+		"prose that the operator changed":     {"come in", "go away", "come in!", "settings = ['f']", "kept"},
+		"settings that can't be read":         {"{", "{1", "{2", "settings = ['f']", "kept"},
 		"skipped":                             {"a", "a", "b", "skip = ['f']", ""},
 	} {
 		t.Run(name, func(t *testing.T) {

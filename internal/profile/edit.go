@@ -386,7 +386,7 @@ func Literal(path, key string, values []string) (string, error) {
 	switch {
 	case !known:
 		return "", bad("there is no such key", nearest(key))
-	case strings.HasPrefix(key, "layer.") || strings.HasPrefix(key, "login.") || strings.HasPrefix(key, "data."):
+	case strings.HasPrefix(key, "layer.") || strings.HasPrefix(key, "carry.") || strings.HasPrefix(key, "login.") || strings.HasPrefix(key, "data."):
 		return "", bad("there may be several of these: edit it in the file", "")
 	}
 	for t.Kind() == reflect.Pointer {

@@ -38,6 +38,7 @@ type Profile struct {
 	Runtime   Runtime        `toml:"runtime"`
 	Launch    Launch         `toml:"launch"`
 	Addons    Addons         `toml:"addons"`
+	Carry     []Carry        `toml:"carry"` // what is carried over into the settings of a new build
 	Backup    Backup         `toml:"backup"`
 	Copy      Copy           `toml:"copy"`
 	Data      []Data         `toml:"data"`
@@ -80,6 +81,26 @@ const (
 	BareThat    = "that"     // that version, and those that begin with it
 	BareAtLeast = "at-least" // that version and newer
 )
+
+// Carry is how one file of settings comes along to a new build.
+type Carry struct {
+	File   string            `toml:"file"`   // path in the install, or a pattern
+	Merge  *bool             `toml:"merge"`  // false: the file stays as it is
+	Always map[string]string `toml:"always"` // key = value that is set, whoever says otherwise; {version} is filled in
+	Never  tree.Patterns     `toml:"never"`  // keys whose values are not carried
+	Rename map[string]string `toml:"rename"` // old key = new key
+	Stop   bool              `toml:"stop"`   // a doubt stops the refit
+}
+
+// CarryOf is the rule for a file of settings: the first that names it.
+func (p *Profile) CarryOf(at string) Carry {
+	for _, c := range p.Carry {
+		if (tree.Patterns{c.File}).Match(at) {
+			return c
+		}
+	}
+	return Carry{}
+}
 
 // Data is what the server keeps outside its folder: a database. Its dump is part
 // of each backup, and a rollback loads it back.
@@ -439,15 +460,8 @@ func (p *Profile) check(path string, text []byte) error {
 		return bad("addons.bare", fmt.Sprintf("%q is neither %q (a version alone fits that version) nor %q (that "+
 			"version and newer)", b, BareThat, BareAtLeast))
 	}
-	names := map[string]bool{}
-	for _, d := range p.Data {
-		switch {
-		case d.Name == "" || !tree.Local(d.Name) || strings.Contains(d.Name, "/") || names[d.Name]:
-			return bad("data.name", fmt.Sprintf("%q: each needs a name of its own, fit for a file", d.Name))
-		case len(d.Dump) == 0 || len(d.Load) == 0:
-			return bad("data.dump", "dump and load are both needed: what can't be loaded back is no backup")
-		}
-		names[d.Name] = true
+	if err := p.checkLists(bad); err != nil {
+		return err
 	}
 	for _, l := range append(slices.Clone(p.Backup.Before), p.Backup.After...) {
 		if l == "" || strings.ContainsAny(l, "\r\n") {
@@ -481,6 +495,26 @@ func (p *Profile) check(path string, text []byte) error {
 	}
 	if p.Server.Name == "" {
 		return bad("server.name", "it is missing: give the server a name")
+	}
+	return nil
+}
+
+// checkLists checks what there may be several of: rules for settings, data outside.
+func (p *Profile) checkLists(bad func(key, why string) error) error {
+	for _, c := range p.Carry {
+		if err := append(tree.Patterns{c.File}, c.Never...).Check(); err != nil {
+			return bad("carry.file", err.Error())
+		}
+	}
+	names := map[string]bool{}
+	for _, d := range p.Data {
+		switch {
+		case d.Name == "" || !tree.Local(d.Name) || strings.Contains(d.Name, "/") || names[d.Name]:
+			return bad("data.name", fmt.Sprintf("%q: each needs a name of its own, fit for a file", d.Name))
+		case len(d.Dump) == 0 || len(d.Load) == 0:
+			return bad("data.dump", "dump and load are both needed: what can't be loaded back is no backup")
+		}
+		names[d.Name] = true
 	}
 	return nil
 }

@@ -1,0 +1,211 @@
+//go:build unix
+
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"freshkeel/proving"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// pondServer is a server that says its version and its settings, and writes these anew when it
+// is told to stop, as many do.
+const pondServer = `#!/bin/sh
+echo "pond VERSION"
+echo "gates open"
+while read -r line; do
+  [ "$line" = close ] || continue
+  [ ! -e rewrites ] || sed -i 's/^visits = .*/visits = 77/' pond.conf
+  exit 0
+done
+`
+
+// pond is an install at the first of some builds, which differ in their defaults.
+func pond(t *testing.T, defaults ...string) place {
+	p := place{proving.Bare(t)}
+	for i, conf := range defaults {
+		zipOf(t, filepath.Join(p.Dir, fmt.Sprintf("pond-1.%d.zip", i)), time.Now(), false, "pond.conf", conf,
+			"server.sh", strings.ReplaceAll(pondServer, "VERSION", fmt.Sprintf("1.%d", i)))
+	}
+	p.Put("pond.conf", defaults[0])
+	p.Put("server.sh", strings.ReplaceAll(pondServer, "VERSION", "1.0"))
+	p.Put("start.sh", "#!/bin/sh\nexec sh server.sh\n")
+	p.Put("freshkeel.toml", "[server]\nname = 'pond'\nsettings = ['pond.conf']\n[launch]\nscript = 'start.sh'\n"+
+		"[stop]\nsend = 'close'\n[ready]\nline = '^gates open'\nversion = '^pond (\\S+)'\nsteady = '60ms'\n")
+	p.OK("adopt", p.Install, "--build", filepath.Join(p.Dir, "pond-1.0.zip"), "--version", "1.0")
+	return p
+}
+
+// oneSpace is a text whose rows are not broken.
+func oneSpace(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+// Twenty values of the operator's go along over three builds in a row, whatever the maker does to
+// the file, and come back with a rollback, byte for byte.
+func TestSettingsComeAlongOverBuildsAndBack(t *testing.T) {
+	t.Parallel()
+	var first, second, third, mine strings.Builder
+	for i := range 100 {
+		fmt.Fprintf(&first, "# what key %d does\nkey%02d = %d\n", i, i, i)
+		fmt.Fprintf(&mine, "# what key %d does\nkey%02d = %d\n", i, i, map[bool]int{true: 1000 + i, false: i}[i%5 == 0])
+	}
+	second.WriteString("# settings of pond 1.1\nrequired_build = 1\n")
+	for i := 99; i >= 0; i-- { // turned round, one dropped, one default changed
+		if i != 50 {
+			fmt.Fprintf(
+				&second,
+				"key%02d = %d   # key %d\n",
+				i,
+				map[bool]int{true: 11, false: i}[i == 10 || i == 11],
+				i,
+			)
+		}
+	}
+	third.WriteString("[game]\nrequired_build = 1\n[keys]\nkey00 = 0\n")
+	p := pond(t, first.String(), second.String(), second.String()+"visits = 0\n")
+	p.Put("pond.conf", mine.String())
+	p.EditProfile(func(s string) string {
+		return s + "\n[[carry]]\nfile = 'pond.conf'\n[carry.always]\nrequired_build = '{version}'\n"
+	})
+	p.OK("start")
+	told := oneSpace(p.OK("settings").Out)
+	assert.Contains(t, told, "20 values of yours in 1 file, held against the defaults of 1.0")
+	assert.Contains(t, told, "key95 1095 the default is 95")
+	from := filepath.Join(p.Dir, "pond-1.1.zip")
+	pre := oneSpace(p.OK("preflight", "--from", from, "--all").Out)
+	assert.Contains(t, pre, "18 values of yours carried over, 1 that the maker changed too, 1 set by the profile")
+	assert.Contains(t, pre, "key10 = 1010 (the default was 10, and is 11)")
+	assert.Contains(t, pre, "key50 = 1050 is dropped by the maker")
+	assert.Contains(t, pre, "+key95 = 1095 # key 95")
+	p.OK("refit", "--from", from)
+	text := p.Read("pond.conf")
+	for i := 0; i < 100; i += 5 {
+		if i != 50 {
+			assert.Contains(t, text, fmt.Sprintf("key%02d = %d   # key %d\n", i, 1000+i, i))
+		}
+	}
+	assert.Contains(t, text, "required_build = 1.1\n")
+	assert.Contains(t, text, "key11 = 11   # key 11\n", "a default that the maker alone changed is the maker's")
+	assert.NotContains(t, text, "key50")
+
+	p.Put("rewrites", "") // the server writes its settings as it stops, between plan and swap
+	p.Put("pond.conf", text+"visits = 3\n")
+	p.OK("refit", "--from", filepath.Join(p.Dir, "pond-1.2.zip"))
+	again := p.Read("pond.conf")
+	assert.Contains(t, again, "visits = 77\n", "what the server wrote is the operator's")
+	assert.Contains(t, again, "key95 = 1095")
+	assert.Contains(t, again, "required_build = 1.2\n")
+	p.OK("rollback")
+	assert.Contains(t, p.Read("pond.conf"), "required_build = 1.1\n")
+	p.OK("rollback")
+	assert.Equal(t, mine.String(), p.Read("pond.conf"), "byte for byte")
+	p.OK("stop")
+}
+
+// What can't be read is left as it is and told; a doubt stops where the profile asks for it; a file
+// whose merge is not wanted stays.
+func TestSettingsThatCantBeCarriedAreLeft(t *testing.T) {
+	t.Parallel()
+	p := pond(t, "night = long\nday = 1\n", "night = short\nday = 2\nmoon = new\n")
+	from := filepath.Join(p.Dir, "pond-1.1.zip")
+	p.Put("pond.conf", "night = longest\nday = 1\n")
+	p.EditProfile(func(s string) string { return s + "\n[[carry]]\nfile = '*.conf'\nstop = true\n" })
+	assert.Contains(
+		t,
+		oneSpace(p.Exits(exitRefused, "preflight", "--from", from).Out),
+		"night = longest (the default was long",
+	)
+	p.EditProfile(func(s string) string { return strings.Replace(s, "stop = true", "merge = false", 1) })
+	p.OK("refit", "--from", from)
+	assert.Equal(t, "night = longest\nday = 1\n", p.Read("pond.conf"))
+	p.OK("rollback")
+	p.EditProfile(func(s string) string { return strings.Replace(s, "merge = false", "never = ['night']", 1) })
+	p.OK("refit", "--from", from)
+	assert.Equal(t, "night = short\nday = 2\nmoon = new\n", p.Read("pond.conf"))
+	p.OK("rollback")
+	p.Put("pond.conf", "some words about the pond\nthat nobody can read\nas settings: none\n")
+	pre := oneSpace(p.OK("preflight", "--from", from).Out)
+	assert.Contains(t, pre, "pond.conf stays as you have it: yours: it is in no format")
+	p.OK("refit", "--from", from)
+	assert.Contains(t, p.Read("pond.conf"), "some words about the pond")
+}
+
+// The default may have another name than the file that the operator made of it; and the carried
+// file is old or new, never half, wherever the command is killed.
+func TestDefaultsOfAnotherNameAndKillsBetweenAnyTwoSteps(t *testing.T) {
+	t.Parallel()
+	const was, is = "night = long\nday = 1\n", "# 1.1\nday = 1\nmoon = new\nnight = long\n"
+	const mine, merged = "night = longest\nday = 1\nown = 5\n", "# 1.1\nday = 1\nown = 5\nmoon = new\nnight = longest\n"
+	set := func(t *testing.T) (place, string) {
+		p := place{proving.Bare(t)}
+		for i, conf := range []string{was, is} {
+			zipOf(
+				t,
+				filepath.Join(p.Dir, fmt.Sprintf("pond-1.%d.zip", i)),
+				time.Now(),
+				false,
+				"pond.example.conf",
+				conf,
+				"server.sh",
+				strings.ReplaceAll(pondServer, "VERSION", fmt.Sprintf("1.%d", i)),
+			)
+		}
+		p.Put("pond.example.conf", was)
+		p.Put("pond.conf", mine)
+		p.Put("server.sh", strings.ReplaceAll(pondServer, "VERSION", "1.0"))
+		p.Put("start.sh", "#!/bin/sh\nexec sh server.sh\n")
+		p.Put("freshkeel.toml", "[server]\nname = 'pond'\nsettings = ['pond.conf']\n[launch]\nscript = 'start.sh'\n"+
+			"[stop]\nsend = 'close'\n[ready]\nline = '^gates open'\nversion = '^pond (\\S+)'\nsteady = '60ms'\n")
+		p.OK("adopt", p.Install, "--build", filepath.Join(p.Dir, "pond-1.0.zip"), "--version", "1.0")
+		p.OK("start")
+		return p, filepath.Join(p.Dir, "pond-1.1.zip")
+	}
+	p, from := set(t)
+	trace := filepath.Join(p.Dir, "trace")
+	p.RunWith([]string{"FRESHKEEL_TEST_TRACE=" + trace}, "refit", "--from", from)
+	assert.Equal(t, merged, p.Read("pond.conf"))
+	assert.Equal(t, is, p.Read("pond.example.conf"))
+	b, err := os.ReadFile(trace)
+	require.NoError(t, err)
+	steps := strings.Fields(string(b))
+	require.Greater(t, len(steps), 12)
+	for i, step := range steps {
+		if !proving.Today(i) {
+			continue
+		}
+		t.Run(step, func(t *testing.T) {
+			t.Parallel()
+			p, from := set(t)
+			require.Equal(t, -1, p.RunWith([]string{"FRESHKEEL_TEST_DIE_AT=" + step}, "refit", "--from", from).Code)
+			// Right after the kill it may stand in the run's folder, between two renames.
+			if b, err := os.ReadFile(filepath.Join(p.Install, "pond.conf")); err == nil {
+				assert.Contains(t, []string{mine, merged}, string(b))
+			}
+			p.OK("logbook")
+			want := map[string]string{"1.0": mine, "1.1": merged}[p.Status().Version]
+			assert.Equal(t, want, p.Read("pond.conf"))
+		})
+	}
+}
+
+// The launch command tells what the script really runs: variables filled in, by line.
+func TestLaunchTellsWhatTheScriptRuns(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	told := oneSpace(p.OK("launch").Out)
+	assert.Regexp(t, `line open-gates.sh:\d+: exec "\$JAVA" \$MEMORY`, told)
+	assert.Regexp(
+		t,
+		`runtimes/17/bin/java, Java 17\S* runs mossgate.jar memory 64.0 MiB at first, 256.0 MiB at most`,
+		told,
+	)
+	p.Put("open-gates.sh", "#!/bin/sh\nexec ./nothing-there --port 1\n")
+	assert.Contains(t, oneSpace(p.OK("launch").Out), "nothing-there, which is not there arguments --port 1")
+}

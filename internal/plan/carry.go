@@ -1,0 +1,341 @@
+package plan
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/inventory"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/settings"
+	"freshkeel/internal/staging"
+	"freshkeel/internal/swap"
+	"freshkeel/internal/tree"
+
+	"github.com/aymanbagabas/go-udiff"
+)
+
+// Carry is what becomes of one file of settings: the operator's changes are set in the new
+// build's own default.
+type Carry struct {
+	Path    string            `json:"path"`
+	Changes []settings.Change `json:"changes"`
+	Unsure  bool              `json:"unsure,omitempty"` // the old default is not known
+	Diff    string            `json:"diff,omitempty"`   // from what is installed
+	Wrong   string            `json:"wrong,omitempty"`  // why it is left as it is
+	Stop    bool              `json:"stop,omitempty"`   // the profile wants doubts to stop the refit
+}
+
+// Count tells how many values have a fate.
+func (c *Carry) Count(f settings.Fate) int { return (&settings.Merged{Changes: c.Changes}).Count(f) }
+
+// Doubts are the values that an operator should look at.
+func (c *Carry) Doubts() []settings.Change { return (&settings.Merged{Changes: c.Changes}).Doubts() }
+
+// toCarry is a file of settings that the build brings and the operator has.
+type toCarry struct {
+	at   string       // of the operator's file
+	file *locker.File // the new default, under whichever name the build ships it
+	here *tree.Entry
+	was  *inventory.Owned // the old default, as the inventory has it; nil: not known
+}
+
+// carries notes a file of settings that stays the operator's.
+func (d *decider) carries(it *Item, here *tree.Entry, was *inventory.Owned) {
+	if here == nil || here.Kind != tree.File || it.File.Kind != tree.File || it.File.Size > settingsMost ||
+		here.Size > settingsMost || d.Profile.Server.Keep.Match(it.At) || it.At == d.Profile.Launch.Script ||
+		slices.Contains(d.Profile.Server.Consent, it.At) {
+		return
+	}
+	c := toCarry{at: it.At, file: it.File, here: here}
+	if was != nil && was.Kind == tree.File && !was.Sum.IsZero() {
+		one := *was
+		c.was = &one
+	}
+	d.carry = append(d.carry, c)
+}
+
+// settingsMost bounds a file of settings, in bytes.
+const settingsMost = 1 << 20
+
+// carrySettings sets the operator's changes in the new build's defaults.
+func (d *decider) carrySettings() error {
+	if err := d.examples(); err != nil {
+		return err
+	}
+	for _, c := range d.carry {
+		rule := d.Profile.CarryOf(c.at)
+		if rule.Merge != nil && !*rule.Merge {
+			continue
+		}
+		if err := d.carryOne(c, rule); err != nil {
+			return fmt.Errorf("carry %s over: %w", c.at, err)
+		}
+	}
+	return nil
+}
+
+// exampleNames are under which names builds ship the default of a file that they do not ship
+// under its own: an update is not to lay it over what somebody has written.
+func exampleNames(at string) []string {
+	dir, name := path.Split(at)
+	ext := path.Ext(name)
+	stem := strings.TrimSuffix(name, ext)
+	out := []string{dir + "defaults/" + name, "defaults/" + at, dir + "default/" + name}
+	for _, word := range []string{"default", "example", "sample", "dist"} {
+		out = append(out, at+"."+word, dir+stem+"."+word+ext, dir+stem+"-"+word+ext, dir+word+"-"+name)
+	}
+	return out
+}
+
+// examples finds the defaults of settings that the build ships under another name.
+func (d *decider) examples() error {
+	p := d.p
+	shipped := map[string]bool{}
+	for _, c := range d.carry {
+		shipped[c.at] = true
+	}
+	var found []toCarry
+	for i := range p.Before {
+		here := &p.Before[i]
+		at := here.Path
+		if here.Kind != tree.File || here.Size > settingsMost || shipped[at] || at == d.Profile.Launch.Script ||
+			!d.Profile.Server.Settings.Match(at) || d.Profile.Server.Keep.Match(at) ||
+			slices.Contains(d.Profile.Server.Consent, at) || p.items.Find(at) != nil {
+			continue
+		}
+		for _, name := range exampleNames(at) {
+			if it := p.items.Find(name); it != nil && it.File.Kind == tree.File && it.File.Size <= settingsMost {
+				found = append(found, toCarry{at: at, file: it.File, here: here})
+				break
+			}
+		}
+	}
+	if len(found) == 0 {
+		return nil
+	}
+	// What the old build had under that name is in the inventory.
+	s, err := d.inv.Scan()
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	old := map[string]inventory.Owned{}
+	for o := s.Next(); o != nil; o = s.Next() {
+		if o.Kind == tree.File && !o.Sum.IsZero() {
+			for _, c := range found {
+				if slices.Contains(exampleNames(c.at), o.Path) {
+					old[c.at] = *o
+				}
+			}
+		}
+	}
+	for _, c := range found {
+		if was, known := old[c.at]; known {
+			c.was = &was
+		}
+		d.carry = append(d.carry, c)
+	}
+	return s.Err()
+}
+
+func (d *decider) carryOne(c toCarry, rule profile.Carry) error {
+	p, at := d.p, c.at
+	if c.was != nil && c.was.Sum == c.file.Sum && len(rule.Always) == 0 {
+		return nil // the maker changed nothing
+	}
+	now, err := stored(p.Store, c.file)
+	if err != nil {
+		return err
+	}
+	f, err := d.Open(at)
+	if err != nil {
+		return err
+	}
+	mine, err := io.ReadAll(io.LimitReader(f, settingsMost+1))
+	f.Close()
+	if err != nil {
+		return err
+	}
+	var old []byte
+	switch {
+	case c.was == nil:
+	case c.was.Sum == tree.SumBytes(mine): // nobody changed it
+		old = mine
+	case c.was.Sum == c.file.Sum:
+		old = now
+	default:
+		if old, err = d.oldDefault(c.was); err != nil {
+			return err
+		}
+	}
+	out := Carry{Path: at, Stop: rule.Stop}
+	merged, err := mergeSettings(
+		at,
+		old,
+		now,
+		mine,
+		settings.Rules{Always: filled(rule.Always, p.To), Never: rule.Never,
+			Rename: rule.Rename},
+	)
+	if err != nil {
+		if wrong := (*settings.Wrong)(nil); !errors.As(err, &wrong) {
+			return err
+		}
+		out.Wrong = err.Error()
+		p.Carried = append(p.Carried, out)
+		return nil
+	}
+	if merged.Format == "list" && rule.File == "" && !listName.MatchString(path.Base(at)) && !bytes.Equal(mine, old) {
+		return nil // it may be prose, of which lines are no entries
+	}
+	out.Changes, out.Unsure = merged.Changes, merged.Unsure
+	if !bytes.Equal(merged.Text, mine) {
+		out.Diff = udiff.Unified(at, at, string(mine), string(merged.Text))
+		p.Kept = slices.DeleteFunc(p.Kept, func(k string) bool { return k == at })
+		p.Both = slices.DeleteFunc(p.Both, func(k string) bool { return k == at })
+		p.Stale = slices.DeleteFunc(p.Stale, func(k string) bool { return k == at })
+		p.Differs = slices.DeleteFunc(p.Differs, func(k string) bool { return k == at })
+		p.rewrite(*c.here, merged.Text)
+	}
+	p.Carried = append(p.Carried, out)
+	return nil
+}
+
+// listName is what files are called in which each line is an entry of its own. Of other texts
+// without keys nobody can tell, and one that the operator changed is merged by a rule alone.
+var listName = regexp.MustCompile(`(?i)(^|[-_.])(bans?|banned|allow(ed)?|deny|denied|block(ed)?|admins?|stewards?|` +
+	`members?|players?|users?|ops)([-_.]|$)|list`)
+
+// mergeSettings merges three texts of a file; old is nil where it is not known.
+func mergeSettings(at string, old, now, mine []byte, r settings.Rules) (*settings.Merged, error) {
+	n, err := settings.Read(at, now)
+	if err != nil {
+		return nil, fmt.Errorf("the new build's: %w", err)
+	}
+	m, err := settings.Read(at, mine)
+	if err != nil {
+		return nil, fmt.Errorf("yours: %w", err)
+	}
+	var o *settings.Doc
+	if old != nil {
+		if o, err = settings.Read(at, old); err != nil {
+			o = nil // as if it were not known
+		}
+	}
+	return settings.Merge(o, n, m, r)
+}
+
+// filled are values with {version} filled in.
+func filled(always map[string]string, version string) map[string]string {
+	out := map[string]string{}
+	for key, value := range always {
+		out[key] = strings.ReplaceAll(value, "{version}", version)
+	}
+	return out
+}
+
+// oldDefault is the text that the old build had of a file, out of the locker; nil where that
+// does not have it.
+func (d *decider) oldDefault(was *inventory.Owned) ([]byte, error) {
+	if d.stored == nil {
+		d.stored = inventory.ContentOf(d.p.Store, d.p.oldSets)
+	}
+	f, ok := d.stored[was.Sum]
+	if !ok || f.Size > settingsMost {
+		return nil, nil
+	}
+	return stored(d.p.Store, &f)
+}
+
+func stored(l *locker.Locker, f *locker.File) ([]byte, error) {
+	var b bytes.Buffer
+	err := l.Copy(&b, *f)
+	return b.Bytes(), err
+}
+
+// SameButCarried tells whether two plans differ in nothing but the texts of settings, which the
+// server wrote anew as it stopped.
+func SameButCarried(a, b *Plan) bool {
+	carried := map[string]bool{}
+	for _, c := range append(slices.Clone(a.Carried), b.Carried...) {
+		carried[c.Path] = true
+	}
+	for at, text := range a.Texts {
+		if !carried[at] && !bytes.Equal(text, b.Texts[at]) {
+			return false
+		}
+	}
+	return len(a.Texts) == len(b.Texts) && slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted) &&
+		slices.Equal(a.Mended, b.Mended)
+}
+
+// Restage lays the settings of a plan out once more, in place of those that were staged before.
+func (pr *Planner) Restage(run swap.Run, p *Plan) error {
+	for _, c := range p.Carried {
+		text, ok := p.Texts[c.Path]
+		if !ok {
+			continue
+		}
+		now, _, err := tree.Describe(pr.Path(c.Path), c.Path)
+		if err != nil {
+			return err
+		}
+		if err := staging.Text(run.Staged(c.Path), text, now); err != nil {
+			return fmt.Errorf("stage %s again: %w", c.Path, err)
+		}
+	}
+	return nil
+}
+
+// Changed is what the operator changed in one file of settings against a default.
+type Changed struct {
+	Path    string            `json:"path"`
+	Changes []settings.Change `json:"changes"`
+	Wrong   string            `json:"wrong,omitempty"` // why it can't be told
+}
+
+// SettingsChanged tells, for each file of settings that set ships, what the operator's differs
+// from it in. Files that nothing matches in only are left out; none: all. set is a build of the
+// locker, whose files have the names that the install uses by [place].
+func (pr *Planner) SettingsChanged(set *locker.Set, only tree.Patterns) ([]Changed, error) {
+	l, err := pr.Locker()
+	if err != nil {
+		return nil, err
+	}
+	items, _, _ := Placed(set, pr.Profile.Place)
+	out := []Changed{}
+	for _, it := range items {
+		if it.File.Kind != tree.File || it.File.Size > settingsMost || !pr.Profile.Server.Settings.Match(it.At) ||
+			it.At == pr.Profile.Launch.Script || (len(only) > 0 && !only.Match(it.At)) {
+			continue
+		}
+		f, err := pr.Open(it.At)
+		if err != nil {
+			continue // the operator has none of it
+		}
+		mine, err := io.ReadAll(io.LimitReader(f, settingsMost+1))
+		f.Close()
+		if err != nil {
+			return nil, err
+		}
+		shipped, err := stored(l, it.File)
+		if err != nil {
+			return nil, err
+		}
+		c := Changed{Path: it.At, Changes: []settings.Change{}}
+		if merged, err := mergeSettings(it.At, shipped, shipped, mine, settings.Rules{}); err != nil {
+			c.Wrong = err.Error()
+		} else {
+			c.Changes = append(c.Changes, merged.Changes...)
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}

@@ -1,0 +1,153 @@
+package settings
+
+import (
+	"bytes"
+	"strings"
+)
+
+// eachLine hears of each line: where it begins, where its text ends, and where the next begins.
+func (d *Doc) eachLine(each func(from, end, next int) error) error {
+	for from := d.mark; from < len(d.text); {
+		next := len(d.text)
+		if i := bytes.IndexByte(d.text[from:], '\n'); i >= 0 {
+			next = from + i + 1
+		}
+		end := next
+		for end > from && (d.text[end-1] == '\n' || d.text[end-1] == '\r') {
+			end--
+		}
+		if err := each(from, end, next); err != nil {
+			return err
+		}
+		from = next
+	}
+	return nil
+}
+
+// trim is a span without the blanks at its ends.
+func (d *Doc) trim(from, to int) (int, int) {
+	for from < to && (d.text[from] == ' ' || d.text[from] == '\t') {
+		from++
+	}
+	for to > from && (d.text[to-1] == ' ' || d.text[to-1] == '\t') {
+		to--
+	}
+	return from, to
+}
+
+// readLines reads lines of «key = value» or «key: value», in sections or not. A line of another
+// kind is nobody's, and stays.
+func readLines(d *Doc) error {
+	section := ""
+	return d.eachLine(func(from, end, next int) error {
+		a, b := d.trim(from, end)
+		s := string(d.text[a:b])
+		switch {
+		case s == "" || isComment(s):
+		case strings.HasPrefix(s, "[") && strings.HasSuffix(s, "]"):
+			section = s[1 : len(s)-1]
+		default:
+			at := separator(s)
+			if at < 0 {
+				d.unknown(a, b)
+				return nil
+			}
+			va, vb := d.trim(a+at+1, b)
+			if c := comment(d.text[va:vb]); c >= 0 {
+				va, vb = d.trim(va, va+c)
+			}
+			d.add(section, strings.TrimSpace(s[:at]), va, vb, from, next)
+		}
+		return nil
+	})
+}
+
+// comment is where a comment begins behind a value, -1 where none does: a sign of one that has a
+// blank before it and behind it, and that no quotes are around.
+func comment(value []byte) int {
+	quote := byte(0)
+	for i, c := range value {
+		switch {
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case (c == '"' || c == '\'') && i == 0:
+			quote = c
+		case (c == '#' || c == ';') && i > 0 && (value[i-1] == ' ' || value[i-1] == '\t') &&
+			(i+1 == len(value) || value[i+1] == ' ' || value[i+1] == '\t'):
+			return i
+		}
+	}
+	return -1
+}
+
+// readList reads a list of lines: members, bans.
+func readList(d *Doc) error {
+	return d.eachLine(func(from, end, next int) error {
+		a, b := d.trim(from, end)
+		if s := string(d.text[a:b]); s != "" && !isComment(s) {
+			d.add("", "line", a, b, from, next).list = true
+		}
+		return nil
+	})
+}
+
+// readBlocks reads blocks of «name { key = value; }», one below the other, with arrays in braces.
+func readBlocks(d *Doc) error {
+	var above []string
+	pending := ""                  // a name whose brace is to come
+	array, began, from := "", 0, 0 // an array that goes on over lines
+	err := d.eachLine(func(at, end, next int) error {
+		a, b := d.trim(at, end)
+		s := string(d.text[a:b])
+		if array != "" {
+			if strings.HasSuffix(strings.TrimSuffix(s, ";"), "}") {
+				d.add(strings.Join(above, "."), array, began, b-len(s)+len(strings.TrimSuffix(s, ";")), from, next)
+				array = ""
+			}
+			return nil
+		}
+		switch sep := separator(s); {
+		case s == "" || isComment(s):
+		case strings.HasPrefix(s, "}"):
+			if len(above) == 0 {
+				return d.wrong(a, "a block ends here that did not begin")
+			}
+			above = above[:len(above)-1]
+		case sep > 0:
+			name := strings.TrimSuffix(strings.TrimSpace(s[:sep]), "[]")
+			va, vb := d.trim(a+sep+1, b)
+			if c := bytes.Index(d.text[va:vb], []byte("//")); c > 0 && d.text[va+c-1] != ':' {
+				va, vb = d.trim(va, va+c)
+			}
+			if vb > va && d.text[va] == '{' && !bytes.Contains(d.text[va:vb], []byte("}")) {
+				array, began, from = name, va, at
+				return nil
+			}
+			if vb > va && d.text[vb-1] == ';' {
+				va, vb = d.trim(va, vb-1)
+			}
+			d.add(strings.Join(above, "."), name, va, vb, at, next)
+		case strings.HasSuffix(s, "{"):
+			if name := strings.TrimSpace(strings.TrimSuffix(s, "{")); name != "" {
+				pending = name
+			}
+			if above, pending = append(above, pending), ""; len(above) > maxDepth {
+				return d.wrong(a, errDeep.Error())
+			}
+		case !strings.HasSuffix(s, ";"):
+			pending = s
+		default:
+			d.unknown(a, b)
+		}
+		return nil
+	})
+	if err == nil && (len(above) > 0 || array != "") {
+		err = d.wrong(len(d.text), "a block does not end")
+	}
+	return err
+}
+
+// maxDepth is how deep sections may lie in one another.
+const maxDepth = 64

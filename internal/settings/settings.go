@@ -1,0 +1,238 @@
+// Package settings carries an operator's changes from one default of a settings file to
+// another: pure text in, text out. A file is read as a list of values with the place of each;
+// what is written is the new default's own text with some of these exchanged, so that its
+// comments, its order and every byte that is no value stay.
+package settings
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Item is one value of a settings file.
+type Item struct {
+	Key   string // sections and names, dotted; of a repeated key or a list the same for each
+	Value string // as it is written, without blanks around it
+	Line  int    // counted from 1
+
+	start, end int    // of the value in the text
+	from, to   int    // of all that belongs to it: its lines, or in JSON and XML itself
+	parent     string // the key that it stands below
+	list       bool   // one of a list, or of a key that may be repeated
+}
+
+// Doc is a settings file that was read.
+type Doc struct {
+	Format string // lines, toml, json, yaml, xml, blocks or list
+	Items  []Item
+
+	text []byte
+	rest []Item // lines that are neither a value nor a comment: nobody knows what they say
+	mark int    // bytes of a byte-order mark
+	nl   string // how its lines end
+}
+
+// Text is the file as it was read.
+func (d *Doc) Text() []byte { return d.text }
+
+// Wrong is a text that is in none of the formats, or does not parse as the one that it is in.
+type Wrong struct {
+	Line, Column int // counted from 1; 0: not known
+	Why          string
+}
+
+func (w *Wrong) Error() string {
+	if w.Line == 0 {
+		return w.Why
+	}
+	return fmt.Sprintf("line %d, column %d: %s", w.Line, w.Column, w.Why)
+}
+
+// maxText bounds a settings file, in bytes: a larger one is data.
+const maxText = 8 << 20
+
+const byteOrderMark = "\xef\xbb\xbf"
+
+// Read reads a settings file; name helps to tell its format where its content alone does not.
+// The error is a *Wrong.
+func Read(name string, text []byte) (*Doc, error) {
+	if len(text) > maxText {
+		return nil, &Wrong{Why: fmt.Sprintf("it is larger than %d MiB, which settings are not", maxText>>20)}
+	}
+	lower := strings.ToLower(name)
+	for _, ending := range []string{".sh", ".bash", ".bat", ".cmd", ".ps1", ".py", ".lua", ".js"} {
+		if strings.HasPrefix(string(text), "#!") || strings.HasSuffix(lower, ending) {
+			return nil, &Wrong{Why: "it is a script"}
+		}
+	}
+	d := &Doc{text: text, nl: "\n"}
+	body := text
+	if bytes.HasPrefix(body, []byte(byteOrderMark)) {
+		d.mark = len(byteOrderMark)
+		body = body[d.mark:]
+	}
+	if i := bytes.IndexByte(body, 0); i >= 0 {
+		return nil, d.wrong(d.mark+i, "a zero byte: it is no text, or one in UTF-16")
+	}
+	if bytes.Contains(body, []byte("\r\n")) {
+		d.nl = "\r\n"
+	}
+	return d, d.read(formatOf(name, body))
+}
+
+// readAs reads a text whose format is known.
+func readAs(format string, text []byte) (*Doc, error) {
+	d := &Doc{text: text, nl: "\n"}
+	if bytes.HasPrefix(text, []byte(byteOrderMark)) {
+		d.mark = len(byteOrderMark)
+	}
+	return d, d.read(format)
+}
+
+func (d *Doc) read(format string) (err error) {
+	d.Format = format
+	switch format {
+	case "json":
+		err = readJSON(d)
+	case "xml":
+		err = readXML(d)
+	case "yaml":
+		err = readYAML(d)
+	case "toml":
+		err = readTOML(d)
+	case "blocks":
+		err = readBlocks(d)
+	case "list":
+		err = readList(d)
+	case "lines":
+		err = readLines(d)
+	default:
+		err = &Wrong{Why: "it is in no format of settings that is known here"}
+	}
+	d.repeat()
+	return err
+}
+
+// wrong is an error at a place of the text.
+func (d *Doc) wrong(at int, why string) error {
+	before := d.text[:min(max(at, 0), len(d.text))]
+	return &Wrong{Line: 1 + bytes.Count(before, []byte("\n")), Column: at - bytes.LastIndexByte(before, '\n'), Why: why}
+}
+
+// add takes a value in; from and to are what belongs to it.
+func (d *Doc) add(parent, name string, start, end, from, to int) *Item {
+	key := name
+	if parent != "" {
+		key = parent + "." + name
+	}
+	d.Items = append(
+		d.Items,
+		Item{Key: key, Value: string(d.text[start:end]), start: start, end: end, from: from, to: to,
+			parent: parent},
+	)
+	return &d.Items[len(d.Items)-1]
+}
+
+// unknown notes a line that is neither a value nor a comment.
+func (d *Doc) unknown(a, b int) {
+	d.rest = append(d.rest, Item{Value: string(d.text[a:b]), Line: 1 + bytes.Count(d.text[:a], []byte("\n"))})
+}
+
+// repeat marks keys that stand there more than once as lists, and counts lines.
+func (d *Doc) repeat() {
+	n := map[string]int{}
+	for _, it := range d.Items {
+		n[it.Key]++
+	}
+	line, at := 1, 0
+	for i := range d.Items {
+		it := &d.Items[i]
+		it.list = it.list || n[it.Key] > 1
+		if it.start >= at { // items stand in the order of the text
+			line += bytes.Count(d.text[at:it.start], []byte("\n"))
+			at = it.start
+		}
+		it.Line = line
+	}
+}
+
+// formatOf tells the format of a text by what is in it, and by its name where that leaves it open.
+func formatOf(name string, body []byte) string {
+	lower := strings.ToLower(name)
+	ending := lower[strings.LastIndexByte(lower, '.')+1:]
+	first := firstWord(body)
+	switch {
+	case strings.HasPrefix(first, "<"):
+		return "xml"
+	case strings.HasPrefix(first, "{"), ending == "json" || ending == "json5" || ending == "jsonc":
+		return "json"
+	case strings.HasPrefix(first, "[") && ending != "ini" && looksLikeJSON(body):
+		return "json"
+	case ending == "yaml" || ending == "yml":
+		return "yaml"
+	case ending == "toml":
+		return "toml"
+	}
+	keys, bare, blocks := 0, 0, 0
+	for line := range bytes.Lines(body) {
+		s := strings.TrimSpace(string(line))
+		switch {
+		case s == "" || isComment(s) || (strings.HasPrefix(s, "[") && strings.HasSuffix(s, "]")):
+		case strings.HasSuffix(s, "{"), s == "}", s == "};":
+			blocks++
+		case separator(s) > 0:
+			keys++
+		default:
+			bare++
+		}
+	}
+	switch {
+	case blocks > 1 && keys > 0:
+		return "blocks"
+	case keys > 0 && bare == 0:
+		return "lines"
+	case bare > 0 && keys == 0:
+		return "list"
+	case keys > bare: // with lines that are no settings, which stay as they are
+		return "lines"
+	}
+	return ""
+}
+
+// firstWord is where the content of a text begins, comments passed over.
+func firstWord(body []byte) string {
+	for line := range bytes.Lines(body) {
+		s := strings.TrimSpace(string(line))
+		if s != "" && !isComment(s) && !strings.HasPrefix(s, "/*") && !strings.HasPrefix(s, "*") {
+			return s
+		}
+	}
+	return ""
+}
+
+func looksLikeJSON(body []byte) bool {
+	s := strings.TrimSpace(string(body))
+	return strings.HasSuffix(s, "]") && strings.ContainsAny(s, "{\"")
+}
+
+// isComment tells whether a line, without blanks before it, says nothing.
+func isComment(s string) bool {
+	return strings.HasPrefix(s, "#") || strings.HasPrefix(s, ";") || strings.HasPrefix(s, "//")
+}
+
+// separator is where in a line the sign stands that parts a key from its value; -1 for none.
+func separator(s string) int {
+	eq, colon := strings.IndexByte(s, '='), strings.IndexByte(s, ':')
+	at := eq
+	if eq < 0 || (colon >= 0 && colon < eq && (colon+1 == len(s) || s[colon+1] == ' ' || s[colon+1] == '\t')) {
+		at = colon
+	}
+	if at <= 0 || strings.ContainsAny(strings.TrimSpace(s[:at]), "\"'{}()") {
+		return -1
+	}
+	return at
+}
+
+var errDeep = errors.New("it is nested too deep")
