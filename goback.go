@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -119,10 +118,7 @@ func (t *transaction) returned() error {
 func (t *transaction) attempt() swap.Run {
 	old := attempts(t.k.in, t.e.ID)
 	for _, run := range old { // what they laid out is laid out anew, and takes room meanwhile
-		for _, side := range sides(run) {
-			os.RemoveAll(filepath.Join(side, "staged"))
-			os.RemoveAll(filepath.Join(side, "folders"))
-		}
+		run.DropStaging()
 	}
 	run := t.k.in.Run(t.e.ID)
 	run.Dir = filepath.Join(run.Dir, fmt.Sprintf("back-%d", len(old)+1))

@@ -149,15 +149,6 @@ func attempts(in *install.Install, run string) (out []swap.Run) {
 	}
 }
 
-// sides are the folders of a run, one on each file system that it exchanged
-// files on.
-func sides(run swap.Run) []string {
-	if p, err := run.Read(); err == nil && len(run.Places) == 0 {
-		run.Places = p.Places
-	}
-	return run.Sides()
-}
-
 // preCopy is the first backup pass, while the server runs: it leaves the
 // second one little to do.
 func (t *transaction) preCopy(ctx context.Context) error {
@@ -331,7 +322,7 @@ func prune(in *install.Install) {
 		return
 	}
 	for _, e := range all[:len(all)-keptRuns] {
-		for _, dir := range sides(in.Run(e.ID)) {
+		for _, dir := range in.Run(e.ID).Planned() {
 			list, _ := os.ReadDir(dir)
 			for _, d := range list {
 				if d.IsDir() {

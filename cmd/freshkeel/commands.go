@@ -520,7 +520,8 @@ func (p *program) recover(ctx context.Context, c *cli.Command) error {
 		}
 	} else if c.Bool("leave-as-is") {
 		if run, err := k.PendingRecovery(); err == nil && run != nil && p.asks() &&
-			!p.sure([]string{fmt.Sprintf("the way back of %s %s, which was interrupted while %s", run.Kind, run.ID, run.Phase)}) {
+			!p.sure([]string{fmt.Sprintf("the way back of %s %s, which was interrupted while %s", run.Kind, run.ID,
+				run.Phase)}) {
 			return errors.New("nothing was given up")
 		}
 		if e, err = k.GiveUp(); err == nil && e != nil {

@@ -243,6 +243,30 @@ func TestKeptBuildsOutliveTheirSource(t *testing.T) {
 	assert.Contains(t, p.Exits(exitFailed, "builds", "drop", "3.5.0").Err, "is what "+p.Install+" runs")
 	assert.Contains(t, p.Exits(exitFailed, "builds", "drop", "3.4.1").Err, "this would be lost: 3.4.1")
 	assert.Contains(t, p.OK("builds", "drop", "3.4.1", "--dry-run").Out, "WOULD DROP  3.4.1")
+	// Beside a refit that is about to lay it out, from this server or from another one.
+	refit := p.Command("refit", "3.4.1", "--back")
+	trace := filepath.Join(p.Dir, "trace")
+	refit.Env = append(refit.Env, "FRESHKEEL_TEST_STAY_AT=begun", "FRESHKEEL_TEST_TRACE="+trace)
+	require.NoError(t, refit.Start())
+	proving.Until(
+		t,
+		"the refit to begin",
+		func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), "begun") },
+	)
+	other := place{proving.Bare(t)} // of the same locker
+	other.Home, other.Env = p.Home, append(other.Env, "FRESHKEEL_HOME="+p.Home)
+	other.Put("run.sh", "#!/bin/sh\nexec sleep 60\n")
+	other.OK("adopt", other.Install, "--version", "1.0")
+	for _, from := range []*proving.Place{p.Place, other.Place} {
+		assert.Contains(
+			t,
+			from.Exits(exitFailed, "builds", "drop", "3.4.1", "--yes").Err,
+			"another command is at work here",
+		)
+	}
+	refit.Process.Kill()
+	refit.Wait()
+	p.OK("logbook")
 	require.Len(t, kept(), 2)
 	p.OK("builds", "drop", "3.4.1", "--yes")
 	require.Len(t, kept(), 1)
@@ -253,9 +277,6 @@ func TestKeptBuildsOutliveTheirSource(t *testing.T) {
 	p.OK("refit", "3.5.0")
 
 	// Another game's build of the same version is not this server's.
-	q := place{proving.Bare(t)}
-	q.Home = p.Home
-	q.Put("run.sh", "#!/bin/sh\necho other game 1.0\nexec sleep 60\n")
-	q.OK("adopt", q.Install, "--version", "1.0")
-	assert.Contains(t, q.Exits(exitFailed, "refit", "3.5.0").Err, "names no source")
+	assert.Contains(t, other.OK("builds", "--kept").Out, "3.5.0")
+	assert.Contains(t, other.Exits(exitFailed, "refit", "3.5.0").Err, "names no source")
 }

@@ -3,6 +3,7 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -80,6 +81,41 @@ func TestFoldersElsewhereBelongToTheInstall(t *testing.T) {
 	require.NoError(t, os.Remove(tracks))
 	require.NoError(t, os.Rename(tracks+"-away", tracks))
 	p.OK("preflight")
+
+	// What somebody else could exchange leads root nowhere (P11).
+	if os.Geteuid() == 0 {
+		require.NoError(t, os.Chmod(filepath.Dir(tracks), 0o777))
+		assert.Contains(t, p.Exits(exitFailed, "backup", "take").Err, "can be exchanged by everybody")
+		require.NoError(t, os.Chmod(filepath.Dir(tracks), 0o755))
+	}
+	// What is in the way under the name is told; the server can still be stopped.
+	require.NoError(t, os.Remove(filepath.Join(p.Install, "tracks")))
+	p.Put("tracks/stray.track", "a stray")
+	assert.Contains(t, p.Exits(exitFailed, "refit", "3.5.0").Err, "the install has a folder of that name")
+	p.OK("stop")
+	require.NoError(t, os.RemoveAll(filepath.Join(p.Install, "tracks")))
+
+	// What went out of it is kept in it, and a release tells that it would be lost.
+	require.NoError(t, os.Symlink(tracks, filepath.Join(p.Install, "tracks")))
+	p.OK("refit", "3.5.0")
+	aside := 0
+	for _, folder := range []string{p.Install, tracks, gardens} {
+		for _, depth := range []string{"*", "*/*"} {
+			all, err := filepath.Glob(filepath.Join(folder, ".freshkeel", "refits", "*", "displaced", depth))
+			require.NoError(t, err)
+			for _, at := range all {
+				if fi, err := os.Stat(at); err == nil && fi.Mode().IsRegular() {
+					aside++
+				}
+			}
+		}
+	}
+	assert.FileExists(
+		t,
+		filepath.Join(tracks, ".freshkeel", "refits", p.LastEntry().ID, "displaced", "tracks", "old-mill.track"),
+	)
+	lost := p.Exits(exitFailed, "adopt", p.Install, "--release", "--keep-backups").Err
+	assert.Regexp(t, fmt.Sprintf(`this would be lost: %d files, .* that refits moved aside`, aside), lost)
 	p.OK("adopt", p.Install, "--release", "--drop-backups", "--yes")
 	assert.NoDirExists(t, filepath.Join(tracks, ".freshkeel"))
 }

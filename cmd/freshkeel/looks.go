@@ -224,7 +224,8 @@ func (p lookCommands) audit(ctx context.Context, c *cli.Command) error {
 }
 
 func (p lookCommands) audited(r *freshkeel.AuditReport, name string, c *cli.Command) error {
-	if err := p.result(auditJSON{"result", r.Clean(), r}, func() { p.view.audited(r, name, c.Bool("all")) }); err != nil {
+	show := func() { p.view.audited(r, name, c.Bool("all")) }
+	if err := p.result(auditJSON{"result", r.Clean(), r}, show); err != nil {
 		return err
 	}
 	if !r.Clean() {

@@ -116,7 +116,7 @@ func (g *giving) backups() (ids []string, owner string, err error) {
 // setAside finds files that runs moved aside and that are kept nowhere else.
 func (g *giving) setAside() error {
 	n, bytes := 0, int64(0)
-	err := filepath.WalkDir(g.State("refits"), func(at string, d fs.DirEntry, err error) error {
+	count := func(at string, d fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
@@ -127,7 +127,11 @@ func (g *giving) setAside() error {
 			n, bytes = n+1, bytes+fi.Size()
 		}
 		return nil
-	})
+	}
+	err := filepath.WalkDir(g.State("refits"), count)
+	for _, folder := range g.Profile.Elsewhere {
+		err = errors.Join(err, filepath.WalkDir(filepath.Join(folder, tree.StateFolder, "refits"), count))
+	}
 	if n > 0 {
 		g.out.Lost = append(g.out.Lost, fmt.Sprintf("%s, %s, that refits moved aside (.freshkeel/refits)",
 			words.Plural(n, "file"), words.Bytes(bytes)))

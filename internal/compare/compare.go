@@ -230,7 +230,7 @@ func (c *comparing) read(ctx context.Context, unsure []pair) error {
 	})
 }
 
-// blocks are what two files are compared by, in bytes.
+// block is how much of two files is compared at a time, in bytes.
 const block = 128 << 10
 
 var blocks = sync.Pool{New: func() any { b := make([]byte, block); return &b }}

@@ -145,7 +145,7 @@ func Archive(ctx context.Context, path, label, tmp string) (*Side, error) {
 	s := &Side{Label: label, close: func() { os.RemoveAll(dir) }}
 	var mu sync.Mutex
 	if _, err := unpack.Unpacked(ctx, v, rule, dir, func(it unpack.Item) error {
-		e := entry{Entry: tree.Entry{Path: it.Path, Kind: tree.File, Mode: it.Mode.Perm(), Target: it.Target}, own: it.Path}
+		e := entry{own: it.Path, Entry: tree.Entry{Path: it.Path, Kind: tree.File, Mode: it.Mode.Perm(), Target: it.Target}}
 		switch {
 		case it.Mode.IsDir():
 			e.Kind = tree.Dir

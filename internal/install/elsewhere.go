@@ -52,10 +52,6 @@ func (in *Install) apart() error {
 		case tree.Inside(real, tree.Real(in.Home)) || tree.Inside(tree.Real(in.Home), real):
 			return bad("and FRESHKEEL_HOME, " + in.Home + ", lie in one another")
 		}
-		if what := in.inTheWay(name, real); what != "" {
-			return bad(fmt.Sprintf("can't be called %s: the install has a %s of that name, which is not a link to it",
-				name, what))
-		}
 		if _, err := os.Stat(real); os.Geteuid() == 0 && err == nil { // Whole tells of one that is not there
 			if err := led(real, in.Dir); err != nil {
 				return err
@@ -102,6 +98,13 @@ func (in *Install) Whole() error {
 		if fi, err := os.Stat(folder); err != nil || !fi.IsDir() {
 			return tell.Advise(fmt.Errorf("%s, which [elsewhere] in the profile calls %s, is not there", folder, name),
 				"mount the disk that it is on, or mend the profile's line")
+		}
+		if what := in.inTheWay(name, tree.Real(folder)); what != "" {
+			return tell.Advise(
+				fmt.Errorf("%s can't be called %s, as [elsewhere] in the profile says: the install has a %s "+
+					"of that name, which is not a link to it", folder, name, what),
+				"give one of the two another name: "+in.path(name),
+			)
 		}
 		of, err := readBelonging(folder)
 		if err != nil {

@@ -46,7 +46,7 @@ type toCarry struct {
 	was  *inventory.Owned // the old default, as the inventory has it; nil: not known
 }
 
-// carries notes a file of settings that stays the operator's.
+// carries notes a file of settings that is the operator's and that the build brings too.
 func (d *decider) carries(it *Item, here *tree.Entry, was *inventory.Owned) {
 	if here == nil || here.Kind != tree.File || it.File.Kind != tree.File || it.File.Size > settingsMost ||
 		here.Size > settingsMost || d.Profile.Server.Keep.Match(it.At) || it.At == d.Profile.Launch.Script ||

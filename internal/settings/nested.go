@@ -157,8 +157,9 @@ func readYAML(d *Doc) error {
 			strings.HasPrefix(s, "%") {
 			return nil
 		}
-		for len(above) > 0 && above[len(above)-1].in >= in && !(strings.HasPrefix(s, "- ") && above[len(above)-1].in == in) {
-			above = above[:len(above)-1]
+		item := strings.HasPrefix(s, "- ") // which may stand as far in as the key of its list
+		for n := len(above) - 1; n >= 0 && (above[n].in > in || above[n].in == in && !item); n-- {
+			above = above[:n]
 		}
 		parent := ""
 		if len(above) > 0 {

@@ -187,13 +187,19 @@ func (r Run) Sides() []string {
 	return out
 }
 
-// DropStaging removes what was laid out and never swapped in.
-func (r Run) DropStaging() error {
+// Planned are the run's folders by the plan that was written, where the run itself was not told
+// of its places.
+func (r Run) Planned() []string {
 	if p, err := r.Read(); err == nil && len(r.Places) == 0 {
 		r.Places = p.Places
 	}
+	return r.Sides()
+}
+
+// DropStaging removes what was laid out and never swapped in.
+func (r Run) DropStaging() error {
 	var errs []error
-	for _, side := range r.Sides() {
+	for _, side := range r.Planned() {
 		errs = append(errs, os.RemoveAll(filepath.Join(side, "staged")), os.RemoveAll(filepath.Join(side, "folders")))
 	}
 	return errors.Join(errs...)

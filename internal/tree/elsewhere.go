@@ -2,6 +2,7 @@ package tree
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -39,12 +40,7 @@ func Grafted(root string) Elsewhere {
 
 // Names are the names under which the folders are part of the tree, sorted.
 func (e Elsewhere) Names() []string {
-	out := make([]string, 0, len(e))
-	for name := range e {
-		out = append(out, name)
-	}
-	slices.Sort(out)
-	return out
+	return slices.Sorted(maps.Keys(e))
 }
 
 // split tells under which of the names a path of the tree lies, and its path there, ""
@@ -68,17 +64,7 @@ func Full(root, rel string) string {
 }
 
 // Same tells whether both have the same folders under the same names.
-func (e Elsewhere) Same(o Elsewhere) bool {
-	if len(e) != len(o) {
-		return false
-	}
-	for name, folder := range e {
-		if o[name] != folder {
-			return false
-		}
-	}
-	return true
-}
+func (e Elsewhere) Same(o Elsewhere) bool { return maps.Equal(e, o) }
 
 // String is the folders as a person reads them.
 func (e Elsewhere) String() string {
