@@ -89,7 +89,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		"host":      {"launch"},
 		"install":   {"host", "locker", "logbook", "profile", "swap", "tell"},
 		"inventory": {"install", "locker"},
-		"kept":      {"install", "inventory", "locker", "profile", "resolve", "tell"},
+		"kept":      {"install", "inventory", "locker", "profile", "resolve", "runtimes", "tell"},
 		"lay": {"acquire", "adopt", "feed", "fetch", "install", "inventory", "learn", "locker", "plan", "profile",
 			"resolve", "tell"},
 		"learn":         {"profile", "watch"},

@@ -432,10 +432,11 @@ func (v *view) kept(h *freshkeel.Holding) {
 		count(len(h.Runtimes), "runtime"), filepath.Dir(h.Locker)))
 	v.table([]string{"build", "taken", "size", "alone", "needed by"}, rows, nil)
 	for _, rt := range h.Runtimes {
-		v.fact(
-			"runtime",
-			fmt.Sprintf("%s, %s (freshkeel runtimes drop %s)", rt.Name, freshkeel.Bytes(rt.Bytes), rt.Name),
-		)
+		by := "nobody runs it: freshkeel runtimes drop " + rt.Name
+		if len(rt.Needs) > 0 {
+			by = rt.Needs[0].Why
+		}
+		v.fact("runtime", fmt.Sprintf("%s, %s; %s", rt.Name, freshkeel.Bytes(rt.Bytes), by))
 	}
 	if len(h.Builds) > 0 {
 		v.fact("", "alone is what dropping that build gives back; the rest others need too")

@@ -199,6 +199,7 @@ func TestARuntimeIsTakenInUsedAndDropped(t *testing.T) {
 	assert.Contains(t, p.Read("open-gates.sh"), "exec "+p.Home+"/runtimes/java-33.0.1/bin/java $MEMORY")
 	r = p.Exits(exitFailed, "runtimes", "drop", "33.0.1")
 	assert.Contains(t, r.Err, "java-33.0.1 is in use: "+filepath.Join(p.Install, "open-gates.sh")+", line 6 runs it")
+	assert.Regexp(t, `runtime +java-33.0.1, [\s\S]*open-gates.sh, line\s+6\s+runs\s+it`, p.OK("builds", "--kept").Out)
 	p.OK("rollback")
 	assert.Equal(t, script, p.Read("open-gates.sh"))
 	// The backup that the rollback took runs it: to go forward again needs it.

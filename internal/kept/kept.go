@@ -18,6 +18,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
+	"freshkeel/internal/runtimes"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
@@ -59,6 +60,7 @@ type Runtime struct {
 	Name  string `json:"name"`
 	Path  string `json:"path"`
 	Bytes int64  `json:"bytes"`
+	Needs []Need `json:"needed_by"`
 }
 
 // Holding is all that is kept.
@@ -111,7 +113,12 @@ func (kp *Keeper) List() (*Holding, error) {
 		if !d.IsDir() || strings.HasPrefix(d.Name(), ".") {
 			continue
 		}
-		rt := Runtime{Name: d.Name(), Path: filepath.Join(kp.Home, "runtimes", d.Name())}
+		rt := Runtime{Name: d.Name(), Path: filepath.Join(kp.Home, "runtimes", d.Name()), Needs: []Need{}}
+		for _, dir := range kp.Servers() {
+			if line := runtimes.UsedBy(dir, rt.Path, kp.Env); line != "" {
+				rt.Needs = append(rt.Needs, Need{dir, line + " runs it", true})
+			}
+		}
 		filepath.WalkDir(rt.Path, func(_ string, d fs.DirEntry, err error) error {
 			if err == nil && d.Type().IsRegular() {
 				if fi, err := d.Info(); err == nil {

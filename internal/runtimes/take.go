@@ -244,7 +244,7 @@ func (rk *Rack) Drop(name string, anyway bool, needed func(dir, folder string) (
 			cmp.Or(strings.Join(have, ", "), "none")), "freshkeel runtimes")
 	}
 	for _, at := range rk.Servers() {
-		if line := usesRuntime(at, path, rk.Env); line != "" {
+		if line := UsedBy(at, path, rk.Env); line != "" {
 			return "", tell.Advise(fmt.Errorf("%s is in use: %s runs it", filepath.Base(path), line),
 				"let that server run another one first")
 		}
@@ -267,9 +267,9 @@ func (rk *Rack) Drop(name string, anyway bool, needed func(dir, folder string) (
 	return path, os.RemoveAll(gone)
 }
 
-// usesRuntime names the line of an install's launch script that runs something
+// UsedBy names the line of an install's launch script that runs something
 // in a folder; "" for none.
-func usesRuntime(dir, folder string, env []string) string {
+func UsedBy(dir, folder string, env []string) string {
 	p, err := profile.Read(dir)
 	if err != nil || p.Launch.Script == "" {
 		return ""
