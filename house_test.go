@@ -89,7 +89,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		"host":      {"launch"},
 		"install":   {"host", "locker", "logbook", "profile", "swap", "tell"},
 		"inventory": {"install", "locker"},
-		"kept":      {"install", "inventory", "locker", "profile", "resolve", "runtimes", "tell"},
+		"kept":      {"install", "inventory", "locker", "profile", "resolve", "runtimes", "tell", "written"},
 		"lay": {"acquire", "adopt", "feed", "fetch", "install", "inventory", "learn", "locker", "plan", "profile",
 			"resolve", "tell"},
 		"learn":         {"profile", "watch"},
@@ -99,7 +99,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		"locker/mirror": {"locker", "locker/frame", "locker/index", "locker/set", "store"},
 		"locker/set":    {"locker/frame"},
 		"plan": {"acquire", "ahead", "install", "inventory", "launch", "locker", "needs", "profile", "resolve",
-			"runtimes", "settings", "staging", "swap", "tell"},
+			"runtimes", "settings", "staging", "swap", "tell", "written"},
 		"profile":  {"store"},
 		"putback":  {"backups", "data", "install", "locker", "profile", "staging", "swap"},
 		"resolve":  {"feed", "fetch", "host", "install", "inventory", "locker", "profile", "tell", "unpack"},
@@ -108,6 +108,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		"staging":  {"install", "locker", "swap"},
 		"unpack":   {"fetch"},
 		"watch":    {"profile"},
+		"written":  {"host", "install", "launch", "locker", "profile", "tell"},
 	}
 	for _, dir := range rooms {
 		list, text := imports(t, dir)

@@ -31,6 +31,11 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, f := range fetched {
+		if err := k.planner.Harvest(ctx, f, w); err != nil {
+			return nil, err
+		}
+	}
 	var pre *Preflight
 	_, err = k.in.Step("check", func() (sum string, err error) {
 		for n, f := range fetched {
@@ -111,8 +116,9 @@ func Compare(ctx context.Context, k *Keel, first, second string, how CompareOrde
 
 // Settings of the operator's.
 type (
-	SettingsChanged = plan.Changed // what was changed in one file
-	Carry           = plan.Carry   // what becomes of one file with a new build
+	SettingsChanged = plan.Changed  // what was changed in one file
+	Carry           = plan.Carry    // what becomes of one file with a new build
+	Rescript        = plan.Rescript // a launch script that changes with a build
 )
 
 // ChangedSettings tells what the operator changed in settings against the defaults of the build

@@ -5,6 +5,7 @@ package freshkeel
 import (
 	"context"
 	"io"
+	"os"
 	"slices"
 	"time"
 
@@ -114,6 +115,10 @@ func Printable(s string) string { return words.Printable(s) }
 
 // Answer turns this process into the one that stays root: see BecomeOwner.
 func Answer(in io.Reader, out io.Writer) error { return host.Answer(in, out) }
+
+// BeApart turns this process into one that shuts itself off and runs a program: see
+// Options.Apart. It returns the program's status.
+func BeApart(in, out, errs *os.File) int { return host.BeApart(in, out, errs) }
 
 // Mind turns this process into a minder: see Options.Self. It reads its order
 // from in, answers on out, and returns when the server is gone.

@@ -7,8 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
-	"strings"
 
 	"freshkeel/internal/adopt"
 	"freshkeel/internal/ahead"
@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/runtimes"
 	"freshkeel/internal/tell"
@@ -163,6 +164,7 @@ type LaunchLine struct {
 	Runs    string   `json:"runs,omitempty"` // the jar or script that is given to it
 	Folder  string   `json:"folder"`         // that it runs in
 	Args    []string `json:"args"`
+	Wishes  []string `json:"wishes,omitempty"` // what the profile asks and the script does not say yet
 }
 
 // LaunchLines tells what the launch script really runs: variables filled in, the scripts that it
@@ -190,15 +192,43 @@ func LaunchLines(ctx context.Context, k *Keel) (out []LaunchLine, err error) {
 				one.Runtime = rt.Version
 			}
 		}
-		for _, a := range c.Args {
-			switch n := launch.HeapBytes(a); {
-			case n > 0 && strings.HasPrefix(a, "-Xms"):
-				one.First = n
-			case n > 0:
-				one.Most = n
-			}
-		}
+		one.First, one.Most = c.Heap()
 		out = append(out, one)
 	}
+	s := &launch.Script{Install: k.in.Dir, Name: script, Env: k.in.ServerEnv()}
+	edits, lacking, err := s.Grant(plan.WishOf(k.Profile))
+	if err != nil || len(out) == 0 {
+		return out, err
+	}
+	last := &out[len(out)-1]
+	for _, e := range edits {
+		last.Wishes = append(last.Wishes, e.Why)
+	}
+	for _, l := range lacking {
+		last.Wishes = append(last.Wishes, l+" (it can't be written by itself: do it by hand)")
+	}
 	return out, nil
+}
+
+// WriteLaunch writes a launch script for the server to a new file of the install, and returns
+// its text: what the present script runs, or the one program of the install, with what the
+// profile asks of it. One that is there is never written over; dry writes nothing.
+func WriteLaunch(ctx context.Context, k *Keel, name string, dry bool) (string, error) {
+	if !tree.Local(name) || profile.Reserved(name) {
+		return "", tell.Misuse(name+" is no path in the install", "freshkeel launch --write start.sh")
+	}
+	unlock, err := k.begin(ctx, "launch")
+	if err != nil {
+		return "", err
+	}
+	defer unlock()
+	if _, err := os.Lstat(k.in.Path(name)); err == nil {
+		return "", tell.Advise(fmt.Errorf("%s is there already, and is left as it is", k.in.Path(name)),
+			"give the new script another name")
+	}
+	text, err := k.planner.WriteScript(name)
+	if err != nil || dry {
+		return string(text), err
+	}
+	return string(text), tree.WriteFile(k.in.Path(name), text, 0o755)
 }

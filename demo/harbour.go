@@ -21,6 +21,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -221,6 +222,25 @@ type file struct {
 	body []byte
 }
 
+// settings are the defaults that a release ships: builds from 3.5.0 on have lanterns and no toll
+// at the mill, and a longer time at the gates.
+func (r Release) settings() string {
+	gate, toll, lanterns := "30", "mill-toll = 2        # what a snail pays at the old mill\n", ""
+	if r.Version != Releases[0].Version && r.Version != "" {
+		gate, toll, lanterns = "45", "", "lanterns = 12        # lit from dusk on\n"
+	}
+	return "# mossgate settings\nname = A Mossgate garden\nport = 27700\nnight = long\n\n# the course\nsnails = 6           " +
+		"# how many start\ngate-time = " + gate + "       # seconds until the gates open\n" + toll + lanterns +
+		"\n# the garden\nweather = dry\ngreeting = Welcome to the garden\n"
+}
+
+// ownSettings are those of the club, which changed seven values of the defaults of 3.4.1.
+func (h *Harbour) ownSettings() string {
+	return strings.NewReplacer("A Mossgate garden", "Lower Fen Snail Racing, east", "27700", strconv.Itoa(h.Port),
+		"night = long", "night = longer", "snails = 6 ", "snails = 9 ", "gate-time = 30", "gate-time = 20",
+		"mill-toll = 2", "mill-toll = 5", "Welcome to the garden", "Mind the moss").Replace(Releases[0].settings())
+}
+
 // files lists what a release ships.
 func (r Release) files() ([]file, error) {
 	jar, err := Jar(r)
@@ -229,7 +249,7 @@ func (r Release) files() ([]file, error) {
 	}
 	out := []file{
 		{"mossgate-server-" + r.Version + ".jar", jar},
-		{"mossgate.conf", []byte("# mossgate settings\nname = A Mossgate garden\nport = 27750\nnight = long\n")},
+		{"mossgate.conf", []byte(r.settings())},
 		{"README.txt", []byte("Mossgate dedicated server " + r.Version +
 			"\nRun the jar with a Java runtime of release " + fmt.Sprint(r.Java) + " or newer.\n")},
 		{"tracks/fern-mile.track", []byte("fern mile, as ever\n")},
@@ -377,10 +397,9 @@ func (h *Harbour) install(r Release) error {
 		}
 	}
 	own := map[string]string{
-		"mossgate.conf": fmt.Sprintf("# mossgate settings\nname = Lower Fen Snail Racing, east\nport = "+
-			"%d\nnight = longer\n", h.Port),
-		"members.txt":  "Wilmot Pondweed\nAda Understone\nTib Hartstongue\n",
-		"stewards.txt": "Ada Understone\n",
+		"mossgate.conf": h.ownSettings(),
+		"members.txt":   "Wilmot Pondweed\nAda Understone\nTib Hartstongue\n",
+		"stewards.txt":  "Ada Understone\n",
 		"open-gates.sh": "#!/bin/sh\n# Opens the gates of mossgate-east.\ncd \"$(dirname \"$0\")\" || exit " +
 			"1\nJAVA=../runtimes/17/bin/java\nMEMORY=\"-Xms64M -Xmx256M\"\nexec \"$JAVA\" $MEMORY -jar mossgate.jar " +
 			"--gardens gardens\n",

@@ -42,6 +42,10 @@ func wantFlags(more ...cli.Flag) []cli.Flag {
 		&cli.BoolFlag{Name: "mend", Usage: "put build files that were changed here back as the build has them"},
 		&cli.StringSliceFlag{Name: "consent",
 			Usage: "give the consent that the makers ask for in `FILE` (recorded in the logbook)"},
+		&cli.StringFlag{Name: "runtime",
+			Usage: "have the launch script run the runtime `RELEASE|RANGE|PATH` of those that are here"},
+		&cli.BoolFlag{Name: "let-boot",
+			Usage: "boot a build once for its default settings even where this system can't shut it off"},
 		&cli.StringSliceFlag{Name: "hold-back", Usage: "leave the `ADD-ON` out this time"},
 		&cli.StringSliceFlag{Name: "accept", Usage: "go past `CHECK` although it says stop (recorded in the logbook)"},
 	}, more...)
@@ -63,6 +67,8 @@ func want(c *cli.Command) (freshkeel.Want, error) {
 		Mend:    c.Bool("mend"),
 		Consent: c.StringSlice("consent"),
 		Hold:    c.StringSlice("hold-back"),
+		Runtime: c.String("runtime"),
+		LetBoot: c.Bool("let-boot"),
 		Layers:  map[string]string{},
 	}
 	for _, l := range c.StringSlice("layer") {

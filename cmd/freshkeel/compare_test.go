@@ -121,6 +121,7 @@ func TestSidesAreNamedAsPeopleNameThem(t *testing.T) {
 	builds := map[string]string{
 		"assets/snails.pak":        "changed",
 		"mossgate.jar":             "changed",
+		"mossgate.conf":            "changed",
 		"tracks/dew-loop.track":    "changed",
 		"lib/lanterns.txt":         "added",
 		"tracks/lantern-row.track": "added",
@@ -150,7 +151,7 @@ func TestSidesAreNamedAsPeopleNameThem(t *testing.T) {
 	assert.Contains(t, p.OK("backup", "show", "before the feast").Out, "b0001")
 	p.OK("backup", "check", "Before the Feast")
 	p.OK("backup", "export", "before the feast", filepath.Join(p.Dir, "feast.tar"))
-	assert.Contains(t, p.OK("backup", "restore", "before the feast", "--dry-run").Out, "12 exchanges")
+	assert.Contains(t, p.OK("backup", "restore", "before the feast", "--dry-run").Out, "13 exchanges")
 	assert.Contains(
 		t,
 		p.Exits(exitFailed, "backup", "show", "before the fest").Err,

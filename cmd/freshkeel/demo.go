@@ -144,15 +144,22 @@ func (s *scenes) play() error {
 		{"Told which archive it was made from, Fresh Keel knows whose each file is; the profile stays as it is.",
 			[]string{"adopt", s.h.Install, "--build", filepath.Join(s.h.Builds, "mossgate-3.4.1.zip")}, exitDone, nil,
 			nil},
+		{"What did the club change in the settings that came with 3.4.1?", append(in, "settings"), exitDone, nil, nil},
 		{"What do the makers offer?", append(in, "builds"), exitDone, nil, nil},
 		{"4.0.0 needs a newer runtime: refused while the old server runs on.", append(in, "preflight", "4.0.0"),
 			exitRefused, func(string) error {
 				pid = s.pid()
 				return s.expect(pid != "", "the server is still up")
 			}, nil},
-		{"3.5.0: it comes up.", append(in, "refit", "3.5.0"), exitDone, func(string) error {
+		{"3.5.0 has a new key in its settings, drops one, and changes a default. What will become of the club's values?",
+			append(in, "preflight", "3.5.0", "--all"), exitDone, nil, nil},
+		{"It comes up, with the club's values in its own settings.", append(in, "refit", "3.5.0"), exitDone, func(string) error {
 			before = gardens()
-			return s.expect(s.pid() != "" && s.pid() != pid, "a new server is up")
+			conf := s.text("mossgate.conf")
+			return errors.Join(s.expect(s.pid() != "" && s.pid() != pid, "a new server is up"),
+				s.expect(strings.Contains(conf, "snails = 9 ") && strings.Contains(conf, "gate-time = 20 ") &&
+					strings.Contains(conf, "lanterns = 12") && !strings.Contains(conf, "mill-toll"),
+					"mossgate.conf has six of the seven changes, the new key, and no toll at the mill"))
 		}, nil},
 		{"3.6.0 rewrites part of the world while it boots, and dies: everything goes back.",
 			append(in, "refit", "3.6.0"), exitRolledBack, func(string) error {

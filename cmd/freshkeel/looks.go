@@ -33,7 +33,9 @@ func (p lookCommands) commands() []*cli.Command {
 				&cli.StringFlag{Name: "against", Usage: "against the defaults of `VERSION` instead"}},
 		},
 		{Name: "launch", Usage: "what the launch script really runs: program, runtime, memory, arguments, folder",
-			Action: p.launch},
+			Action: p.launch, Flags: []cli.Flag{
+				&cli.StringFlag{Name: "write", Usage: "write a launch script for this server to the new `FILE` (.sh or .bat)"},
+				dryRun()}},
 		{Name: "compare", Usage: "how two trees, archives, builds or backups differ, by content; exit 13 where they do",
 			ArgsUsage: "FIRST SECOND", Action: p.compare, Flags: []cli.Flag{
 				&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
@@ -157,11 +159,11 @@ func (v *view) difference(d freshkeel.Difference, all bool) {
 }
 
 // diff shows how a file changes.
-func (v *view) diff(name, diff string) {
+func (v *view) diff(kind, name, diff string) {
 	if diff == "" {
 		return
 	}
-	v.fact("settings", name+" as it will be:")
+	v.fact(kind, name+" as it will be:")
 	_, diff, _ = strings.Cut(diff, "\n")
 	_, diff, _ = strings.Cut(diff, "\n")
 	v.diffLines(diff)
@@ -512,7 +514,10 @@ func (v *view) settings(list []freshkeel.SettingsChanged, of string) {
 	}
 }
 
-func (p lookCommands) launch(ctx context.Context, _ *cli.Command) error {
+func (p lookCommands) launch(ctx context.Context, c *cli.Command) error {
+	if name := c.String("write"); name != "" {
+		return p.writeLaunch(ctx, c, name)
+	}
 	k, err := p.look(ctx)
 	if err != nil {
 		return err
@@ -523,6 +528,30 @@ func (p lookCommands) launch(ctx context.Context, _ *cli.Command) error {
 	}
 	return p.result(map[string]any{"script": k.Profile.Launch.Script, "args": nonNil(k.Profile.Launch.Args),
 		"commands": nonNil(list)}, func() { p.view.launch(k.Profile.Launch.Script, list) })
+}
+
+func (p lookCommands) writeLaunch(ctx context.Context, c *cli.Command, name string) error {
+	k, err := p.change(ctx, c)
+	if err != nil {
+		return err
+	}
+	text, err := freshkeel.WriteLaunch(ctx, k, name, c.Bool("dry-run"))
+	if err != nil {
+		return err
+	}
+	return p.result(map[string]any{"script": name, "text": text}, func() {
+		v := p.view
+		if c.Bool("dry-run") {
+			v.outcome(calm, "WOULD WRITE", name)
+			fmt.Fprint(p.out, text)
+			return
+		}
+		v.outcome(good, "WRITTEN", name)
+		fmt.Fprint(p.out, text)
+		if k.Profile.Launch.Script != name {
+			v.fact("next", "freshkeel profile set launch.script "+quote(name))
+		}
+	})
 }
 
 func (v *view) launch(script string, list []freshkeel.LaunchLine) {
@@ -552,7 +581,10 @@ func (v *view) launch(script string, list []freshkeel.LaunchLine) {
 			}
 			v.fact("memory", strings.Join(heap, ", "))
 		}
-		v.fact("arguments", strings.Join(l.Args, " "))
+		v.fact("with", strings.Join(l.Args, " "))
 		v.fact("folder", l.Folder)
+		for _, w := range l.Wishes {
+			v.fact("profile", "asks for more, which the next refit writes: "+w)
+		}
 	}
 }

@@ -44,6 +44,7 @@ const (
 	minderWord  = "minder"
 	runtimeWord = "simulated-runtime"
 	answerWord  = "answer-as-root"
+	apartWord   = "run-apart"
 )
 
 // memoryLimit is where collecting garbage gets eager, in bytes: a large install
@@ -61,6 +62,8 @@ func main() {
 				os.Exit(exitFailed)
 			}
 			return
+		case apartWord:
+			os.Exit(freshkeel.BeApart(os.Stdin, os.Stdout, os.Stderr))
 		case answerWord:
 			if err := freshkeel.Answer(os.Stdin, os.Stdout); err != nil {
 				os.Exit(exitFailed)
@@ -176,6 +179,7 @@ func (p *program) options() (freshkeel.Options, error) {
 		Screen:  lent,
 		Home:    home,
 		Self:    []string{self, minderWord},
+		Apart:   []string{self, apartWord},
 		Env:     os.Environ(),
 		Observe: p.view.observe,
 		Halt:    haltFromEnv(),

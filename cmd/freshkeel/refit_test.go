@@ -45,10 +45,15 @@ func TestRefitExchangesTheBuildAndNothingElse(t *testing.T) {
 	}
 
 	after := p.Tree()
-	for _, same := range []string{"freshkeel.toml", "members.txt", "stewards.txt", "mossgate.conf", "open-gates.sh",
+	for _, same := range []string{"freshkeel.toml", "members.txt", "stewards.txt", "open-gates.sh",
 		"notes-of-mine.md", "addons/bell.txt", "tracks/my-own.track", "assets/night.pak"} {
 		assert.Equal(t, before[same], after[same], same)
 	}
+	conf := p.Read("mossgate.conf")
+	for _, line := range []string{"night = longer\n", "snails = 9 ", "gate-time = 20 ", "lanterns = 12 "} {
+		assert.Contains(t, conf, line, "the operator's values in the new build's own settings")
+	}
+	assert.NotContains(t, conf, "mill-toll")
 	for _, changed := range []string{"mossgate.jar", "README.txt", "assets/snails.pak"} {
 		assert.NotEqual(t, before[changed], after[changed], changed)
 	}

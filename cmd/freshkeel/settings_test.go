@@ -209,3 +209,59 @@ func TestLaunchTellsWhatTheScriptRuns(t *testing.T) {
 	p.Put("open-gates.sh", "#!/bin/sh\nexec ./nothing-there --port 1\n")
 	assert.Contains(t, oneSpace(p.OK("launch").Out), "nothing-there, which is not there arguments --port 1")
 }
+
+// writingServer writes its settings at its first start, as the commonest do, and looks whether it
+// can reach what it must not.
+const writingServer = `#!/bin/sh
+[ -e pond.conf ] || printf 'DEFAULTS' > pond.conf
+[ ! -e world.dat ] || echo visited >> world.dat
+echo "pond VERSION"
+echo "gates open"
+while read -r line; do [ "$line" = close ] && exit 0; done
+`
+
+// A build that writes its settings at its first start is booted once in a folder apart: its
+// defaults are known then, and the world and what runs never notice.
+func TestDefaultsThatAServerWritesAtItsFirstStart(t *testing.T) {
+	t.Parallel()
+	p := place{proving.Bare(t)}
+	build := func(version, defaults string) string {
+		at := filepath.Join(p.Dir, "pond-"+version+".zip")
+		zipOf(t, at, time.Now(), false, "server.sh",
+			strings.NewReplacer("VERSION", version, "DEFAULTS", defaults).Replace(writingServer))
+		return at
+	}
+	first := build("1.0", `# pond\nfish = 4\ndepth = 2\nreeds = few\n`)
+	second := build("1.1", `# pond, new\ndepth = 3\nfish = 4\nlilies = 9\n`)
+	third := build("1.2", `# pond, newer\ndepth = 3\nfish = 5\nlilies = 9\n`)
+	p.Put("server.sh", strings.NewReplacer("VERSION", "1.0", "DEFAULTS", `# pond\nfish = 4\ndepth = 2\nreeds = few\n`).
+		Replace(writingServer))
+	p.Put("world.dat", "the world\n")
+	p.Put("pond.conf", "# pond\nfish = 44\ndepth = 2\nreeds = many\n")
+	p.Put("start.sh", "#!/bin/sh\ncd "+p.Install+" || exit 1\nexec sh server.sh\n")
+	p.Put("freshkeel.toml", "[server]\nname = 'pond'\nsettings = ['pond.conf']\nkeep = ['world.dat']\n[launch]\nscript = 'start.sh'\n"+
+		"[stop]\nsend = 'close'\n[ready]\nline = '^gates open'\nversion = '^pond (\\S+)'\nsteady = '60ms'\n"+
+		"[[carry]]\nfile = 'pond.conf'\ndefaults = 'written'\n")
+	p.OK("adopt", p.Install, "--build", first, "--version", "1.0")
+	p.OK("start")
+	world, pid := p.Read("world.dat"), p.Status().Server.PID
+	r := p.OK("preflight", "--from", second, "--all")
+	told := oneSpace(r.Out)
+	assert.Contains(t, told, "1 value of yours carried over, 1 default that the maker changed, 1 new key, 1 that the maker dropped")
+	assert.Contains(t, told, "reeds = many is dropped by the maker")
+	assert.NotContains(t, told, "is not known")
+	assert.Equal(t, 2, strings.Count(r.Err, "in a folder apart: it wrote pond.conf"), r.Err)
+	assert.Equal(t, world, p.Read("world.dat"), "the world was not reached, though the script names its folder")
+	assert.Equal(t, pid, p.Status().Server.PID)
+	r = p.OK("refit", "--from", second)
+	assert.NotContains(t, r.Err, "in a folder apart", "once a build")
+	assert.Equal(t, "# pond, new\ndepth = 3\nfish = 44\nlilies = 9\n", p.Read("pond.conf"))
+	r = p.OK("refit", "--from", third)
+	assert.Equal(t, 1, strings.Count(r.Err, "in a folder apart"), "the other is known from before")
+	assert.Equal(t, "# pond, newer\ndepth = 3\nfish = 44\nlilies = 9\n", p.Read("pond.conf"))
+	assert.Contains(t, oneSpace(p.OK("settings").Out), "fish 44 the default is 5")
+	p.OK("rollback")
+	p.OK("rollback")
+	assert.Equal(t, "# pond\nfish = 44\ndepth = 2\nreeds = many\n", p.Read("pond.conf"))
+	p.OK("stop")
+}

@@ -30,6 +30,7 @@ type planJSON struct {
 	Dropped   []freshkeel.Drop     `json:"dropped"`
 	Moved     []freshkeel.Move     `json:"moved"`
 	Carried   []freshkeel.Carry    `json:"carried"`
+	Scripts   []freshkeel.Rescript `json:"scripts"`
 	Overlaid  []freshkeel.Overlaid `json:"overlaid"`
 	Layers    []freshkeel.Laid     `json:"layers"`
 }
@@ -47,7 +48,7 @@ func preflightJSON(pre *freshkeel.Preflight) any {
 	}{"result", outcome, pre, planJSON{nonNil(pre.Plan.Steps), pre.Plan.Unchanged, pre.Plan.Bytes,
 		nonNil(pre.Plan.Kept), nonNil(pre.Plan.Left), nonNil(pre.Plan.Foreign), nonNil(pre.Plan.Edits),
 		nonNil(pre.Plan.Mended), nonNil(pre.Plan.Renamed), nonNil(pre.Plan.Dropped), nonNil(pre.Plan.Moved),
-		nonNil(pre.Plan.Carried), nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers)}}
+		nonNil(pre.Plan.Carried), nonNil(pre.Plan.Scripts), nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers)}}
 }
 
 // title heads a run, where there is a person to read it.
@@ -333,7 +334,10 @@ func (v *view) plan(p *freshkeel.Plan, all bool) {
 		v.fact("", fmt.Sprintf("%-11s %s%s", s.Do, s.Path, ofLayer(p, s.Path)))
 	}
 	for _, c := range p.Carried {
-		v.diff(c.Path, c.Diff)
+		v.diff("settings", c.Path, c.Diff)
+	}
+	for _, r := range p.Scripts {
+		v.diff("script", r.Path, r.Diff)
 	}
 	for _, list := range []struct {
 		what  string

@@ -127,16 +127,11 @@ layered
 shot builds 0 freshkeel builds
 shot preflight-chain 0 freshkeel preflight 3.6.0
 fresh
-cat >../brew.sh <<'BREW'
-#!/bin/sh
-echo "fetching the moss of $1"; sleep 0.6
-for n in 1 2 3 4 5 6; do echo "pressing layer $n of 6"; sleep 0.3; done
-echo "the kettle is cold" >&2
-exit 3
-BREW
-chmod +x ../brew.sh
-sed -i "s|^feed = .*|command = { run = ['$harbour/brew.sh', '{version}'], versions = ['3.5.0'], limit = '40m', pick = 'out/*.jar' }|" freshkeel.toml
-shot build-command 0 freshkeel fetch 3.5.0
+freshkeel profile set launch.memory 384M >/dev/null
+shot settings 0 'freshkeel settings; echo; freshkeel launch'
+freshkeel fetch 3.5.0 >/dev/null 2>&1
+shot preflight-settings 0 freshkeel preflight 3.5.0 --all
+freshkeel profile set launch.memory '' >/dev/null
 fresh
 shot preflight-stopped 0 freshkeel preflight 4.0.0
 shot runtimes 0 'freshkeel runtimes take --for 4.0.0 && freshkeel runtimes 4.0.0'
@@ -173,10 +168,3 @@ own $harbour/other-disk
 printf "\n[copy]\nto = '$harbour/other-disk'\n" >>freshkeel.toml
 shot backup-copy 0 "freshkeel backup push; cd $harbour; freshkeel backup list --from $harbour/other-disk; freshkeel backup restore b0001 --from $harbour/other-disk --to $harbour/rescued"
 sed -i '/^\[copy\]/,$d' freshkeel.toml
-# A bit of one pack turns: that of the garden that is larger than all the rest.
-head -c 300000 /dev/urandom >gardens/songs.garden
-own gardens
-freshkeel backup take --only gardens/songs.garden >/dev/null 2>&1
-pack=$(ls -t $FRESHKEEL_HOME/locker/packs/*.zst | head -n 1)
-printf '\377' | dd of="$pack" bs=1 seek=150000 conv=notrunc status=none
-shot backup-check 0 'freshkeel backup check b0001; freshkeel backup check'

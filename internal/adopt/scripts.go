@@ -12,8 +12,6 @@ import (
 
 	"freshkeel/internal/launch"
 	"freshkeel/internal/tree"
-
-	"mvdan.cc/sh/v3/syntax"
 )
 
 // scripting finds out how an install's server is started.
@@ -228,16 +226,12 @@ const OwnScript = "start-under-freshkeel.sh"
 
 // writeScript has a launch script written that runs one command in the install.
 func (l scripting) writeScript(command []string, why string) {
-	var quoted []string
-	for _, w := range command {
-		q, err := syntax.Quote(w, syntax.LangPOSIX)
-		if err != nil {
-			return
-		}
-		quoted = append(quoted, q)
+	text, err := launch.Compose(OwnScript, launch.Composed{By: "freshkeel adopt", Why: why, Program: command[0],
+		Args: command[1:]})
+	if err != nil {
+		return
 	}
-	l.written = "#!/bin/sh\n# Written by freshkeel adopt: " + why + ".\ncd \"$(dirname \"$0\")\" || exit 1\nexec " +
-		strings.Join(quoted, " ") + "\n"
+	l.written = string(text)
 	l.script, l.args = OwnScript, nil
 	l.guess("launch.script", OwnScript, why)
 }

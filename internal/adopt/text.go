@@ -7,6 +7,9 @@ import (
 	"sort"
 	"strings"
 
+	"freshkeel/internal/locker"
+	"freshkeel/internal/plan"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/words"
 )
 
@@ -29,7 +32,37 @@ func (l writing) profileText() string {
 	w("terminate = '20s'   # then, for a terminate signal to this server's processes")
 	w("kill = true         # then kill them; false: leave them and say so")
 	l.readyText(&b, w)
+	l.carryText(w)
 	return b.String()
+}
+
+// mostCarried bounds how many files are named that a server may have written by itself.
+const mostCarried = 6
+
+// carryText writes which settings the known build does not ship: the server writes these at its
+// first start.
+func (l writing) carryText(w func(string, ...any)) {
+	if !l.known || l.set == nil {
+		return
+	}
+	n := 0
+	for _, f := range l.settings {
+		ships := func(at string) bool {
+			return slices.ContainsFunc(l.set.Entries, func(e locker.File) bool { return strings.EqualFold(e.Path, at) })
+		}
+		if strings.ContainsAny(f.pattern, "*?[{") || !profile.SettingsByName(f.pattern) || f.pattern == l.script ||
+			ships(f.pattern) || slices.ContainsFunc(plan.ExampleNames(f.pattern, ""), ships) || n == mostCarried {
+			continue
+		}
+		n++
+		w("")
+		w("[[carry]]")
+		w("# guessed from: the build does not ship it, so the server writes it at its first start; for its")
+		w("# defaults each build is booted once in an empty folder apart, without network and world")
+		w("file = %s", words.Quote(f.pattern))
+		w("defaults = 'written'")
+		l.guesses = append(l.guesses, Guess{"carry.file", f.pattern, "the build does not ship it"})
+	}
 }
 
 // serverText writes the server's name, and whose its files are.

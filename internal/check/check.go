@@ -179,6 +179,7 @@ var Checks = []chk{
 	{"windows", checkWindows},
 	{"needs", checkNeeds},
 	{"launch", checkLaunch},
+	{"wishes", checkWishes},
 	{"scripts", checkScripts},
 	{"others", checkOtherScripts},
 	{"names", checkNames},
@@ -234,8 +235,8 @@ func (ck *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, 
 	s := &situation{k: ck, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: pl, ahead: pl.Ahead,
 		programs: &runtimes.Programs{In: ck.Install, Ahead: pl.Ahead, Needs: f.Candidate.Build.Needs},
 		status:   ck.RunDir().Status(), store: l}
-	if script := ck.Profile.Launch.Script; script != "" {
-		s.lines.commands, s.lines.err = launch.Read(ck.Dir, script, ck.ServerEnv())
+	if ck.Profile.Launch.Script != "" { // as it will be
+		s.lines.commands, s.lines.err = pl.Script(ck.planner).Commands()
 	}
 	pre := &Preflight{From: pl.From, To: pl.To, Running: s.status.Running, Plan: pl, Fetched: f,
 		Layers: plan.LayerChanges(inv.Layers, pl.Layers)}

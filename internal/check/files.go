@@ -257,10 +257,26 @@ func checkPaths(_ context.Context, s *situation) (out []Finding) {
 }
 
 func checkDrift(_ context.Context, s *situation) (out []Finding) {
-	if n := len(s.plan.Drifted); n > 0 {
+	for _, r := range s.plan.Scripts {
+		for _, c := range r.Conflicts {
+			out = append(out, Finding{Level: Stop,
+				What: fmt.Sprintf("%s: its makers and you both changed line %d, each in another way", r.Path, c.Line),
+				Where: fmt.Sprintf("%s:%d\n  old build  %s\n  new build  %s\n  yours      %s", s.k.Path(r.Path), c.Line,
+					oneLine(c.Old), oneLine(c.Now), oneLine(c.Mine)),
+				Why: "one of the two would be lost, and the server may not start by what is left",
+				Do: fmt.Sprintf("take the makers', and let [launch] in the profile say what you need (memory, flags, with, "+
+					"without): --accept drift; or keep yours: freshkeel profile set --add server.keep %s", r.Path)})
+		}
+	}
+	drifted := slices.DeleteFunc(slices.Clone(s.plan.Drifted), func(at string) bool {
+		return slices.ContainsFunc(s.plan.Scripts, func(r plan.Rescript) bool {
+			return r.Path == at && len(r.Conflicts) > 0
+		})
+	})
+	if n := len(drifted); n > 0 {
 		out = append(out, Finding{Level: Stop,
 			What:  fmt.Sprintf("%s changed here, and the new build changes %s too", words.Were(n, "file"), words.It(n)),
-			Where: words.Some(s.plan.Drifted, 8),
+			Where: words.Some(drifted, 8),
 			Why:   "replacing " + words.It(n) + " would lose what was changed",
 			Do:    "name " + words.It(n) + " in [server] settings or keep to have yours stay"})
 	}
@@ -285,6 +301,14 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 			words.Plural(n, "file"), words.It(n), words.Some(s.plan.Kept, 3))...)
 	}
 	return out
+}
+
+// oneLine is a text of several lines on one.
+func oneLine(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return strings.Join(strings.Fields(s), " ")
 }
 
 func checkRemovals(_ context.Context, s *situation) (out []Finding) {
@@ -334,7 +358,7 @@ func (s *situation) namedInSettings(removed []string) (out []Finding) {
 		if e.Kind != tree.File || !s.k.Profile.Server.Settings.Match(e.Path) || e.Size > ahead.MaxText {
 			continue
 		}
-		b, err := tree.ReadUpTo(s.k.Path(e.Path), ahead.MaxText)
+		b, err := s.ahead.Text(e.Path) // as it will be
 		if err != nil {
 			continue
 		}
@@ -718,11 +742,26 @@ func checkEdited(_ context.Context, s *situation) []Finding {
 // looked at.
 func checkSettings(_ context.Context, s *situation) (out []Finding) {
 	for _, c := range s.plan.Carried {
+		if c.Unknown {
+			out = append(out, ok("%s stays as you have it: %s", c.Path, c.Wrong)...)
+			continue
+		}
 		if c.Wrong != "" {
 			out = append(out, Finding{Level: Warn, What: c.Path + " stays as you have it: " + c.Wrong,
 				Where: s.k.Path(c.Path), Why: "what the new build sets in it is not in yours",
 				Do: "compare them once it runs, or mend the file"})
 			continue
+		}
+		if len(c.Missing) > 0 {
+			level := Warn
+			if c.Stop {
+				level = Stop
+			}
+			out = append(out, Finding{Level: level,
+				What: fmt.Sprintf("%s: %s is to be the build's own number, and the source says none of %s", c.Path,
+					words.Some(c.Missing, 3), s.plan.To), Where: s.k.Path(profile.FileName) + ", [carry.always]",
+				Why: "the value stays as it is, and players of the new build may be sent away",
+				Do:  "write {version} there, or set it by hand; a source says the number by «number»"})
 		}
 		sum := carriedWords(c)
 		doubts := c.Doubts()

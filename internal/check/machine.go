@@ -11,49 +11,78 @@ import (
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 
 	"github.com/shirou/gopsutil/v4/mem"
 )
 
-// checkMemory holds the heap that the launch script gives the server against
-// what the machine has, or lets this program's group of processes have.
+// checkMemory holds the heap that the launch script will give the server against what the
+// machine has, or lets this program's group of processes have, less what the other adopted
+// servers of this user ask for.
 func checkMemory(_ context.Context, s *situation) (out []Finding) {
 	have, from := machineMemory()
+	others, by := s.otherHeaps()
 	for _, c := range s.lines.commands {
-		if have == 0 {
-			continue
-		}
-		first, most := launch.LastFlag(c.Args, "-Xms"), launch.LastFlag(c.Args, "-Xmx")
-		if c.Java() && launch.HeapBytes(most) > 0 && launch.HeapBytes(first) > launch.HeapBytes(most) {
+		first, most := c.Heap()
+		begins, ends := c.HeapFlags()
+		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
+		switch {
+		case have == 0:
+		case c.Java() && most > 0 && first > most:
 			out = append(out, Finding{Level: Stop,
-				What:  fmt.Sprintf("%s begins with more memory than %s allows", first, most),
-				Where: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text),
+				What:  fmt.Sprintf("%s begins with more memory than %s allows", begins, ends),
+				Where: where,
 				Why:   "the runtime refuses to start with that",
-				Do:    fmt.Sprintf("make -Xms as large as %s or smaller", most)})
-			continue
-		}
-		for _, a := range c.Args {
-			heap := launch.HeapBytes(a)
-			if heap == 0 {
-				continue
-			}
-			if heap <= have {
-				if !strings.HasPrefix(a, "-Xms") {
-					out = append(out, ok("%s of %s fits into %s of memory", a, c.File, words.Bytes(have))...)
-				}
-				continue
+				Do:    fmt.Sprintf("make the first heap as large as %s or smaller", ends)})
+		case max(first, most) > have:
+			if first > most {
+				ends = begins
 			}
 			out = append(out, Finding{Level: Warn,
-				What: fmt.Sprintf("%s asks for more memory than there is: %s, and %s has %s", a, words.Bytes(heap),
-					from, words.Bytes(have)),
-				Where: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text),
-				Why:   "a server that fills its heap is slowed by swapping, or ended by the system",
-				Do:    fmt.Sprintf("give it less than %s, so that the system keeps some", words.Bytes(have))})
+				What: fmt.Sprintf("%s asks for more memory than there is: %s, and %s has %s", ends,
+					words.Bytes(max(first, most)), from, words.Bytes(have)), Where: where,
+				Why: "a server that fills its heap is slowed by swapping, or ended by the system",
+				Do:  fmt.Sprintf("give it less than %s, so that the system keeps some", words.Bytes(have))})
+		case most+others > have:
+			out = append(out, Finding{Level: Warn,
+				What: fmt.Sprintf("%s of heap here and %s of other servers are more than %s has: %s", words.Bytes(most),
+					words.Bytes(others), from, words.Bytes(have)),
+				Where: where + "\n" + strings.Join(by, "\n"),
+				Why:   "when all of them run and fill their heaps, the system swaps, or ends one of them",
+				Do:    "give one of them less ([launch] memory), or run them at other times"})
+		case most > 0:
+			out = append(out, ok("%s of %s fits into %s of memory", ends, c.File, words.Bytes(have))...)
 		}
 	}
 	return out
+}
+
+// otherHeaps is what other adopted servers of this user give their runtimes, in bytes, and
+// which.
+func (s *situation) otherHeaps() (sum int64, by []string) {
+	for _, dir := range s.k.Servers() {
+		if dir == s.k.Dir {
+			continue
+		}
+		p, err := profile.Read(dir)
+		if err != nil || p.Launch.Script == "" {
+			continue // it is gone, or not ours to read
+		}
+		commands, err := launch.Read(dir, p.Launch.Script, s.k.Env)
+		if err != nil {
+			continue
+		}
+		for _, c := range commands {
+			if _, most := c.Heap(); most > 0 {
+				sum += most
+				by = append(by, fmt.Sprintf("%s, %s: %s", p.Server.Name, dir, words.Bytes(most)))
+				break // one of them runs
+			}
+		}
+	}
+	return sum, by
 }
 
 // machineMemory is what this machine has, or what a control group lets it have

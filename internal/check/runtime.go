@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/feed"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/runtimes"
 	"freshkeel/internal/words"
@@ -22,6 +23,11 @@ import (
 // the feed says that it needs, against the runtime that the script would really
 // run.
 func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
+	for _, why := range s.plan.Unchosen {
+		out = append(out, Finding{Level: Stop, What: why, Where: s.k.Profile.Launch.Script,
+			Why: "the server would not start with it, or with another one than you want",
+			Do:  "freshkeel runtimes lists those that are here; --runtime RELEASE, or [runtime] use, takes another one"})
+	}
 	for _, c := range s.lines.commands {
 		if !c.Java() {
 			continue
@@ -53,7 +59,7 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.Words()), Do: s.fitting(ctx, need)})
 			continue
 		}
-		if e := s.plan.Edit(c.File); e != nil && e.Line == c.Line {
+		if e := s.runtimeEdit(c); e != nil {
 			out = append(out, Finding{Level: Warn,
 				What:  fmt.Sprintf("line %d of %s is changed: it will run Java %s", e.Line, e.Path, e.Runtime.Version),
 				Where: fmt.Sprintf("%s:%d\n- %s\n+ %s", e.Path, e.Line, e.Old, e.New), Why: e.Why,
@@ -79,6 +85,16 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 			Why:   need.Why(rt), Do: s.fitting(ctx, need)})
 	}
 	return out
+}
+
+// runtimeEdit is the edit by which a command runs another runtime; nil for none.
+func (s *situation) runtimeEdit(c launch.Command) *plan.Edit {
+	for i := range s.plan.Edits {
+		if e := &s.plan.Edits[i]; e.Path == c.File && e.Runtime.Path != "" && e.Runtime.Path == c.Path {
+			return e
+		}
+	}
+	return nil
 }
 
 // runtimeFits is what else there is to say of a jar whose runtime will do.

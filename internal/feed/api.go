@@ -60,7 +60,7 @@ func (r *reader) apiList(doc any, where string) (*Feed, error) {
 		if f.Rank(b.version) >= 0 {
 			continue
 		}
-		f.Builds = append(f.Builds, Build{Version: b.version, Channel: b.channel, Date: day(b.date), Notes: b.notes,
+		f.Builds = append(f.Builds, Build{Version: b.version, Channel: b.channel, Date: day(b.date), Notes: b.notes, Number: b.number,
 			Fits:    b.fits,
 			details: func(ctx context.Context, out *Build) error { return r.apiDetail(ctx, row, b, where, out) }})
 	}
@@ -147,7 +147,7 @@ func (r *reader) apiBuild(row any) (o offered, err error) {
 		to        *string
 		must      bool
 	}{{"version", a.Version, &o.version, true}, {"channel", a.Channel, &o.channel, false},
-		{"date", a.Date, &o.date, false}, {"notes", a.Notes, &o.notes, false}, {"fits", a.Fits, &o.fits, false}} {
+		{"date", a.Date, &o.date, false}, {"notes", a.Notes, &o.notes, false}, {"number", a.Number, &o.number, false}, {"fits", a.Fits, &o.fits, false}} {
 		if *f.to, err = value(row, "api."+f.key, f.expr, vars, f.must); err != nil {
 			return o, err
 		}

@@ -44,6 +44,7 @@ type Feed struct {
 // Build is one version of the server software.
 type Build struct {
 	Version  string            `json:"version"`
+	Number   string            `json:"number,omitempty"` // the makers' own number of the build, where they count them
 	Channel  string            `json:"channel,omitempty"`
 	Date     string            `json:"date,omitempty"` // 2006-01-02
 	Notes    string            `json:"notes,omitempty"`

@@ -189,9 +189,9 @@ func (r *reader) versionOf(seen *fetch.Seen) string {
 
 // offered is one file that a source offers.
 type offered struct {
-	version, channel, date, notes, fits string
-	variant, os, arch                   string
-	part                                Part
+	version, channel, date, notes, number, fits string
+	variant, os, arch                           string
+	part                                        Part
 }
 
 // systems and processors are other words for those that Go has.

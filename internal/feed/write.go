@@ -67,7 +67,7 @@ func Write(ctx context.Context, o Order) (*Feed, error) {
 	for i := range f.Builds {
 		b := &f.Builds[i]
 		if was, ok := old.Find(b.Version); ok {
-			b.Notes, b.Needs, b.From, b.Fits, b.Runtimes = was.Notes, was.Needs, was.From, was.Fits, was.Runtimes
+			b.Notes, b.Number, b.Needs, b.From, b.Fits, b.Runtimes = was.Notes, was.Number, was.Needs, was.From, was.Fits, was.Runtimes
 			if was.Date != "" {
 				b.Date = was.Date
 			}

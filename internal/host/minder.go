@@ -205,8 +205,8 @@ func (m *minder) lock() (func(), error) {
 	return nil, &AlreadyRunning{st.PID, st.Since, "under its minder"}
 }
 
-// argv is the command line that runs a launch script.
-func argv(l Launch) []string {
+// Argv is the command line that runs a launch script.
+func Argv(l Launch) []string {
 	full := filepath.Join(l.Install, filepath.FromSlash(l.Script))
 	head := make([]byte, 4)
 	if f, err := tree.OpenRegular(full); err == nil {

@@ -47,7 +47,7 @@ func (m *minder) spawn(log *logFile) error {
 	if err != nil {
 		return err
 	}
-	args := argv(m.l)
+	args := Argv(m.l)
 	m.pid, err = syscall.ForkExec(args[0], args, &syscall.ProcAttr{
 		Dir: m.l.Install, Env: m.environ(),
 		Files: []uintptr{c.stdin.Fd(), c.stdout.Fd(), c.stdout.Fd()},

@@ -20,7 +20,7 @@ func ignoreHangup() {}
 func become(Owner) error { return nil }
 
 func (m *minder) spawn(log *logFile) error {
-	args := argv(m.l)
+	args := Argv(m.l)
 	cmd := exec.Command(args[0], args[1:]...)
 	cmd.Dir, cmd.Env = m.l.Install, m.environ()
 	cmd.Stdout, cmd.Stderr = log, log

@@ -27,6 +27,7 @@ import (
 type Options struct {
 	Home    string                // holds the locker; see DefaultHome
 	Self    []string              // command that becomes a minder: this program and its hidden word
+	Apart   []string              // command that shuts a program off: likewise
 	Env     []string              // the environment, "NAME=value"
 	Observe func(tell.Event)      // hears what happens; may be nil
 	Screen  *host.Screen          // the terminal that a person sits at, lent to a command that asks for a sign-in; may be nil

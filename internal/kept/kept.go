@@ -22,6 +22,7 @@ import (
 	"freshkeel/internal/tell"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
+	"freshkeel/internal/written"
 )
 
 // Keeper tells what is kept, asked from one install.
@@ -257,6 +258,9 @@ func (kp *Keeper) Drop(ctx context.Context, d *Dropping) error {
 	}
 	_, err = kp.Step("drop", func() (string, error) {
 		for _, b := range d.Builds {
+			if err := written.Forget(kp.Home, b.ID); err != nil {
+				return "", err
+			}
 			if err := l.Drop(locker.Builds, b.ID); err != nil && !errors.Is(err, locker.ErrNoSet) {
 				return "", err
 			}

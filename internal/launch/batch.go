@@ -1,10 +1,10 @@
 package launch
 
 import (
-	"bytes"
 	"fmt"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"freshkeel/internal/tree"
@@ -26,15 +26,16 @@ var (
 
 // batch walks the lines of a Windows batch script, with the variables that are known so far.
 type batch struct {
-	install, script, dir string
-	vars                 map[string]string // names in upper case
+	source
+	script, dir string
+	vars        map[string]string // names in upper case
 }
 
 // readBatch reads a batch script line by line: what it sets, where it goes, and
 // the lines that run a runtime or a program of the install. Lines behind an if
 // or a for are passed over: whether they run is not known.
-func readBatch(install, script string, env []string, text []byte, depth int) (out []Command) {
-	b := &batch{install: install, script: script, dir: install, vars: map[string]string{}}
+func readBatch(so source, script string, env []string, text []byte) (out []Command) {
+	b := &batch{source: so, script: script, dir: so.install, vars: map[string]string{}}
 	for _, kv := range env {
 		if k, v, ok := strings.Cut(kv, "="); ok {
 			b.vars[strings.ToUpper(k)] = v
@@ -51,6 +52,8 @@ func readBatch(install, script string, env []string, text []byte, depth int) (ou
 		line = strings.TrimSpace(line)
 		if m := batchSet.FindStringSubmatch(line); m != nil {
 			b.vars[strings.ToUpper(m[1])] = b.expand(m[2])
+			value := begin + strings.Index(line, m[1]+"=") + len(m[1]) + 1
+			b.from = append([]region{{script, value, value + len(m[2])}}, b.from...)
 			continue
 		}
 		if m := batchCd.FindStringSubmatch(line); m != nil {
@@ -87,14 +90,17 @@ func readBatch(install, script string, env []string, text []byte, depth int) (ou
 		}
 		c.Line, c.Waits = n+1, waits
 		ext := strings.ToLower(filepath.Ext(c.Program))
-		inside := tree.Inside(install, b.abs(c.Program)) && (ext == ".exe" || ext == ".bat" || ext == ".cmd")
-		if inside && ext != ".exe" && c.Path != "" && depth < maxDepth {
-			if more, err := read(install, b.rel(c.Program), b.environ(), depth+1); err == nil {
+		inside := tree.Inside(b.install, b.abs(c.Program)) && (ext == ".exe" || ext == ".bat" || ext == ".cmd")
+		if inside && ext != ".exe" && c.Path != "" && b.depth < maxDepth {
+			in := b.source
+			in.depth++
+			if more, err := in.read(b.rel(c.Program), b.environ()); err == nil {
 				out = append(out, more...)
 			}
 			continue
 		}
 		if c.Java() || c.Jar != "" || c.Script != "" || inside {
+			c.readFlags(b.source, b.vars["JAVA_TOOL_OPTIONS"], b.vars["JDK_JAVA_OPTIONS"])
 			out = append(out, c)
 		}
 	}
@@ -109,6 +115,10 @@ func (b *batch) command(line string, begin int) (c Command, ok bool) {
 	if program == "" {
 		return c, false
 	}
+	own := region{b.script, begin + head, begin + len(line)}
+	if i := strings.IndexAny(line[head+len(word):], "&|<>"); i >= 0 {
+		own.end = begin + head + len(word) + len(strings.TrimRight(line[head+len(word):][:i], " \t"))
+	}
 	rest := b.expand(line[head+len(word):])
 	first, more, several := strings.Cut(program, " ")
 	if several = several && !strings.HasPrefix(word, `"`); several { // of one variable
@@ -119,7 +129,12 @@ func (b *batch) command(line string, begin int) (c Command, ok bool) {
 	}
 	c = Command{File: b.script, Text: line, Program: program, Args: batchFields(rest), Dir: b.dir,
 		Path: b.lookup(program), batch: true,
-		start: begin + head, end: begin + head + len(word)}
+		start: begin + head, end: begin + head + len(word), own: own, from: slices.Clone(b.from)}
+	c.words = make([]region, len(c.Args))
+	if at := batchWords(line[head+len(word):][:own.end-own.start-len(word)], own.start+len(word), b.script); !several &&
+		len(at) == len(c.Args) { // else a variable is several words
+		c.words = at
+	}
 	if several {
 		c.start, c.end = 0, 0 // the word is not one of its own
 	}
@@ -197,29 +212,31 @@ func (b *batch) lookup(word string) string {
 	return ""
 }
 
-// batchFields parts a line into words; double quotes hold one together.
+// batchFields parts a line into words; double quotes hold one together. What is no UTF-8 stays:
+// a batch script is in the code page of its machine.
 func batchFields(s string) (out []string) {
-	var word bytes.Buffer
-	quoted, begun := false, false
-	flush := func() {
-		if begun {
-			out = append(out, word.String())
-		}
-		word.Reset()
-		begun = false
+	for _, at := range batchWords(s, 0, "") {
+		out = append(out, strings.ReplaceAll(s[at.start:at.end], `"`, ""))
 	}
-	for _, r := range s {
-		switch {
-		case r == '"':
-			quoted, begun = !quoted, true
-		case !quoted && (r == ' ' || r == '\t'):
-			flush()
+	return out
+}
+
+// batchWords tells where the words of a line stand; begin is where that does in the script.
+func batchWords(s string, begin int, script string) (out []region) {
+	quoted, from := false, -1
+	for i := 0; i <= len(s); i++ {
+		switch blank := i == len(s) || (!quoted && (s[i] == ' ' || s[i] == '\t')); {
+		case blank && from >= 0:
+			out = append(out, region{script, begin + from, begin + i})
+			from = -1
+		case blank:
 		default:
-			word.WriteRune(r)
-			begun = true
+			if from < 0 {
+				from = i
+			}
+			quoted = quoted != (s[i] == '"')
 		}
 	}
-	flush()
 	return out
 }
 

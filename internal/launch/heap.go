@@ -7,7 +7,8 @@ import (
 
 // heapFlags are the arguments that bound a runtime's heap, and the unit of a
 // bare number, in bytes.
-var heapFlags = map[string]int64{"-Xmx": 1, "-Xms": 1, "-XX:MaxHeapSize=": 1, "--max-old-space-size=": 1 << 20}
+var heapFlags = map[string]int64{"-Xmx": 1, "-Xms": 1, "-XX:MaxHeapSize=": 1, "-XX:InitialHeapSize=": 1,
+	"--max-old-space-size=": 1 << 20}
 
 // HeapBytes reads -Xmx4G, -Xms512m and the like; 0 for anything else.
 func HeapBytes(arg string) int64 {

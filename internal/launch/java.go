@@ -16,6 +16,8 @@ type JavaLine struct {
 	Main      string   // a class of the class path
 	Module    string   // of -m: module, or module/class
 	Source    string   // a source file that is compiled as it starts
+	Flags     []string // all before that, out of argument files too
+	Own       int      // of the command's arguments: how many come before the server's own
 }
 
 // javaValues are the options of a Java runtime whose value is a word of its own.
@@ -30,11 +32,12 @@ const maxArgFiles = 20
 // Command-Line Argument Files": @name), by its path as written.
 func (c Command) JavaLine(open func(path string) ([]byte, error)) (j JavaLine, err error) {
 	var args []string
+	var of []int // which of the command's arguments each is of
 	files := 0
 	for i, a := range c.Args {
 		name, isFile := strings.CutPrefix(a, "@")
 		if !isFile || strings.HasPrefix(name, "@") {
-			args = append(args, a)
+			args, of = append(args, a), append(of, i)
 			continue
 		}
 		if files++; files > maxArgFiles {
@@ -47,8 +50,11 @@ func (c Command) JavaLine(open func(path string) ([]byte, error)) (j JavaLine, e
 			}
 			return j, fmt.Errorf("its argument file %s can't be read: %w", name, err)
 		}
-		args = append(args, argFields(string(b))...)
+		for _, a := range argFields(string(b)) {
+			args, of = append(args, a), append(of, i)
+		}
 	}
+	take := func(flags, runs int) { j.Flags, j.Own = args[:flags], of[min(runs, len(args)-1)]+1 }
 	for i := 0; i < len(args); i++ {
 		a := args[i]
 		value := ""
@@ -59,12 +65,15 @@ func (c Command) JavaLine(open func(path string) ([]byte, error)) (j JavaLine, e
 		switch {
 		case a == "-jar":
 			j.Jar = value
+			take(i, i+1)
 			return j, nil
 		case a == "-m" || a == "--module":
 			j.Module = value
+			take(i, i+1)
 			return j, nil
 		case hasValue && long == "--module":
 			j.Module = given
+			take(i, i)
 			return j, nil
 		case hasValue && long == "--class-path":
 			j.ClassPath = pathList(given)
@@ -76,13 +85,36 @@ func (c Command) JavaLine(open func(path string) ([]byte, error)) (j JavaLine, e
 		case strings.HasPrefix(a, "-"):
 		case strings.HasSuffix(a, ".java"):
 			j.Source = a
+			take(i, i)
 			return j, nil
 		default:
 			j.Main = strings.ReplaceAll(a, "/", ".")
+			take(i, i)
 			return j, nil
 		}
 	}
+	j.Flags, j.Own = args, len(c.Args)
 	return j, nil
+}
+
+// Runs tells whether the line runs something, and does not just say its version.
+func (j JavaLine) Runs() bool { return j.Jar != "" || j.Main != "" || j.Module != "" || j.Source != "" }
+
+// readFlags notes what a Java runtime is told, in the order in which the last one counts: by
+// its environment ("The java Command", section "Using the JDK_JAVA_OPTIONS Launcher Environment
+// Variable"; JAVA_TOOL_OPTIONS comes before all), then on its line.
+func (c *Command) readFlags(so source, tool, launcher string) {
+	if !c.Java() {
+		return
+	}
+	line, err := c.JavaLine(func(name string) ([]byte, error) { return so.text(c.At(so.install, name)) })
+	if err != nil {
+		return
+	}
+	outside := append(argFields(tool), argFields(launcher)...)
+	c.outside = len(outside)
+	c.Flags = append(outside, line.Flags...)
+	c.After = line.Own
 }
 
 // pathList splits a class path. Windows separates by ";", since paths have ":" there;

@@ -40,8 +40,16 @@ type Command struct {
 	Stays      *Place   // where the script waits for a key once it has ended
 	By         *Command // what ran File by its name; nil: nothing did, or a shell that was given it
 
-	start, end int  // where in the file the word stands that names the program; 0, 0: it is no word of its own
-	batch      bool // the file is a batch script
+	Flags []string // of a Java runtime: what it is told before what it runs, out of variables and argument files too
+	After int      // of a Java runtime: how many of Args come before the server's own
+
+	outside    int      // how many of Flags come out of variables
+	start, end int      // where in the file the word stands that names the program; 0, 0: it is no word of its own
+	batch      bool     // the file is a batch script
+	own        region   // the command itself
+	words      []region // where each of Args stands; none, where it is no word of its own
+	ends       region   // the & behind it
+	from       []region // where what it is made of may stand: values of variables, the last one first
 }
 
 // Place is a line of a script.
@@ -56,7 +64,7 @@ func (p Place) String() string { return fmt.Sprintf("%s:%d: %s", p.File, p.Line,
 // WithProgram returns the script's text with the one word changed that names
 // the command's program; all else stays byte for byte.
 func (c Command) WithProgram(text []byte, program string) ([]byte, error) {
-	if c.end <= c.start || c.end > len(text) || (bytes.IndexByte(text, '\r') >= 0 && !c.batch) {
+	if c.end <= c.start || c.end > len(text) {
 		return nil, fmt.Errorf("line %d of %s names its program in a way that is not edited", c.Line, c.File)
 	}
 	quoted, err := syntax.Quote(program, syntax.LangPOSIX)
@@ -106,47 +114,104 @@ const maxScript = 64 << 20
 // maxDepth bounds how far scripts that run scripts are followed.
 const maxDepth = 4
 
+// Texts gives the text of a file of the install as it will be, by its path; false for one
+// that stays as it is.
+type Texts func(at string) (text []byte, ok bool)
+
 // Read lists what the script (relative to the install) runs: runtimes, and
 // files of the install. env is the environment the server would get, in the
 // form "NAME=value".
 func Read(install, script string, env []string) ([]Command, error) {
-	return read(install, script, env, 0)
+	return ReadAs(install, script, env, nil)
 }
 
-func read(install, script string, env []string, depth int) ([]Command, error) {
-	full := filepath.Join(install, filepath.FromSlash(script))
+// ReadAs is Read with the texts that some files will have.
+func ReadAs(install, script string, env []string, texts Texts) ([]Command, error) {
+	return source{install: install, texts: texts}.read(script, env)
+}
+
+// source is where scripts are read from.
+type source struct {
+	install string
+	texts   Texts
+	depth   int
+	from    []region // of the scripts that led here: values of variables
+}
+
+// region is a part of a file of the install, in bytes.
+type region struct {
+	file       string
+	start, end int
+}
+
+// text is what a file of the install says, or will say.
+func (so source) text(at string) ([]byte, error) {
+	if so.texts != nil {
+		if b, ok := so.texts(at); ok {
+			return b, nil
+		}
+	}
+	full := filepath.FromSlash(at)
+	if !filepath.IsAbs(full) {
+		full = filepath.Join(so.install, full)
+	}
 	in, err := tree.OpenRegular(full)
 	if err != nil {
 		return nil, err
 	}
-	b, err := io.ReadAll(io.LimitReader(in, maxScript))
-	in.Close()
+	defer in.Close()
+	return io.ReadAll(io.LimitReader(in, maxScript))
+}
+
+func (so source) read(script string, env []string) ([]Command, error) {
+	b, err := so.text(script)
 	if err != nil {
 		return nil, err
 	}
-	if ext := strings.ToLower(filepath.Ext(script)); ext == ".bat" || ext == ".cmd" {
-		return readBatch(install, script, env, b, depth), nil
+	if isBatch(script) {
+		return readBatch(so, script, env, b), nil
 	}
 	if !LooksShell(script, b) {
 		return nil, nil
 	}
-	f, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(bytes.NewReader(bytes.ReplaceAll(b,
-		[]byte("\r\n"), []byte("\n"))), script)
+	plain := bytes.ReplaceAll(b, []byte("\r\n"), []byte("\n"))
+	f, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(bytes.NewReader(plain), script)
 	if err != nil {
 		return nil, fmt.Errorf("read the launch script: %w", err)
 	}
-	s := &shell{install: install, script: script, dir: install, depth: depth, vars: map[string]string{},
+	s := &shell{source: so, script: script, dir: so.install, vars: map[string]string{},
 		lines: strings.Split(string(b), "\n")}
+	if len(plain) < len(b) {
+		s.returns = returns(b)
+	}
 	for _, kv := range env {
 		if k, v, ok := strings.Cut(kv, "="); ok {
 			s.vars[k] = v
 		}
 	}
+	full := filepath.Join(so.install, filepath.FromSlash(script))
 	s.vars["0"] = full
 	s.vars["BASH_SOURCE"] = full
-	s.vars["PWD"] = install
+	s.vars["PWD"] = so.install
 	s.stmts(f.Stmts)
 	return s.found, nil
+}
+
+// isBatch tells whether a file is a Windows batch script, by its name.
+func isBatch(name string) bool {
+	ext := strings.ToLower(filepath.Ext(name))
+	return ext == ".bat" || ext == ".cmd"
+}
+
+// returns lists where in a text's lines the carriage returns stood, counted as if they were
+// not there.
+func returns(b []byte) (out []int) {
+	for i := 0; i+1 < len(b); i++ {
+		if b[i] == '\r' && b[i+1] == '\n' {
+			out = append(out, i-len(out))
+		}
+	}
+	return out
 }
 
 // LooksShell tells whether a file is a shell script, by name or first line.
@@ -157,13 +222,16 @@ func LooksShell(name string, b []byte) bool {
 
 // shell walks a script's statements in order, with the variables that are known so far.
 type shell struct {
-	install, script, dir string
-	depth                int
-	vars                 map[string]string
-	lines                []string
-	found                []Command
+	source
+	script, dir string
+	vars        map[string]string
+	lines       []string
+	found       []Command
+	returns     []int // carriage returns of the text, which the parser does not get
 
 	loop  *Place // the endless loop around what is walked
+	ends  region // the & behind the command that is walked
+	own   region // that command's words
 	asked int    // of a condition: what is read there is no wait for a key
 	waits *Place // a wait for a key that no command came after yet
 }
@@ -188,6 +256,10 @@ func (s *shell) stmt(st *syntax.Stmt) {
 		if s.waitsForKey(c, st) {
 			s.wait(int(c.Pos().Line()))
 			return
+		}
+		s.ends = region{}
+		if st.Background {
+			s.ends = s.region(int(st.Semicolon.Offset()), int(st.Semicolon.Offset())+1)
 		}
 		s.call(c, st.Background)
 	case *syntax.DeclClause:
@@ -345,6 +417,7 @@ func (s *shell) assign(a *syntax.Assign) {
 	v := ""
 	if a.Value != nil {
 		v, _ = expand.Literal(s.config(), a.Value)
+		s.from = append([]region{s.region(int(a.Value.Pos().Offset()), int(a.Value.End().Offset()))}, s.from...)
 	}
 	if a.Append {
 		v = s.vars[a.Name.Value] + v
@@ -353,11 +426,8 @@ func (s *shell) assign(a *syntax.Assign) {
 }
 
 func (s *shell) config() *expand.Config {
-	env := make([]string, 0, len(s.vars))
-	for k, v := range s.vars {
-		env = append(env, k+"="+v)
-	}
-	return &expand.Config{Env: expand.ListEnviron(env...), CmdSubst: s.substitute}
+	return &expand.Config{Env: expand.FuncEnviron(func(name string) string { return s.vars[name] }), CmdSubst: s.substitute,
+		ProcSubst: func(*syntax.ProcSubst) (string, error) { return os.DevNull, nil }} // "<(a command)": it is not run
 }
 
 // substitute knows the few substitutions by which scripts find their own folder.
@@ -402,27 +472,35 @@ func (s *shell) call(c *syntax.CallExpr, background bool) {
 		}
 	}
 	var words []string
-	var at []span
+	var at []region
 	for _, a := range c.Args {
 		fields, err := expand.Fields(s.config(), a)
 		if err != nil {
 			s.vars = saved
 			return
 		}
-		where := span{int(a.Pos().Offset()), int(a.End().Offset())}
+		where := s.region(int(a.Pos().Offset()), int(a.End().Offset()))
 		if len(fields) != 1 {
-			where = span{} // several words, or none, of one as written
+			where = region{} // several words, or none, of one as written
 		}
 		for _, f := range fields {
 			words, at = append(words, f), append(at, where)
 		}
 	}
+	s.own = s.region(int(c.Args[0].Pos().Offset()), int(c.End().Offset()))
 	s.words(words, at, int(c.Pos().Line()), background)
 	s.vars = saved
 }
 
-// span is where a word stands in the script, in bytes.
-type span struct{ start, end int }
+// region is a part of the script as it stands there, by offsets of the text without
+// carriage returns.
+func (s *shell) region(start, end int) region {
+	more := func(at int) int {
+		n, _ := slices.BinarySearch(s.returns, at)
+		return at + n
+	}
+	return region{s.script, more(start), more(end)}
+}
 
 // unwrapped are words without the programs in front that only run the rest, as nice does.
 // Variables that they set count from here on.
@@ -463,7 +541,7 @@ func unscreened(words []string) []string {
 }
 
 // words follows a command's words, at holding where each stands.
-func (s *shell) words(words []string, at []span, line int, background bool) {
+func (s *shell) words(words []string, at []region, line int, background bool) {
 	all := len(words)
 	if words = s.unwrapped(words); len(words) == 0 {
 		return
@@ -491,8 +569,13 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 	for _, dir := range filepath.SplitList(s.vars["LD_LIBRARY_PATH"]) {
 		cmd.Libraries = append(cmd.Libraries, s.abs(dir))
 	}
+	cmd.own, cmd.ends, cmd.from = s.own, s.ends, slices.Clone(s.from)
+	cmd.words = make([]region, len(cmd.Args))
 	if n := all - len(words); n < len(at) {
 		cmd.start, cmd.end = at[n].start, at[n].end
+		if !given {
+			copy(cmd.words, at[n+1:])
+		}
 	}
 	if line >= 1 && line <= len(s.lines) {
 		cmd.Text = strings.TrimSpace(s.lines[line-1])
@@ -508,7 +591,9 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 		cmd.Script = s.rel(s.abs(given))
 	}
 	if inside && s.depth < maxDepth {
-		if more, err := read(s.install, s.rel(cmd.Path), s.environ(), s.depth+1); err == nil && len(more) > 0 {
+		in := s.source
+		in.depth++
+		if more, err := in.read(s.rel(cmd.Path), s.environ()); err == nil && len(more) > 0 {
 			for i := range more {
 				if more[i].By == nil && !given {
 					more[i].By = &cmd
@@ -525,6 +610,7 @@ func (s *shell) words(words []string, at []span, line int, background bool) {
 	// one that does: it is what the build has to bring.
 	missing := cmd.Path == "" && strings.Contains(cmd.Program, "/") && tree.Inside(s.install, s.abs(cmd.Program))
 	if cmd.Java() || cmd.Jar != "" || cmd.Script != "" || inside || missing {
+		cmd.readFlags(s.source, s.vars["JAVA_TOOL_OPTIONS"], s.vars["JDK_JAVA_OPTIONS"])
 		s.took([]Command{cmd}, screen)
 	}
 }

@@ -43,6 +43,7 @@ func TestScriptTellsWhatItWouldReallyRun(t *testing.T) {
 		"sh of a script":      {"sh inner.sh\n", old + "/java", "inner.jar", 2, false},
 		"native":              {"./snail --port 1\n", filepath.Join(dir, "srv/snail"), "", 1, false},
 		"native, not there":   {"mkdir -p x\n./slug --port 1\n", "", "", 2, false},
+		"of another command":  {"java -jar m.jar <(echo a) > >(tee log)\n", old + "/java", "m.jar", 1, false},
 		"windows line ends":   {"#!/bin/sh\r\njava -jar m.jar\r\n", old + "/java", "m.jar", 2, false},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -144,7 +145,7 @@ func TestTheWordThatNamesTheProgramIsEditedAlone(t *testing.T) {
 		"cd x && java -Xmx1G -jar m.jar &\n":                                    "cd x && /rt/bin/java -Xmx1G -jar m.jar &\n",
 		"nohup nice -n 5 env A=b ${JAVA:-java} -jar m.jar >log 2>&1 &\n":        "nohup nice -n 5 env A=b /rt/bin/java -jar m.jar >log 2>&1 &\n",
 		"R='java -Xmx1G'\n$R -jar m.jar\n":                                      "",
-		"#!/bin/sh\r\njava -jar m.jar\r\n":                                      "",
+		"#!/bin/sh\r\njava -jar m.jar\r\n":                                      "#!/bin/sh\r\n/rt/bin/java -jar m.jar\r\n",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "open.sh"), []byte(script), 0o755))
 		got, err := Read(dir, "open.sh", nil)

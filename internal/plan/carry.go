@@ -5,18 +5,22 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
 	"strings"
 
+	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
+	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/settings"
 	"freshkeel/internal/staging"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/written"
 
 	"github.com/aymanbagabas/go-udiff"
 )
@@ -26,10 +30,12 @@ import (
 type Carry struct {
 	Path    string            `json:"path"`
 	Changes []settings.Change `json:"changes"`
-	Unsure  bool              `json:"unsure,omitempty"` // the old default is not known
-	Diff    string            `json:"diff,omitempty"`   // from what is installed
-	Wrong   string            `json:"wrong,omitempty"`  // why it is left as it is
-	Stop    bool              `json:"stop,omitempty"`   // the profile wants doubts to stop the refit
+	Unsure  bool              `json:"unsure,omitempty"`  // the old default is not known
+	Diff    string            `json:"diff,omitempty"`    // from what is installed
+	Wrong   string            `json:"wrong,omitempty"`   // why it is left as it is
+	Unknown bool              `json:"unknown,omitempty"` // for no default is known: nothing of the new build is lost
+	Missing []string          `json:"missing,omitempty"` // keys that the profile sets to a number which the build does not say
+	Stop    bool              `json:"stop,omitempty"`    // the profile wants doubts to stop the refit
 }
 
 // Count tells how many values have a fate.
@@ -44,6 +50,8 @@ type toCarry struct {
 	file *locker.File // the new default, under whichever name the build ships it
 	here *tree.Entry
 	was  *inventory.Owned // the old default, as the inventory has it; nil: not known
+
+	now, old []byte // the defaults themselves, where no file of a build has them
 }
 
 // carries notes a file of settings that is the operator's and that the build brings too.
@@ -64,9 +72,45 @@ func (d *decider) carries(it *Item, here *tree.Entry, was *inventory.Owned) {
 // settingsMost bounds a file of settings, in bytes.
 const settingsMost = 1 << 20
 
+// mergeScript sets in the makers' new launch script what the operator changed in the old one.
+// It tells whether that decides about the file; where it can't be merged it does not.
+func (d *decider) mergeScript(it *Item, here *tree.Entry, was *inventory.Owned) (merged bool, err error) {
+	p, at := d.p, it.At
+	if at != d.Profile.Launch.Script || here == nil || was == nil || here.Kind != tree.File || d.replaceDrift ||
+		d.Profile.Server.Keep.Match(at) || it.File.Kind != tree.File || it.File.Sum == was.Sum ||
+		max(it.File.Size, here.Size) > install.MaxScript {
+		return false, nil
+	}
+	old, err := d.oldDefault(was)
+	if err != nil || old == nil {
+		return false, err
+	}
+	now, err := stored(p.Store, it.File)
+	if err != nil {
+		return false, err
+	}
+	mine, err := tree.ReadUpTo(d.Path(at), install.MaxScript)
+	if err != nil || bytes.Equal(mine, now) || bytes.Equal(mine, old) {
+		return false, err
+	}
+	m := launch.Merge(at, old, now, mine)
+	out := Rescript{Path: at, Both: m.Both, Conflicts: m.Conflicts}
+	if len(m.Conflicts) == 0 {
+		out.Merged, it.owned = true, asBuilt
+		if !bytes.Equal(m.Text, mine) {
+			p.rewrite(*here, m.Text)
+		}
+	}
+	p.Scripts = append(p.Scripts, out)
+	return len(m.Conflicts) == 0, nil
+}
+
 // carrySettings sets the operator's changes in the new build's defaults.
 func (d *decider) carrySettings() error {
 	if err := d.examples(); err != nil {
+		return err
+	}
+	if err := d.writtenOnes(); err != nil {
 		return err
 	}
 	for _, c := range d.carry {
@@ -81,9 +125,12 @@ func (d *decider) carrySettings() error {
 	return nil
 }
 
-// exampleNames are under which names builds ship the default of a file that they do not ship
+// ExampleNames are under which names, the profile's where it says one, builds ship the default of a file that they do not ship
 // under its own: an update is not to lay it over what somebody has written.
-func exampleNames(at string) []string {
+func ExampleNames(at, named string) []string {
+	if named != "" {
+		return []string{named}
+	}
 	dir, name := path.Split(at)
 	ext := path.Ext(name)
 	stem := strings.TrimSuffix(name, ext)
@@ -92,6 +139,15 @@ func exampleNames(at string) []string {
 		out = append(out, at+"."+word, dir+stem+"."+word+ext, dir+stem+"-"+word+ext, dir+word+"-"+name)
 	}
 	return out
+}
+
+// defaultsOf is the path in the build that the profile says a file's default has; "" where it
+// says none.
+func (d *decider) defaultsOf(at string) string {
+	if named := d.Profile.CarryOf(at).Defaults; named != profile.Written {
+		return named
+	}
+	return ""
 }
 
 // examples finds the defaults of settings that the build ships under another name.
@@ -106,11 +162,11 @@ func (d *decider) examples() error {
 		here := &p.Before[i]
 		at := here.Path
 		if here.Kind != tree.File || here.Size > settingsMost || shipped[at] || at == d.Profile.Launch.Script ||
-			!d.Profile.Server.Settings.Match(at) || d.Profile.Server.Keep.Match(at) ||
+			!(d.Profile.Server.Settings.Match(at) || d.defaultsOf(at) != "") || d.Profile.Server.Keep.Match(at) ||
 			slices.Contains(d.Profile.Server.Consent, at) || p.items.Find(at) != nil {
 			continue
 		}
-		for _, name := range exampleNames(at) {
+		for _, name := range ExampleNames(at, d.defaultsOf(at)) {
 			if it := p.items.Find(name); it != nil && it.File.Kind == tree.File && it.File.Size <= settingsMost {
 				found = append(found, toCarry{at: at, file: it.File, here: here})
 				break
@@ -130,7 +186,7 @@ func (d *decider) examples() error {
 	for o := s.Next(); o != nil; o = s.Next() {
 		if o.Kind == tree.File && !o.Sum.IsZero() {
 			for _, c := range found {
-				if slices.Contains(exampleNames(c.at), o.Path) {
+				if slices.Contains(ExampleNames(c.at, d.defaultsOf(c.at)), o.Path) {
 					old[c.at] = *o
 				}
 			}
@@ -150,10 +206,6 @@ func (d *decider) carryOne(c toCarry, rule profile.Carry) error {
 	if c.was != nil && c.was.Sum == c.file.Sum && len(rule.Always) == 0 {
 		return nil // the maker changed nothing
 	}
-	now, err := stored(p.Store, c.file)
-	if err != nil {
-		return err
-	}
 	f, err := d.Open(at)
 	if err != nil {
 		return err
@@ -163,25 +215,19 @@ func (d *decider) carryOne(c toCarry, rule profile.Carry) error {
 	if err != nil {
 		return err
 	}
-	var old []byte
-	switch {
-	case c.was == nil:
-	case c.was.Sum == tree.SumBytes(mine): // nobody changed it
-		old = mine
-	case c.was.Sum == c.file.Sum:
-		old = now
-	default:
-		if old, err = d.oldDefault(c.was); err != nil {
-			return err
-		}
+	old, now, err := d.defaults(c, mine)
+	if err != nil || (c.now != nil && bytes.Equal(old, now) && len(rule.Always) == 0) {
+		return err
 	}
 	out := Carry{Path: at, Stop: rule.Stop}
+	always, missing := filled(rule.Always, p.To, d.number)
+	out.Missing = missing
 	merged, err := mergeSettings(
 		at,
 		old,
 		now,
 		mine,
-		settings.Rules{Always: filled(rule.Always, p.To), Never: rule.Never,
+		settings.Rules{Always: always, Never: rule.Never,
 			Rename: rule.Rename},
 	)
 	if err != nil {
@@ -208,6 +254,26 @@ func (d *decider) carryOne(c toCarry, rule profile.Carry) error {
 	return nil
 }
 
+// defaults are the old and the new default of a file; the old one is nil where it is not known.
+func (d *decider) defaults(c toCarry, mine []byte) (old, now []byte, err error) {
+	if c.now != nil {
+		return c.old, c.now, nil
+	}
+	if now, err = stored(d.p.Store, c.file); err != nil {
+		return nil, nil, err
+	}
+	switch {
+	case c.was == nil:
+		return nil, now, nil
+	case c.was.Sum == tree.SumBytes(mine): // nobody changed it
+		return mine, now, nil
+	case c.was.Sum == c.file.Sum:
+		return now, now, nil
+	}
+	old, err = d.oldDefault(c.was)
+	return old, now, err
+}
+
 // listName is what files are called in which each line is an entry of its own. Of other texts
 // without keys nobody can tell, and one that the operator changed is merged by a rule alone.
 var listName = regexp.MustCompile(`(?i)(^|[-_.])(bans?|banned|allow(ed)?|deny|denied|block(ed)?|admins?|stewards?|` +
@@ -232,13 +298,19 @@ func mergeSettings(at string, old, now, mine []byte, r settings.Rules) (*setting
 	return settings.Merge(o, n, m, r)
 }
 
-// filled are values with {version} filled in.
-func filled(always map[string]string, version string) map[string]string {
-	out := map[string]string{}
-	for key, value := range always {
-		out[key] = strings.ReplaceAll(value, "{version}", version)
+// filled are values with {version} and {build} filled in; missing are the keys of those that ask
+// for a number of the build where that has none.
+func filled(always map[string]string, version, number string) (out map[string]string, missing []string) {
+	out = map[string]string{}
+	for _, key := range slices.Sorted(maps.Keys(always)) {
+		value := always[key]
+		if strings.Contains(value, "{build}") && number == "" {
+			missing = append(missing, key)
+			continue
+		}
+		out[key] = strings.NewReplacer("{version}", version, "{build}", number).Replace(value)
 	}
-	return out
+	return out, missing
 }
 
 // oldDefault is the text that the old build had of a file, out of the locker; nil where that
@@ -329,13 +401,35 @@ func (pr *Planner) SettingsChanged(set *locker.Set, only tree.Patterns) ([]Chang
 		if err != nil {
 			return nil, err
 		}
-		c := Changed{Path: it.At, Changes: []settings.Change{}}
-		if merged, err := mergeSettings(it.At, shipped, shipped, mine, settings.Rules{}); err != nil {
-			c.Wrong = err.Error()
-		} else {
-			c.Changes = append(c.Changes, merged.Changes...)
+		out = append(out, changedFrom(it.At, shipped, mine))
+	}
+	d, err := written.Of(pr.Home, set.ID)
+	if err != nil || d == nil {
+		return out, err
+	}
+	for _, at := range d.Files {
+		mine, err := tree.ReadUpTo(pr.Path(at), settingsMost)
+		if err != nil || (len(only) > 0 && !only.Match(at)) ||
+			slices.ContainsFunc(out, func(c Changed) bool { return c.Path == at }) {
+			continue
 		}
-		out = append(out, c)
+		text, err := d.Text(at)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, changedFrom(at, text, mine))
 	}
 	return out, nil
+}
+
+// changedFrom tells what differs between a default and the operator's file.
+func changedFrom(at string, text, mine []byte) Changed {
+	c := Changed{Path: at, Changes: []settings.Change{}}
+	merged, err := mergeSettings(at, text, text, mine, settings.Rules{})
+	if err != nil {
+		c.Wrong = err.Error()
+	} else {
+		c.Changes = append(c.Changes, merged.Changes...)
+	}
+	return c
 }

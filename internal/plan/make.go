@@ -52,7 +52,7 @@ func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 		return nil, err
 	}
 	d := &decider{Planner: pr, p: p, look: pr.inv.Sums(), mend: w.Mend,
-		replaceDrift: slices.Contains(w.Accept, "drift"), left: map[tree.Sum]string{}}
+		number: f.Candidate.Build.Number, replaceDrift: slices.Contains(w.Accept, "drift"), left: map[tree.Sum]string{}}
 	if err := d.all(old); err != nil {
 		return nil, err
 	}
@@ -64,7 +64,7 @@ func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 	if err := d.carrySettings(); err != nil {
 		return nil, err
 	}
-	if err := pr.planScript(p, f); err != nil {
+	if err := pr.planScript(p, f, w); err != nil {
 		return nil, err
 	}
 	pr.planConsents(p, w)
@@ -82,8 +82,9 @@ type decider struct {
 	*Planner
 	p            *Plan
 	look         *inventory.Sums
-	mend         bool // changed files are put back as the build has them
-	replaceDrift bool // files that both sides changed become the build's
+	number       string // the makers' own of the build
+	mend         bool   // changed files are put back as the build has them
+	replaceDrift bool   // files that both sides changed become the build's
 
 	left   map[tree.Sum]string      // content of files that go → path
 	stored map[tree.Sum]locker.File // content of the builds before, once it is asked for
@@ -208,6 +209,9 @@ func (d *decider) file(it *Item, here *tree.Entry, was *inventory.Owned) error {
 		// It is noted all the same that the build ships the file: one that the operator
 		// deleted is not new in the next build either.
 		it.owned = asBuilt
+		if merged, err := d.mergeScript(it, here, was); merged || err != nil {
+			return err
+		}
 		d.carries(it, here, was)
 		return d.heldBack(it, here, was)
 	case here == nil:
@@ -259,6 +263,9 @@ func (d *decider) changedHere(it *Item, here *tree.Entry, was *inventory.Owned) 
 		it.owned = asWas
 		p.was[it.At] = *was
 		return true, nil
+	}
+	if merged, err := d.mergeScript(it, here, was); merged || err != nil {
+		return true, err
 	}
 	if profile.SettingsByName(it.At) && !d.replaceDrift { // a server that writes its settings anew is no reason to stop
 		p.Both = append(p.Both, it.At)

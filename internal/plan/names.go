@@ -80,6 +80,9 @@ func (pr *Planner) rename(p *Plan, build Items, rules map[string]string) Items {
 		if _, stands := p.Before.Get(of[0]); stands {
 			continue
 		}
+		if now := pr.follows(p, build, at); now == of[0] && pr.canFollow(p, at, now) {
+			continue // the script follows: a name says no version that is not in the file
+		}
 		build.Find(of[0]).At = at
 		build = build.sorted(nil)
 		p.Renamed = append(p.Renamed, inventory.Move{From: of[0], To: at})

@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/ahead"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
+	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/resolve"
@@ -70,10 +71,13 @@ type Plan struct {
 	Blocked  []Blocked
 
 	// These are the operator's own files that change with the build.
-	Carried  []Carry   // settings of the operator's, set in the new build's defaults
-	Edits    []Edit    // of the operator's own files: shown, backed up, rolled back like any other file
-	Asked    []Consent // consents that are asked for and were not accepted
-	HeldBack []string  // add-ons that are left out of this refit, by their paths
+	Carried  []Carry    // settings of the operator's, set in the new build's defaults
+	Edits    []Edit     // of the operator's own files: shown, backed up, rolled back like any other file
+	Asked    []Consent  // consents that are asked for and were not accepted
+	Scripts  []Rescript // launch scripts that the build brings anew and the operator changed
+	Lacking  []string   // what the profile asks of the launch script and could not be written into it
+	Unchosen []string   // why the runtime that was chosen is not run
+	HeldBack []string   // add-ons that are left out of this refit, by their paths
 
 	Places  []string // folders of the install on file systems of their own
 	Mounted []string // files that are mounted one by one: nothing can be exchanged there
@@ -86,6 +90,16 @@ type Plan struct {
 	oldSets []string                   // where the installed files came from
 	named   []inventory.Move           // rules by which files get the name that the launch script runs
 	sure    bool                       // the new build's files are all known
+}
+
+// Rescript is a script that changes: its makers and the operator both changed it, or lines of
+// it follow the build and the profile.
+type Rescript struct {
+	Path      string            `json:"path"`
+	Both      []launch.Conflict `json:"both,omitempty"`      // flags of which the operator's value stands
+	Conflicts []launch.Conflict `json:"conflicts,omitempty"` // why it is not merged
+	Merged    bool              `json:"merged,omitempty"`
+	Diff      string            `json:"diff,omitempty"` // from what is installed
 }
 
 // Edit is one line of a script, or of a consent, that is changed.
@@ -143,7 +157,7 @@ func (p *Plan) come(do string, it *Item, c ahead.Coming) {
 func (p *Plan) rewrite(here tree.Entry, text []byte) {
 	p.Texts[here.Path] = text
 	f := &locker.File{Entry: here}
-	f.Size = int64(len(text))
+	f.Size, f.Mtime, f.Inode = int64(len(text)), 0, 0 // no stamp proves that it is the build's
 	p.Steps = append(p.Steps, swap.Step{Do: swap.Replace, Path: here.Path})
 	p.Come(ahead.Coming{At: here.Path, File: f, Mode: here.Mode, UID: here.UID, GID: here.GID})
 	p.Bytes += f.Size

@@ -2,35 +2,211 @@ package plan
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
+	"io"
+	"maps"
+	"path"
+	"slices"
 	"strings"
 
 	"freshkeel/internal/acquire"
+	"freshkeel/internal/ahead"
 	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
+	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/resolve"
 	"freshkeel/internal/runtimes"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
+	"freshkeel/internal/words"
+
+	"github.com/aymanbagabas/go-udiff"
 )
 
-// planScript changes the one word of the launch script that names a runtime
-// which can't run the new build, where this machine has one that can. The rest
-// of the script stays byte for byte; where the word can't be told, nothing
-// changes and the check of the runtime says what to do.
-func (pr *Planner) planScript(p *Plan, f *acquire.Fetched) error {
-	script := pr.Profile.Launch.Script
-	if script == "" || f.Candidate.Stays {
+// Script is the launch script as it will be, with what it runs.
+func (p *Plan) Script(pr *Planner) *launch.Script {
+	return &launch.Script{Install: pr.Dir, Name: pr.Profile.Launch.Script, Env: pr.ServerEnv(), Under: p.texts}
+}
+
+// texts gives the text of a file that comes, or is edited.
+func (p *Plan) texts(at string) ([]byte, bool) {
+	if b, edited := p.Texts[at]; edited {
+		return b, true
+	}
+	c, comes := p.Comes(at)
+	if !comes || c.Kind != tree.File {
+		return nil, false
+	}
+	b, err := io.ReadAll(io.NewSectionReader(p.Store.Content(*c.File), 0, min(c.Size, install.MaxScript)))
+	return b, err == nil
+}
+
+// planScript has the launch script, and the scripts and argument files that it reads, follow
+// the new build and the profile: the artifact's new name, memory, flags, arguments, folder, and
+// a runtime that will do. The rest of each file stays byte for byte. What can't be had is told
+// by the checks.
+func (pr *Planner) planScript(p *Plan, f *acquire.Fetched, w resolve.Want) error {
+	if pr.Profile.Launch.Script == "" {
 		return nil
 	}
-	lines, err := launch.Read(pr.Dir, script, pr.ServerEnv())
-	if err != nil {
+	s := p.Script(pr)
+	if _, err := s.Commands(); err != nil {
 		return nil // the check of the launch script tells
 	}
+	if !f.Candidate.Stays {
+		for _, m := range pr.newNames(p) {
+			edits, lacking, err := s.Artifact(m[0], m[1])
+			if err != nil {
+				return err
+			}
+			p.script(edits, lacking)
+		}
+	}
+	edits, lacking, err := s.Grant(WishOf(pr.Profile))
+	if err != nil {
+		return err
+	}
+	p.script(edits, lacking)
+	if err := pr.chooseRuntime(p, s, f, w); err != nil {
+		return err
+	}
+	for _, at := range slices.Sorted(maps.Keys(s.Texts())) {
+		text := s.Texts()[at]
+		if !p.retext(at, text) {
+			p.Edits = slices.DeleteFunc(p.Edits, func(e Edit) bool { return e.Path == at })
+			p.Lacking = append(p.Lacking, at+": it is no file of the install that a refit exchanges")
+		}
+	}
+	return pr.diffScripts(p)
+}
+
+// diffScripts shows what changes of the scripts, from what is installed.
+func (pr *Planner) diffScripts(p *Plan) error {
+	for _, e := range p.Edits {
+		if _, edited := p.Texts[e.Path]; edited && !e.Consent &&
+			!slices.ContainsFunc(p.Scripts, func(r Rescript) bool { return r.Path == e.Path }) {
+			p.Scripts = append(p.Scripts, Rescript{Path: e.Path})
+		}
+	}
+	for i := range p.Scripts {
+		r := &p.Scripts[i]
+		text, edited := p.Texts[r.Path]
+		if _, stands := p.Before.Get(r.Path); !edited || !stands {
+			continue
+		}
+		mine, err := tree.ReadUpTo(pr.Path(r.Path), install.MaxScript)
+		if err != nil {
+			return err
+		}
+		r.Diff = udiff.Unified(r.Path, r.Path, string(mine), string(text))
+	}
+	return nil
+}
+
+// WishOf is what a profile asks of the launch script.
+func WishOf(p *profile.Profile) launch.Wish {
+	l := p.Launch
+	return launch.Wish{First: l.FirstMemory, Most: l.Memory, Flags: l.Flags, With: l.With, Without: l.Without,
+		Folder: l.Folder, NoBackground: l.Background != nil && !*l.Background, NoWait: l.Pause != nil && !*l.Pause}
+}
+
+// script takes edits over into the plan.
+func (p *Plan) script(edits []launch.Edit, lacking []string) {
+	for _, e := range edits {
+		p.Edits = append(p.Edits, Edit{Path: e.File, Line: e.Line, Old: e.Old, New: e.New, Why: e.Why})
+	}
+	p.Lacking = append(p.Lacking, lacking...)
+}
+
+// retext has a text stand in a file of the install, or in one that comes; false where neither
+// is exchanged.
+func (p *Plan) retext(at string, text []byte) bool {
+	if c, comes := p.Comes(at); comes {
+		f := &locker.File{Entry: c.Entry().Entry}
+		p.Bytes += int64(len(text)) - f.Size
+		f.Size, f.Mtime, f.Inode = int64(len(text)), 0, 0
+		p.Texts[at] = text
+		p.Come(ahead.Coming{At: at, File: f, Mode: c.Mode, UID: c.UID, GID: c.GID})
+		return true
+	}
+	here, stands := p.Before.Get(at)
+	if !stands || here.Kind != tree.File || p.Removed(at) {
+		return false
+	}
+	p.rewrite(here, text)
+	if it := p.items.Find(at); it != nil && it.owned == asHere { // it is the operator's now
+		it.owned = asEdited
+	}
+	return true
+}
+
+// newNames tells which files that the launch script runs the new build calls otherwise: the
+// installed one goes, or is of another version, and one alone of its kind comes.
+func (pr *Planner) newNames(p *Plan) (out [][2]string) {
+	for _, at := range pr.Runs() {
+		if p.Has(at) {
+			continue
+		}
+		if now := pr.follows(p, p.items, at); now != "" {
+			out = append(out, [2]string{at, now})
+		}
+	}
+	return out
+}
+
+// follows is the one file of a build that comes in the place of one with a version in its name;
+// "" for none.
+func (pr *Planner) follows(p *Plan, build Items, at string) string {
+	if version.In(path.Base(at)) == "" {
+		return ""
+	}
+	var found []string
+	for _, of := range pr.ofKind(build, endingOf(at)) {
+		if _, stands := p.Before.Get(of); !stands && path.Dir(of) == path.Dir(at) && version.In(path.Base(of)) != "" &&
+			stemOf(of) == stemOf(at) {
+			found = append(found, of)
+		}
+	}
+	if len(found) != 1 {
+		return ""
+	}
+	return found[0]
+}
+
+// stemOf is a name without the version in it.
+func stemOf(at string) string {
+	base := path.Base(at)
+	return strings.Replace(base, version.In(base), "", 1)
+}
+
+// canFollow tells whether the launch script can be made to run a file by another name.
+func (pr *Planner) canFollow(p *Plan, old, now string) bool {
+	s := p.Script(pr)
+	edits, lacking, err := s.Artifact(old, now)
+	return err == nil && len(edits) > 0 && len(lacking) == 0
+}
+
+// chooseRuntime has each command that a Java runtime runs run one that will do: the operator's
+// choice, else another one only where the one that it runs can't run the new build.
+func (pr *Planner) chooseRuntime(p *Plan, s *launch.Script, f *acquire.Fetched, w resolve.Want) error {
+	choice := w.Runtime
+	if choice == "" {
+		choice = pr.Profile.Runtime.Use
+	}
+	if choice == "" && f.Candidate.Stays {
+		return nil
+	}
+	lines, err := s.Commands()
+	if err != nil {
+		return err
+	}
 	runs := &runtimes.Programs{In: pr.Install, Ahead: p.Ahead, Needs: f.Candidate.Build.Needs}
-	for _, c := range lines {
-		if !c.Java() || c.Path == "" { // what runs nothing is a mistake that is not the build's
+	var have []needs.Runtime
+	for i, c := range lines {
+		if !c.Java() || (c.Path == "" && choice == "") { // what runs nothing is a mistake that is not the build's
 			continue
 		}
 		at, jar, err := runs.Java(c)
@@ -39,51 +215,107 @@ func (pr *Planner) planScript(p *Plan, f *acquire.Fetched) error {
 		}
 		need := runs.NeedOf(jar)
 		rt, err := needs.ReadRuntime(context.Background(), c.Path)
-		if err != nil || need.Fits(rt) {
-			continue
+		runs := err == nil
+		if have == nil {
+			have = pr.rts.Java(context.Background())
 		}
-		best := need.Best(pr.rts.Java(context.Background()))
-		if best == nil {
+		var best *needs.Runtime
+		why := ""
+		switch {
+		case choice != "":
+			chosen := runtimes.Chosen(have, choice)
+			if best = need.Best(chosen); best == nil {
+				p.Unchosen = append(p.Unchosen, runtimes.WhyNone(chosen, choice, need))
+				continue
+			}
+			if runs && slices.ContainsFunc(chosen, func(r needs.Runtime) bool { return r.Path == rt.Path }) &&
+				need.Fits(rt) {
+				continue
+			}
+			why = fmt.Sprintf("%s was chosen, and %s needs %s", choice, at, need)
+		case !runs || need.Fits(rt):
 			continue
+		default:
+			if best = need.Best(have); best == nil {
+				continue
+			}
+			why = fmt.Sprintf("%s needs %s; it ran Java %s", at, need, rt.Version)
 		}
-		if err := p.editScript(pr, c, best,
-			fmt.Sprintf("%s needs %s; it ran Java %s", at, need, rt.Version)); err != nil {
+		e, ok, err := s.Program(i, best.Path, why)
+		if err != nil {
 			return err
+		}
+		if ok { // else it is told, with what to do by hand
+			p.Edits = append(p.Edits, Edit{Path: e.File, Line: e.Line, Old: e.Old, New: e.New, Why: why, Runtime: *best})
 		}
 	}
 	return nil
 }
 
-// editScript has a command of a script run another runtime. It changes nothing where the
-// build brings a script of its own, or where the word can't be told.
-func (p *Plan) editScript(pr *Planner, c launch.Command, rt *needs.Runtime, why string) error {
-	here, ours := p.Before.Get(c.File)
-	if p.Brings(c.File) || !ours || here.Kind != tree.File || p.Edit(c.File) != nil {
-		return nil // the build brings its own, or it is nothing that is swapped
+// WriteScript makes the text of a launch script that runs the server: what the present one
+// runs, where there is one, else the one program of the install. What the profile asks of it
+// stands in it.
+func (pr *Planner) WriteScript(name string) ([]byte, error) {
+	c := launch.Composed{By: "freshkeel launch --write"}
+	commands, err := launch.Read(pr.Dir, pr.Profile.Launch.Script, pr.ServerEnv())
+	if pr.Profile.Launch.Script == "" || err != nil {
+		commands = nil
 	}
-	text, err := tree.ReadUpTo(pr.Path(c.File), install.MaxScript)
-	if errors.Is(err, fs.ErrPermission) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	edited, err := c.WithProgram(text, rt.Path)
-	if err != nil {
-		return nil // it is told, with what to do by hand
-	}
-	line := func(b []byte) string {
-		all := strings.Split(string(b), "\n")
-		if c.Line < 1 || c.Line > len(all) {
-			return ""
+	switch {
+	case len(commands) > 0:
+		last := commands[len(commands)-1]
+		c.Program, c.Args = last.Program, last.Args
+		c.Folder = tree.Rel(pr.Dir, last.Dir)
+		c.Why = fmt.Sprintf("it runs what %s runs, line %d", last.File, last.Line)
+	default:
+		program, err := pr.onlyProgram()
+		if err != nil {
+			return nil, err
 		}
-		return strings.TrimSpace(all[c.Line-1])
+		c.Program, c.Why = "./"+program, program+" is the one program of the install"
+		if strings.HasSuffix(program, ".jar") {
+			c.Program, c.Args = "java", []string{"-jar", program}
+		}
 	}
-	p.Edits = append(p.Edits, Edit{Path: c.File, Line: c.Line, Old: line(text), New: line(edited), Why: why,
-		Runtime: *rt})
-	p.rewrite(here, edited)
-	if it := p.items.Find(c.File); it != nil && it.owned == asHere { // it is the operator's now
-		it.owned = asEdited
+	text, err := launch.Compose(name, c)
+	if err != nil {
+		return nil, err
 	}
-	return nil
+	s := &launch.Script{Install: pr.Dir, Name: name, Env: pr.ServerEnv(), Under: func(at string) ([]byte, bool) {
+		return text, at == name
+	}}
+	if _, _, err := s.Grant(WishOf(pr.Profile)); err != nil {
+		return nil, err
+	}
+	if edited, is := s.Texts()[name]; is {
+		text = edited
+	}
+	return text, nil
+}
+
+// onlyProgram is the jar, or the program, at the top of the install, where there is one alone.
+func (pr *Planner) onlyProgram() (string, error) {
+	list, err := tree.Walk(pr.Dir, pr.Profile.Server.Skip)
+	if err != nil {
+		return "", err
+	}
+	var jars, programs []string
+	for _, e := range list {
+		switch {
+		case strings.Contains(e.Path, "/") || e.Kind != tree.File:
+		case strings.HasSuffix(e.Path, ".jar"):
+			jars = append(jars, e.Path)
+		case e.Mode&0o111 != 0 || strings.HasSuffix(e.Path, ".exe"):
+			programs = append(programs, e.Path)
+		}
+	}
+	if len(jars) == 1 {
+		return jars[0], nil
+	}
+	if len(jars) == 0 && len(programs) == 1 {
+		return programs[0], nil
+	}
+	return "", tell.Advise(fmt.Errorf("which program is the server can't be told: at the top of %s stand %s and %s", pr.Dir,
+		words.Plural(len(jars), "jar"), words.Plural(len(programs), "program")),
+		"write the script by hand; then freshkeel profile set launch.script FILE")
 }

@@ -60,7 +60,8 @@ func (pr *Planner) Stage(run swap.Run, p *Plan, progress func(done, total int64)
 			func(full string) error { return staging.Text(full, text, f.Entry) }); err != nil {
 			return nil, fmt.Errorf("stage %s: %w", at, err)
 		}
-		noted(at, f)
+		done += f.Size // without a stamp: it is not the build's content
+		progress(done, p.Bytes)
 	}
 	find := func(at string) *locker.File {
 		if _, edited := p.Texts[at]; edited {

@@ -17,6 +17,7 @@ import (
 
 	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 
 	"github.com/pelletier/go-toml/v2"
@@ -63,6 +64,9 @@ func (s Server) Own(path string) bool {
 // Runtime is where to look for runtimes besides PATH and JAVA_HOME.
 type Runtime struct {
 	Search []string `toml:"search"`
+	// which one the launch script is to run, where several fit: a release ("21"), a range
+	// (">=21 <25"), or a program with its full path
+	Use string `toml:"use"`
 }
 
 // Addons is where add-ons lie, and how each says which versions it fits.
@@ -84,13 +88,19 @@ const (
 
 // Carry is how one file of settings comes along to a new build.
 type Carry struct {
-	File   string            `toml:"file"`   // path in the install, or a pattern
-	Merge  *bool             `toml:"merge"`  // false: the file stays as it is
-	Always map[string]string `toml:"always"` // key = value that is set, whoever says otherwise; {version} is filled in
-	Never  tree.Patterns     `toml:"never"`  // keys whose values are not carried
-	Rename map[string]string `toml:"rename"` // old key = new key
-	Stop   bool              `toml:"stop"`   // a doubt stops the refit
+	File string `toml:"file"` // path in the install, or a pattern
+	// where its default is: "" in the build under its own name or one of those usual for it,
+	// "written" by the server's first start, else a path in the build
+	Defaults string            `toml:"defaults"`
+	Merge    *bool             `toml:"merge"`  // false: the file stays as it is
+	Always   map[string]string `toml:"always"` // key = value that is set, whoever says otherwise; {version} is filled in
+	Never    tree.Patterns     `toml:"never"`  // keys whose values are not carried
+	Rename   map[string]string `toml:"rename"` // old key = new key
+	Stop     bool              `toml:"stop"`   // a doubt stops the refit
 }
+
+// Written is the kind of default that a server writes at its first start.
+const Written = "written"
 
 // CarryOf is the rule for a file of settings: the first that names it.
 func (p *Profile) CarryOf(at string) Carry {
@@ -141,6 +151,16 @@ type Launch struct {
 	Args   []string `toml:"args"`
 	// names of the environment's variables that the server gets besides those it always does
 	Pass []string `toml:"pass"`
+
+	// What a refit writes into the script where it says otherwise:
+	Memory      string   `toml:"memory"`       // the greatest heap of its runtime, "20G"
+	FirstMemory string   `toml:"first_memory"` // the heap that it begins with
+	Flags       []string `toml:"flags"`        // of the runtime, in front of what it runs
+	With        []string `toml:"with"`         // arguments of the server: a word, or a name and its value
+	Without     []string `toml:"without"`      // words that must not be there; one may end in *
+	Folder      string   `toml:"folder"`       // that the server runs in; "." is the install
+	Background  *bool    `toml:"background"`   // false: no & behind the server
+	Pause       *bool    `toml:"pause"`        // false: no key is waited for once it has ended
 }
 
 // Stop is how it is ended: its own console line first, signals to its own
@@ -452,6 +472,9 @@ func (p *Profile) check(path string, text []byte) error {
 	if p.Launch.Script != "" && !tree.Local(p.Launch.Script) {
 		return bad("launch.script", fmt.Sprintf("%q is not a path in the install", p.Launch.Script))
 	}
+	if err := p.checkLaunch(bad); err != nil {
+		return err
+	}
 	if len(p.Addons.Files) > 0 && (p.Addons.Descriptor == "" || p.Addons.Fits == "") {
 		return bad("addons.files", "descriptor and fits are missing: the file in each add-on that describes it, and "+
 			"its field that says which versions it fits")
@@ -495,6 +518,38 @@ func (p *Profile) check(path string, text []byte) error {
 	}
 	if p.Server.Name == "" {
 		return bad("server.name", "it is missing: give the server a name")
+	}
+	return nil
+}
+
+var memorySize = regexp.MustCompile(`^[1-9][0-9]*[kKmMgGtT]$`)
+
+// checkLaunch checks what the launch script is to say.
+func (p *Profile) checkLaunch(bad func(key, why string) error) error {
+	l := p.Launch
+	for key, size := range map[string]string{"launch.memory": l.Memory, "launch.first_memory": l.FirstMemory} {
+		if size != "" && !memorySize.MatchString(size) {
+			return bad(key, fmt.Sprintf("%q is no size: write it as \"20G\" or \"1500M\"", size))
+		}
+	}
+	for key, list := range map[string][]string{"launch.flags": l.Flags, "launch.with": l.With,
+		"launch.without": l.Without} {
+		for _, w := range list {
+			n := len(strings.Fields(w))
+			if n == 0 || strings.ContainsAny(w, "\r\n\x00") || n > 2 || (n == 2 && key != "launch.with") {
+				return bad(key, fmt.Sprintf("%q is not one word", w))
+			}
+			if key == "launch.without" && (slices.Contains(l.Flags, w) || slices.Contains(l.With, w)) {
+				return bad(key, fmt.Sprintf("%q must be there and must not", w))
+			}
+		}
+	}
+	if l.Folder != "" && l.Folder != "." && !tree.Local(l.Folder) {
+		return bad("launch.folder", fmt.Sprintf("%q is not a folder in the install", l.Folder))
+	}
+	if u := p.Runtime.Use; u != "" && !filepath.IsAbs(u) && version.CheckRange(u) != nil {
+		return bad("runtime.use", fmt.Sprintf("%q is no release (\"21\"), no range of such (\">=21 <25\"), and no full "+
+			"path of a runtime", u))
 	}
 	return nil
 }

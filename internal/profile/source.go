@@ -59,6 +59,7 @@ type API struct {
 	Channels map[string]string `toml:"channels"` // the maker's word → the channel it is here
 	Date     string            `toml:"date"`     // of a build
 	Notes    string            `toml:"notes"`    // of a build
+	Number   string            `toml:"number"`   // the makers' own number of it
 	URL      string            `toml:"url"`      // of a file
 	Size     string            `toml:"size"`     // of a file
 	Digests  map[string]string `toml:"digests"`  // of a file, by the digest's name

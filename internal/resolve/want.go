@@ -13,6 +13,8 @@ type Want struct {
 	Without []string          // layers to go without
 	Mend    bool              // put changed build files back as the build has them
 	Consent []string          // files in which the makers ask for a consent that is given
+	Runtime string            // which runtime the launch script is to run: a release, a range, or a program
+	LetBoot bool              // boot a build for its defaults although the system can't shut it off
 	Hold    []string          // add-ons to leave out this time, by path or name
 }
 

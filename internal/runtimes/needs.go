@@ -2,7 +2,9 @@ package runtimes
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"freshkeel/internal/needs"
@@ -77,6 +79,34 @@ func (n JavaNeed) Best(list []needs.Runtime) (best *needs.Runtime) {
 		}
 	}
 	return best
+}
+
+// Chosen are the runtimes that a choice means: a release, a range, or a program's full path.
+func Chosen(list []needs.Runtime, choice string) (out []needs.Runtime) {
+	for _, rt := range list {
+		real, err := filepath.EvalSymlinks(choice)
+		switch {
+		case filepath.IsAbs(choice):
+			if rt.Path == choice || (err == nil && rt.Path == real) || rt.Home == choice {
+				out = append(out, rt)
+			}
+		case strconv.Itoa(rt.Release) == choice, version.Fits(choice, rt.Version):
+			out = append(out, rt)
+		}
+	}
+	return out
+}
+
+// WhyNone tells why none of the runtimes that a choice means will do.
+func WhyNone(chosen []needs.Runtime, choice string, n JavaNeed) string {
+	if len(chosen) == 0 {
+		return fmt.Sprintf("the runtime %s was chosen, and none here is that", choice)
+	}
+	why := chosen[0].Broken
+	if why == "" {
+		why = n.Why(&chosen[0])
+	}
+	return fmt.Sprintf("the runtime %s was chosen, which is %s, and it will not do: %s", choice, chosen[0].Path, why)
 }
 
 // chosen says why a runtime is the one to recommend.

@@ -41,7 +41,7 @@ func readLines(d *Doc) error {
 	section := ""
 	return d.eachLine(func(from, end, next int) error {
 		a, b := d.trim(from, end)
-		s := string(d.text[a:b])
+		s := d.plain[a:b]
 		switch {
 		case s == "" || isComment(s):
 		case strings.HasPrefix(s, "[") && strings.HasSuffix(s, "]"):
@@ -86,7 +86,7 @@ func comment(value []byte) int {
 func readList(d *Doc) error {
 	return d.eachLine(func(from, end, next int) error {
 		a, b := d.trim(from, end)
-		if s := string(d.text[a:b]); s != "" && !isComment(s) {
+		if s := d.plain[a:b]; s != "" && !isComment(s) {
 			d.add("", "line", a, b, from, next).list = true
 		}
 		return nil
@@ -100,7 +100,7 @@ func readBlocks(d *Doc) error {
 	array, began, from := "", 0, 0 // an array that goes on over lines
 	err := d.eachLine(func(at, end, next int) error {
 		a, b := d.trim(at, end)
-		s := string(d.text[a:b])
+		s := d.plain[a:b]
 		if array != "" {
 			if strings.HasSuffix(strings.TrimSuffix(s, ";"), "}") {
 				d.add(strings.Join(above, "."), array, began, b-len(s)+len(strings.TrimSuffix(s, ";")), from, next)

@@ -89,7 +89,7 @@ type merging struct {
 	r              Rules
 	out            *Merged
 	edits          []splice
-	by             [3]map[string][]int // items by their key: of old, now, mine
+	brought        []*Item // keys that the new default alone has, once they are asked for
 }
 
 // Merge sets the operator's changes, which are what differs between mine and old, in the text of
@@ -103,16 +103,7 @@ func Merge(old, now, mine *Doc, r Rules) (*Merged, error) {
 	if err := sameRest(old, now, mine); err != nil {
 		return nil, err
 	}
-	m := &merging{old: old, now: now, mine: mine, r: r, out: &Merged{Format: now.Format, Unsure: old == nil}}
-	for i, d := range []*Doc{old, now, mine} {
-		m.by[i] = map[string][]int{}
-		if d == nil {
-			continue
-		}
-		for n, it := range d.Items {
-			m.by[i][it.Key] = append(m.by[i][it.Key], n)
-		}
-	}
+	m := &merging{old: old, now: now, mine: mine, r: r, out: &Merged{Format: now.Format, Unsure: old == nil, Changes: make([]Change, 0, 64)}}
 	done := map[string]bool{}
 	for i := range mine.Items {
 		it := &mine.Items[i]
@@ -158,22 +149,12 @@ func sameRest(old, now, mine *Doc) error {
 }
 
 func (m *merging) isList(key string) bool {
-	for i, d := range []*Doc{m.old, m.now, m.mine} {
-		for _, n := range m.by[i][key] {
-			if d.Items[n].list {
-				return true
-			}
-		}
+	list := false
+	for _, d := range []*Doc{m.old, m.now, m.mine} { // each item of a list says so
+		it := d.item(key)
+		list = list || (it != nil && it.list)
 	}
-	return false
-}
-
-// item is the only item of a key in one of the three; nil for none.
-func (m *merging) item(which int, key string) *Item {
-	if n := m.by[which][key]; len(n) > 0 {
-		return &[]*Doc{m.old, m.now, m.mine}[which].Items[n[0]]
-	}
-	return nil
+	return list
 }
 
 // same tells whether two values are: quotes around one of them make no other value.
@@ -200,7 +181,7 @@ func (m *merging) one(i int) {
 	if to := m.r.Rename[key]; to != "" {
 		key = to
 	}
-	was, now := m.item(0, it.Key), m.item(1, key)
+	was, now := m.old.item(it.Key), m.now.item(key)
 	c := Change{Key: key, Mine: it.Value, Line: it.Line}
 	if was != nil {
 		c.Was = was.Value
@@ -233,11 +214,25 @@ func (m *merging) one(i int) {
 	m.tell(c)
 }
 
+// mostLikely bounds how many new keys a dropped one is compared with.
+const mostLikely = 500
+
 // probably is a key that is new, has the default that a dropped one had, and a name like it.
 func (m *merging) probably(it, was *Item) (key string) {
+	if m.brought == nil {
+		m.brought = []*Item{}
+		for i := range m.now.Items {
+			if n := &m.now.Items[i]; m.old.item(n.Key) == nil && m.mine.item(n.Key) == nil {
+				m.brought = append(m.brought, n)
+			}
+		}
+	}
+	if len(m.brought) > mostLikely { // it is another file
+		return ""
+	}
 	best := len(it.Key)/2 + 1
-	for _, n := range m.now.Items {
-		if m.item(0, n.Key) != nil || m.item(2, n.Key) != nil || !same(n.Value, was.Value) {
+	for _, n := range m.brought {
+		if !same(n.Value, was.Value) {
 			continue
 		}
 		if d := words.Distance(it.Key, n.Key); d < best {
@@ -249,36 +244,36 @@ func (m *merging) probably(it, was *Item) (key string) {
 
 // list is for a key that may be repeated: what the operator added or took out stays so.
 func (m *merging) list(key string) {
-	values := func(which int) (out []string) {
-		for _, n := range m.by[which][key] {
-			out = append(out, []*Doc{m.old, m.now, m.mine}[which].Items[n].Value)
-		}
+	values := func(d *Doc) map[string]bool {
+		out := map[string]bool{}
+		d.all(key, func(it *Item) { out[it.Value] = true })
 		return out
 	}
-	was, now, mine := values(0), values(1), values(2)
+	was, now, mine := values(m.old), values(m.now), values(m.mine)
 	if m.never(key) {
 		return
 	}
-	for _, n := range m.by[2][key] {
+	for n, is := m.mine.first[key]; is; n = m.mine.next[n] {
 		it := &m.mine.Items[n]
-		if slices.Contains(was, it.Value) || slices.Contains(now, it.Value) {
-			continue
+		if !was[it.Value] && !now[it.Value] {
+			c := Change{Key: key, Fate: Added, Mine: it.Value, Line: it.Line}
+			if !m.insert(int(n)) {
+				c.Fate = Lost
+			}
+			m.tell(c)
 		}
-		c := Change{Key: key, Fate: Added, Mine: it.Value, Line: it.Line}
-		if !m.insert(n) {
-			c.Fate = Lost
+		if m.mine.next[n] == 0 {
+			break
 		}
-		m.tell(c)
 	}
 	if m.old == nil {
 		return
 	}
-	for _, n := range m.by[1][key] {
-		it := &m.now.Items[n]
-		if slices.Contains(was, it.Value) && !slices.Contains(mine, it.Value) && m.remove(it) {
+	m.now.all(key, func(it *Item) {
+		if was[it.Value] && !mine[it.Value] && m.remove(it) {
 			m.tell(Change{Key: key, Fate: Removed, Was: it.Value, Line: it.Line})
 		}
-	}
+	})
 }
 
 // takenOut takes out again what the operator took out of the old default.
@@ -288,15 +283,13 @@ func (m *merging) takenOut(done map[string]bool) {
 		if done[it.Key] {
 			continue
 		}
-		for _, n := range m.by[1][it.Key] {
-			now := &m.now.Items[n]
-			if (!now.list || now.Value == it.Value) && m.remove(now) {
+		found := false
+		m.now.all(it.Key, func(now *Item) {
+			if !found && (!now.list || now.Value == it.Value) && m.remove(now) {
 				m.tell(Change{Key: it.Key, Fate: Removed, Was: it.Value, Now: now.Value, Line: now.Line})
 			}
-			if now.list && now.Value == it.Value {
-				break
-			}
-		}
+			found = found || (now.list && now.Value == it.Value)
+		})
 		if !it.list {
 			done[it.Key] = true
 		}
@@ -322,7 +315,7 @@ func (m *merging) fresh(done map[string]bool) {
 		renamed[to] = true
 	}
 	for _, it := range m.now.Items {
-		if len(m.by[2][it.Key]) == 0 && len(m.by[0][it.Key]) == 0 && !done[it.Key] && !renamed[it.Key] {
+		if m.mine.item(it.Key) == nil && m.old.item(it.Key) == nil && !done[it.Key] && !renamed[it.Key] {
 			m.tell(Change{Key: it.Key, Fate: New, Now: it.Value, Line: it.Line})
 		}
 	}
@@ -336,7 +329,7 @@ func (m *merging) always() {
 	}
 	slices.Sort(keys)
 	for _, key := range keys {
-		now, value := m.item(1, key), m.r.Always[key]
+		now, value := m.now.item(key), m.r.Always[key]
 		if now == nil || now.list {
 			m.tell(Change{Key: key, Fate: Lost, Mine: value})
 			continue
@@ -357,15 +350,12 @@ func (m *merging) always() {
 // new default has that, or before the one behind it, or at the end of its section.
 func (m *merging) insert(i int) bool {
 	it := &m.mine.Items[i]
-	beside := func(j int) *Item {
+	beside := func(j int) (last *Item) {
 		if j < 0 || j >= len(m.mine.Items) || m.mine.Items[j].parent != it.parent {
 			return nil
 		}
-		n := m.by[1][m.mine.Items[j].Key]
-		if len(n) == 0 {
-			return nil
-		}
-		return &m.now.Items[n[len(n)-1]]
+		m.now.all(m.mine.Items[j].Key, func(b *Item) { last = b })
+		return last
 	}
 	for j := i; j >= 0 && m.mine.Items[j].parent == it.parent; j-- {
 		if b := beside(j); b != nil {
@@ -484,17 +474,16 @@ func (m *merging) proof() error {
 			return &Wrong{Why: "what the merge makes can't be read back: " + err.Error()}
 		}
 	}
-	values := map[string]string{}
-	for _, it := range got.Items {
-		if !it.list {
-			values[it.Key] = it.Value
-		}
-	}
 	for _, c := range m.out.Changes {
 		if c.Fate != Carried && c.Fate != Both && c.Fate != Set {
 			continue
 		}
-		if value, ok := values[c.Key]; !ok || !same(value, c.Mine) {
+		value := ""
+		it := got.item(c.Key)
+		if it != nil {
+			value = it.Value
+		}
+		if it == nil || it.list || !same(value, c.Mine) {
 			return &Wrong{
 				Line:   c.Line,
 				Column: 1,

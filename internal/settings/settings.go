@@ -28,10 +28,13 @@ type Doc struct {
 	Format string // lines, toml, json, yaml, xml, blocks or list
 	Items  []Item
 
-	text []byte
-	rest []Item // lines that are neither a value nor a comment: nobody knows what they say
-	mark int    // bytes of a byte-order mark
-	nl   string // how its lines end
+	text  []byte
+	plain string           // the text once more: what is cut out of it needs no memory of its own
+	first map[string]int32 // key → where in Items it stands first
+	next  []int32          // of an item: where its key stands next; 0: nowhere
+	rest  []Item           // lines that are neither a value nor a comment: nobody knows what they say
+	mark  int              // bytes of a byte-order mark
+	nl    string           // how its lines end
 }
 
 // Text is the file as it was read.
@@ -63,7 +66,7 @@ func Read(name string, text []byte) (*Doc, error) {
 	}
 	lower := strings.ToLower(name)
 	for _, ending := range []string{".sh", ".bash", ".bat", ".cmd", ".ps1", ".py", ".lua", ".js"} {
-		if strings.HasPrefix(string(text), "#!") || strings.HasSuffix(lower, ending) {
+		if bytes.HasPrefix(text, []byte("#!")) || strings.HasSuffix(lower, ending) {
 			return nil, &Wrong{Why: "it is a script"}
 		}
 	}
@@ -92,7 +95,8 @@ func readAs(format string, text []byte) (*Doc, error) {
 }
 
 func (d *Doc) read(format string) (err error) {
-	d.Format = format
+	d.Format, d.plain = format, string(d.text)
+	d.Items = make([]Item, 0, bytes.Count(d.text, []byte("\n"))/2+8) // most have a comment
 	switch format {
 	case "json":
 		err = readJSON(d)
@@ -129,7 +133,7 @@ func (d *Doc) add(parent, name string, start, end, from, to int) *Item {
 	}
 	d.Items = append(
 		d.Items,
-		Item{Key: key, Value: string(d.text[start:end]), start: start, end: end, from: from, to: to,
+		Item{Key: key, Value: d.plain[start:end], start: start, end: end, from: from, to: to,
 			parent: parent},
 	)
 	return &d.Items[len(d.Items)-1]
@@ -140,18 +144,48 @@ func (d *Doc) unknown(a, b int) {
 	d.rest = append(d.rest, Item{Value: string(d.text[a:b]), Line: 1 + bytes.Count(d.text[:a], []byte("\n"))})
 }
 
+// all calls each with the items of a key, in the order of the text. A nil Doc has none.
+func (d *Doc) all(key string, each func(it *Item)) {
+	if d == nil {
+		return
+	}
+	if n, is := d.first[key]; is {
+		for ; ; n = d.next[n] {
+			each(&d.Items[n])
+			if d.next[n] == 0 {
+				return
+			}
+		}
+	}
+}
+
+// item is the first item of a key; nil for none.
+func (d *Doc) item(key string) *Item {
+	if d == nil {
+		return nil
+	}
+	if n, is := d.first[key]; is {
+		return &d.Items[n]
+	}
+	return nil
+}
+
 // repeat marks keys that stand there more than once as lists, and counts lines.
 func (d *Doc) repeat() {
-	n := map[string]int{}
-	for _, it := range d.Items {
-		n[it.Key]++
+	d.first, d.next = make(map[string]int32, len(d.Items)), make([]int32, len(d.Items))
+	for i := len(d.Items) - 1; i >= 0; i-- {
+		it := &d.Items[i]
+		if n, is := d.first[it.Key]; is {
+			d.next[i] = n
+			it.list, d.Items[n].list = true, true
+		}
+		d.first[it.Key] = int32(i)
 	}
 	line, at := 1, 0
 	for i := range d.Items {
 		it := &d.Items[i]
-		it.list = it.list || n[it.Key] > 1
 		if it.start >= at { // items stand in the order of the text
-			line += bytes.Count(d.text[at:it.start], []byte("\n"))
+			line += strings.Count(d.plain[at:it.start], "\n")
 			at = it.start
 		}
 		it.Line = line

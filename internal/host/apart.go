@@ -1,0 +1,199 @@
+package host
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"sync"
+	"time"
+)
+
+// Apart is a program that is run shut off: it has no network, sees no other process, can
+// write to its own folder alone, and meets that folder where the install stands. So it can
+// reach neither the world nor the players, whatever its launch script names.
+type Apart struct {
+	Dir    string   `json:"dir"` // its own folder
+	At     string   `json:"at"`  // the install's, in the place of which it stands
+	Argv   []string `json:"argv"`
+	Env    []string `json:"env"`
+	Openly bool     `json:"openly"` // it is not shut off: in Dir itself, by the operator's word
+}
+
+// Bounds end a program that is run apart. Zero is no bound.
+type Bounds struct {
+	Time   time.Duration
+	Memory int64 // of all its processes together, in bytes
+	Disk   func() bool
+}
+
+// ErrNotApart says that this system does not shut a program off.
+var ErrNotApart = errors.New("this system does not shut a program off from the network and other processes")
+
+// apartFailed is the exit status of a program that could not be shut off.
+const apartFailed = 125
+
+// ApartRun is a program that runs apart.
+type ApartRun struct {
+	cmd  *exec.Cmd
+	in   io.WriteCloser
+	done chan struct{}
+	err  error
+	once sync.Once
+}
+
+// RunApart starts a program apart; self is the command that shuts itself off and becomes it.
+// line hears what it says. The program ends with ctx, and when it goes past a bound.
+func RunApart(ctx context.Context, self []string, a Apart, b Bounds, line func(string)) (*ApartRun, error) {
+	if b.Time > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeoutCause(ctx, b.Time, ErrTooLong)
+		context.AfterFunc(ctx, cancel)
+	}
+	r := &ApartRun{done: make(chan struct{})}
+	out, w, err := r.start(self, a)
+	if err != nil {
+		return nil, err
+	}
+	json.NewEncoder(w).Encode(a)
+	w.Close()
+	read := make(chan struct{})
+	go func() {
+		defer close(read)
+		for in := bufio.NewReader(io.LimitReader(out, 64<<20)); ; {
+			l, err := in.ReadString('\n')
+			if l != "" {
+				line(l)
+			}
+			if err != nil {
+				io.Copy(io.Discard, out)
+				return
+			}
+		}
+	}()
+	go r.mind(ctx, b)
+	go func() {
+		err := r.cmd.Wait()
+		killApart(r.cmd) // what it left behind, where nothing else ends it
+		out.Close()
+		<-read
+		var exit *exec.ExitError
+		if errors.As(err, &exit) && exit.ExitCode() == apartFailed && !a.Openly {
+			err = ErrNotApart
+		}
+		if ctx.Err() != nil {
+			err = context.Cause(ctx)
+		}
+		r.once.Do(func() { r.err = err })
+		close(r.done)
+	}()
+	return r, nil
+}
+
+// start starts the process that is shut off, and returns what it says and where it gets its
+// order.
+func (r *ApartRun) start(self []string, a Apart) (out, w *os.File, err error) {
+	order, w, err := os.Pipe()
+	if err != nil {
+		return nil, nil, err
+	}
+	defer order.Close()
+	failed := func(err error) (*os.File, *os.File, error) {
+		w.Close()
+		return nil, nil, err
+	}
+	if a.Openly {
+		r.cmd = exec.Command(a.Argv[0], a.Argv[1:]...)
+		r.cmd.Env, r.cmd.Dir = a.Env, a.Dir
+		ownGroup(r.cmd)
+	} else {
+		r.cmd = exec.Command(self[0], self[1:]...)
+		r.cmd.Env, r.cmd.Dir = []string{}, "/"
+		r.cmd.ExtraFiles = []*os.File{order}
+		if err := shutOff(r.cmd); err != nil {
+			return failed(err)
+		}
+	}
+	out, said, err := os.Pipe()
+	if err != nil {
+		return failed(err)
+	}
+	r.cmd.Stdout, r.cmd.Stderr = said, said
+	if r.in, err = r.cmd.StdinPipe(); err == nil {
+		err = r.cmd.Start()
+	}
+	said.Close()
+	if err != nil {
+		out.Close()
+		return failed(fmt.Errorf("%w: %v", ErrNotApart, err))
+	}
+	return out, w, nil
+}
+
+// mind holds the program to its bounds.
+func (r *ApartRun) mind(ctx context.Context, b Bounds) {
+	look := time.NewTicker(250 * time.Millisecond)
+	defer look.Stop()
+	for {
+		select {
+		case <-r.done:
+			return
+		case <-ctx.Done():
+			killApart(r.cmd)
+			return
+		case <-look.C:
+		}
+		why := ""
+		if b.Memory > 0 {
+			if used := memoryOf(append(below(r.cmd.Process.Pid), r.cmd.Process.Pid)); used > b.Memory {
+				why = fmt.Sprintf("it took %d MiB of memory and was ended", used>>20)
+			}
+		}
+		if b.Disk != nil && why == "" && b.Disk() {
+			why = "it wrote too much and was ended"
+		}
+		if why != "" {
+			r.once.Do(func() { r.err = errors.New(why) })
+			killApart(r.cmd)
+			return
+		}
+	}
+}
+
+// Send writes a line to its console.
+func (r *ApartRun) Send(line string) { io.WriteString(r.in, line+"\n") }
+
+// Done is closed when it has ended.
+func (r *ApartRun) Done() <-chan struct{} { return r.done }
+
+// Err is how it ended, once Done is closed: nil for a status of 0.
+func (r *ApartRun) Err() error { return r.err }
+
+// End asks the program to end by a line, gives it a while, and ends it.
+func (r *ApartRun) End(line string, wait time.Duration) {
+	select {
+	case <-r.done:
+		return
+	default:
+	}
+	if line != "" {
+		r.Send(line)
+		select {
+		case <-r.done:
+			return
+		case <-time.After(wait):
+		}
+	}
+	termApart(r.cmd)
+	select {
+	case <-r.done:
+		return
+	case <-time.After(wait):
+	}
+	killApart(r.cmd)
+	<-r.done
+}

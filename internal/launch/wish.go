@@ -1,0 +1,776 @@
+package launch
+
+import (
+	"bytes"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"mvdan.cc/sh/v3/syntax"
+)
+
+// Wish is what the commands of a launch script are to have. What it does not name stays.
+type Wish struct {
+	First, Most  string   // a runtime's heap, as "4G"
+	Flags        []string // of a runtime, in front of what it runs
+	With         []string // arguments of the server, behind
+	Without      []string // words that must not be there; one may end in *
+	Folder       string   // that it runs in, relative to the install; "." is the install
+	NoBackground bool     // no & behind it
+	NoWait       bool     // no key waited for once it has ended
+
+	// of which commands: nil for all
+	Of func(Command) bool
+}
+
+// Edit is one change of a script's text.
+type Edit struct {
+	File string
+	Line int // counted from 1, of the text before
+	Old  string
+	New  string
+	Why  string
+}
+
+// Script is a launch script and the files that it reads, as they will be.
+type Script struct {
+	Install string
+	Name    string   // relative to the install
+	Env     []string // the server's
+	Under   Texts    // texts that some files will have; may be nil
+
+	texts map[string][]byte // of files that were edited
+}
+
+// Texts are the files that were edited, by their paths.
+func (s *Script) Texts() map[string][]byte { return s.texts }
+
+// with is the script where one file says something else.
+func (s *Script) with(file string, text []byte) Texts {
+	return func(at string) ([]byte, bool) {
+		if at == file {
+			return text, true
+		}
+		if b, ok := s.texts[at]; ok {
+			return b, true
+		}
+		if s.Under != nil {
+			return s.Under(at)
+		}
+		return nil, false
+	}
+}
+
+// Commands lists what the script runs, as edited so far.
+func (s *Script) Commands() ([]Command, error) {
+	return ReadAs(s.Install, s.Name, s.Env, s.with("", nil))
+}
+
+// text is a file as edited so far.
+func (s *Script) text(at string) ([]byte, error) {
+	return source{install: s.Install, texts: s.with("", nil)}.text(at)
+}
+
+// candidate is one way to change a script's text.
+type candidate struct {
+	region
+	text string
+}
+
+// change is one change that a command is to get: what it is to be like afterwards, and the
+// ways to write that. The first that reads back as it is meant is taken.
+type change struct {
+	why  string
+	want func(Command) Command
+	ways []candidate
+}
+
+// Grant has the script's commands have what is wished: each change in the place where the
+// script has what it changes, be it a word, a variable's value or an argument file, and added
+// where it has none. All else stays byte for byte. A change is made only where the script,
+// read anew, then runs the same commands as before but for it. lacking tells what could not
+// be had so.
+func (s *Script) Grant(w Wish) (edits []Edit, lacking []string, err error) {
+	commands, err := s.Commands()
+	if err != nil {
+		return nil, nil, err
+	}
+	for i := range commands {
+		if !commands[i].serves() || (w.Of != nil && !w.Of(commands[i])) {
+			continue
+		}
+		for _, step := range w.steps() {
+			for range mostChanges {
+				c := commands[i]
+				ch := step(s, c)
+				if ch == nil {
+					break
+				}
+				e, ok := s.try(i, *ch)
+				if !ok {
+					lacking = append(lacking, fmt.Sprintf("%s:%d: %s", c.File, c.Line, ch.why))
+					break
+				}
+				edits = append(edits, e)
+				if commands, err = s.Commands(); err != nil {
+					return nil, nil, err
+				}
+			}
+		}
+	}
+	return edits, lacking, nil
+}
+
+// mostChanges bounds how often one wish changes one command.
+const mostChanges = 20
+
+// serves tells whether a command is the server, and no look at a version.
+func (c Command) serves() bool {
+	if !c.Java() {
+		return c.Path != "" || c.Script != ""
+	}
+	line, err := c.JavaLine(func(string) ([]byte, error) { return nil, nil })
+	return err == nil && line.Runs()
+}
+
+// steps are a wish's changes, one after the other: each is asked anew, as the script is then.
+func (w Wish) steps() (out []func(*Script, Command) *change) {
+	if w.Most != "" {
+		out = append(out, func(s *Script, c Command) *change { return c.heap(s, mostFlags, w.Most) })
+		if w.First == "" {
+			out = append(out, func(s *Script, c Command) *change { return c.firstBelow(s, w.Most) })
+		}
+	}
+	if w.First != "" {
+		out = append(out, func(s *Script, c Command) *change { return c.heap(s, firstFlags, w.First) })
+	}
+	for _, f := range w.Flags {
+		out = append(out, func(s *Script, c Command) *change { return c.flag(s, f) })
+	}
+	for _, f := range w.With {
+		out = append(out, func(s *Script, c Command) *change { return c.argument(f) })
+	}
+	for _, f := range w.Without {
+		out = append(out, func(s *Script, c Command) *change { return c.taken(s, f) })
+	}
+	if w.Folder != "" {
+		out = append(out, func(s *Script, c Command) *change { return c.folder(s, w.Folder) })
+	}
+	if w.NoBackground {
+		out = append(out, func(s *Script, c Command) *change { return c.foreground(s) })
+	}
+	if w.NoWait {
+		out = append(out, func(s *Script, c Command) *change { return c.noWait(s) })
+	}
+	return out
+}
+
+// try makes a change in the first of its ways that reads back right.
+func (s *Script) try(i int, ch change) (Edit, bool) {
+	before, err := s.Commands()
+	if err != nil {
+		return Edit{}, false
+	}
+	for _, way := range ch.ways {
+		text, err := s.text(way.file)
+		if err != nil || way.start < 0 || way.end > len(text) || way.start > way.end {
+			continue
+		}
+		edited := slices.Concat(text[:way.start], []byte(way.text), text[way.end:])
+		after, err := ReadAs(s.Install, s.Name, s.Env, s.with(way.file, edited))
+		if err != nil || len(after) != len(before) || !alike(after[i], ch.want(before[i])) {
+			continue
+		}
+		same := true
+		for j := range before {
+			// What stands at one place of a file runs for each command that reads it.
+			same = same && (alike(after[j], before[j]) || alike(after[j], ch.want(before[j])))
+		}
+		if !same {
+			continue
+		}
+		if s.texts == nil {
+			s.texts = map[string][]byte{}
+		}
+		s.texts[way.file] = edited
+		line := 1 + bytes.Count(text[:way.start], []byte("\n"))
+		return Edit{File: way.file, Line: line, Old: linesOf(text, way.start, way.end),
+			New: linesOf(edited, way.start, way.start+len(way.text)), Why: ch.why}, true
+	}
+	return Edit{}, false
+}
+
+// alike tells whether two commands run the same in the same way.
+func alike(a, b Command) bool {
+	return a.Program == b.Program && a.Dir == b.Dir && a.Background == b.Background && a.Jar == b.Jar &&
+		a.Script == b.Script && slices.Equal(a.Args, b.Args) && slices.Equal(a.Flags, b.Flags) &&
+		a.Given == b.Given && a.Screen == b.Screen && (a.Loop == nil) == (b.Loop == nil) &&
+		(a.Waits == nil) == (b.Waits == nil) && (a.Stays == nil) == (b.Stays == nil)
+}
+
+// linesOf are the lines of a text that a part of it stands on.
+func linesOf(text []byte, start, end int) string {
+	from := bytes.LastIndexByte(text[:start], '\n') + 1
+	to := len(text)
+	if end > start && text[end-1] == '\n' {
+		end--
+	}
+	if i := bytes.IndexByte(text[end:], '\n'); i >= 0 {
+		to = end + i
+	}
+	return strings.TrimSpace(string(text[from:to]))
+}
+
+// mostFlags and firstFlags are how runtimes are told their greatest heap, and the one that
+// they begin with.
+var (
+	mostFlags  = []string{"-Xmx", "-XX:MaxHeapSize=", "--max-old-space-size="}
+	firstFlags = []string{"-Xms", "-XX:InitialHeapSize="}
+)
+
+// runtimeArgs are what a command's runtime is told: of a Java runtime out of all places.
+func (c Command) runtimeArgs() []string {
+	if c.Java() {
+		return c.Flags
+	}
+	if i := slices.Index(c.Args, c.given()); i >= 0 && c.given() != "" {
+		return c.Args[:i]
+	}
+	return nil
+}
+
+// HeapFlags are the flags that say the heap which a command's runtime begins with, and its
+// greatest: the last of each, which counts; "" for one that is not said.
+func (c Command) HeapFlags() (first, most string) {
+	for _, a := range c.runtimeArgs() {
+		for _, f := range firstFlags {
+			if strings.HasPrefix(a, f) {
+				first = a
+			}
+		}
+		for _, f := range mostFlags {
+			if strings.HasPrefix(a, f) {
+				most = a
+			}
+		}
+	}
+	return first, most
+}
+
+// Heap is what HeapFlags say, in bytes; 0 for one that is not said.
+func (c Command) Heap() (first, most int64) {
+	f, m := c.HeapFlags()
+	return HeapBytes(f), HeapBytes(m)
+}
+
+// heap sets a heap: in the last flag that says it, which counts, or in a new one.
+func (c Command) heap(s *Script, forms []string, size string) *change {
+	form, now := "", ""
+	for _, a := range c.runtimeArgs() {
+		for _, f := range forms {
+			if strings.HasPrefix(a, f) {
+				form, now = f, a
+			}
+		}
+	}
+	wanted := HeapBytes("-Xmx" + size)
+	if now != "" && HeapBytes(now) == wanted {
+		return nil
+	}
+	node := c.given() != "" && !c.Java()
+	if form == "" && node {
+		form = "--max-old-space-size="
+	} else if form == "" {
+		form = forms[0]
+	}
+	set := form + size
+	if form == "--max-old-space-size=" {
+		set = fmt.Sprintf("%s%d", form, wanted>>20)
+	}
+	if !c.Java() && !(node && (strings.HasPrefix(path.Base(c.Program), "node") || now != "")) {
+		return nil // it has no heap that is known here
+	}
+	if now == "" {
+		return c.insert(set)
+	}
+	return c.exchange(s, now, set)
+}
+
+// firstBelow lowers the heap that a runtime begins with where it would be larger than the
+// greatest: the runtime refuses that.
+func (c Command) firstBelow(s *Script, most string) *change {
+	if first, _ := c.Heap(); first <= HeapBytes("-Xmx"+most) {
+		return nil
+	}
+	return c.heap(s, firstFlags, most)
+}
+
+// keyOf is what a flag sets: two with one key say something of the same thing.
+func keyOf(flag string) string {
+	for _, f := range append(slices.Clone(mostFlags), firstFlags...) {
+		if strings.HasPrefix(flag, f) {
+			return f
+		}
+	}
+	if name, ok := strings.CutPrefix(flag, "-XX:"); ok {
+		name, _, _ = strings.Cut(strings.TrimLeft(name, "+-"), "=")
+		return "-XX:" + name
+	}
+	key, _, _ := strings.Cut(flag, "=")
+	if i := strings.IndexByte(key, ':'); i > 0 && strings.HasPrefix(key, "-X") {
+		key = key[:i]
+	}
+	return key
+}
+
+// flag has a runtime's flag be there.
+func (c Command) flag(s *Script, flag string) *change {
+	if slices.Contains(c.runtimeArgs(), flag) {
+		return nil
+	}
+	for _, a := range slices.Backward(c.runtimeArgs()) {
+		if keyOf(a) == keyOf(flag) {
+			return c.exchange(s, a, flag)
+		}
+	}
+	if !c.Java() && c.given() == "" {
+		return nil
+	}
+	return c.insert(flag)
+}
+
+// replaced is a list in which the last of a word is another.
+func replaced(list []string, old, now string) []string {
+	out := slices.Clone(list)
+	for i, a := range slices.Backward(out) {
+		if a == old {
+			out[i] = now
+			break
+		}
+	}
+	return out
+}
+
+// exchange puts one flag in the place of another: in the word itself, in the value of a
+// variable that it is made of, or in an argument file.
+func (c Command) exchange(s *Script, old, now string) *change {
+	ch := &change{why: fmt.Sprintf("%s → %s", old, now), want: func(c Command) Command {
+		c.Args, c.Flags = replaced(c.Args, old, now), replaced(c.Flags, old, now)
+		return c
+	}}
+	places := c.places(s)
+	for _, pair := range parts(old, now) {
+		for _, r := range places {
+			ch.ways = append(ch.ways, s.tokens(r, pair[0], pair[1])...)
+		}
+	}
+	for i, a := range c.Args { // the whole word, however it came about
+		if a == old && c.words[i].end > 0 {
+			if q, err := c.quote(now); err == nil {
+				ch.ways = append(ch.ways, candidate{c.words[i], q})
+			}
+		}
+	}
+	return ch
+}
+
+// parts are ways to say that one word becomes another: the whole words, then what is left
+// when what they have in common is cut off, as far as a name, a number or an equals sign goes.
+func parts(old, now string) (out [][2]string) {
+	out = append(out, [2]string{old, now})
+	stop := func(b byte) bool {
+		return !(b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b == '.')
+	}
+	begin := 0
+	for begin < min(len(old), len(now)) && old[begin] == now[begin] {
+		begin++
+	}
+	end := 0
+	for end < min(len(old), len(now))-begin && old[len(old)-1-end] == now[len(now)-1-end] {
+		end++
+	}
+	add := func(b, e int) {
+		if b < len(old)-e && b < len(now)-e {
+			out = append(out, [2]string{old[b : len(old)-e], now[b : len(now)-e]})
+		}
+	}
+	for _, form := range append(slices.Clone(mostFlags), firstFlags...) { // a size, behind its flag
+		if strings.HasPrefix(old, form) && strings.HasPrefix(now, form) {
+			add(len(form), 0)
+			if old[len(old)-1] == now[len(now)-1] { // the unit stands in the word
+				add(len(form), 1)
+			}
+		}
+	}
+	b, e := begin, end
+	for b > 0 && !stop(old[b-1]) {
+		b--
+	}
+	for e > 0 && !stop(old[len(old)-e]) {
+		e--
+	}
+	add(b, e)
+	if ext := path.Ext(old); ext == path.Ext(now) && len(ext) > 1 && wordByte(ext[len(ext)-1]) { // the version, without the ending
+		add(b, len(ext))
+	}
+	return out
+}
+
+// places are where what a command is made of may stand: its words, argument files, the values
+// of variables.
+func (c Command) places(s *Script) []region {
+	out := []region{c.own}
+	for _, a := range c.Args {
+		if name, is := strings.CutPrefix(a, "@"); is && c.Java() && !strings.HasPrefix(name, "@") {
+			at := c.At(s.Install, name)
+			if b, err := s.text(at); err == nil && !path.IsAbs(at) {
+				out = append(out, region{at, 0, len(b)})
+			}
+		}
+	}
+	return append(out, c.from...)
+}
+
+// tokens are the places in a region where a word stands by itself, the last one first.
+func (s *Script) tokens(r region, old, now string) (out []candidate) {
+	text, err := s.text(r.file)
+	if err != nil || r.end > len(text) || old == "" {
+		return nil
+	}
+	part := text[r.start:r.end]
+	edge := func(at int) bool {
+		if at < 0 || at >= len(part) {
+			return true
+		}
+		b := part[at]
+		return !(b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b == '_' || b == '-' || b == '.')
+	}
+	for at := 0; ; {
+		i := bytes.Index(part[at:], []byte(old))
+		if i < 0 {
+			break
+		}
+		i += at
+		at = i + 1
+		isDefault := i > 1 && part[i-1] == '-' && part[i-2] == ':' // of ${NAME:-4G}
+		if (isDefault || edge(i-1) || !wordByte(old[0])) && (edge(i+len(old)) || !wordByte(old[len(old)-1])) {
+			out = append(out, candidate{region{r.file, r.start + i, r.start + i + len(old)}, now})
+		}
+	}
+	slices.Reverse(out)
+	return out
+}
+
+func wordByte(b byte) bool {
+	return b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z'
+}
+
+// plain are words that need no quotes in any script.
+var plain = regexp.MustCompile(`^[A-Za-z0-9_@+:./-][A-Za-z0-9_@+=:./-]*$`)
+
+func (c Command) quote(word string) (string, error) {
+	if plain.MatchString(word) {
+		return word, nil
+	}
+	if c.batch {
+		return batchQuote(word)
+	}
+	return syntax.Quote(word, syntax.LangPOSIX)
+}
+
+// insert adds a flag to a runtime's, right behind the word that names it.
+func (c Command) insert(flag string) *change {
+	ch := &change{why: "with " + flag, want: func(c Command) Command {
+		c.Args = slices.Insert(slices.Clone(c.Args), 0, flag)
+		if c.Java() { // those of variables come before all that the line has
+			c.Flags = slices.Insert(slices.Clone(c.Flags), c.outside, flag)
+		}
+		return c
+	}}
+	q, err := c.quote(flag)
+	if err == nil && c.end > c.start {
+		ch.ways = append(ch.ways, candidate{region{c.own.file, c.end, c.end}, " " + q})
+	}
+	return ch
+}
+
+// argument has an argument of the server be there: one word, or a name and its value.
+func (c Command) argument(arg string) *change {
+	words := strings.Fields(arg)
+	first := c.After
+	if !c.Java() {
+		first = slices.Index(c.Args, c.given()) + 1
+	}
+	own := c.Args[min(first, len(c.Args)):]
+	at := slices.IndexFunc(own, func(a string) bool {
+		return a == words[0] || (len(words) == 1 && strings.Contains(arg, "=") && keyOf(a) == keyOf(arg))
+	})
+	if at >= 0 && len(words) == 1 && own[at] == arg {
+		return nil
+	}
+	if at >= 0 && len(words) == 2 && at+1 < len(own) && own[at+1] == words[1] {
+		return nil
+	}
+	ch := &change{why: "with " + arg}
+	switch i := first + at; {
+	case at < 0:
+		ch.want = func(c Command) Command {
+			c.Args = slices.Insert(slices.Clone(c.Args), first, words...)
+			return c
+		}
+		behind := c.end
+		if first > 0 {
+			behind = c.words[first-1].end
+		}
+		if behind > 0 {
+			text := ""
+			for _, w := range words {
+				q, err := c.quote(w)
+				if err != nil {
+					return ch
+				}
+				text += " " + q
+			}
+			ch.ways = []candidate{{region{c.own.file, behind, behind}, text}}
+		}
+	default:
+		set := words[len(words)-1]
+		if i += len(words) - 1; i >= len(c.Args) {
+			return ch
+		}
+		ch.want = func(c Command) Command {
+			c.Args = slices.Clone(c.Args)
+			c.Args[i] = set
+			return c
+		}
+		if q, err := c.quote(set); err == nil && c.words[i].end > 0 {
+			ch.ways = []candidate{{c.words[i], q}}
+		}
+	}
+	return ch
+}
+
+// taken has words go: each of them that stands there.
+func (c Command) taken(s *Script, word string) *change {
+	matches := func(a string) bool {
+		stem, any := strings.CutSuffix(word, "*")
+		return a == word || (any && strings.HasPrefix(a, stem))
+	}
+	for _, a := range slices.Concat(c.Flags, c.Args) {
+		if !matches(a) {
+			continue
+		}
+		ch := &change{why: "without " + a, want: func(c Command) Command {
+			drop := func(list []string) []string {
+				i := slices.Index(list, a)
+				if i < 0 {
+					return list
+				}
+				return slices.Delete(slices.Clone(list), i, i+1)
+			}
+			c.Args, c.Flags = drop(c.Args), drop(c.Flags)
+			return c
+		}}
+		for _, r := range c.places(s) {
+			for _, way := range s.tokens(r, a, "") {
+				ch.ways = append(ch.ways, candidate{s.withBlank(way.region), ""}, way)
+			}
+		}
+		for i, b := range c.Args {
+			if b == a && c.words[i].end > 0 {
+				ch.ways = append(ch.ways, candidate{s.withBlank(c.words[i]), ""})
+			}
+		}
+		return ch // one at a time: the next is seen when the script is read anew
+	}
+	return nil
+}
+
+// withBlank is a region with the blanks before it, or behind it where none are before.
+func (s *Script) withBlank(r region) region {
+	text, err := s.text(r.file)
+	if err != nil || r.end > len(text) {
+		return r
+	}
+	blank := func(at int) bool { return at >= 0 && at < len(text) && (text[at] == ' ' || text[at] == '\t') }
+	if blank(r.start - 1) {
+		for blank(r.start - 1) {
+			r.start--
+		}
+		return r
+	}
+	for blank(r.end) {
+		r.end++
+	}
+	return r
+}
+
+// lineStart is where the line begins on which a place of a file stands, and the blanks that
+// it begins with.
+func (s *Script) lineStart(r region) (at int, indent, newline string) {
+	text, err := s.text(r.file)
+	if err != nil || r.start > len(text) {
+		return -1, "", "\n"
+	}
+	at = bytes.LastIndexByte(text[:r.start], '\n') + 1
+	n := len(text[at:]) - len(bytes.TrimLeft(text[at:], " \t"))
+	newline = "\n"
+	if bytes.Contains(text, []byte("\r\n")) {
+		newline = "\r\n"
+	}
+	return at, string(text[at : at+n]), newline
+}
+
+// folder has a command run in a folder of the install.
+func (c Command) folder(s *Script, folder string) *change {
+	want := path.Join(s.Install, folder)
+	if path.Clean(c.Dir) == want {
+		return nil
+	}
+	ch := &change{why: "in the folder " + folder, want: func(c Command) Command {
+		c.Dir = want
+		return c
+	}}
+	at, indent, nl := s.lineStart(c.own)
+	if at < 0 {
+		return ch
+	}
+	here := region{c.own.file, at, at}
+	below := ""
+	if folder != "." {
+		below = "/" + path.Clean(folder)
+	}
+	if c.batch {
+		ch.ways = []candidate{{here, indent + `cd /d "%~dp0` + strings.ReplaceAll(strings.TrimPrefix(below, "/"), "/",
+			`\`) + `"` + nl}}
+		return ch
+	}
+	if q, err := syntax.Quote(below, syntax.LangPOSIX); err == nil || below == "" {
+		if below == "" {
+			q = ""
+		}
+		ch.ways = append(ch.ways, candidate{here, indent + `cd "$(dirname "$0")"` + q + " || exit 1" + nl})
+	}
+	if q, err := syntax.Quote(want, syntax.LangPOSIX); err == nil {
+		ch.ways = append(ch.ways, candidate{here, indent + "cd " + q + " || exit 1" + nl})
+	}
+	return ch
+}
+
+// foreground has no & stand behind a command: the script then lasts as long as the server, and
+// the server gets its console.
+func (c Command) foreground(s *Script) *change {
+	if !c.Background || c.batch {
+		return nil
+	}
+	return &change{why: "without the & behind it", want: func(c Command) Command {
+		c.Background = false
+		return c
+	}, ways: []candidate{{s.withBlank(c.ends), ""}, {c.ends, ";"}}}
+}
+
+// noWait has no key waited for behind a command.
+func (c Command) noWait(s *Script) *change {
+	if c.Stays == nil {
+		return nil
+	}
+	text, err := s.text(c.Stays.File)
+	if err != nil {
+		return nil
+	}
+	at := 0
+	for range c.Stays.Line - 1 {
+		at += bytes.IndexByte(text[at:], '\n') + 1
+	}
+	end := len(text)
+	if i := bytes.IndexByte(text[at:], '\n'); i >= 0 {
+		end = at + i + 1
+	}
+	return &change{why: "without the wait for a key", want: func(c Command) Command {
+		c.Stays = nil
+		return c
+	}, ways: []candidate{{region{c.Stays.File, at, end}, ""}}}
+}
+
+// Artifact has commands run another file in the place of one: the build calls it otherwise now.
+func (s *Script) Artifact(old, now string) (edits []Edit, lacking []string, err error) {
+	commands, err := s.Commands()
+	if err != nil {
+		return nil, nil, err
+	}
+	for i := range commands {
+		c := commands[i]
+		names := func(a string) bool { return c.At(s.Install, a) == old }
+		k := slices.IndexFunc(c.Args, names)
+		program := c.Path != "" && c.At(s.Install, c.Path) == old
+		if k < 0 && !program {
+			continue
+		}
+		ch := change{why: fmt.Sprintf("the build calls %s %s", path.Base(old), path.Base(now))}
+		written := c.Program
+		if !program {
+			written = c.Args[k]
+		}
+		other := written[:len(written)-len(path.Base(old))] + path.Base(now)
+		if !strings.HasSuffix(written, path.Base(old)) || path.Dir(old) != path.Dir(now) {
+			lacking = append(lacking, fmt.Sprintf("%s:%d: %s", c.File, c.Line, ch.why))
+			continue
+		}
+		ch.want = func(c Command) Command {
+			if program {
+				c.Program = strings.ReplaceAll(c.Program, written, other)
+				return c
+			}
+			c.Args = replaced(c.Args, written, other)
+			if c.Jar == old {
+				c.Jar = now
+			}
+			if c.Script == old {
+				c.Script = now
+			}
+			return c
+		}
+		for _, pair := range append(parts(written, other), parts(path.Base(old), path.Base(now))...) {
+			for _, r := range c.places(s) {
+				ch.ways = append(ch.ways, s.tokens(r, pair[0], pair[1])...)
+			}
+		}
+		if program {
+			ch.ways = append(ch.ways, s.tokens(region{c.own.file, c.start, c.end}, path.Base(old), path.Base(now))...)
+		}
+		if e, ok := s.try(i, ch); ok {
+			edits = append(edits, e)
+		} else {
+			lacking = append(lacking, fmt.Sprintf("%s:%d: %s", c.File, c.Line, ch.why))
+		}
+		if commands, err = s.Commands(); err != nil {
+			return nil, nil, err
+		}
+	}
+	return edits, lacking, nil
+}
+
+// Program has the i-th command run another program.
+func (s *Script) Program(i int, program, why string) (e Edit, ok bool, err error) {
+	commands, err := s.Commands()
+	if err != nil || i >= len(commands) {
+		return e, false, err
+	}
+	c := commands[i]
+	text, err := s.text(c.File)
+	if err != nil {
+		return e, false, err
+	}
+	edited, err := c.WithProgram(text, program)
+	if err != nil {
+		return e, false, nil
+	}
+	if s.texts == nil {
+		s.texts = map[string][]byte{}
+	}
+	s.texts[c.File] = edited
+	return Edit{File: c.File, Line: c.Line, Old: linesOf(text, c.start, c.end),
+		New: linesOf(edited, c.start, c.start), Why: why}, true, nil
+}
