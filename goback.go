@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	"freshkeel/internal/host"
 	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
@@ -38,7 +37,7 @@ func (t *transaction) goBack(why string, lines []string) error {
 	if err := t.k.in.Halt("phase:rolling-back"); err != nil {
 		return stuck(err)
 	}
-	if t.k.in.RunDir().Status().Running {
+	if t.k.in.Host().Status().Running {
 		if err := t.step("stop new server", func() (string, error) {
 			exit, err := t.k.srv.HalfStop()
 			if exit == nil {
@@ -100,7 +99,7 @@ func (t *transaction) returned() error {
 		if err := t.comeBack(t.e.From); err != nil {
 			return err
 		}
-	} else if t.k.in.RunDir().Status().Running {
+	} else if t.k.in.Host().Status().Running {
 		if _, _, err := t.k.srv.Stop(context.Background()); err != nil {
 			return t.stuck("going back", err)
 		}
@@ -167,7 +166,7 @@ func (t *transaction) revert(why string, lines []string) error {
 	if err := t.k.in.Halt("phase:reverting"); err != nil {
 		return stuck(err)
 	}
-	if t.k.in.RunDir().Status().Running {
+	if t.k.in.Host().Status().Running {
 		if _, err := t.k.srv.HalfStop(); err != nil {
 			return stuck(err)
 		}
@@ -325,7 +324,7 @@ func worldIn(in *install.Install, lines []string) (out []string) {
 // back to where it began, and what would help is told.
 func (t *transaction) wontRun(n *notUp) error {
 	lines := n.v.Lines
-	if tail, err := host.Tail(t.k.in.RunDir().Console(), 40); err == nil && len(worldIn(t.k.in, lines)) == 0 {
+	if tail, err := t.k.in.Host().Tail(40); err == nil && len(worldIn(t.k.in, lines)) == 0 {
 		lines = append(slices.Clone(lines), tail...)
 	}
 	world := worldIn(t.k.in, lines)

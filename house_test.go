@@ -87,7 +87,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		"edited":    {"install", "launch"},
 		"feed":      {"fetch", "pages", "profile", "unpack"},
 		"host":      {"launch"},
-		"install":   {"host", "locker", "logbook", "profile", "swap", "tell"},
+		"install":   {"host", "launch", "locker", "logbook", "profile", "swap", "tell"},
 		"inventory": {"install", "locker"},
 		"kept":      {"install", "inventory", "locker", "profile", "resolve", "runtimes", "tell", "written"},
 		"lay": {"acquire", "adopt", "feed", "fetch", "install", "inventory", "learn", "locker", "plan", "profile",

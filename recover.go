@@ -30,7 +30,7 @@ func (k *Keel) Recover(ctx context.Context) (*logbook.Entry, error) {
 // work there is nothing to settle.
 func (k *Keel) Settle(ctx context.Context) (*logbook.Entry, error) {
 	e, err := k.in.Book.Unfinished()
-	if (e == nil && !k.in.RunDir().Status().Left) || err != nil {
+	if (e == nil && !k.in.Host().Status().Left) || err != nil {
 		return nil, err
 	}
 	// A recovery that did not end well is tried again by a command that changes
@@ -154,19 +154,19 @@ func (t *transaction) abandonInterrupted(why string) error {
 
 // awaitStop lets a stop that the minder is carrying out come to its end.
 func awaitStop(ctx context.Context, srv *server.Server) {
-	if st := srv.RunDir().Status(); !st.Running || !st.Stopping {
+	if st := srv.Host().Status(); !st.Running || !st.Stopping {
 		return
 	}
 	o := srv.Order()
 	ctx, cancel := context.WithTimeout(ctx, o.Wait+o.Terminate+15*time.Second)
 	defer cancel()
-	srv.RunDir().Wait(ctx)
+	srv.Host().Wait(ctx)
 }
 
 // watchThrough sees an interrupted watch through where the new server still
 // runs, and goes back where it does not.
 func (t *transaction) watchThrough(ctx context.Context, why string) error {
-	if !t.k.in.RunDir().Status().Running {
+	if !t.k.in.Host().Status().Running {
 		return t.goBack(why+", and the new server is not running", nil)
 	}
 	if v := t.watch(ctx); !v.Up {
@@ -178,7 +178,7 @@ func (t *transaction) watchThrough(ctx context.Context, why string) error {
 // confirmAgain confirms what a crash kept from being confirmed. Where the
 // whole machine went down, the new server has to come up once more.
 func (t *transaction) confirmAgain(ctx context.Context) error {
-	if t.e.EndRunning && !t.k.in.RunDir().Status().Running {
+	if t.e.EndRunning && !t.k.in.Host().Status().Running {
 		if v := t.start(ctx); !v.Up {
 			return t.goBack(v.Why, v.Lines)
 		}

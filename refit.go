@@ -293,7 +293,7 @@ func (t *transaction) confirm() error {
 	if err := t.takeInventory(t.dir, inventoryAfter); err != nil {
 		return stuck(err)
 	}
-	if !t.e.EndRunning && t.k.in.RunDir().Status().Running {
+	if !t.e.EndRunning && t.k.in.Host().Status().Running {
 		if err := t.step("stop again", func() (string, error) {
 			_, _, err := t.k.srv.Stop(context.Background())
 			return "it was not running before", err
@@ -399,7 +399,7 @@ func (k *Keel) refitOn(ctx context.Context, w Want, chain []string, confirmed []
 // for, where the operator accepted it by name beforehand, and tells whether the
 // server may be started once more. Otherwise it adds to the verdict what to do.
 func (t *transaction) consented(w Want, v *Verdict) (again bool) {
-	if t.k.in.RunDir().Status().Running {
+	if t.k.in.Host().Status().Running {
 		return false
 	}
 	asked := t.k.planner.OpenConsents()
@@ -446,7 +446,7 @@ func (t *transaction) seenToRun(p *Plan) {
 	if len(brought) == 0 {
 		return
 	}
-	used, visible := host.Using(t.k.in.RunDir().Status().Processes)
+	used, visible := host.Using(t.k.in.Host().Status().Processes)
 	real := tree.Real(t.k.in.Dir)
 	for _, at := range brought {
 		full := filepath.Join(real, filepath.FromSlash(at))

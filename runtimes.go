@@ -170,14 +170,13 @@ type LaunchLine struct {
 // LaunchLines tells what the launch script really runs: variables filled in, the scripts that it
 // calls followed.
 func LaunchLines(ctx context.Context, k *Keel) (out []LaunchLine, err error) {
-	script := k.Profile.Launch.Script
-	if script == "" {
+	if k.Profile.Launch.Script == "" && k.in.Service() == nil {
 		return nil, tell.Advise(
 			errors.New("the profile names no launch script"),
 			"freshkeel profile set launch.script FILE",
 		)
 	}
-	commands, err := launch.Read(k.in.Dir, script, k.in.ServerEnv())
+	commands, err := k.in.Launched()
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +194,7 @@ func LaunchLines(ctx context.Context, k *Keel) (out []LaunchLine, err error) {
 		one.First, one.Most = c.Heap()
 		out = append(out, one)
 	}
-	s := &launch.Script{Install: k.in.Dir, Name: script, Env: k.in.ServerEnv()}
+	s := k.in.Script(nil)
 	edits, lacking, err := s.Grant(plan.WishOf(k.Profile))
 	if err != nil || len(out) == 0 {
 		return out, err

@@ -8,7 +8,6 @@ import (
 	"freshkeel/internal/edited"
 	"freshkeel/internal/host"
 	"freshkeel/internal/inventory"
-	"freshkeel/internal/launch"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/server"
 	"freshkeel/internal/tell"
@@ -47,7 +46,7 @@ type Status struct {
 // Rejoin gives a server whose minder was killed another one, where nobody else is at
 // work: its output goes nowhere until then. It settles nothing.
 func (k *Keel) Rejoin(ctx context.Context) {
-	if !k.in.RunDir().Status().Left {
+	if !k.in.Host().Status().Left {
 		return
 	}
 	if unlock, err := k.in.Lock("look"); err == nil {
@@ -62,7 +61,7 @@ func (k *Keel) Status() (*Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	st := k.in.RunDir().Status()
+	st := k.in.Host().Status()
 	s := &Status{Name: k.in.Profile.Server.Name, Install: k.in.Dir, Version: inv.Version, Mixed: inv.Mixed, Server: st,
 		Outside: host.Outside(k.in.Dir, st)}
 	all, err := k.in.Book.All()
@@ -94,7 +93,7 @@ func (k *Keel) Status() (*Status, error) {
 		s.Version, s.Mixed = s.Run.To, nil // its files are in place, though not confirmed
 	}
 	s.Edited, s.Read = edited.Since(k.in, nil)
-	if lines, err := host.Tail(k.in.RunDir().Console(), 1); err == nil && len(lines) > 0 {
+	if lines, err := k.in.Host().Tail(1); err == nil && len(lines) > 0 {
 		s.LastLine = lines[0]
 	}
 	return s, nil
@@ -108,7 +107,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 		return nil, err
 	}
 	defer unlock()
-	if st := k.in.RunDir().Status(); st.Running {
+	if st := k.in.Host().Status(); st.Running {
 		return nil, &host.AlreadyRunning{PID: st.PID, Since: st.Since, How: st.How()}
 	}
 	if err := k.checker.PortFree(); err != nil {
@@ -142,11 +141,10 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 // startable refuses to start what can be known not to come up by the launch script's own
 // words. One that can't be read, or is not there, fails by itself.
 func (k *Keel) startable() error {
-	script := k.in.Profile.Launch.Script
-	if script == "" {
+	if !k.in.Minded() { // it stays by itself how its service or its commands start it
 		return nil
 	}
-	commands, err := launch.Read(k.in.Dir, script, k.in.ServerEnv())
+	commands, err := k.in.Launched()
 	if err != nil {
 		return nil
 	}
@@ -192,7 +190,7 @@ func (k *Keel) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, e
 		return nil, 0, err
 	}
 	defer unlock()
-	if k.in.RunDir().Status().Running {
+	if k.in.Host().Status().Running {
 		return k.srv.Stop(ctx)
 	}
 	// Only what a minder of ours holds is ever signalled (P4).
@@ -212,14 +210,14 @@ func orKill(p host.Process) string {
 }
 
 // Send puts one line on the server's console.
-func (k *Keel) Send(line string) error { return k.in.RunDir().Send(line) }
+func (k *Keel) Send(line string) error { return k.in.Host().Send(line) }
 
 // Log calls each with the console's lines: the last n, and with follow all
 // that come until ctx or the server ends.
 func (k *Keel) Log(ctx context.Context, n int, follow bool, each func(string)) error {
-	path := k.in.RunDir().Console()
+	h := k.in.Host()
 	if !follow {
-		lines, err := host.Tail(path, n)
+		lines, err := h.Tail(n)
 		if err != nil {
 			return fmt.Errorf("no console log yet: %w", err)
 		}
@@ -228,14 +226,20 @@ func (k *Keel) Log(ctx context.Context, n int, follow bool, each func(string)) e
 		}
 		return nil
 	}
-	lines, _ := host.Tail(path, 1<<20)
+	lines, _ := h.Tail(1 << 20)
 	skip := max(0, len(lines)-n)
+	if !k.in.Minded() { // what it said is told first: it may have begun long ago
+		for _, l := range lines[skip:] {
+			each(l)
+		}
+		skip = len(lines)
+	}
 	ended := make(chan struct{})
 	go func() {
-		k.in.RunDir().Wait(ctx)
+		k.in.Host().Wait(ctx)
 		close(ended)
 	}()
-	return host.Follow(ctx, path, ended, func(l string) {
+	return h.Follow(ctx, ended, func(l string) {
 		if skip > 0 {
 			skip--
 			return

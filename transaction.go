@@ -39,7 +39,7 @@ type transaction struct {
 // transact opens a transaction: from here on a crash is something to recover.
 func (k *Keel) transact(e *logbook.Entry) (*transaction, error) {
 	e.Phase = logbook.Preparing
-	st := k.in.RunDir().Status()
+	st := k.in.Host().Status()
 	e.WasRunning, e.RanSince = st.Running, st.Since
 	e.EndRunning = e.EndRunning || e.WasRunning
 	if err := k.in.Book.Begin(e); err != nil {
@@ -125,7 +125,7 @@ func (t *transaction) abandon(why error) error {
 // runsOn tells whether the server has been running since before the
 // transaction. One that was started within it is not known to be up yet.
 func (t *transaction) runsOn() bool {
-	st := t.k.in.RunDir().Status()
+	st := t.k.in.Host().Status()
 	return st.Running && st.Since.Before(t.e.Started)
 }
 
@@ -187,7 +187,7 @@ func (t *transaction) stop(ctx context.Context) error {
 	if err := t.enter(logbook.Stopping); err != nil {
 		return err
 	}
-	if !t.k.in.RunDir().Status().Running {
+	if !t.k.in.Host().Status().Running {
 		return nil
 	}
 	return t.step("stop", func() (string, error) {

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -65,7 +66,14 @@ func main() {
 		case apartWord:
 			os.Exit(freshkeel.BeApart(os.Stdin, os.Stdout, os.Stderr))
 		case answerWord:
-			if err := freshkeel.Answer(os.Stdin, os.Stdout); err != nil {
+			if len(os.Args) != 4 {
+				os.Exit(exitUsage)
+			}
+			uid, err := strconv.Atoi(os.Args[2])
+			if err != nil {
+				os.Exit(exitUsage)
+			}
+			if err := freshkeel.Answer(os.Stdin, os.Stdout, uid, os.Args[3]); err != nil {
 				os.Exit(exitFailed)
 			}
 			return

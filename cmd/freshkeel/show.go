@@ -437,7 +437,11 @@ func (v *view) status(s *freshkeel.Status) {
 	case s.Server.Running && s.Server.Stopping:
 		v.outcome(minded, "STOPPING", name)
 	case s.Server.Running:
-		v.outcome(good, "RUNNING", fmt.Sprintf("%s, for %s", name, freshkeel.Age(time.Since(s.Server.Since))))
+		lasts := ""
+		if !s.Server.Since.IsZero() {
+			lasts = ", for " + freshkeel.Age(time.Since(s.Server.Since))
+		}
+		v.outcome(good, "RUNNING", name+lasts)
 	case len(s.Outside) > 0:
 		v.outcome(minded, "RUNNING", name+", but not started by Fresh Keel")
 	default:
@@ -448,7 +452,17 @@ func (v *view) status(s *freshkeel.Status) {
 			", since a part of a backup was restored; a refit makes it whole")
 	}
 	v.fact("install", s.Install)
-	if s.Server.Running {
+	if s.Server.Running && s.Server.By != "" {
+		v.fact("run", s.Server.By)
+		if s.Server.Trouble != "" {
+			v.fact("trouble", s.Server.Trouble)
+		}
+		if s.Server.Restarts > 0 {
+			v.fact("restarts", fmt.Sprintf("its service manager has started it %s since somebody did",
+				count(s.Server.Restarts, "more time")))
+		}
+		v.fact("processes", numbers(s.Server.Processes))
+	} else if s.Server.Running {
 		v.fact("processes", fmt.Sprintf("%s starts it as %d; all: %s; minder %d", s.Server.Script, s.Server.PID,
 			numbers(s.Server.Processes), s.Server.Minder))
 	} else if x := s.Server.Last; x != nil {

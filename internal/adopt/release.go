@@ -48,7 +48,7 @@ func GiveBack(ctx context.Context, r Release, o install.Options) (*Released, err
 		return nil, err
 	}
 	defer unlock()
-	if st := in.RunDir().Status(); st.Running {
+	if st := in.Host().Status(); st.Running {
 		return nil, tell.Advise(fmt.Errorf("the server runs %s, process %d", st.How(), st.PID),
 			"freshkeel -d "+in.Dir+" stop; then release it")
 	}

@@ -494,7 +494,7 @@ func (l *looking) sort() {
 // seen, it may.
 func (l *looking) uses(at string) bool {
 	if l.used == nil {
-		st := l.RunDir().Status()
+		st := l.Host().Status()
 		l.up = st.Running
 		l.used, l.seen = host.Using(st.Processes)
 		l.used = append(l.used, "")

@@ -178,6 +178,7 @@ var Checks = []chk{
 	{"native", checkNative},
 	{"windows", checkWindows},
 	{"needs", checkNeeds},
+	{"host", checkHost},
 	{"launch", checkLaunch},
 	{"wishes", checkWishes},
 	{"scripts", checkScripts},
@@ -234,10 +235,8 @@ func (ck *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, 
 	}
 	s := &situation{k: ck, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: pl, ahead: pl.Ahead,
 		programs: &runtimes.Programs{In: ck.Install, Ahead: pl.Ahead, Needs: f.Candidate.Build.Needs},
-		status:   ck.RunDir().Status(), store: l}
-	if ck.Profile.Launch.Script != "" { // as it will be
-		s.lines.commands, s.lines.err = pl.Script(ck.planner).Commands()
-	}
+		status:   ck.Host().Status(), store: l}
+	s.lines.commands, s.lines.err = pl.Script(ck.planner).Commands() // as they will be
 	pre := &Preflight{From: pl.From, To: pl.To, Running: s.status.Running, Plan: pl, Fetched: f,
 		Layers: plan.LayerChanges(inv.Layers, pl.Layers)}
 	for _, c := range Checks {

@@ -104,6 +104,12 @@ func checkDamage(_ context.Context, s *situation) []Finding {
 // checkLaunch looks whether the launch script can be run at all.
 func checkLaunch(_ context.Context, s *situation) []Finding {
 	script := s.k.Profile.Launch.Script
+	if script == "" && !s.k.Minded() {
+		if len(s.lines.commands) == 0 {
+			return nil
+		}
+		return ok("%s runs %s", s.lines.commands[0].File, s.lines.commands[0].Program)
+	}
 	if script == "" {
 		return []Finding{{Level: Stop, What: "no launch script is named",
 			Where: s.k.Path(profile.FileName) + ", [launch] script",
@@ -190,7 +196,7 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 			Do: "freshkeel adopt " + s.k.Dir + " while the server runs: it finds both; or set line to a pattern of the " +
 				"console line that says it is ready"}}
 	}
-	last, err := host.Tail(s.k.RunDir().Console(), 5000)
+	last, err := s.k.Host().Tail(5000)
 	strict := r.Strict != nil && *r.Strict
 	if r.Line.Given() && r.Log == "" && err == nil && len(last) > 20 &&
 		!slices.ContainsFunc(last, func(l string) bool { p, _ := r.Line.Match(words.Printable(l)); return p != nil }) {

@@ -75,6 +75,10 @@ type Status struct {
 	Ended     string    `json:"script_ended,omitempty"` // how the launch script ended, where processes of it live on
 	Last      *Exit     `json:"last_exit,omitempty"`    // how it ended, when it isn't running
 
+	By       string `json:"by,omitempty"`       // where no minder runs it: what does
+	Restarts int    `json:"restarts,omitempty"` // by its service manager, since it was started
+	Trouble  string `json:"trouble,omitempty"`  // why no more is known
+
 	Left   bool `json:"minder_killed,omitempty"` // its minder was killed, and another has not taken over yet
 	Silent bool `json:"minder_silent,omitempty"` // its minder lives and does not answer: nothing else is known
 }
@@ -242,6 +246,10 @@ func (d Dir) Status() *Status {
 // How says where a running server stands.
 func (st *Status) How() string {
 	switch {
+	case st.Silent && st.By != "":
+		return st.By + ", of which nothing is known: " + st.Trouble
+	case st.By != "":
+		return st.By
 	case st.Left:
 		return "without a minder, which was killed"
 	case st.Silent:

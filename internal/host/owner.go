@@ -45,29 +45,37 @@ func OwnerOf(uid, gid int) Owner {
 	return o
 }
 
-// asked is the one question that a process which was root may still put to root:
-// which processes hold a port. Nothing else is answered.
+// asked is what a process which was root may still ask of root: which processes hold a
+// port; and to start, stop or read the service of its own server, which must run as that user
+// from that user's install. Nothing else is answered.
 type asked struct {
-	Net  string `json:"net"`
-	Port int    `json:"port"`
+	Net  string `json:"net,omitempty"`
+	Port int    `json:"port,omitempty"`
+
+	Unit  string        `json:"unit,omitempty"`
+	Do    string        `json:"do,omitempty"` // start, stop, kill, may, journal
+	Query *journalQuery `json:"query,omitempty"`
 }
 
 type answered struct {
-	PIDs  []int  `json:"pids"`
-	Error string `json:"error,omitempty"`
+	PIDs  []int         `json:"pids,omitempty"`
+	Lines []journalLine `json:"lines,omitempty"`
+	Error string        `json:"error,omitempty"`
 }
 
 // mostAsked bounds a question and an answer, in bytes, and answerLimit how long
 // one is waited for.
 const (
-	mostAsked   = 64 << 10
-	answerLimit = 5 * time.Second
+	mostAsked    = 64 << 10
+	mostAnswered = 32 << 20
+	answerLimit  = 5 * time.Second
 )
 
 // Answer is the whole life of the process that stays root when the command
-// becomes an install's owner. It reads questions from in until that ends, and
-// looks at nothing but the system's table of connections.
-func Answer(in io.Reader, out io.Writer) error {
+// becomes an install's owner, the user uid. It reads questions from in until that ends, and
+// looks at nothing but the system's table of connections, and at services of that user that
+// run from dir, the install.
+func Answer(in io.Reader, out io.Writer, uid int, dir string) error {
 	lines := bufio.NewScanner(in)
 	lines.Buffer(make([]byte, 0, 4<<10), mostAsked)
 	enc := json.NewEncoder(out)
@@ -75,6 +83,15 @@ func Answer(in io.Reader, out io.Writer) error {
 		var q asked
 		var a answered
 		err := json.Unmarshal(lines.Bytes(), &q)
+		if err == nil && q.Unit != "" {
+			if a.Lines, err = unitAnswer(q, uid, dir); err != nil {
+				a.Error = err.Error()
+			}
+			if err := enc.Encode(a); err != nil {
+				return err
+			}
+			continue
+		}
 		if err == nil && ((q.Net != "tcp" && q.Net != "udp") || q.Port < 1 || q.Port > 65535) {
 			err = errors.New("not a port")
 		}
@@ -126,36 +143,90 @@ func PortHolders(network string, port int) ([]int, error) {
 	if asker.in == nil {
 		return portHolders(network, port)
 	}
-	got := make(chan answered, 1)
-	go func() {
-		var a answered
-		if err := json.NewEncoder(asker.in).Encode(asked{network, port}); err != nil {
-			a.Error = err.Error()
-		} else if line, err := asker.out.ReadSlice('\n'); err != nil {
-			a.Error = err.Error()
-		} else if err := json.Unmarshal(line, &a); err != nil {
-			a.Error = err.Error()
+	a, err := ask(asked{Net: network, Port: port})
+	if err != nil || a.Error != "" {
+		return portHolders(network, port) // what can be seen from here
+	}
+	return a.PIDs, nil
+}
+
+// asks tells whether root is asked for what this process may not do any more.
+func asks() bool {
+	asker.Lock()
+	defer asker.Unlock()
+	return asker.in != nil
+}
+
+// askRoot has root do something.
+func askRoot(q asked) error {
+	asker.Lock()
+	defer asker.Unlock()
+	a, err := ask(q)
+	if err == nil && a.Error != "" {
+		err = errors.New(a.Error)
+	}
+	return err
+}
+
+// askJournal has root read the journal.
+func askJournal(unit string, q journalQuery) ([]journalLine, error) {
+	asker.Lock()
+	defer asker.Unlock()
+	a, err := ask(asked{Unit: unit, Do: "journal", Query: &q})
+	if err == nil && a.Error != "" {
+		err = errors.New(a.Error)
+	}
+	return a.Lines, err
+}
+
+// ask puts one question to root. An answer that does not come in time is the last that was
+// asked for.
+func ask(q asked) (a answered, err error) {
+	if asker.in == nil {
+		return a, errors.New("root does not answer any more")
+	}
+	type reply struct {
+		a   answered
+		err error
+	}
+	got := make(chan reply, 1)
+	go func(in io.Writer, out *bufio.Reader) {
+		var r reply
+		if r.err = json.NewEncoder(in).Encode(q); r.err == nil {
+			var line []byte
+			for more := true; more && r.err == nil && len(line) < mostAnswered; {
+				var part []byte
+				part, r.err = out.ReadSlice('\n')
+				line = append(line, part...)
+				if more = errors.Is(r.err, bufio.ErrBufferFull); more {
+					r.err = nil
+				}
+			}
+			if r.err == nil {
+				r.err = json.Unmarshal(line, &r.a)
+			}
 		}
-		got <- a
-	}()
+		got <- r
+	}(asker.in, asker.out)
+	limit := answerLimit
+	if q.Unit != "" {
+		limit = 2 * busLimit
+	}
 	select {
-	case a := <-got:
-		if a.Error != "" {
-			return portHolders(network, port) // what can be seen from here
-		}
-		return a.PIDs, nil
-	case <-time.After(answerLimit):
+	case r := <-got:
+		return r.a, r.err
+	case <-time.After(limit):
 		asker.in.Close()
 		asker.in = nil
-		return portHolders(network, port)
+		return a, errors.New("root does not answer")
 	}
 }
 
 // Become makes this process, which is root's, another user's for good, and leaves
-// a process behind that answers for it which processes hold a port: answer is the
-// command of that, see Answer.
-func Become(o Owner, self string, answer []string) error {
-	if err := keepAnswers(answer); err != nil {
+// a process behind that answers for it what only root can see or do: answer is the command of
+// that, see Answer. dir is the install's folder.
+func Become(o Owner, dir, self string, answer []string) error {
+	if err := keepAnswers(append(slices.Clone(answer), strconv.Itoa(o.UID), dir)); err != nil {
 		return fmt.Errorf("start what answers as root: %w", err)
 	}
 	if err := become(o); err != nil {

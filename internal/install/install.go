@@ -11,10 +11,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
@@ -43,7 +45,8 @@ type Install struct {
 	Book logbook.Book // every run
 
 	store *locker.Locker
-	as    string // whose backups are read, where it isn't this folder's: see Instead
+	runs  host.Host // once it was asked for
+	as    string    // whose backups are read, where it isn't this folder's: see Instead
 }
 
 // Open is the install at dir, which must have a profile. The error is a
@@ -92,6 +95,66 @@ func (in *Install) State(elem ...string) string {
 
 // RunDir is where the minder keeps the socket, the console and the server's state.
 func (in *Install) RunDir() host.Dir { return host.Dir(in.State("run")) }
+
+// Host is what runs the server, by the profile.
+func (in *Install) Host() host.Host {
+	h := in.Profile.Host
+	switch {
+	case in.runs != nil:
+	case h.Kind == profile.ByService:
+		in.runs = host.OpenService(h.Unit, h.User, h.Console, h.Say, in.ServerEnv(), in.Dir)
+	case h.Kind == profile.ByCommands:
+		c := &host.Commands{Install: in.Dir, Begin: h.Start, End: h.Stop, Look: h.Status, Listen: h.Follow,
+			Console: h.Console, Say: h.Say, Env: in.ServerEnv()}
+		if log := in.Profile.Ready.Log; log != "" && !strings.ContainsAny(log, "*?[{") {
+			c.Log = in.Path(log)
+		}
+		in.runs = c
+	default:
+		in.runs = in.RunDir()
+	}
+	return in.runs
+}
+
+// Script is what starts the server: the launch script, or where the profile names none and a
+// service runs it, what that runs. under gives texts that some files will have; it may be nil.
+func (in *Install) Script(under launch.Texts) *launch.Script {
+	s := &launch.Script{Install: in.Dir, Name: in.Profile.Launch.Script, Env: in.ServerEnv(), Under: under}
+	if sv := in.Service(); sv != nil {
+		if u, err := sv.Unit(); err == nil {
+			s.Label, s.Lines, s.Dir = u.Name, u.Lines, u.Dir
+			if s.Name == "" {
+				s.Env = append(pathOf(s.Env), u.Env...)
+			}
+		}
+	}
+	return s
+}
+
+// pathOf is the search path of an environment: a service has its own of the rest.
+func pathOf(env []string) []string {
+	return slices.DeleteFunc(slices.Clone(env), func(kv string) bool { return !strings.HasPrefix(kv, "PATH=") })
+}
+
+// Launched are the commands that start the server, as they are now.
+func (in *Install) Launched() ([]launch.Command, error) {
+	s := in.Script(nil)
+	if s.Name == "" && len(s.Lines) == 0 {
+		return nil, nil
+	}
+	return s.Commands()
+}
+
+// Service is the unit that runs the server; nil where none does.
+func (in *Install) Service() *host.Service {
+	s, _ := in.Host().(*host.Service)
+	return s
+}
+
+// Minded tells whether a minder of ours runs the server.
+func (in *Install) Minded() bool {
+	return in.Profile.Host.Kind == "" || in.Profile.Host.Kind == profile.ByMinder
+}
 
 // Run is the folder in which one run stages and keeps files.
 func (in *Install) Run(id string) swap.Run {

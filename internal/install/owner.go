@@ -42,7 +42,7 @@ func BecomeOwner(dir, self string, answer []string) (name string, err error) {
 			o.Name),
 			"name a folder of that user's: FRESHKEEL_HOME=/var/lib/freshkeel/"+filepath.Base(real))
 	}
-	if err := host.Become(o, self, answer); err != nil {
+	if err := host.Become(o, real, self, answer); err != nil {
 		return "", tell.Advise(fmt.Errorf("%s belongs to %s, and root does not work in a folder that somebody else "+
 			"decides on: %w", dir, o.Name, err),
 			"run the command as that user, with a program that the user can run")

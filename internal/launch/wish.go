@@ -41,6 +41,11 @@ type Script struct {
 	Env     []string // the server's
 	Under   Texts    // texts that some files will have; may be nil
 
+	// where there is no script of the install: what a service runs, see Lines
+	Label string
+	Lines [][]string
+	Dir   string
+
 	texts map[string][]byte // of files that were edited
 }
 
@@ -65,7 +70,14 @@ func (s *Script) with(file string, text []byte) Texts {
 
 // Commands lists what the script runs, as edited so far.
 func (s *Script) Commands() ([]Command, error) {
-	return ReadAs(s.Install, s.Name, s.Env, s.with("", nil))
+	return s.as(s.with("", nil))
+}
+
+func (s *Script) as(texts Texts) ([]Command, error) {
+	if s.Name == "" {
+		return Lines(s.Install, s.Label, s.Lines, s.Dir, s.Env, texts), nil
+	}
+	return ReadAs(s.Install, s.Name, s.Env, texts)
 }
 
 // text is a file as edited so far.
@@ -179,7 +191,7 @@ func (s *Script) try(i int, ch change) (Edit, bool) {
 			continue
 		}
 		edited := slices.Concat(text[:way.start], []byte(way.text), text[way.end:])
-		after, err := ReadAs(s.Install, s.Name, s.Env, s.with(way.file, edited))
+		after, err := s.as(s.with(way.file, edited))
 		if err != nil || len(after) != len(before) || !alike(after[i], ch.want(before[i])) {
 			continue
 		}

@@ -1,7 +1,6 @@
 package lessons
 
 import (
-	"os"
 	"regexp"
 	"strings"
 	"time"
@@ -26,12 +25,13 @@ func (b *Book) AskHelp() ([]learn.Proposal, error) {
 		return nil, err
 	}
 	seen := learn.ReadSeen(b.State(learn.FileName))
-	console := b.RunDir().Console()
-	if seen.Stop != nil || p.Stop.Send != "" || !b.RunDir().Status().Running {
+	h := b.Host()
+	if seen.Stop != nil || p.Stop.Send != "" || !b.Host().Status().Running {
 		return nil, nil
 	}
 	word := ""
-	for _, line := range firstLines(console, 0) {
+	said, _ := h.Tail(mostLines)
+	for _, line := range said {
 		if m := offersHelp.FindStringSubmatch(line); m != nil {
 			word = m[1]
 		}
@@ -39,15 +39,13 @@ func (b *Book) AskHelp() ([]learn.Proposal, error) {
 	if word == "" {
 		return nil, nil
 	}
-	from := int64(0)
-	if fi, err := os.Stat(console); err == nil {
-		from = fi.Size()
-	}
-	if err := b.RunDir().Send(word); err != nil {
+	from := h.Mark()
+	if err := b.Host().Send(word); err != nil {
 		return nil, nil // it reads no console: its stop tells that too
 	}
 	time.Sleep(helpWait)
-	words := learn.WordsIn("what its console says to "+word, strings.Join(firstLines(console, from), "\n"))
+	answer, _ := h.After(from)
+	words := learn.WordsIn("what its console says to "+word, strings.Join(answer, "\n"))
 	return learn.Propose(
 		text,
 		p,

@@ -58,7 +58,7 @@ func (b *Book) Propose() ([]learn.Proposal, error) {
 		Version: b.version(),
 		OfBuild: func(string) bool { return false },
 	}
-	st := b.RunDir().Status()
+	st := b.Host().Status()
 	if !st.Running || st.Silent {
 		return learn.Propose(text, p, seen, o), nil
 	}
@@ -92,7 +92,11 @@ const mostLines = 2000
 
 // observe looks at a running server.
 func (b *Book) observe(o *learn.Observation, st *host.Status, p *profile.Profile) error {
-	o.Console = firstLines(b.RunDir().Console(), 0)
+	if b.Minded() {
+		o.Console = firstLines(b.RunDir().Console(), 0)
+	} else {
+		o.Console, _ = b.Host().Tail(mostLines)
+	}
 	for _, q := range host.PortsOf(st.Processes) {
 		o.Ports = append(o.Ports, profile.Port{Net: q.Net, Number: q.Number})
 	}

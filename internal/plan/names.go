@@ -8,7 +8,6 @@ import (
 
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
-	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
@@ -20,10 +19,7 @@ import (
 // Runs lists the files of the install that the launch script runs, by their paths.
 func (pr *Planner) Runs() (out []string) {
 	script := pr.Profile.Launch.Script
-	if script == "" {
-		return nil
-	}
-	commands, err := launch.Read(pr.Dir, script, pr.ServerEnv())
+	commands, err := pr.Launched()
 	if err != nil {
 		return nil // which the checks tell
 	}

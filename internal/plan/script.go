@@ -27,9 +27,7 @@ import (
 )
 
 // Script is the launch script as it will be, with what it runs.
-func (p *Plan) Script(pr *Planner) *launch.Script {
-	return &launch.Script{Install: pr.Dir, Name: pr.Profile.Launch.Script, Env: pr.ServerEnv(), Under: p.texts}
-}
+func (p *Plan) Script(pr *Planner) *launch.Script { return pr.Script(p.texts) }
 
 // texts gives the text of a file that comes, or is edited.
 func (p *Plan) texts(at string) ([]byte, bool) {
@@ -49,11 +47,8 @@ func (p *Plan) texts(at string) ([]byte, bool) {
 // a runtime that will do. The rest of each file stays byte for byte. What can't be had is told
 // by the checks.
 func (pr *Planner) planScript(p *Plan, f *acquire.Fetched, w resolve.Want) error {
-	if pr.Profile.Launch.Script == "" {
-		return nil
-	}
 	s := p.Script(pr)
-	if _, err := s.Commands(); err != nil {
+	if commands, err := s.Commands(); err != nil || len(commands) == 0 {
 		return nil // the check of the launch script tells
 	}
 	if !f.Candidate.Stays {
@@ -257,8 +252,8 @@ func (pr *Planner) chooseRuntime(p *Plan, s *launch.Script, f *acquire.Fetched, 
 // stands in it.
 func (pr *Planner) WriteScript(name string) ([]byte, error) {
 	c := launch.Composed{By: "freshkeel launch --write"}
-	commands, err := launch.Read(pr.Dir, pr.Profile.Launch.Script, pr.ServerEnv())
-	if pr.Profile.Launch.Script == "" || err != nil {
+	commands, err := pr.Launched()
+	if err != nil {
 		commands = nil
 	}
 	switch {

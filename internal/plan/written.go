@@ -95,8 +95,7 @@ func (pr *Planner) harvest(ctx context.Context, f *acquire.Fetched, w resolve.Wa
 	if err != nil {
 		return err
 	}
-	script := pr.Profile.Launch.Script
-	if script == "" {
+	if pr.Profile.Launch.Script == "" {
 		return errors.New("no launch script is named")
 	}
 	read := map[string][]byte{} // of the operator's own files, which the script reads

@@ -36,6 +36,7 @@ type Profile struct {
 	// folders that belong to the server and stand outside of its own: the name that each has
 	// in the install, and its full path
 	Elsewhere tree.Elsewhere `toml:"elsewhere"`
+	Host      Host           `toml:"host"`
 	Runtime   Runtime        `toml:"runtime"`
 	Launch    Launch         `toml:"launch"`
 	Addons    Addons         `toml:"addons"`
@@ -162,6 +163,27 @@ type Launch struct {
 	Background  *bool    `toml:"background"`   // false: no & behind the server
 	Pause       *bool    `toml:"pause"`        // false: no key is waited for once it has ended
 }
+
+// Host is what runs the server: Fresh Keel's minder, a unit of the system's service manager, or
+// the operator's own commands.
+type Host struct {
+	Kind    string   `toml:"kind"`    // minder (also ""), service or commands
+	Unit    string   `toml:"unit"`    // of a service: its name
+	User    bool     `toml:"user"`    // of a service: it is one of the user's own manager
+	Console string   `toml:"console"` // the named pipe or socket that is its standard input: a full path
+	Say     []string `toml:"say"`     // instead: a command that gives its console a {line}
+	Start   []string `toml:"start"`   // of commands: program and arguments, run in the install
+	Stop    []string `toml:"stop"`
+	Status  []string `toml:"status"` // ends with status 0 where the server runs
+	Follow  []string `toml:"follow"` // prints what the server says, for as long as it runs
+}
+
+// These are the kinds of hosts.
+const (
+	ByMinder   = "minder"
+	ByService  = "service"
+	ByCommands = "commands"
+)
 
 // Stop is how it is ended: its own console line first, signals to its own
 // process tree after.
@@ -472,6 +494,9 @@ func (p *Profile) check(path string, text []byte) error {
 	if p.Launch.Script != "" && !tree.Local(p.Launch.Script) {
 		return bad("launch.script", fmt.Sprintf("%q is not a path in the install", p.Launch.Script))
 	}
+	if err := p.checkHost(bad); err != nil {
+		return err
+	}
 	if err := p.checkLaunch(bad); err != nil {
 		return err
 	}
@@ -550,6 +575,36 @@ func (p *Profile) checkLaunch(bad func(key, why string) error) error {
 	if u := p.Runtime.Use; u != "" && !filepath.IsAbs(u) && version.CheckRange(u) != nil {
 		return bad("runtime.use", fmt.Sprintf("%q is no release (\"21\"), no range of such (\">=21 <25\"), and no full "+
 			"path of a runtime", u))
+	}
+	return nil
+}
+
+var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.\\@-]+\.service$`)
+
+// checkHost checks what runs the server.
+func (p *Profile) checkHost(bad func(key, why string) error) error {
+	h := p.Host
+	switch h.Kind {
+	case "", ByMinder:
+		if h.Unit != "" || len(h.Start)+len(h.Stop)+len(h.Status) > 0 {
+			return bad("host.kind", "it is missing: \"service\" goes with a unit, \"commands\" with start, stop and status")
+		}
+	case ByService:
+		if !unitName.MatchString(h.Unit) {
+			return bad("host.unit", fmt.Sprintf("%q is no name of a service, as in \"pond.service\"", h.Unit))
+		}
+	case ByCommands:
+		if len(h.Start) == 0 || len(h.Stop) == 0 || len(h.Status) == 0 {
+			return bad("host.start", "start, stop and status are all needed: each is a program and its arguments")
+		}
+	default:
+		return bad("host.kind", fmt.Sprintf("%q is not \"minder\", \"service\" or \"commands\"", h.Kind))
+	}
+	if h.Console != "" && !filepath.IsAbs(h.Console) {
+		return bad("host.console", fmt.Sprintf("%q is not the full path of a named pipe or socket", h.Console))
+	}
+	if h.Console != "" && len(h.Say) > 0 {
+		return bad("host.say", "console and say are two ways to the same console: one of them is enough")
 	}
 	return nil
 }

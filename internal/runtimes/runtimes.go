@@ -72,35 +72,33 @@ func (rk *Rack) Hold(ctx context.Context, p *Programs, ver string) (*Runtimes, e
 	var need requirement
 	used := map[string]string{}
 	kind, host, framework := needs.Java, "", ""
-	if script := rk.Profile.Launch.Script; script != "" {
-		lines, err := launch.Read(rk.Dir, script, rk.ServerEnv())
-		if err != nil {
-			rk.Warn("%s can't be read: %v", script, err)
+	lines, err := rk.Launched()
+	if err != nil {
+		rk.Warn("%s can't be read: %v", rk.Profile.Launch.Script, err)
+	}
+	for _, c := range lines {
+		ofKind, n := p.required(c, out)
+		if ofKind == "" {
+			continue
 		}
-		for _, c := range lines {
-			ofKind, n := p.required(c, out)
-			if ofKind == "" {
-				continue
-			}
-			kind, need = ofKind, n
-			out.Where = fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
-			if d, ok := n.(dotnetNeed); ok {
-				host, framework = d.host, d.f.Name
-				for _, rt := range needs.FindFrameworks(framework, host, rk.Env, rk.Profile.Runtime.Search) {
-					if d.f.Pick([]string{rt.Version}) != "" && rt.Version == d.pick {
-						used[rt.Path] = fmt.Sprintf("%s:%d", c.File, c.Line)
-					}
+		kind, need = ofKind, n
+		out.Where = fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
+		if d, ok := n.(dotnetNeed); ok {
+			host, framework = d.host, d.f.Name
+			for _, rt := range needs.FindFrameworks(framework, host, rk.Env, rk.Profile.Runtime.Search) {
+				if d.f.Pick([]string{rt.Version}) != "" && rt.Version == d.pick {
+					used[rt.Path] = fmt.Sprintf("%s:%d", c.File, c.Line)
 				}
-				if len(used) == 0 {
-					out.Lacks = framework
-				}
-				continue
 			}
-			if real, err := filepath.EvalSymlinks(c.Path); err == nil && c.Path != "" {
-				used[real] = fmt.Sprintf("%s:%d", c.File, c.Line)
-			} else {
-				out.Lacks = c.Program
+			if len(used) == 0 {
+				out.Lacks = framework
 			}
+			continue
+		}
+		if real, err := filepath.EvalSymlinks(c.Path); err == nil && c.Path != "" {
+			used[real] = fmt.Sprintf("%s:%d", c.File, c.Line)
+		} else {
+			out.Lacks = c.Program
 		}
 	}
 	var found []needs.Runtime

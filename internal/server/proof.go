@@ -22,6 +22,9 @@ const lastLines = 5000
 // proveByLast lets the console of the run before bear out rules, where no start was noted
 // yet: a run that ended because it was told to had come up.
 func (sv *Server) proveByLast(seen *learn.Seen) {
+	if !sv.Minded() {
+		return
+	}
 	before := strings.TrimSuffix(sv.RunDir().Console(), ".log") + ".1.log"
 	if lines, err := host.Tail(before, lastLines); err == nil && len(lines) > 3 {
 		seen.ProveBy(sv.Profile.Ready, printable(lines))
@@ -31,12 +34,12 @@ func (sv *Server) proveByLast(seen *learn.Seen) {
 // ProveRunning lets the server that runs bear out rules before it is stopped: its console has
 // them, and its processes hold its ports.
 func (sv *Server) ProveRunning() {
-	st := sv.RunDir().Status()
+	st := sv.Host().Status()
 	if !st.Running {
 		return
 	}
 	seen := sv.Seen()
-	if lines, err := host.Tail(sv.RunDir().Console(), lastLines); err == nil && len(lines) > 0 {
+	if lines, err := sv.Host().Tail(lastLines); err == nil && len(lines) > 0 {
 		seen.ProveBy(sv.Profile.Ready, printable(lines))
 	}
 	if held := portsOf(st.Processes); len(held) > 0 {

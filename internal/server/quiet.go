@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 	"sync"
 
@@ -16,16 +15,13 @@ import (
 // the profile's own console lines. It may be called more than once.
 func (sv *Server) Quiet(ctx context.Context) (release func(), err error) {
 	b := sv.Profile.Backup
-	if len(b.Before)+len(b.After) == 0 || !sv.RunDir().Status().Running {
+	if len(b.Before)+len(b.After) == 0 || !sv.Host().Status().Running {
 		return func() {}, nil
 	}
 	var once sync.Once
 	_, err = sv.Step("quiet", func() (string, error) {
-		from := int64(0)
-		if fi, err := os.Stat(sv.RunDir().Console()); err == nil {
-			from = fi.Size()
-		}
-		let, err := sv.RunDir().Hold(b.Before, b.After)
+		from := sv.Host().Mark()
+		let, err := sv.Host().Hold(b.Before, b.After)
 		if err != nil {
 			return "", fmt.Errorf("tell the server to save: %w", err)
 		}
@@ -33,7 +29,7 @@ func (sv *Server) Quiet(ctx context.Context) (release func(), err error) {
 		if !b.Saved.Given() {
 			return "told: " + strings.Join(b.Before, ", "), nil
 		}
-		said, err := host.Await(ctx, sv.RunDir().Console(), from, b.Wait.Std(),
+		said, err := host.AwaitLine(ctx, sv.Host(), from, b.Wait.Std(),
 			func(l string) bool { return b.Saved.MatchString(words.Printable(l)) })
 		if err != nil {
 			release()

@@ -12,7 +12,6 @@ import (
 	"freshkeel/internal/edited"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
-	"freshkeel/internal/launch"
 	"freshkeel/internal/learn"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
@@ -40,7 +39,7 @@ type Goal struct {
 // started is only watched. The error is for a server that could not even be
 // started.
 func (sv *Server) BringUp(ctx context.Context, goal Goal) (*Verdict, error) {
-	if st := sv.RunDir().Status(); st.Running {
+	if st := sv.Host().Status(); st.Running {
 		return sv.Watch(ctx, time.Now(), goal), nil
 	}
 	began := time.Now()
@@ -59,6 +58,12 @@ func (sv *Server) Spawn(ctx context.Context) (*host.Status, error) {
 	if err := sv.NoneOutside(); err != nil {
 		return nil, err
 	}
+	if err := sv.markLog(); err != nil {
+		return nil, err
+	}
+	if !sv.Minded() {
+		return advised(sv.Host().Start(ctx, nil, host.Launch{}))
+	}
 	script := sv.Profile.Launch.Script
 	if script == "" {
 		return nil, tell.Advise(errors.New("no launch script is named"), "set [launch] script in freshkeel.toml")
@@ -66,18 +71,23 @@ func (sv *Server) Spawn(ctx context.Context) (*host.Status, error) {
 	if err := install.TrustedScript(sv.Path(script)); err != nil {
 		return nil, err
 	}
-	if err := sv.markLog(); err != nil {
-		return nil, err
-	}
 	_, key := sv.script()
-	return host.Start(ctx, sv.Self, host.Launch{Install: sv.Dir, Script: script, Args: sv.Profile.Launch.Args,
+	return sv.Host().Start(ctx, sv.Self, host.Launch{Install: sv.Dir, Script: script, Args: sv.Profile.Launch.Args,
 		RunDir: string(sv.RunDir()), Env: sv.ServerEnv(), Key: key})
+}
+
+// advised adds what to do to a start that was not allowed.
+func advised(st *host.Status, err error) (*host.Status, error) {
+	if not := (*host.Forbidden)(nil); errors.As(err, &not) {
+		return nil, tell.Advise(err, not.Do())
+	}
+	return st, err
 }
 
 // script is how the launch script goes about the server: the file with a loop that starts it
 // again, "" for none; and whether it waits for a key as its last step.
 func (sv *Server) script() (loop string, key bool) {
-	commands, err := launch.Read(sv.Dir, sv.Profile.Launch.Script, sv.ServerEnv())
+	commands, err := sv.Launched()
 	if err != nil {
 		return "", false
 	}
@@ -145,7 +155,7 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 	lines, ended := make(chan string), make(chan struct{})
 	var exit *host.Exit
 	go func() {
-		e, err := sv.RunDir().Wait(ctx)
+		e, err := sv.Host().Wait(ctx)
 		if err == nil || ctx.Err() == nil {
 			exit = e
 			close(ended)
@@ -159,7 +169,13 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 	}
 	go func() {
 		defer close(lines)
-		host.Follow(ctx, sv.RunDir().Console(), ended, hear)
+		if err := sv.Host().Follow(ctx, ended, hear); err != nil {
+			sv.Warn("what the server says can't be heard: %v", err)
+			select {
+			case <-ended:
+			case <-ctx.Done():
+			}
+		}
 	}()
 	logged := make(chan string)
 	if sv.Profile.Ready.Log != "" {
@@ -192,7 +208,7 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 		case l := <-logged:
 			v = sv.hear(j, said, l, true)
 		case <-tick.C:
-			st := sv.RunDir().Status()
+			st := sv.Host().Status()
 			if !st.Running {
 				continue // its end comes with the last of its lines
 			}
@@ -201,7 +217,7 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 			if v == nil && st.Ended != "" {
 				v = j.ScriptEnded(time.Now(), st.Ended)
 			}
-			if v == nil && pids.again(st.Processes) {
+			if v == nil && (st.Restarts > 0 || pids.again(st.Processes)) {
 				v = j.Restarted(time.Now())
 			}
 			if w := j.Awaits(); w != awaited {
@@ -284,7 +300,7 @@ func interrupted(start time.Time) *Verdict {
 // TakeOver gives a server whose minder was killed another one. That it fails is
 // told, and no more: what needs the minder says so itself.
 func (sv *Server) TakeOver(ctx context.Context) {
-	st := sv.RunDir().Status()
+	st := sv.Host().Status()
 	if !st.Left {
 		return
 	}
@@ -300,7 +316,7 @@ func (sv *Server) TakeOver(ctx context.Context) {
 
 // NoneOutside refuses to go on beside a server that nobody here started (P7).
 func (sv *Server) NoneOutside() error {
-	for _, p := range host.Outside(sv.Dir, sv.RunDir().Status()) {
+	for _, p := range host.Outside(sv.Dir, sv.Host().Status()) {
 		return tell.Advise(&host.AlreadyRunning{PID: p.PID, Since: p.Since,
 			How: "started outside Fresh Keel: " + p.Command}, p.HowToStop()+"; then try again")
 	}

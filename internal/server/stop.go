@@ -2,12 +2,14 @@ package server
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/learn"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/words"
 )
 
@@ -102,7 +104,7 @@ func (sv *Server) TellPlayers(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return &Interrupted{}
 	}
-	if s.Tell == "" || sv.RunDir().Send(s.Tell) != nil {
+	if s.Tell == "" || sv.Host().Send(s.Tell) != nil {
 		return nil
 	}
 	sv.Note("players were told: %s", s.Tell)
@@ -116,7 +118,7 @@ func (sv *Server) TellPlayers(ctx context.Context) error {
 		case <-ctx.Done():
 			return &Interrupted{Saw: s.Tell}
 		case <-look.C:
-			if !sv.RunDir().Status().Running {
+			if !sv.Host().Status().Running {
 				return nil
 			}
 		}
@@ -160,7 +162,7 @@ func (sv *Server) HalfStop() (*host.Exit, error) {
 // server nobody expects that it still reads its console.
 func (sv *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
 	began := time.Now()
-	exit, err := sv.RunDir().Stop(o, func(s host.StopStep) {
+	exit, err := sv.Host().Stop(o, func(s host.StopStep) {
 		switch s.Do {
 		case "unread":
 			sv.Note("nobody reads the server's console: it takes signals")
@@ -179,6 +181,9 @@ func (sv *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
 			sv.Warn("it did not end within %s of the terminate signal: killing its processes %v", o.Terminate, s.PIDs)
 		}
 	})
+	if not := (*host.Forbidden)(nil); errors.As(err, &not) {
+		err = tell.Advise(err, not.Do())
+	}
 	if err == nil && !hopeless {
 		sv.noteEnd(o, exit, time.Since(began))
 	}

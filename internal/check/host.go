@@ -1,0 +1,139 @@
+package check
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
+)
+
+// checkHost looks at what runs the server where no minder does: whether it is there, may be
+// started and stopped by this user, and lets the server do what it must.
+func checkHost(_ context.Context, s *situation) (out []Finding) {
+	if s.k.Minded() {
+		return nil
+	}
+	where := s.k.Path(profile.FileName) + ", [host]"
+	if s.status.Silent {
+		return []Finding{{Level: Stop, What: "how the server stands can't be told: " + s.status.Trouble, Where: where,
+			Why: "a server that is not known to be down is not touched",
+			Do:  "see to it that the host in the profile is the one that runs the server, and that it answers"}}
+	}
+	if s.status.Trouble != "" {
+		return []Finding{{Level: Stop, What: s.status.Trouble, Where: where,
+			Why: "two servers of one install would spoil its world",
+			Do:  "end those processes, or correct [host] status: it is to end with status 0 as long as the server runs"}}
+	}
+	sv := s.k.Service()
+	if sv == nil {
+		return s.checkCommands(where)
+	}
+	u, err := sv.Unit()
+	if err != nil {
+		return []Finding{{Level: Stop, What: err.Error(), Where: where, Why: "it is what runs the server",
+			Do: "see whether the service manager runs: systemctl status " + sv.Name}}
+	}
+	if !u.Known {
+		return []Finding{{Level: Stop, What: fmt.Sprintf("the service %s can't be started: %s", sv.Name, u.Why), Where: where,
+			Why: "the new server would not come up, and the old one neither",
+			Do:  "systemctl " + userFlag(u) + "cat " + sv.Name + "; one that is masked: systemctl " + userFlag(u) + "unmask " + sv.Name}}
+	}
+	if err := sv.May(); err != nil {
+		f := Finding{Level: Stop, What: err.Error(), Where: where,
+			Why: "the server could not be stopped for the swap, or not be started after it",
+			Do:  "run the command as a user who may"}
+		if not := (*host.Forbidden)(nil); errors.As(err, &not) {
+			f.Do = not.Do()
+		}
+		out = append(out, f)
+	}
+	out = append(out, s.unitRules(u)...)
+	if len(out) == 0 {
+		what := fmt.Sprintf("the service %s runs the server", sv.Name)
+		if u.Owner != "" {
+			what += " as " + u.Owner
+		}
+		if u.Restart != "no" && u.Restart != "" {
+			what += fmt.Sprintf("; its manager starts it again (Restart=%s), and is kept from that while files are exchanged",
+				u.Restart)
+		}
+		return ok("%s", what)
+	}
+	return out
+}
+
+func userFlag(u *host.Unit) string {
+	if u.User {
+		return "--user "
+	}
+	return ""
+}
+
+// checkCommands looks whether the operator's own commands are there.
+func (s *situation) checkCommands(where string) (out []Finding) {
+	h := s.k.Profile.Host
+	for key, argv := range map[string][]string{"start": h.Start, "stop": h.Stop, "status": h.Status} {
+		at := argv[0]
+		if strings.Contains(at, "/") && !filepath.IsAbs(at) {
+			at = s.k.Path(at)
+		}
+		if !host.Runs(at, s.k.ServerEnv()) {
+			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("[host] %s: there is no program %s", key, argv[0]),
+				Where: where, Why: "it is how the server is run", Do: "correct the profile, or put the program there"})
+		}
+	}
+	slices.SortFunc(out, func(a, b Finding) int { return strings.Compare(a.What, b.What) })
+	if out == nil {
+		return ok("%s, %s and %s run the server", h.Start[0], h.Stop[0], h.Status[0])
+	}
+	return out
+}
+
+// unitRules holds what a unit forbids and bounds against what the server needs.
+func (s *situation) unitRules(u *host.Unit) (out []Finding) {
+	where := u.File
+	writes := func(dir string) bool {
+		return slices.ContainsFunc(u.Writes, func(w string) bool {
+			return tree.Inside(strings.TrimLeft(w, "-+"), dir)
+		})
+	}
+	if u.Locked && !writes(tree.Real(s.k.Dir)) && !writes(s.k.Dir) {
+		var inside []string
+		for _, w := range u.Writes {
+			if tree.Inside(s.k.Dir, strings.TrimLeft(w, "-+")) {
+				inside = append(inside, path.Base(w))
+			}
+		}
+		f := Finding{Level: Warn, What: "the service may write to nothing of the install (ProtectSystem=strict)",
+			Where: where, Why: "a new build that writes to another file of its own than the old one ends with an error",
+			Do: "add ReadWritePaths=" + s.k.Dir + " by: systemctl edit " + u.Name}
+		if len(inside) > 0 {
+			f.What = fmt.Sprintf("the service may write to %s of the install alone (ProtectSystem=strict)", words.Some(inside, 4))
+		}
+		out = append(out, f)
+	}
+	for _, c := range s.lines.commands {
+		if _, most := c.Heap(); u.Memory > 0 && most > u.Memory {
+			out = append(out, Finding{Level: Warn,
+				What: fmt.Sprintf("the server may take a heap of %s, and the service ends it at %s (MemoryMax)",
+					words.Bytes(most), words.Bytes(u.Memory)), Where: where,
+				Why: "the system would kill it once it fills its heap",
+				Do:  "give it less ([launch] memory), or raise MemoryMax by: systemctl edit " + u.Name})
+		}
+	}
+	for _, l := range s.plan.Lacking {
+		if strings.HasPrefix(l, u.Name+":") {
+			out = append(out, Finding{Level: Warn, What: "the service's own line would have to change: " + l, Where: where,
+				Why: "Fresh Keel writes to no unit", Do: "systemctl edit " + u.Name + ", with an empty ExecStart= and the whole new line below it"})
+		}
+	}
+	return out
+}

@@ -1,0 +1,256 @@
+package host
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Commands is a server that the operator's own commands start, stop and look at: in a terminal
+// multiplexer, say. What it says stands in a log, or a command follows it.
+type Commands struct {
+	Install          string
+	Begin, End, Look []string // start, stop, status: program and arguments
+	Listen           []string // a command that prints what the server says, for as long as it runs
+	Log              string   // the file in which it says it; "": none
+	Console          string   // as a Service's
+	Say              []string
+	Env              []string
+}
+
+const (
+	lookLimit  = 15 * time.Second // of a status command
+	lookPause  = 300 * time.Millisecond
+	beginLimit = time.Minute
+)
+
+// run runs one of the commands to its end, in the install.
+func (c *Commands) run(argv []string, limit time.Duration) (string, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), limit)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
+	cmd.Dir, cmd.Env = c.Install, c.Env
+	cmd.WaitDelay = time.Second // what it leaves running may keep its output open
+	out, err := cmd.CombinedOutput()
+	text := strings.TrimSpace(string(out[:min(len(out), 2000)]))
+	if errors.Is(err, exec.ErrWaitDelay) {
+		err = nil
+	}
+	if ctx.Err() != nil {
+		return text, fmt.Errorf("%s did not end within %s: it must return once it has done its work", argv[0], limit)
+	}
+	return text, err
+}
+
+// processes are those that run from the install, and what they began.
+func (c *Commands) processes() (pids []int, since time.Time) {
+	for _, p := range Outside(c.Install, nil) {
+		pids = append(append(pids, p.PID), below(p.PID)...)
+		if since.IsZero() || p.Since.Before(since) {
+			since = p.Since
+		}
+	}
+	slices.Sort(pids)
+	return slices.Compact(pids), since
+}
+
+// Status asks the status command: it ends with status 0 where the server runs, and with
+// another one where it does not. Where it can't be run, nothing is known. Where it says that
+// the server is down, and processes run from the install, the two disagree, and that is told.
+func (c *Commands) Status() *Status {
+	st := &Status{By: "by its own commands"}
+	pids, since := c.processes()
+	out, err := c.run(c.Look, lookLimit)
+	var exit *exec.ExitError
+	switch {
+	case err == nil:
+		st.Running, st.Processes, st.Since = true, pids, since
+		if len(pids) > 0 {
+			st.PID = pids[0]
+		}
+	case errors.As(err, &exit) && exit.ExitCode() > 0:
+		if len(pids) > 0 {
+			st.Trouble = fmt.Sprintf("%s says that it is down, and processes %v run from the install", c.Look[0], pids)
+		}
+		st.Last = &Exit{Status: "not known: its own commands run it"}
+	default:
+		st.Running, st.Silent = true, true
+		st.Trouble = fmt.Sprintf("%s: %v %s", c.Look[0], err, out)
+	}
+	return st
+}
+
+// Start runs the start command, and waits until the status command says that it runs.
+func (c *Commands) Start(ctx context.Context, _ []string, _ Launch) (*Status, error) {
+	if st := c.Status(); st.Running {
+		return nil, &AlreadyRunning{st.PID, st.Since, st.How()}
+	}
+	began := time.Now()
+	out, err := c.run(c.Begin, beginLimit)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: %s", strings.Join(c.Begin, " "), err, out)
+	}
+	for end := time.Now().Add(lookLimit); ; {
+		st := c.Status()
+		if st.Running {
+			if st.Since.Before(began) {
+				st.Since = began
+			}
+			return st, nil
+		}
+		if time.Now().After(end) {
+			return nil, fmt.Errorf("%s ended well, and %s still says that the server is down", c.Begin[0], c.Look[0])
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(lookPause):
+		}
+	}
+}
+
+// Stop runs the stop command, and waits until the status command and the processes agree that
+// the server has ended. Nothing is signalled: only the operator's commands know how.
+func (c *Commands) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
+	if note == nil {
+		note = func(StopStep) {}
+	}
+	limit := o.Wait + o.Terminate + stopSlack
+	out, err := c.run(c.End, limit)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: %s", strings.Join(c.End, " "), err, out)
+	}
+	for end := time.Now().Add(limit); ; time.Sleep(lookPause) {
+		pids, _ := c.processes()
+		if st := c.Status(); !st.Running && len(pids) == 0 {
+			e := &Exit{At: time.Now(), Status: "by " + c.End[0], Asked: true, By: "command"}
+			note(StopStep{Do: "gone", Exit: e})
+			return e, nil
+		}
+		if time.Now().After(end) {
+			note(StopStep{Do: "still-running", PIDs: pids})
+			return nil, &StillRunning{pids}
+		}
+	}
+}
+
+// Wait returns when the status command says that the server is down, or when none of the
+// processes that it had is left.
+func (c *Commands) Wait(ctx context.Context) (*Exit, error) {
+	first, _ := c.processes()
+	for {
+		st := c.Status()
+		gone := len(first) > 0 && !slices.ContainsFunc(st.Processes, func(p int) bool { return slices.Contains(first, p) })
+		if !st.Running || (gone && !st.Silent) {
+			return &Exit{At: time.Now(), Status: "not known: its own commands run it"}, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(lookPause):
+		}
+	}
+}
+
+// Send puts a line on the server's console, by the operator's own way.
+func (c *Commands) Send(line string) error {
+	return say(line, c.Console, c.Say, c.Install, c.Env, "the server")
+}
+
+// Hold puts lines on the console, and others when release is called.
+func (c *Commands) Hold(before, after []string) (func(), error) { return holdBy(c.Send, before, after) }
+
+// Tail are the last lines of the log.
+func (c *Commands) Tail(n int) ([]string, error) {
+	if c.Log == "" {
+		return nil, errors.New("where the server says its lines is not known: [ready] log names the file")
+	}
+	return Tail(c.Log, n)
+}
+
+// Follow hears the command that follows what the server says. What stands in [ready] log is
+// heard besides, by whoever watches.
+func (c *Commands) Follow(ctx context.Context, ended <-chan struct{}, each func(string)) error {
+	if len(c.Listen) == 0 {
+		select {
+		case <-ctx.Done():
+		case <-ended:
+		}
+		return nil
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, c.Listen[0], c.Listen[1:]...)
+	cmd.Dir, cmd.Env, cmd.WaitDelay = c.Install, c.Env, time.Second
+	r, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", c.Listen[0], err)
+	}
+	go func() {
+		select {
+		case <-ctx.Done():
+		case <-ended:
+			time.Sleep(lookPause) // its last lines
+			cancel()
+		}
+	}()
+	lines := bufio.NewScanner(r)
+	lines.Buffer(nil, mostEnd)
+	for lines.Scan() {
+		each(strings.TrimRight(lines.Text(), "\r"))
+	}
+	cmd.Wait()
+	return nil
+}
+
+// mostEnd bounds a line of what a command prints, in bytes.
+const mostEnd = 1 << 20
+
+// Mark is the end of the log.
+func (c *Commands) Mark() Mark {
+	m := Mark{at: time.Now()}
+	if fi, err := os.Stat(c.Log); err == nil {
+		m.size = fi.Size()
+	}
+	return m
+}
+
+// After are the lines of the log behind a mark.
+func (c *Commands) After(m Mark) ([]string, error) {
+	if c.Log == "" {
+		return nil, errors.New("where the server says its lines is not known")
+	}
+	return linesFrom(c.Log, m.size)
+}
+
+// Runs tells whether there is a program: by its full path, or along the search path of an
+// environment.
+func Runs(program string, env []string) bool {
+	can := func(at string) bool {
+		fi, err := os.Stat(at)
+		return err == nil && fi.Mode().IsRegular() && (!HasModes || fi.Mode()&0o111 != 0)
+	}
+	if strings.ContainsAny(program, `/\`) {
+		return can(program)
+	}
+	for _, kv := range env {
+		if v, is := strings.CutPrefix(kv, "PATH="); is {
+			for _, dir := range filepath.SplitList(v) {
+				if can(filepath.Join(dir, program)) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}

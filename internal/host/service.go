@@ -1,0 +1,583 @@
+package host
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Host is how a server is run: what starts and ends it, knows its processes, and hears it.
+// A minder is one (Dir), a unit of the system's service manager (Service) another, the
+// operator's own commands (Commands) a third.
+type Host interface {
+	// Status is how it stands. What is not known to be down counts as running.
+	Status() *Status
+	// Start starts it and returns once it is known to be begun, not to be up.
+	Start(ctx context.Context, self []string, l Launch) (*Status, error)
+	// Stop ends it. note, which may be nil, hears each step.
+	Stop(o StopOrder, note func(StopStep)) (*Exit, error)
+	// Wait returns when the server that runs now has ended, though another one took its place.
+	Wait(ctx context.Context) (*Exit, error)
+	// Send puts one line on its console.
+	Send(line string) error
+	// Hold puts lines on its console, and others when release is called.
+	Hold(before, after []string) (release func(), err error)
+	// Tail are the last n lines that it said.
+	Tail(n int) ([]string, error)
+	// Follow calls each with the lines of this start, from the first on, until ctx ends, or
+	// until ended is closed and all was read.
+	Follow(ctx context.Context, ended <-chan struct{}, each func(string)) error
+	// Mark is where its lines end now, and After are those that came since.
+	Mark() Mark
+	After(m Mark) ([]string, error)
+}
+
+// Mark is a place among what a server says.
+type Mark struct {
+	size   int64     // of a log
+	cursor string    // of the journal
+	at     time.Time // where neither is known
+}
+
+// AwaitLine waits for a line after a mark that matches, and returns it; an error when none
+// came within the time.
+func AwaitLine(ctx context.Context, h Host, m Mark, within time.Duration, matches func(string) bool) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	for {
+		if lines, err := h.After(m); err == nil {
+			for _, l := range lines {
+				if matches(l) {
+					return l, nil
+				}
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return "", ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// Unit is a unit as its service manager has it: what it runs, and by which rules.
+type Unit struct {
+	Name     string
+	User     bool // of a user's own manager
+	Known    bool // it is loaded
+	Masked   bool
+	Why      string // it is not
+	Active   string // active, activating, deactivating, inactive, failed, reloading
+	Sub      string
+	Type     string // simple, forking, oneshot, notify, exec
+	Restart  string // no, always, on-failure …
+	Stays    bool   // it counts as active when what it ran has ended
+	Restarts int    // since it was started by hand
+	Main     int    // its main process
+	Runs     string // of one start: the number that systemd gives it
+	Result   string
+	Code     int // of the main process that ended last
+	Status   int
+	Job      bool // a job of it waits or runs
+	Began    time.Time
+	Ended    time.Time
+	Group    string // its control group
+
+	Owner  string // the user that it runs as; "": root, or the user itself
+	Dir    string
+	Lines  [][]string // what it runs: program and arguments
+	Env    []string
+	File   string // the unit's own
+	Memory int64  // bound, in bytes; 0: none
+	Files  int    // how many may be open; 0: not said
+	Locked bool   // the file system is read-only to it, but for Writes
+	Writes []string
+}
+
+// manager is a service manager as this program asks it. Looking needs no rights; what begins,
+// ends or reads its journal may.
+type manager interface {
+	unit(ctx context.Context) (*Unit, error)
+	begin(ctx context.Context) error
+	end(ctx context.Context) error
+	kill(ctx context.Context) error
+	may(ctx context.Context) error // whether begin and end would be allowed
+	journal(ctx context.Context, q journalQuery) ([]journalLine, error)
+}
+
+// journalQuery asks for a unit's lines in the journal: of one start, after a cursor or since a
+// time, or the last ones.
+type journalQuery struct {
+	Runs   string    `json:"runs,omitempty"`
+	Cursor string    `json:"cursor,omitempty"`
+	Since  time.Time `json:"since,omitzero"`
+	Last   int       `json:"last,omitempty"`
+}
+
+type journalLine struct {
+	Cursor string `json:"cursor"`
+	Text   string `json:"text"`
+}
+
+// Service is a server that the system's service manager runs.
+type Service struct {
+	Name string
+	User bool
+	// how a line comes to its console: a named pipe or socket that is its standard input, or a
+	// command in which {line} is the line
+	Console string
+	Say     []string
+	Env     []string // of that command
+	Dir     string   // likewise
+
+	bus   manager
+	began string // the start that this program made
+	err   error  // of the bus
+}
+
+// OpenService is a unit of the system's manager, or of the user's own.
+func OpenService(name string, user bool, console string, say, env []string, dir string) *Service {
+	s := &Service{Name: name, User: user, Console: console, Say: say, Env: env, Dir: dir}
+	s.bus, s.err = openManager(name, user)
+	return s
+}
+
+// busLimit is how long the service manager may take to answer.
+const busLimit = 10 * time.Second
+
+// Unit is the unit as it is now.
+func (s *Service) Unit() (*Unit, error) {
+	if s.err != nil {
+		return nil, s.err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), busLimit)
+	defer cancel()
+	return s.bus.unit(ctx)
+}
+
+// May tells whether this user may start and stop the unit; nil for yes.
+func (s *Service) May() error {
+	if s.err != nil {
+		return s.err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), busLimit)
+	defer cancel()
+	return s.bus.may(ctx)
+}
+
+// How names the unit.
+func (s *Service) How() string {
+	if s.User {
+		return "as the user's service " + s.Name
+	}
+	return "as the service " + s.Name
+}
+
+// Status is how the unit stands. A manager that does not answer leaves it running: what is
+// not known to be down is not touched.
+func (s *Service) Status() *Status {
+	u, err := s.Unit()
+	if err != nil {
+		return &Status{Running: true, Silent: true, By: s.How(), Trouble: err.Error()}
+	}
+	return s.status(u)
+}
+
+func (s *Service) status(u *Unit) *Status {
+	st := &Status{By: s.How(), PID: u.Main, Since: u.Began, Restarts: u.Restarts, Script: s.Name}
+	if u.Group != "" {
+		st.Processes = groupProcesses(u.Group)
+	}
+	if len(st.Processes) == 0 && u.Main > 0 {
+		st.Processes = append([]int{u.Main}, below(u.Main)...)
+	}
+	switch u.Active {
+	case "active", "reloading":
+		// One that stays active when its script has ended runs for as long as processes of it do.
+		st.Running = len(st.Processes) > 0 || !(u.Sub == "exited")
+	case "activating", "deactivating":
+		st.Running, st.Stopping = true, u.Active == "deactivating"
+	default:
+		st.Running = len(st.Processes) > 0
+	}
+	if st.PID == 0 && len(st.Processes) > 0 {
+		st.PID = st.Processes[0]
+	}
+	if !st.Running {
+		st.PID, st.Since = 0, time.Time{}
+		if st.Last = u.exit(); st.Last.At.IsZero() { // the manager has forgotten it
+			st.Last = nil
+		}
+	}
+	return st
+}
+
+// exit is how the unit's main process ended last.
+func (u *Unit) exit() *Exit {
+	e := &Exit{At: u.Ended, Asked: u.Result == "success"}
+	switch u.Code {
+	case 2, 3: // killed, dumped (waitid(2))
+		e.Status = "signal " + signalName(u.Status)
+	case 0:
+		e.Status = "ended by its service"
+	default:
+		e.Status = fmt.Sprintf("status %d", u.Status)
+	}
+	if u.Result != "success" && u.Result != "exit-code" && u.Result != "signal" && u.Result != "" {
+		e.Status += " (" + u.Result + ")"
+	}
+	return e
+}
+
+// look is how often it is looked at a unit while something is awaited.
+const look = 20 * time.Millisecond
+
+// Start has the manager start the unit, and waits until its job is done: for a unit that
+// tells that it is ready, as long as the unit allows.
+func (s *Service) Start(ctx context.Context, _ []string, _ Launch) (*Status, error) {
+	u, err := s.Unit()
+	if err != nil {
+		return nil, err
+	}
+	if !u.Known {
+		return nil, fmt.Errorf("the service %s can't be started: %s", s.Name, u.Why)
+	}
+	if st := s.status(u); st.Running {
+		return nil, &AlreadyRunning{st.PID, st.Since, s.How()}
+	}
+	before := u.Runs
+	s.began = ""
+	if u.Active == "active" { // it has ended, and counts as active: it must be told of that first
+		if err := s.bus.end(ctx); err != nil {
+			return nil, err
+		}
+		if err := s.settle(ctx, func(u *Unit) bool { return u.Active != "active" && !u.Job }); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.bus.begin(ctx); err != nil {
+		return nil, err
+	}
+	accepted := time.Now()
+	err = s.settle(ctx, func(u *Unit) bool {
+		if u.Runs != before {
+			s.began = cmp.Or(s.began, u.Runs)
+		}
+		// A unit that says when it is ready is watched as any other meanwhile.
+		return u.Runs != before && (u.Main > 0 || !u.Job)
+	})
+	if err != nil {
+		return nil, err
+	}
+	u, err = s.Unit()
+	if err != nil {
+		return nil, err
+	}
+	st := s.status(u)
+	if st.Since.IsZero() || st.Since.Before(accepted) {
+		st.Since = accepted
+	}
+	return st, nil
+}
+
+// settle looks at the unit until what is awaited holds.
+func (s *Service) settle(ctx context.Context, holds func(*Unit) bool) error {
+	for {
+		u, err := s.Unit()
+		if err != nil {
+			return err
+		}
+		if holds(u) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(look):
+		}
+	}
+}
+
+// Wait returns when the start of the unit that runs now has ended, though its manager may
+// have begun another.
+func (s *Service) Wait(ctx context.Context) (*Exit, error) {
+	runs := s.began
+	for {
+		u, err := s.Unit()
+		if err != nil {
+			return nil, err
+		}
+		if runs == "" {
+			runs = u.Runs
+		}
+		if u.Runs != runs || u.Sub == "auto-restart" || !s.status(u).Running {
+			return u.exit(), nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(5 * look):
+		}
+	}
+}
+
+// Stop ends the unit: by a line first, where its console can be reached and an order names one,
+// then by its manager, which sends the signals that the unit says.
+func (s *Service) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
+	if note == nil {
+		note = func(StopStep) {}
+	}
+	by, line := "terminate", ""
+	if o.Send != "" && s.hears() {
+		step := StopStep{Do: "sent", Line: o.Send}
+		if err := s.Send(o.Send); err != nil {
+			step.Error = err.Error()
+		}
+		note(step)
+		ctx, cancel := context.WithTimeout(context.Background(), o.Wait)
+		if _, err := s.Wait(ctx); err == nil && step.Error == "" {
+			by, line = "line", o.Send
+		}
+		cancel()
+	}
+	// One that ended by itself is stopped all the same: its manager is not to start it again.
+	if by != "line" && s.hears() && o.Send != "" {
+		note(StopStep{Do: "terminate", PIDs: s.Status().Processes})
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), o.Wait+o.Terminate+stopSlack)
+	defer cancel()
+	if err := s.bus.end(ctx); err != nil {
+		return nil, err
+	}
+	down := func(u *Unit) bool {
+		return !u.Job && (u.Active == "inactive" || u.Active == "failed") && len(s.status(u).Processes) == 0
+	}
+	if err := s.settle(ctx, down); err != nil {
+		if !errors.Is(err, context.DeadlineExceeded) {
+			return nil, err
+		}
+		left := s.Status().Processes
+		if !o.Kill {
+			note(StopStep{Do: "still-running", PIDs: left})
+			return nil, &StillRunning{left}
+		}
+		note(StopStep{Do: "kill", PIDs: left})
+		by = "kill"
+		again, cancel := context.WithTimeout(context.Background(), stopSlack)
+		defer cancel()
+		if err := s.bus.kill(again); err != nil {
+			return nil, err
+		}
+		if err := s.settle(again, down); err != nil {
+			return nil, &StillRunning{s.Status().Processes}
+		}
+	}
+	u, err := s.Unit()
+	if err != nil {
+		return nil, err
+	}
+	e := u.exit()
+	e.Asked, e.By, e.Line = true, by, line
+	if e.At.IsZero() {
+		e.At = time.Now()
+	}
+	s.began = ""
+	note(StopStep{Do: "gone", Exit: e})
+	return e, nil
+}
+
+// hears tells whether a line can come to the server's console.
+func (s *Service) hears() bool { return s.Console != "" || len(s.Say) > 0 }
+
+// Send puts a line on the unit's standard input, by the pipe or socket that it is, or gives it to
+// the operator's own command.
+func (s *Service) Send(line string) error {
+	return say(line, s.Console, s.Say, s.Dir, s.Env, "the service "+s.Name)
+}
+
+// say brings a line to a console that is no pipe of ours.
+func say(line, console string, command []string, dir string, env []string, whose string) error {
+	if strings.ContainsAny(line, "\r\n") {
+		return errors.New("one line at a time")
+	}
+	switch {
+	case console != "":
+		return intoConsole(console, line+"\n")
+	case len(command) > 0:
+		argv := slices.Clone(command)
+		for i := range argv {
+			argv[i] = strings.ReplaceAll(argv[i], "{line}", line)
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), sendLimit)
+		defer cancel()
+		cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
+		cmd.Dir, cmd.Env = dir, env
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return fmt.Errorf("%s: %w: %s", argv[0], err, strings.TrimSpace(string(out[:min(len(out), 200)])))
+		}
+		return nil
+	}
+	return fmt.Errorf("%s has no console that is known here: [host] console names the named pipe or socket that is its "+
+		"standard input, [host] say a command that is given the line", whose)
+}
+
+// Hold puts lines on the console, and others when release is called.
+func (s *Service) Hold(before, after []string) (func(), error) { return holdBy(s.Send, before, after) }
+
+// holdBy is Hold for a console that no minder keeps: what comes after is lost where this
+// process is killed meanwhile.
+func holdBy(send func(string) error, before, after []string) (func(), error) {
+	for _, l := range before {
+		if err := send(l); err != nil {
+			return nil, err
+		}
+	}
+	return func() {
+		for _, l := range after {
+			send(l)
+		}
+	}, nil
+}
+
+// mostJournal bounds how many lines of the journal are read at once.
+const mostJournal = 20000
+
+// Tail are the last lines of the unit in the journal.
+func (s *Service) Tail(n int) ([]string, error) {
+	return s.lines(journalQuery{Last: min(n, mostJournal)})
+}
+
+func (s *Service) lines(q journalQuery) (out []string, err error) {
+	if s.err != nil {
+		return nil, s.err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), busLimit)
+	defer cancel()
+	list, err := s.bus.journal(ctx, q)
+	for _, l := range list {
+		out = append(out, l.Text)
+	}
+	return out, err
+}
+
+// Follow reads the lines of this start out of the journal, over its rotation: by the cursor of
+// the last line that was read and, where that is gone, by the time.
+func (s *Service) Follow(ctx context.Context, ended <-chan struct{}, each func(string)) error {
+	if s.err != nil {
+		return s.err
+	}
+	q := journalQuery{Runs: s.began}
+	if q.Runs == "" {
+		u, err := s.Unit()
+		if err != nil {
+			return err
+		}
+		q.Runs = u.Runs
+	}
+	failed := 0
+	for {
+		over := false
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-ended:
+			over = true
+		default:
+		}
+		asked := time.Now()
+		part, cancel := context.WithTimeout(ctx, busLimit)
+		list, err := s.bus.journal(part, q)
+		cancel()
+		switch {
+		case err != nil && ctx.Err() == nil:
+			if failed++; failed > 3 || over {
+				return err
+			}
+			q.Cursor = "" // it may be gone with an older file: what came since then is read
+		case err == nil:
+			failed = 0
+			for _, l := range list {
+				each(l.Text)
+				q.Cursor = l.Cursor
+			}
+			q.Since = asked.Add(-time.Second)
+		}
+		if over && len(list) == 0 {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-ended:
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// Mark is the last line in the journal.
+func (s *Service) Mark() Mark {
+	m := Mark{at: time.Now()}
+	if s.err != nil {
+		return m
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), busLimit)
+	defer cancel()
+	if list, err := s.bus.journal(ctx, journalQuery{Last: 1}); err == nil && len(list) > 0 {
+		m.cursor = list[len(list)-1].Cursor
+	}
+	return m
+}
+
+// After are the lines that came since a mark.
+func (s *Service) After(m Mark) ([]string, error) {
+	if m.cursor == "" {
+		return s.lines(journalQuery{Since: m.at})
+	}
+	return s.lines(journalQuery{Cursor: m.cursor})
+}
+
+// Start starts the server under a minder.
+func (d Dir) Start(ctx context.Context, self []string, l Launch) (*Status, error) {
+	return Start(ctx, self, l)
+}
+
+// Tail are the last lines of the console's log.
+func (d Dir) Tail(n int) ([]string, error) { return Tail(d.Console(), n) }
+
+// Follow reads the console's log.
+func (d Dir) Follow(ctx context.Context, ended <-chan struct{}, each func(string)) error {
+	return Follow(ctx, d.Console(), ended, each)
+}
+
+// Mark is the end of the console's log.
+func (d Dir) Mark() Mark {
+	m := Mark{at: time.Now()}
+	if fi, err := os.Stat(d.Console()); err == nil {
+		m.size = fi.Size()
+	}
+	return m
+}
+
+// After are the whole lines of the console's log behind a mark.
+func (d Dir) After(m Mark) (out []string, err error) { return linesFrom(d.Console(), m.size) }
+
+// linesFrom are the whole lines of a file from a place on.
+func linesFrom(path string, from int64) (out []string, err error) {
+	text, err := readFrom(path, from)
+	for _, line := range strings.SplitAfter(string(text), "\n") {
+		if whole, ended := strings.CutSuffix(line, "\n"); ended {
+			out = append(out, strings.TrimRight(whole, "\r"))
+		}
+	}
+	return out, err
+}
+
+// drain reads what is said, as far as a bound.
+func drain(r io.Reader, most int64) ([]byte, error) { return io.ReadAll(io.LimitReader(r, most)) }

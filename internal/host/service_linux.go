@@ -1,0 +1,399 @@
+package host
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"freshkeel/internal/tree"
+
+	"github.com/coreos/go-systemd/v22/dbus"
+	gobus "github.com/godbus/dbus/v5"
+	"golang.org/x/sys/unix"
+)
+
+// bus is systemd by its public interface on the bus (org.freedesktop.systemd1(5)).
+type bus struct {
+	name string
+	user bool
+	c    *dbus.Conn
+}
+
+func openManager(name string, user bool) (manager, error) {
+	ctx := context.Background() // which the connection ends with
+	b := &bus{name: name, user: user}
+	var err error
+	if user {
+		b.c, err = dbus.NewUserConnectionContext(ctx)
+	} else {
+		b.c, err = dbus.NewSystemConnectionContext(ctx)
+	}
+	if err != nil {
+		whose := "the system's"
+		if user {
+			whose = "your own"
+		}
+		return nil, fmt.Errorf("%s service manager, which [host] unit names a service of, can't be reached: %w", whose, err)
+	}
+	return b, nil
+}
+
+// unit reads the unit's properties, which anybody may.
+func (b *bus) unit(ctx context.Context) (*Unit, error) {
+	p, err := b.c.GetAllPropertiesContext(ctx, b.name)
+	if err != nil {
+		return nil, fmt.Errorf("ask for the service %s: %w", b.name, err)
+	}
+	return unitFrom(b.name, b.user, p), nil
+}
+
+// unitFrom reads what the manager says of a unit.
+func unitFrom(name string, user bool, p map[string]any) *Unit {
+	text := func(key string) string { s, _ := p[key].(string); return s }
+	number := func(key string) int64 {
+		switch n := p[key].(type) {
+		case int32:
+			return int64(n)
+		case uint32:
+			return int64(n)
+		case uint64:
+			return int64(n)
+		}
+		return 0
+	}
+	when := func(key string) time.Time {
+		if n := number(key); n > 0 {
+			return time.UnixMicro(n)
+		}
+		return time.Time{}
+	}
+	u := &Unit{Name: name, User: user, Active: text("ActiveState"), Sub: text("SubState"), Type: text("Type"),
+		Restart: text("Restart"), Restarts: int(number("NRestarts")), Main: int(number("MainPID")), Result: text("Result"),
+		Code: int(number("ExecMainCode")), Status: int(number("ExecMainStatus")), Group: text("ControlGroup"),
+		Owner: text("User"), Dir: text("WorkingDirectory"), File: text("FragmentPath"),
+		Began: when("ExecMainStartTimestamp"), Ended: when("ExecMainExitTimestamp")}
+	u.Stays, _ = p["RemainAfterExit"].(bool)
+	u.Known, u.Masked = text("LoadState") == "loaded", text("LoadState") == "masked"
+	if !u.Known {
+		u.Why = "it is " + text("LoadState")
+		if e, ok := p["LoadError"].([]any); ok && len(e) == 2 && fmt.Sprint(e[1]) != "" {
+			u.Why += ": " + fmt.Sprint(e[1])
+		}
+	}
+	if id, ok := p["InvocationID"].([]byte); ok {
+		u.Runs = hex.EncodeToString(id)
+	}
+	if j, ok := p["Job"].([]any); ok && len(j) > 0 {
+		n, _ := j[0].(uint32)
+		u.Job = n != 0
+	}
+	if t := when("InactiveEnterTimestamp"); t.After(u.Ended) {
+		u.Ended = t
+	}
+	if m, ok := p["MemoryMax"].(uint64); ok && m < 1<<62 {
+		u.Memory = int64(m)
+	}
+	if n, ok := p["LimitNOFILESoft"].(uint64); ok && n < 1<<31 {
+		u.Files = int(n)
+	}
+	u.Locked = text("ProtectSystem") == "strict"
+	u.Writes, _ = p["ReadWritePaths"].([]string)
+	u.Env, _ = p["Environment"].([]string)
+	rows, _ := p["ExecStart"].([][]any)
+	for _, row := range rows {
+		if len(row) < 2 {
+			continue
+		}
+		path, _ := row[0].(string)
+		argv, _ := row[1].([]string)
+		if path != "" && len(argv) > 0 {
+			u.Lines = append(u.Lines, append([]string{path}, argv[1:]...))
+		}
+	}
+	return u
+}
+
+// Errors by which the bus says that somebody may not do something.
+var denied = []string{"org.freedesktop.DBus.Error.AccessDenied",
+	"org.freedesktop.DBus.Error.InteractiveAuthorizationRequired", "org.freedesktop.DBus.Error.AuthFailed"}
+
+// Forbidden says that this user may not start and stop a unit, and what would let them.
+type Forbidden struct {
+	Unit, User string
+	why        error
+}
+
+func (f *Forbidden) Error() string {
+	return fmt.Sprintf("%s may not start and stop the service %s: %v", f.User, f.Unit, f.why)
+}
+
+func (f *Forbidden) Unwrap() error { return f.why }
+
+// Do is what lets the user.
+func (f *Forbidden) Do() string {
+	return fmt.Sprintf("run the command with sudo; or let the user do it, by a file "+
+		"/etc/polkit-1/rules.d/50-freshkeel.rules with the line: polkit.addRule(function(a, s) { if (a.id == "+
+		"\"org.freedesktop.systemd1.manage-units\" && a.lookup(\"unit\") == %q && s.user == %q) return "+
+		"polkit.Result.YES; });", f.Unit, f.User)
+}
+
+func (b *bus) allowed(err error) error {
+	var e gobus.Error
+	if errors.As(err, &e) && slices.Contains(denied, e.Name) {
+		who := "user " + strconv.Itoa(os.Geteuid())
+		if u, err := user.Current(); err == nil {
+			who = u.Username
+		}
+		return &Forbidden{Unit: b.name, User: who, why: errors.New(e.Error())}
+	}
+	return err
+}
+
+func (b *bus) begin(ctx context.Context) error {
+	if asks() && !b.user {
+		return askRoot(asked{Unit: b.name, Do: "start"})
+	}
+	_, err := b.c.StartUnitContext(ctx, b.name, "replace", nil)
+	return b.allowed(err)
+}
+
+func (b *bus) end(ctx context.Context) error {
+	if asks() && !b.user {
+		return askRoot(asked{Unit: b.name, Do: "stop"})
+	}
+	_, err := b.c.StopUnitContext(ctx, b.name, "replace", nil)
+	return b.allowed(err)
+}
+
+func (b *bus) kill(ctx context.Context) error {
+	if asks() && !b.user {
+		return askRoot(asked{Unit: b.name, Do: "kill"})
+	}
+	return b.allowed(b.c.KillUnitWithTarget(ctx, b.name, dbus.All, int32(syscall.SIGKILL)))
+}
+
+// may asks the manager to set nothing of the unit: whether that is allowed is what decides
+// about starting and stopping, too.
+func (b *bus) may(ctx context.Context) error {
+	if asks() && !b.user {
+		return askRoot(asked{Unit: b.name, Do: "may"})
+	}
+	return b.allowed(b.c.SetUnitPropertiesContext(ctx, b.name, true))
+}
+
+// journal asks journalctl(1), whose output as JSON is a documented format.
+func (b *bus) journal(ctx context.Context, q journalQuery) ([]journalLine, error) {
+	if asks() && !b.user {
+		return askJournal(b.name, q)
+	}
+	return readJournal(ctx, b.name, b.user, q)
+}
+
+// mostEntry bounds one entry of the journal, in bytes, and mostRead what is read at once.
+const mostEntry, mostRead = 1 << 20, 16 << 20
+
+func readJournal(ctx context.Context, unit string, user bool, q journalQuery) (out []journalLine, err error) {
+	args := []string{"-o", "json", "--no-pager", "-q", "--output-fields=MESSAGE"}
+	switch {
+	case q.Cursor != "":
+		args = append(args, "--after-cursor="+q.Cursor)
+	case !q.Since.IsZero():
+		args = append(args, fmt.Sprintf("--since=@%d.%06d", q.Since.Unix(), q.Since.Nanosecond()/1000))
+	}
+	if q.Last > 0 {
+		args = append(args, "-n", strconv.Itoa(q.Last))
+	}
+	field := "_SYSTEMD_UNIT"
+	if user {
+		args, field = append(args, "--user"), "_SYSTEMD_USER_UNIT"
+	}
+	args = append(args, field+"="+unit)
+	if q.Runs != "" {
+		args = append(args, "_SYSTEMD_INVOCATION_ID="+q.Runs)
+	}
+	program := "/usr/bin/journalctl" // root's has no search path
+	if _, err := os.Stat(program); err != nil {
+		program = "/bin/journalctl"
+	}
+	cmd := exec.CommandContext(ctx, program, args...)
+	cmd.Env = []string{"PATH=/usr/bin:/bin", "LC_ALL=C", "XDG_RUNTIME_DIR=" + os.Getenv("XDG_RUNTIME_DIR")}
+	var wrong bytes.Buffer
+	cmd.Stderr = &wrong
+	r, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("read the journal: %w", err)
+	}
+	text, err := drain(r, mostRead)
+	cmd.Process.Kill()
+	waited := cmd.Wait()
+	if err == nil && len(text) < mostRead && waited != nil && wrong.Len() > 0 {
+		err = fmt.Errorf("read the journal: %s", strings.TrimSpace(wrong.String()))
+	}
+	lines := bufio.NewScanner(bytes.NewReader(text))
+	lines.Buffer(nil, mostEntry)
+	for lines.Scan() {
+		var e struct {
+			Cursor  string          `json:"__CURSOR"`
+			Message json.RawMessage `json:"MESSAGE"`
+		}
+		if json.Unmarshal(lines.Bytes(), &e) != nil {
+			continue
+		}
+		for _, l := range strings.Split(message(e.Message), "\n") {
+			out = append(out, journalLine{e.Cursor, l})
+		}
+	}
+	return out, err
+}
+
+// message is an entry's text, which is a list of bytes where it is no UTF-8.
+func message(raw json.RawMessage) string {
+	var s string
+	if json.Unmarshal(raw, &s) == nil {
+		return s
+	}
+	var list []int
+	if json.Unmarshal(raw, &list) != nil {
+		return ""
+	}
+	b := make([]byte, len(list))
+	for i, n := range list {
+		b[i] = byte(n)
+	}
+	return string(b)
+}
+
+// groupProcesses lists the processes of a control group and those below it.
+func groupProcesses(group string) (pids []int) {
+	if filepath.Clean(group) != group || group == "/" {
+		return nil
+	}
+	for _, root := range []string{"/sys/fs/cgroup", "/sys/fs/cgroup/unified", "/sys/fs/cgroup/systemd"} {
+		filepath.WalkDir(filepath.Join(root, group), func(at string, d fs.DirEntry, err error) error {
+			if err != nil || d.Name() != "cgroup.procs" {
+				return nil
+			}
+			b, err := tree.ReadUpTo(at, mostSaid)
+			if err != nil {
+				return nil
+			}
+			for _, f := range strings.Fields(string(b)) {
+				if n, err := strconv.Atoi(f); err == nil && n > 0 {
+					pids = append(pids, n)
+				}
+			}
+			return nil
+		})
+		if len(pids) > 0 {
+			break
+		}
+	}
+	slices.Sort(pids)
+	return slices.Compact(pids)
+}
+
+func signalName(n int) string { return syscall.Signal(n).String() }
+
+// intoConsole writes to a named pipe or a socket, which somebody must read.
+func intoConsole(at, text string) error {
+	fi, err := os.Stat(at)
+	if err != nil {
+		return err
+	}
+	if fi.Mode()&fs.ModeSocket != 0 {
+		c, err := net.DialTimeout("unix", at, sendLimit)
+		if err != nil {
+			return err
+		}
+		defer c.Close()
+		c.SetDeadline(time.Now().Add(sendLimit))
+		_, err = c.Write([]byte(text))
+		return err
+	}
+	if fi.Mode()&fs.ModeNamedPipe == 0 {
+		return fmt.Errorf("%s is neither a named pipe nor a socket", at)
+	}
+	f, err := os.OpenFile(at, os.O_WRONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return fmt.Errorf("nobody reads %s: %w", at, err)
+	}
+	defer f.Close()
+	f.SetWriteDeadline(time.Now().Add(sendLimit))
+	_, err = f.Write([]byte(text))
+	return err
+}
+
+// unitAnswer is what root does for the user that a command has become: it starts, stops or
+// reads the unit of that user's own server, and of no other.
+func unitAnswer(q asked, uid int, dir string) (lines []journalLine, err error) {
+	m, err := openManager(q.Unit, false)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), busLimit)
+	defer cancel()
+	u, err := m.unit(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := theirs(u, uid, dir); err != nil {
+		return nil, err
+	}
+	switch q.Do {
+	case "start":
+		return nil, m.begin(ctx)
+	case "stop":
+		return nil, m.end(ctx)
+	case "kill":
+		return nil, m.kill(ctx)
+	case "may":
+		return nil, nil
+	case "journal":
+		if q.Query == nil {
+			return nil, errors.New("nothing is asked")
+		}
+		return m.journal(ctx, *q.Query)
+	}
+	return nil, errors.New("that is not answered")
+}
+
+// theirs looks whether a unit runs as a user, from the user's install.
+func theirs(u *Unit, uid int, dir string) error {
+	if !u.Known {
+		return fmt.Errorf("the service %s: %s", u.Name, u.Why)
+	}
+	owner, err := user.LookupId(strconv.Itoa(uid))
+	if u.Owner != strconv.Itoa(uid) && (err != nil || u.Owner != owner.Username) {
+		return fmt.Errorf("the service %s runs as %q, and %s belongs to user %d: root does not touch it for that user",
+			u.Name, u.Owner, dir, uid)
+	}
+	inside := tree.Inside(dir, u.Dir)
+	for _, line := range u.Lines {
+		for _, w := range line {
+			inside = inside || w == dir || strings.Contains(w, dir+"/") // in a shell's words, too
+		}
+	}
+	if !inside {
+		return fmt.Errorf("the service %s runs nothing of %s, nor in it: root does not touch it for the user of that folder",
+			u.Name, dir)
+	}
+	return nil
+}

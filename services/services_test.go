@@ -1,0 +1,413 @@
+//go:build linux
+
+// Package services runs the program over servers that a real service manager runs: the
+// machine's own systemd, booted apart from the machine.
+package services
+
+import (
+	"bytes"
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"freshkeel"
+	"freshkeel/demo"
+	"freshkeel/proving"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const (
+	exitDone       = 0
+	exitFailed     = 1
+	exitRefused    = 3
+	exitRolledBack = 4
+	exitDown       = 11
+
+	dieAt   = "FRESHKEEL_TEST_DIE_AT"
+	traceTo = "FRESHKEEL_TEST_TRACE"
+)
+
+//go:embed manager.sh
+var script []byte
+
+// machine is a service manager with a root of its own.
+type machine struct{ dir, pid string }
+
+var booted *machine
+
+func TestMain(m *testing.M) {
+	code := proving.Main(m, nil)
+	if booted != nil {
+		exec.Command("bash", filepath.Join(booted.dir, "manager.sh"), "down", booted.dir).Run()
+	}
+	os.Exit(code)
+}
+
+func TestResultsGoWithTheProgram(t *testing.T) { proving.GoWithProgram(t) }
+
+// boot boots the machine, once.
+func boot(t *testing.T) *machine {
+	t.Helper()
+	if booted != nil {
+		return booted
+	}
+	must := os.Getenv("FRESHKEEL_TEST_MUST_SERVICES") != ""
+	for _, at := range []string{"/lib/systemd/systemd", "/usr/bin/dbus-daemon", "/usr/bin/nsenter"} {
+		if _, err := os.Stat(at); err != nil && !must {
+			t.Skipf("%s is not here: install systemd, dbus and util-linux", at)
+		}
+	}
+	if os.Geteuid() != 0 {
+		t.Skip("only root can boot a service manager")
+	}
+	dir, err := os.MkdirTemp("/var/tmp", "freshkeel-services-")
+	require.NoError(t, err)
+	at := filepath.Join(dir, "manager.sh")
+	require.NoError(t, os.WriteFile(at, script, 0o755))
+	booted = &machine{dir: dir}
+	out, err := exec.Command("bash", at, "up", dir).CombinedOutput()
+	if err != nil && !must {
+		t.Skipf("a service manager can't be booted here: %s", out)
+	}
+	require.NoError(t, err, string(out))
+	pid, err := os.ReadFile(filepath.Join(dir, "pid"))
+	require.NoError(t, err)
+	booted.pid = strings.TrimSpace(string(pid))
+	program, err := os.ReadFile(proving.Binary)
+	require.NoError(t, err)
+	booted.put("/usr/local/bin/freshkeel", string(program), 0o755)
+	booted.ok(t, "useradd", "-m", "pond")
+	return booted
+}
+
+// put writes a file of the machine.
+func (m *machine) put(at, text string, mode os.FileMode) {
+	cmd := m.command("sh", "-c", "mkdir -p \"$(dirname \"$1\")\" && cat > \"$1\" && chmod \"$2\" \"$1\"", "sh", at,
+		fmt.Sprintf("%o", mode))
+	cmd.Stdin = strings.NewReader(text)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		panic(fmt.Sprintf("%s: %v %s", at, err, out))
+	}
+}
+
+func (m *machine) command(args ...string) *exec.Cmd {
+	cmd := exec.Command("nsenter", append([]string{"-t", m.pid, "-m", "-p", "-u", "-i", "-n", "-r", "-w"}, args...)...)
+	cmd.Env = []string{"PATH=/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root", "LC_ALL=C", "NO_COLOR=1"}
+	return cmd
+}
+
+func (m *machine) run(args ...string) (out string, code int) {
+	cmd := m.command(args...)
+	b, _ := cmd.CombinedOutput()
+	return string(b), cmd.ProcessState.ExitCode()
+}
+
+func (m *machine) ok(t *testing.T, args ...string) string {
+	t.Helper()
+	out, code := m.run(args...)
+	require.Zero(t, code, "%s: %s", strings.Join(args, " "), out)
+	return out
+}
+
+// pond is a harbour on the machine, of which a service runs the server as a user of its own.
+type pond struct {
+	*machine
+	t    *testing.T
+	dir  string // /srv/NAME
+	unit string
+	as   []string // a command in front of each of ours
+	env  []string
+}
+
+// settle lays a harbour out with releases, and a unit of some lines.
+func settle(t *testing.T, name, unit string, releases ...demo.Release) *pond {
+	t.Helper()
+	m := boot(t)
+	p := &pond{machine: m, t: t, dir: "/srv/" + name, unit: name + ".service"}
+	if len(releases) == 0 {
+		releases = demo.Releases[:3]
+	}
+	// It is made here, and goes in whole; the machine has no network, so any port is free.
+	made := t.TempDir()
+	_, err := demo.Make(filepath.Join(made, name), proving.Binary, 27750, releases)
+	require.NoError(t, err)
+	tar := exec.Command("tar", "-C", made, "-cf", "-", name)
+	in := m.command("tar", "-C", "/srv", "-xf", "-")
+	in.Stdin, err = tar.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, tar.Start())
+	out, err := in.CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.NoError(t, tar.Wait())
+	t.Cleanup(func() {
+		m.run("systemctl", "stop", p.unit)
+		m.run("systemctl", "reset-failed", p.unit)
+		m.run("rm", "-rf", p.dir, "/etc/systemd/system/"+p.unit)
+		m.run("systemctl", "daemon-reload")
+	})
+	m.ok(t, "chown", "-R", "pond:pond", p.dir)
+	p.ours(exitDone, "adopt", p.dir+"/mossgate-east", "--source", "../builds/feed.json", "--no-try", "--build",
+		p.dir+"/builds/mossgate-"+releases[0].Version+".zip")
+	text := m.ok(t, "cat", p.dir+"/mossgate-east/freshkeel.toml")
+	m.put(p.dir+"/mossgate-east/freshkeel.toml", proving.Quick.Replace(text)+
+		"\n[host]\nkind = 'service'\nunit = '"+p.unit+"'\n", 0o644)
+	m.put("/etc/systemd/system/"+p.unit, "[Unit]\nDescription="+name+"\n[Service]\nUser=pond\n"+
+		"Environment=FRESHKEEL_DEMO_PACE=10\n"+strings.ReplaceAll(unit, "DIR", p.dir+"/mossgate-east"), 0o644)
+	m.ok(t, "systemctl", "daemon-reload")
+	return p
+}
+
+// ours runs a command of the program on the install.
+func (p *pond) ours(code int, args ...string) string {
+	p.t.Helper()
+	out, got := p.try(args...)
+	require.Equal(p.t, code, got, "freshkeel %s\n%s", strings.Join(args, " "), out)
+	return out
+}
+
+func (p *pond) try(args ...string) (string, int) {
+	all := append([]string{}, p.as...)
+	all = append(all, "env", "FRESHKEEL_HOME="+p.dir+"/home")
+	all = append(all, p.env...)
+	all = append(all, "freshkeel", "-d", p.dir+"/mossgate-east", "--plain")
+	return p.run(append(all, args...)...)
+}
+
+func (p *pond) status() (s freshkeel.Status) {
+	p.t.Helper()
+	cmd := p.command("env", "FRESHKEEL_HOME="+p.dir+"/home", "freshkeel", "-d", p.dir+"/mossgate-east", "--json", "status")
+	var out bytes.Buffer
+	cmd.Stdout = &out
+	cmd.Run()
+	require.NoError(p.t, json.NewDecoder(&out).Decode(&s))
+	return s
+}
+
+// shows is a property of the unit.
+func (p *pond) shows(property string) string {
+	return strings.TrimSpace(p.ok(p.t, "systemctl", "show", "-P", property, p.unit))
+}
+
+func (p *pond) text(at string) string { return p.ok(p.t, "cat", p.dir+"/mossgate-east/"+at) }
+
+// Each kind of unit that people write is refitted, rolled back and stopped as with a minder:
+// the server stays in its own unit, under its own user, and no unit ends as failed.
+func TestUnitsOfEveryKind(t *testing.T) {
+	for name, unit := range map[string]string{
+		"script":   "ExecStart=DIR/open-gates.sh\nRestart=always\nRestartSec=100ms\n",
+		"straight": "WorkingDirectory=DIR\nExecStart=DIR/../runtimes/17/bin/java -Xms64M -Xmx256M -jar mossgate.jar\n",
+		"forking":  "Type=forking\nExecStart=/bin/sh -c 'DIR/open-gates.sh >DIR/../out.txt 2>&1 </dev/zero &'\nSuccessExitStatus=143\n",
+		"oneshot": "Type=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sh -c 'DIR/open-gates.sh </dev/zero &'\n" +
+			"ExecStop=/bin/true\n",
+		"notify": "Type=notify\nNotifyAccess=all\nTimeoutStartSec=20\n" +
+			"ExecStart=/bin/sh -c '(sleep 0.4; systemd-notify --ready) & exec DIR/open-gates.sh'\n",
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := settle(t, name, unit)
+			if name == "straight" || name == "forking" {
+				p.ours(exitDone, "profile", "set", "launch.script", "")
+			}
+			if name == "forking" { // its lines go to a file: the port tells
+				p.ours(exitDone, "profile", "set", "ready.line", "")
+				p.ours(exitDone, "profile", "set", "ready.version", "")
+			}
+			p.ours(exitDone, "start")
+			first := p.status()
+			assert.True(t, first.Server.Running)
+			assert.Equal(t, "as the service "+p.unit, first.Server.By)
+			assert.Empty(t, first.Outside)
+			out := p.ours(exitDone, "preflight", "3.5.0", "--all")
+			assert.Contains(t, out, "the service "+p.unit+" runs the server as pond")
+			p.ours(exitDone, "refit", "3.5.0")
+			s := p.status()
+			assert.Equal(t, "3.5.0", s.Version)
+			assert.Equal(t, "active", p.shows("ActiveState"))
+			group := p.ok(t, "cat", fmt.Sprintf("/proc/%d/cgroup", s.Server.Processes[len(s.Server.Processes)-1]))
+			assert.Contains(t, group, "/system.slice/"+p.unit, "not in the group of whoever ran the refit")
+			owner := p.ok(t, "stat", "-c", "%U", fmt.Sprintf("/proc/%d", s.Server.Processes[0]))
+			assert.Equal(t, "pond\n", owner)
+
+			out = p.ours(exitRolledBack, "refit", "3.6.0")
+			assert.Contains(t, out, "3.5.0 is running again")
+			assert.Equal(t, "active", p.shows("ActiveState"))
+			p.ours(exitDone, "rollback")
+			assert.Equal(t, "3.4.1", p.status().Version)
+			assert.Contains(t, p.text("README.txt"), "3.4.1")
+			p.ours(exitDone, "stop")
+			p.ours(exitDone, "stop")
+			p.ours(exitDown, "status")
+			assert.Equal(t, "inactive", p.shows("ActiveState"), "stopped, and not failed")
+		})
+	}
+}
+
+// A unit that starts its server again and again makes no dying build look alive, and none of
+// its starts falls into the swap.
+func TestAUnitThatRestartsHidesNoDyingBuild(t *testing.T) {
+	dying := demo.Releases[1]
+	dying.Behaviour = demo.DiesSteady
+	p := settle(t, "again", "ExecStart=DIR/open-gates.sh\nRestart=always\nRestartSec=50ms\nStartLimitBurst=1000\n",
+		demo.Releases[0], dying)
+	p.ours(exitDone, "profile", "set", "ready.steady", "2s")
+	p.ours(exitDone, "start")
+	out := p.ours(exitRolledBack, "refit", "3.5.0")
+	assert.Contains(t, out, "3.4.1 is running again")
+	assert.Equal(t, "3.4.1", p.status().Version)
+	// Its manager starts what crashed, and status tells so.
+	p.ok(t, "systemctl", "kill", "--signal=KILL", p.unit)
+	require.Eventually(t, func() bool { return p.status().Server.Restarts == 1 }, 10*time.Second, 200*time.Millisecond)
+	out, _ = p.try("status")
+	assert.Contains(t, out, "started it 1 more time since somebody did")
+	// A line at its console ends it; its manager is not to start it again.
+	p.ok(t, "mkfifo", "-m", "600", p.dir+"/console")
+	p.ok(t, "chown", "pond", p.dir+"/console")
+	p.put("/etc/systemd/system/"+p.unit+".d/console.conf", "[Service]\nExecStart=\nExecStart=/bin/sh -c 'exec "+p.dir+
+		"/mossgate-east/open-gates.sh 0<>"+p.dir+"/console'\n", 0o644)
+	p.ok(t, "systemctl", "daemon-reload")
+	p.ours(exitDone, "profile", "set", "host.console", p.dir+"/console")
+	p.ours(exitDone, "stop")
+	p.ours(exitDone, "start")
+	p.ours(exitDone, "send", "members")
+	require.Eventually(t, func() bool { out, _ := p.try("log"); return strings.Contains(out, "Wilmot Pondweed") },
+		5*time.Second, 100*time.Millisecond)
+	p.ours(exitDone, "profile", "set", "stop.send", "close")
+	p.ours(exitDone, "stop")
+	out, _ = p.try("log")
+	assert.Contains(t, out, "> close", "by its own line")
+	time.Sleep(300 * time.Millisecond)
+	assert.Equal(t, "inactive", p.shows("ActiveState"))
+	p.run("rm", "-rf", "/etc/systemd/system/"+p.unit+".d")
+}
+
+// What may not be managed, is masked, or may not write is refused while the old server runs, with
+// the one rule or command that helps.
+func TestUnitsThatCantBeRefittedAreRefusedBefore(t *testing.T) {
+	p := settle(t, "kept", "ExecStart=DIR/open-gates.sh\nProtectSystem=strict\nReadWritePaths=DIR/logs DIR/gardens\nMemoryMax=100M\n")
+	p.ok(t, "mkdir", "-p", p.dir+"/mossgate-east/logs")
+	p.ours(exitDone, "start")
+	out := p.ours(exitDone, "preflight", "3.5.0")
+	assert.Contains(t, out, "may write to logs, gardens of the install alone (ProtectSystem=strict)")
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "may take a heap of 256.0 MiB, and the service ends it at 100.0 MiB")
+	before := p.status().Server.PID
+	p.as = []string{"setpriv", "--reuid=pond", "--regid=pond", "--clear-groups"}
+	out = p.ours(exitRefused, "refit", "3.5.0")
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "pond may not start and stop the service kept.service")
+	assert.Contains(t, out, "org.freedesktop.systemd1.manage-units")
+	p.as = nil
+	assert.Equal(t, before, p.status().Server.PID, "the server was not touched")
+	// Root does it for the user, but never with a unit that is not the user's.
+	p.ours(exitDone, "profile", "set", "host.unit", "dbus.service")
+	out = p.ours(exitRefused, "refit", "3.5.0")
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "root does not touch it")
+	p.ours(exitFailed, "stop")
+	assert.Equal(t, "active", strings.TrimSpace(p.ok(t, "systemctl", "is-active", "dbus.service")))
+	p.ours(exitDone, "profile", "set", "host.unit", p.unit)
+	p.ours(exitDone, "stop")
+	p.ok(t, "systemctl", "mask", "--runtime", "--force", p.unit)
+	p.ok(t, "mv", "/etc/systemd/system/"+p.unit, p.dir+"/unit")
+	p.ok(t, "systemctl", "daemon-reload")
+	out = p.ours(exitRefused, "refit", "3.5.0", "--start")
+	assert.Contains(t, out, "it is masked")
+	p.ok(t, "systemctl", "unmask", "--runtime", p.unit)
+	p.ok(t, "mv", p.dir+"/unit", "/etc/systemd/system/"+p.unit)
+	p.ok(t, "systemctl", "daemon-reload")
+	p.ours(exitDone, "start")
+}
+
+// The journal may be rotated and emptied while it is followed.
+func TestTheJournalIsFollowedOverItsRotation(t *testing.T) {
+	p := settle(t, "rotated", "ExecStart=DIR/open-gates.sh\nEnvironment=FRESHKEEL_DEMO_PACE=300\n")
+	done := make(chan string)
+	go func() {
+		out, code := p.try("start")
+		done <- fmt.Sprintf("%d %s", code, out)
+	}()
+	for said := ""; said == ""; {
+		p.run("journalctl", "--rotate")
+		p.run("journalctl", "--vacuum-size=1K", "--vacuum-time=1s")
+		select {
+		case said = <-done:
+		case <-time.After(50 * time.Millisecond):
+		}
+		if said != "" {
+			assert.True(t, strings.HasPrefix(said, "0 "), said)
+			assert.Contains(t, said, "its ready line came")
+		}
+	}
+}
+
+// Killed at each step of a refit of a service, the next command leads to one of two trees, and
+// the service runs.
+func TestKilledAtEachStepOverAService(t *testing.T) {
+	p := settle(t, "killed", "ExecStart=DIR/open-gates.sh\nRestart=on-failure\nRestartSec=100ms\n")
+	p.ours(exitDone, "start")
+	trace := p.dir + "/trace"
+	p.env = []string{traceTo + "=" + trace}
+	p.ours(exitDone, "refit", "3.5.0")
+	p.ours(exitDone, "rollback")
+	steps := strings.Fields(p.ok(t, "sh", "-c", "sed 's/ .*//' "+trace))
+	p.env = nil
+	seen := map[string]bool{}
+	var all []string
+	for _, s := range steps {
+		if !seen[s] {
+			seen[s] = true
+			all = append(all, s)
+		}
+	}
+	require.Greater(t, len(all), 15)
+	if os.Getenv("FRESHKEEL_TEST_ALL") == "" { // a third each day
+		var some []string
+		for i, s := range all {
+			if i%3 == time.Now().YearDay()%3 {
+				some = append(some, s)
+			}
+		}
+		all = some
+	}
+	for _, step := range all {
+		p.env = []string{dieAt + "=" + step}
+		out, code := p.try("refit", "3.5.0")
+		p.env = nil
+		p.ours(exitDone, "recover")
+		s := p.status()
+		require.True(t, s.Server.Running, "%s: %d %s", step, code, out)
+		require.Contains(t, p.text("README.txt"), "server "+s.Version+"\n", step)
+		require.Equal(t, "active", p.shows("ActiveState"), step)
+		if s.Version == "3.5.0" {
+			p.ours(exitDone, "rollback")
+		}
+	}
+}
+
+// A unit of a user's own manager needs no rights at all.
+func TestAUnitOfAUsersOwn(t *testing.T) {
+	p := settle(t, "own", "ExecStart=DIR/open-gates.sh\n")
+	uid := strings.TrimSpace(p.ok(t, "id", "-u", "pond"))
+	p.ok(t, "mkdir", "-p", "/run/user/"+uid)
+	p.ok(t, "chown", "pond:pond", "/run/user/"+uid)
+	p.put("/home/pond/.config/systemd/user/"+p.unit, "[Service]\nEnvironment=FRESHKEEL_DEMO_PACE=10\nExecStart="+p.dir+
+		"/mossgate-east/open-gates.sh\n", 0o644)
+	p.ok(t, "chown", "-R", "pond:pond", "/home/pond")
+	if out, code := p.run("systemctl", "start", "user@"+uid+".service"); code != 0 {
+		t.Skipf("this machine's manager starts none for a user: %s", out)
+	}
+	t.Cleanup(func() { p.run("systemctl", "stop", "user@"+uid+".service") })
+	p.ours(exitDone, "profile", "set", "host.user", "true")
+	p.as = []string{"setpriv", "--reuid=pond", "--regid=pond", "--clear-groups", "env", "XDG_RUNTIME_DIR=/run/user/" + uid,
+		"HOME=/home/pond", "DBUS_SESSION_BUS_ADDRESS=unix:path=/run/user/" + uid + "/bus"}
+	p.ours(exitDone, "start")
+	p.ours(exitDone, "refit", "3.5.0")
+	out, _ := p.try("status")
+	assert.Contains(t, out, "as the user's service own.service")
+	p.ours(exitRolledBack, "refit", "3.6.0")
+	p.ours(exitDone, "stop")
+}
