@@ -63,11 +63,11 @@ type Process struct {
 func (p Process) HowToStop() string {
 	switch {
 	case p.OwnUnit:
-		return fmt.Sprintf("it is the service %s: systemctl --user stop %s; and, so that it does not start again "+
-			"beside Fresh Keel's: systemctl --user disable %s", p.Unit, p.Unit, p.Unit)
+		return fmt.Sprintf("it is the service %s. To let Fresh Keel run it as that: freshkeel profile set host.unit %s, "+
+			"and host.user true; else: systemctl --user disable --now %s", p.Unit, p.Unit, p.Unit)
 	case p.Unit != "":
-		return fmt.Sprintf("it is the service %s: sudo systemctl stop %s; and, so that it does not start again beside "+
-			"Fresh Keel's: sudo systemctl disable %s", p.Unit, p.Unit, p.Unit)
+		return fmt.Sprintf("it is the service %s. To let Fresh Keel run it as that: freshkeel profile set host.unit %s; "+
+			"else: sudo systemctl disable --now %s", p.Unit, p.Unit, p.Unit)
 	}
 	return "stop it at its own console"
 }
@@ -149,12 +149,16 @@ func runsFrom(p *process.Process, install string) string {
 		return ""
 	}
 	prog := strings.TrimSuffix(filepath.Base(args[0]), ".exe")
-	if !slices.Contains(interpreters, prog) {
+	jar := slices.Index(args, "-jar") // a runtime by whatever name
+	if !slices.Contains(interpreters, prog) && (jar < 1 || jar+1 == len(args)) {
 		return ""
 	}
 	cwd, err := p.Cwd()
 	if err != nil {
 		return ""
+	}
+	if !slices.Contains(interpreters, prog) {
+		args = []string{prog, args[jar+1]}
 	}
 	for i, a := range args[1:] {
 		if strings.HasPrefix(a, "-") ||

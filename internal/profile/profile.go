@@ -583,11 +583,19 @@ var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.\\@-]+\.service$`)
 
 // checkHost checks what runs the server.
 func (p *Profile) checkHost(bad func(key, why string) error) error {
-	h := p.Host
+	h := &p.Host
+	commands := len(h.Start)+len(h.Stop)+len(h.Status) > 0
+	switch { // which kind it is stands to reason
+	case h.Kind != "":
+	case h.Unit != "":
+		h.Kind = ByService
+	case commands:
+		h.Kind = ByCommands
+	}
 	switch h.Kind {
 	case "", ByMinder:
-		if h.Unit != "" || len(h.Start)+len(h.Stop)+len(h.Status) > 0 {
-			return bad("host.kind", "it is missing: \"service\" goes with a unit, \"commands\" with start, stop and status")
+		if h.Unit != "" || commands {
+			return bad("host.kind", "a unit goes with \"service\", and start, stop and status with \"commands\"")
 		}
 	case ByService:
 		if !unitName.MatchString(h.Unit) {

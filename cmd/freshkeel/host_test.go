@@ -1,0 +1,73 @@
+//go:build unix
+
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A server that the operator's own commands run in a terminal multiplexer is refitted and rolled
+// back by these; what they say and what runs must agree.
+func TestAServerOfTheOperatorsOwnCommands(t *testing.T) {
+	t.Parallel()
+	tmux, err := exec.LookPath("tmux")
+	if err != nil && os.Getenv("FRESHKEEL_TEST_MUST_TMUX") == "" {
+		t.Skip("tmux is not here")
+	}
+	require.NoError(t, err)
+	p := mossgate(t)
+	socket := filepath.Join(p.Dir, "s")
+	run := tmux + " -S " + socket + " "
+	t.Cleanup(func() { exec.Command(tmux, "-S", socket, "kill-server").Run() })
+	p.Put("up.sh", "#!/bin/sh\n"+run+"new-session -d -s gates ./open-gates.sh\n")
+	p.Put("down.sh", "#!/bin/sh\n"+run+"send-keys -t gates close Enter\nfor n in 1 2 3 4 5 6 7 8 9; do\n  "+run+
+		"has-session -t gates 2>/dev/null || exit 0\n  sleep 0.3\ndone\nexit 1\n")
+	p.Put("is-up.sh", "#!/bin/sh\n"+run+"has-session -t gates 2>/dev/null\n")
+	for _, s := range []string{"up.sh", "down.sh", "is-up.sh"} {
+		require.NoError(t, os.Chmod(filepath.Join(p.Install, s), 0o755))
+	}
+	p.EditProfile(func(s string) string {
+		return strings.Replace(s, "[ready]", "[host]\nstart = ['./up.sh']\nstop = ['./down.sh']\nstatus = ['./is-up.sh']\n"+
+			"say = ['"+tmux+"', '-S', '"+socket+"', 'send-keys', '-t', 'gates', '{line}', 'Enter']\n\n[ready]", 1)
+	})
+	p.OK("profile", "set", "ready.log", "logs/mossgate.log")
+	p.OK("start")
+	st := p.Status()
+	assert.Equal(t, "by its own commands", st.Server.By)
+	assert.NotEmpty(t, st.Server.Processes)
+	p.OK("send", "members")
+	require.Eventually(t, func() bool { return strings.Contains(p.OK("log").Out, "Wilmot Pondweed") }, 5*time.Second,
+		50*time.Millisecond)
+	r := p.OK("preflight", "3.5.0", "--all")
+	assert.Contains(t, r.Out, "./up.sh, ./down.sh and ./is-up.sh run the server")
+	p.OK("refit", "3.5.0")
+	assert.Equal(t, "3.5.0", p.Status().Version)
+	assert.Contains(t, p.Read("logs/mossgate.log"), "> close", "it was closed at its console")
+	r = p.Exits(exitRolledBack, "refit", "3.6.0")
+	assert.Contains(t, r.Out, "3.5.0 is running again")
+	p.OK("rollback")
+	assert.Equal(t, "3.4.1", p.Status().Version)
+	p.OK("stop")
+	p.Exits(exitDown, "status")
+
+	// Somebody starts the script by itself: the commands say that it is down, and it runs.
+	alone := p.Outside("open-gates.sh")
+	r = p.Exits(exitRefused, "refit", "3.5.0")
+	assert.Contains(t, oneSpace(r.Out), "./is-up.sh says that it is down, and processes")
+	p.Exits(exitFailed, "start")
+	alone.Process.Kill()
+	alone.Wait()
+	// One that can't be asked is not touched.
+	p.Put("is-up.sh", "#!/bin/sh\nsleep 60\n")
+	p.EditProfile(func(s string) string { return strings.Replace(s, "'./is-up.sh'", "'./nowhere.sh'", 1) })
+	r = p.Exits(exitRefused, "refit", "3.5.0")
+	assert.Contains(t, oneSpace(r.Out), "how the server stands can't be told: ./nowhere.sh")
+}
