@@ -33,6 +33,9 @@ import (
 // Options are what the core needs from outside.
 type Options = install.Options
 
+// Parting is how a command parts players from a server that it stops.
+type Parting = install.Parting
+
 // Event is one thing that happened during a run.
 type Event = tell.Event
 

@@ -73,6 +73,9 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 		err = t.abandonInterrupted(why)
 	case logbook.Stopping:
 		awaitStop(ctx, k.srv)
+		if t.runsOn() && !k.in.Parting.Now { // players may have been warned
+			k.srv.CallOff(e.To)
+		}
 		err = t.abandonInterrupted(why)
 	case logbook.Swapping:
 		err = t.goBack(why, nil)

@@ -152,6 +152,9 @@ func attempts(in *install.Install, run string) (out []swap.Run) {
 // preCopy is the first backup pass, while the server runs: it leaves the
 // second one little to do.
 func (t *transaction) preCopy(ctx context.Context) error {
+	if err := t.k.srv.AwaitEmpty(ctx); err != nil {
+		return err
+	}
 	return t.step("pre-copy", func() (string, error) {
 		if err := t.k.in.Halt("pre-copy"); err != nil {
 			return "", err
@@ -191,7 +194,7 @@ func (t *transaction) stop(ctx context.Context) error {
 		return nil
 	}
 	return t.step("stop", func() (string, error) {
-		if err := t.k.srv.TellPlayers(ctx); err != nil {
+		if err := t.part(ctx); err != nil {
 			return "", err
 		}
 		t.k.srv.ProveRunning()
@@ -208,6 +211,30 @@ func (t *transaction) stop(ctx context.Context) error {
 		}
 		return sum, t.k.in.Halt("stopped")
 	})
+}
+
+// part parts the players from the server: they are warned, and where nobody is to be on, it is
+// looked once more whether that is so.
+func (t *transaction) part(ctx context.Context) error {
+	to := t.e.To
+	if to == t.e.From {
+		to = ""
+	}
+	for {
+		if err := t.k.srv.TellPlayers(ctx, to); err != nil {
+			return err
+		}
+		if !t.k.in.Parting.WhenEmpty {
+			return nil
+		}
+		if n, err := t.k.srv.PlayersOn(ctx); err != nil || n == 0 {
+			return err
+		}
+		t.k.in.Note("somebody came in meanwhile")
+		if err := t.k.srv.AwaitEmpty(ctx); err != nil {
+			return err
+		}
+	}
 }
 
 // backUp is the second pass: with the server down it is consistent.

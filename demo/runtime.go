@@ -242,6 +242,9 @@ func (s *server) listen(in io.Reader, gardens []string) int {
 				return s.shut(gardens)
 			case word == "say":
 				s.say("to everybody: %s", rest)
+			case word == "guests": // who races now: a file of the tests says
+				b, _ := os.ReadFile("guests.txt")
+				s.say("%d guests on the course", strings.Count(string(b), "\n"))
 			case word == "members":
 				b, _ := os.ReadFile("members.txt")
 				s.say("members: %s", strings.Join(strings.Split(strings.TrimSpace(string(b)), "\n"), ", "))

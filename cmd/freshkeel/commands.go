@@ -137,12 +137,13 @@ func (p *program) commands() []*cli.Command {
 				Usage: "show the checks that found nothing too, and every file of the plan"})},
 		{Name: "refit", Usage: "the whole job: fetch, check, back up, swap, start, and roll back if it does " +
 			"not come up", ArgsUsage: "[VERSION]", Action: p.refit,
-			Flags: wantFlags(&cli.BoolFlag{Name: "start", Usage: "leave the server running even if it was not"},
-				&cli.BoolFlag{Name: "all", Usage: "of --dry-run: every check, and every file of the plan"}, dryRun())},
+			Flags: wantFlags(partingFlags(
+				&cli.BoolFlag{Name: "start", Usage: "leave the server running even if it was not"},
+				&cli.BoolFlag{Name: "all", Usage: "of --dry-run: every check, and every file of the plan"}, dryRun())...)},
 		{Name: "rollback", Usage: "undo the last refit, or go back to before an earlier one", ArgsUsage: "[REFIT]",
-			Action: p.rollback, Flags: []cli.Flag{
+			Action: p.rollback, Flags: partingFlags(
 				&cli.BoolFlag{Name: "world", Usage: "put the world back too, as it was then (what is there now is " +
-					"backed up first)"}, dryRun()}},
+					"backed up first)"}, dryRun())},
 		{Name: "recover", Usage: "finish or reverse what a crash interrupted (each command that changes something " +
 			"does this first)", Action: p.recover, Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "leave-as-is", Usage: "give up what was interrupted: the install stays as it is now"},
@@ -218,7 +219,8 @@ func (p *program) commands() []*cli.Command {
 		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "learn", Usage: "write what this start shows into the profile"}, dryRun()}},
 		lessonCommands{p}.profile(),
-		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop, Flags: []cli.Flag{dryRun()}},
+		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop,
+			Flags: partingFlags(dryRun())},
 		{Name: "status", Usage: "whether the server runs; the exit code says so too: 0 up, 11 down, 12 in between, " +
 			"5 unsettled", Action: p.status},
 		{Name: "send", Usage: "type a line at the server's console", ArgsUsage: "LINE…", Action: p.send,

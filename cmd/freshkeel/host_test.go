@@ -66,7 +66,6 @@ func TestAServerOfTheOperatorsOwnCommands(t *testing.T) {
 	alone.Process.Kill()
 	alone.Wait()
 	// One that can't be asked is not touched.
-	p.Put("is-up.sh", "#!/bin/sh\nsleep 60\n")
 	p.EditProfile(func(s string) string { return strings.Replace(s, "'./is-up.sh'", "'./nowhere.sh'", 1) })
 	r = p.Exits(exitRefused, "refit", "3.5.0")
 	assert.Contains(t, oneSpace(r.Out), "how the server stands can't be told: ./nowhere.sh")

@@ -100,6 +100,7 @@ type program struct {
 	json     bool
 	plain    bool
 	dir      string
+	parting  freshkeel.Parting
 	later    func() // what is left to do once it was told how the command failed
 }
 
@@ -185,6 +186,7 @@ func (p *program) options() (freshkeel.Options, error) {
 	}
 	return freshkeel.Options{
 		Screen:  lent,
+		Parting: p.parting,
 		Home:    home,
 		Self:    []string{self, minderWord},
 		Apart:   []string{self, apartWord},
@@ -269,7 +271,23 @@ func (p *program) change(ctx context.Context, c *cli.Command) (*freshkeel.Keel, 
 		return p.look(ctx)
 	}
 	p.seeThrough()
+	p.parting = freshkeel.Parting{Now: c.Bool("now"), Reason: c.String("reason"), WhenEmpty: c.Bool("when-empty"),
+		AtMost: c.Duration("at-most")}
+	if p.parting.AtMost > 0 && !p.parting.WhenEmpty {
+		return nil, &freshkeel.Usage{What: "--at-most bounds --when-empty, which is not there",
+			Do: "freshkeel " + c.Name + " --when-empty --at-most 2h"}
+	}
 	return p.open()
+}
+
+// partingFlags say how players are parted from a server that is to stop.
+func partingFlags(more ...cli.Flag) []cli.Flag {
+	return append([]cli.Flag{
+		&cli.BoolFlag{Name: "now", Usage: "without the warning that [stop] gives the players"},
+		&cli.StringFlag{Name: "reason", Usage: "what the players are told: `TEXT` for {reason} in [stop] warn"},
+		&cli.BoolFlag{Name: "when-empty", Usage: "wait until nobody is on, as [players] asks the server"},
+		&cli.DurationFlag{Name: "at-most", Usage: "of --when-empty: give up after `TIME`, with nothing changed"},
+	}, more...)
 }
 
 // result prints a command's result as JSON, or by show.

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
@@ -33,7 +34,16 @@ type Options struct {
 	Env     []string              // the environment, "NAME=value"
 	Observe func(tell.Event)      // hears what happens; may be nil
 	Screen  *host.Screen          // the terminal that a person sits at, lent to a command that asks for a sign-in; may be nil
+	Parting Parting               // how players are parted from the server before a stop
 	Halt    func(at string) error // asked at every step a crash could fall between; for tests, may be nil
+}
+
+// Parting is how a command parts players from a server that it stops.
+type Parting struct {
+	Now       bool          // without a warning
+	Reason    string        // that they are told, {reason}
+	WhenEmpty bool          // wait until nobody is on
+	AtMost    time.Duration // for as long as this; 0: for ever
 }
 
 // Install is one install under care.

@@ -3,6 +3,7 @@ package profile
 
 import (
 	"bytes"
+	"cmp"
 	"encoding"
 	"errors"
 	"fmt"
@@ -45,6 +46,7 @@ type Profile struct {
 	Copy      Copy           `toml:"copy"`
 	Data      []Data         `toml:"data"`
 	Stop      Stop           `toml:"stop"`
+	Players   Players        `toml:"players"`
 	Ready     Ready          `toml:"ready"`
 }
 
@@ -188,13 +190,40 @@ const (
 // Stop is how it is ended: its own console line first, signals to its own
 // process tree after.
 type Stop struct {
-	Tell      string   `toml:"tell"`      // console line that warns the players
-	Notice    Duration `toml:"notice"`    // between the warning and the stop line
-	Send      string   `toml:"send"`      // console line that ends the server
-	Try       []string `toml:"try"`       // lines of which one may end it: tried at a stop until one is proven
-	Wait      Duration `toml:"wait"`      // how long the stop line is given
-	Terminate Duration `toml:"terminate"` // how long the terminate signal is given; 0: not sent
-	Kill      *bool    `toml:"kill"`      // whether to kill what is left then
+	Tell string `toml:"tell"` // console line that warns the players
+	// how long before the stop = console line, with {left}, {version} and {reason} filled in
+	Warn      map[string]string `toml:"warn"`
+	Off       string            `toml:"off"`       // console line that says that the stop is off
+	Notice    Duration          `toml:"notice"`    // between the warning and the stop line
+	Send      string            `toml:"send"`      // console line that ends the server
+	Try       []string          `toml:"try"`       // lines of which one may end it: tried at a stop until one is proven
+	Wait      Duration          `toml:"wait"`      // how long the stop line is given
+	Terminate Duration          `toml:"terminate"` // how long the terminate signal is given; 0: not sent
+	Kill      *bool             `toml:"kill"`      // whether to kill what is left then
+}
+
+// Warnings are the lines of Warn, the earliest first.
+func (s Stop) Warnings() (out []Warning) {
+	for before, line := range s.Warn {
+		if d, err := time.ParseDuration(before); err == nil {
+			out = append(out, Warning{d, line})
+		}
+	}
+	slices.SortFunc(out, func(a, b Warning) int { return cmp.Compare(b.Before, a.Before) })
+	return out
+}
+
+// Warning is a console line some time before a stop.
+type Warning struct {
+	Before time.Duration
+	Line   string
+}
+
+// Players is how to ask the console how many are on.
+type Players struct {
+	Ask    string   `toml:"ask"`    // console line
+	Answer Pattern  `toml:"answer"` // of its answer; the first group is their number
+	Wait   Duration `toml:"wait"`   // how long the answer may take
 }
 
 // MayKill tells whether what outlives the terminate signal is killed.
@@ -397,9 +426,10 @@ func Read(dir string) (*Profile, error) {
 // Parse reads a profile's text; path is only for its errors, which are *Error.
 func Parse(path string, b []byte) (*Profile, error) {
 	p := &Profile{
-		Stop:   Stop{Wait: Duration(time.Minute), Terminate: Duration(20 * time.Second)},
-		Backup: Backup{Wait: Duration(10 * time.Second)},
-		Ready:  Ready{Within: Duration(2 * time.Minute), Steady: Duration(5 * time.Second)},
+		Stop:    Stop{Wait: Duration(time.Minute), Terminate: Duration(20 * time.Second)},
+		Backup:  Backup{Wait: Duration(10 * time.Second)},
+		Players: Players{Wait: Duration(5 * time.Second)},
+		Ready:   Ready{Within: Duration(2 * time.Minute), Steady: Duration(5 * time.Second)},
 	}
 	d := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields().EnableUnmarshalerInterface()
 	if err := d.Decode(p); err != nil {
@@ -686,6 +716,20 @@ func (p *Profile) checkRules(bad func(key, why string) error) error {
 		if err := (tree.Patterns{at}).Check(); err != nil {
 			return bad("ready.log", err.Error())
 		}
+	}
+	for before, line := range p.Stop.Warn {
+		if d, err := time.ParseDuration(before); err != nil || d <= 0 || d > 24*time.Hour {
+			return bad("stop.warn", fmt.Sprintf("%q is no time before the stop: write it as \"10m\" or \"30s\"", before))
+		}
+		if line == "" || strings.ContainsAny(line, "\r\n") {
+			return bad("stop.warn", fmt.Sprintf("%q is not one line", line))
+		}
+	}
+	if (p.Players.Ask == "") == p.Players.Answer.Given() {
+		return bad("players.ask", "ask and answer go together: a line for the console, and the pattern of what it says to it")
+	}
+	if p.Players.Answer.Given() && p.Players.Answer.NumSubexp() < 1 {
+		return bad("players.answer", "it needs a group, as in '^(\\d+) players', that holds their number")
 	}
 	for _, l := range p.Stop.Try {
 		if l == "" || strings.ContainsAny(l, "\r\n") {

@@ -1,14 +1,18 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/learn"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/words"
 )
@@ -81,7 +85,10 @@ func (sv *Server) noteEnd(o host.StopOrder, exit *host.Exit, took time.Duration)
 // Ending ctx while players are told leaves the server running, with Interrupted;
 // once the stop line is sent there is no way back, and ctx is not asked.
 func (sv *Server) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, err error) {
-	if err := sv.TellPlayers(ctx); err != nil {
+	if err := sv.AwaitEmpty(ctx); err != nil {
+		return nil, 0, err
+	}
+	if err := sv.TellPlayers(ctx, ""); err != nil {
 		return nil, 0, err
 	}
 	told := time.Now()
@@ -97,26 +104,56 @@ func (sv *Server) Stop(ctx context.Context) (exit *host.Exit, took time.Duration
 // players are told.
 const noticeLook = 250 * time.Millisecond
 
-// TellPlayers puts the profile's warning on the console and waits as long as it
-// says. A console that does not take it is no reason not to stop.
-func (sv *Server) TellPlayers(ctx context.Context) error {
+// TellPlayers warns the players by the profile's lines, and waits as long as these say. to is the
+// version that comes; "": none. A console that does not take a line is no reason not to stop.
+// Ending ctx leaves the server running, with Interrupted, and a line says that it is off.
+func (sv *Server) TellPlayers(ctx context.Context, to string) error {
 	s := sv.Profile.Stop
 	if err := ctx.Err(); err != nil {
 		return &Interrupted{}
 	}
-	if s.Tell == "" || sv.Host().Send(s.Tell) != nil {
+	warnings := s.Warnings()
+	if s.Tell != "" {
+		warnings = append(warnings, profile.Warning{Before: s.Notice.Std(), Line: s.Tell})
+		slices.SortStableFunc(warnings, func(a, b profile.Warning) int { return cmp.Compare(b.Before, a.Before) })
+	}
+	if len(warnings) == 0 || sv.Parting.Now {
 		return nil
 	}
-	sv.Note("players were told: %s", s.Tell)
-	end := time.After(s.Notice.Std())
+	if sv.Parting.WhenEmpty { // nobody is there to be warned
+		if n, err := sv.PlayersOn(ctx); err == nil && n == 0 {
+			return nil
+		}
+	}
+	stop := time.Now().Add(warnings[0].Before)
+	told := ""
 	look := time.NewTicker(noticeLook)
 	defer look.Stop()
 	for {
-		select {
-		case <-end:
+		left := time.Until(stop)
+		for len(warnings) > 0 && left <= warnings[0].Before {
+			line := sv.fill(warnings[0].Line, warnings[0].Before, to)
+			warnings = warnings[1:]
+			if err := sv.Host().Send(line); err != nil {
+				if told == "" {
+					sv.Warn("players can't be warned: %v", err)
+					return nil
+				}
+				continue
+			}
+			told = line
+			sv.Note("players were told: %s", line)
+		}
+		if left <= 0 {
 			return nil
+		}
+		sv.Tell(tell.Event{Kind: tell.StepMoves, Step: "stop", Text: fmt.Sprintf("in %s; players were told",
+			words.Age(left.Truncate(time.Second)))})
+		select {
+		case <-time.After(min(left, noticeLook)):
 		case <-ctx.Done():
-			return &Interrupted{Saw: s.Tell}
+			sv.CallOff(to)
+			return &Interrupted{Saw: told, Off: s.Off != ""}
 		case <-look.C:
 			if !sv.Host().Status().Running {
 				return nil
@@ -125,10 +162,109 @@ func (sv *Server) TellPlayers(ctx context.Context) error {
 	}
 }
 
+// CallOff tells players who were warned that the server runs on.
+func (sv *Server) CallOff(to string) {
+	if s := sv.Profile.Stop; s.Off != "" && sv.Host().Status().Running {
+		if err := sv.Host().Send(sv.fill(s.Off, 0, to)); err == nil {
+			sv.Note("players were told: %s", sv.fill(s.Off, 0, to))
+		}
+	}
+}
+
+// fill fills a line for players in.
+func (sv *Server) fill(line string, left time.Duration, to string) string {
+	reason := sv.Parting.Reason
+	switch {
+	case reason != "":
+	case to != "":
+		reason = "an update to " + to
+	default:
+		reason = "maintenance"
+	}
+	plain := strings.NewReplacer("\r", " ", "\n", " ")
+	return plain.Replace(strings.NewReplacer("{left}", long(left), "{version}", cmp.Or(to, "the same version"),
+		"{reason}", reason).Replace(line))
+}
+
+// long is a length of time as players read it.
+func long(d time.Duration) string {
+	switch {
+	case d >= time.Hour && d%time.Hour == 0:
+		return words.Plural(int(d/time.Hour), "hour")
+	case d >= time.Minute && d%time.Minute == 0:
+		return words.Plural(int(d/time.Minute), "minute")
+	}
+	return words.Plural(int(d/time.Second), "second")
+}
+
+// PlayersOn asks the console how many are on.
+func (sv *Server) PlayersOn(ctx context.Context) (int, error) {
+	p := sv.Profile.Players
+	if p.Ask == "" {
+		return 0, tell.Misuse("how many players are on can't be asked: the profile has no [players] ask and answer",
+			"freshkeel profile set players.ask LINE, and players.answer '^(\\d+) …', by hand")
+	}
+	from := sv.Host().Mark()
+	if err := sv.Host().Send(p.Ask); err != nil {
+		return 0, fmt.Errorf("ask how many players are on: %w", err)
+	}
+	line, err := host.AwaitLine(ctx, sv.Host(), from, p.Wait.Std(),
+		func(l string) bool { return p.Answer.MatchString(words.Printable(l)) })
+	if err != nil {
+		if ctx.Err() != nil {
+			return 0, ctx.Err()
+		}
+		return 0, tell.Advise(fmt.Errorf("no line that matches %s came within %s of %q: how many players are on is not known",
+			words.Quote(p.Answer.String()), p.Wait, p.Ask), "compare [players] answer with what the server says: freshkeel log")
+	}
+	n, err := strconv.Atoi(p.Answer.FindStringSubmatch(words.Printable(line))[1])
+	if err != nil {
+		return 0, fmt.Errorf("%q does not say how many players are on: %w", line, err)
+	}
+	return n, nil
+}
+
+// emptyLook is how often it is asked whether somebody is on still.
+const emptyLook = 5 * time.Second
+
+// AwaitEmpty waits until nobody is on, where the command is to do that, for as long as it may.
+func (sv *Server) AwaitEmpty(ctx context.Context) error {
+	if !sv.Parting.WhenEmpty || !sv.Host().Status().Running {
+		return nil
+	}
+	_, err := sv.Step("wait", func() (string, error) {
+		began := time.Now()
+		for {
+			n, err := sv.PlayersOn(ctx)
+			if ctx.Err() != nil {
+				return "", &Interrupted{}
+			}
+			if err != nil {
+				return "", err
+			}
+			if n == 0 {
+				return "nobody is on", nil
+			}
+			if most := sv.Parting.AtMost; most > 0 && time.Since(began) > most {
+				return "", tell.Advise(fmt.Errorf("%s later still on: %s. The server runs on, and nothing was changed",
+					most, words.Plural(n, "player")), "--at-most LONGER; or without --when-empty, with the warning of [stop] warn")
+			}
+			sv.Tell(tell.Event{Kind: tell.StepMoves, Step: "wait", Text: words.Plural(n, "player") + " on"})
+			select {
+			case <-ctx.Done():
+				return "", &Interrupted{}
+			case <-time.After(emptyLook):
+			}
+		}
+	})
+	return err
+}
+
 // Interrupted says that a command was ended, by Ctrl-C or a signal, before it had
 // changed anything. It is a context.Canceled.
 type Interrupted struct {
 	Saw  string        // the line that players were told; "": none
+	Off  bool          // and another one that it is off
 	Down time.Duration // how long they were without the server, which was started again
 }
 
@@ -137,6 +273,8 @@ func (i *Interrupted) Error() string {
 	case i.Down > 0:
 		return fmt.Sprintf("interrupted: the server had stopped already, and was started again; nothing was changed, "+
 			"and players were without it for %s", words.Age(i.Down))
+	case i.Off:
+		return "interrupted before the server was stopped: it runs on, nothing was changed, and players were told so"
 	case i.Saw != "":
 		return fmt.Sprintf("interrupted before the server was stopped: it runs on and nothing was changed, but "+
 			"players were told: %s", i.Saw)
