@@ -26,7 +26,7 @@ import (
 // server up where one ran. It may be called again after a crash at any point.
 func (t *transaction) goBack(why string, lines []string) error {
 	t.e.Why, t.e.Lines = why, lines
-	t.early = t.e.Phase == logbook.Swapping
+	t.early = t.e.Phase == logbook.Swapping || t.e.Phase == logbook.Migrating
 	stuck := func(err error) error { return t.stuck("going back", err) }
 	// A disk too full for the logbook must not keep renames from going back:
 	// from the phase before, recover leads to the same place.

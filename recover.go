@@ -77,7 +77,7 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 			k.srv.CallOff(e.To)
 		}
 		err = t.abandonInterrupted(why)
-	case logbook.Swapping:
+	case logbook.Swapping, logbook.Migrating: // what was begun is never run twice
 		err = t.goBack(why, nil)
 	case logbook.Watching:
 		err = t.watchThrough(ctx, why)

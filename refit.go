@@ -112,6 +112,9 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if err := t.swap(pre.Plan); err != nil {
 		return t.e, t.goBack(err.Error(), nil)
 	}
+	if err := t.migrate(ctx); err != nil {
+		return t.e, t.goBack(err.Error(), linesOf(err))
+	}
 	v := t.start(ctx)
 	if !v.Up && t.consented(w, v) {
 		v = t.start(ctx)

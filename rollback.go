@@ -38,6 +38,8 @@ type BackPlan struct {
 	Undo   []*logbook.Entry `json:"undo"`   // refits undone, newest first
 	Backup string           `json:"backup"` // from which the rest comes back
 	World  bool             `json:"world"`
+	// migrations that refits ran which are undone, and whose data stays without World
+	Migrated []string `json:"migrated,omitempty"`
 	Paths  []string         `json:"paths"`            // of the builds' files that renames bring back
 	Edited []string         `json:"edited,omitempty"` // settings and scripts that were edited since, and go back too
 }
@@ -67,6 +69,9 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 	p := &BackPlan{To: stack[from], Backup: stack[from].Backup, World: b.World}
 	for i := len(stack) - 1; i >= from; i-- {
 		p.Undo = append(p.Undo, stack[i])
+		for _, m := range stack[i].Migrations {
+			p.Migrated = append(p.Migrated, m.Name)
+		}
 		plan, err := k.in.Run(stack[i].ID).Read()
 		if err != nil {
 			return nil, err
@@ -98,6 +103,12 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 	return p, nil
 }
 
+// MigratedWords tells of the data that stays migrated.
+func (p *BackPlan) MigratedWords() string {
+	return fmt.Sprintf("it ran the migration %s, and the data stays as it is now: an older build may not read it (--world "+
+		"brings the data of then back, with the world)", words.Some(p.Migrated, 3))
+}
+
 // Rollback goes back to before a refit. The build's files, the settings and
 // the launch script go back; the world stays as it is now, unless World says
 // otherwise. What is there now is backed up first in any case.
@@ -117,6 +128,9 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 	}
 	if err := k.srv.NoneOutside(); err != nil {
 		return nil, err
+	}
+	if len(p.Migrated) > 0 && !b.World {
+		k.in.Warn("%s", p.MigratedWords())
 	}
 	t, err := k.transact(&logbook.Entry{Kind: logbook.Rollback, From: inv.Version, To: p.To.From, Target: p.To.ID,
 		World: b.World})

@@ -41,6 +41,15 @@ type Status struct {
 	Edited []edited.Edit  `json:"edited,omitempty"`
 	Read   time.Time      `json:"read_at,omitzero"`
 	Run    *logbook.Entry `json:"run,omitempty"` // that is under way, or was interrupted
+	Parts  []PartStatus   `json:"parts,omitempty"`
+}
+
+// PartStatus is how one part of a server stands.
+type PartStatus struct {
+	Name    string       `json:"name"`
+	Outside bool         `json:"outside,omitempty"` // of the install
+	Server  *host.Status `json:"server"`
+	Said    string       `json:"last_line,omitempty"`
 }
 
 // Rejoin gives a server whose minder was killed another one, where nobody else is at
@@ -92,6 +101,16 @@ func (k *Keel) Status() (*Status, error) {
 	if s.Run != nil && (s.Run.Phase == logbook.Watching || s.Run.Phase == logbook.Confirming) {
 		s.Version, s.Mixed = s.Run.To, nil // its files are in place, though not confirmed
 	}
+	for _, part := range k.in.Parts() {
+		if part.PartName() == "" {
+			break
+		}
+		one := PartStatus{Name: part.PartName(), Outside: part.Outside(), Server: part.Host().Status()}
+		if lines, err := part.Host().Tail(1); err == nil && len(lines) > 0 {
+			one.Said = lines[0]
+		}
+		s.Parts = append(s.Parts, one)
+	}
 	s.Edited, s.Read = edited.Since(k.in, nil)
 	if lines, err := k.in.Host().Tail(1); err == nil && len(lines) > 0 {
 		s.LastLine = lines[0]
@@ -107,7 +126,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 		return nil, err
 	}
 	defer unlock()
-	if st := k.in.Host().Status(); st.Running {
+	if st := k.in.Host().Status(); st.Running && !st.Partly {
 		return nil, &host.AlreadyRunning{PID: st.PID, Since: st.Since, How: st.How()}
 	}
 	if err := k.checker.PortFree(); err != nil {

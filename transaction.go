@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/migrate"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/server"
 	"freshkeel/internal/swap"
@@ -126,7 +127,7 @@ func (t *transaction) abandon(why error) error {
 // transaction. One that was started within it is not known to be up yet.
 func (t *transaction) runsOn() bool {
 	st := t.k.in.Host().Status()
-	return st.Running && st.Since.Before(t.e.Started)
+	return st.Running && !st.Partly && st.Since.Before(t.e.Started)
 }
 
 // dropStaging removes what was laid out and never swapped in, by this run and by
@@ -396,4 +397,52 @@ func (t *transaction) takeInventory(from swap.Run, name string) error {
 			o.Entry, o.SeenAt = now, time.Now().UnixNano()
 		}
 	})
+}
+
+// migrate does to the data what the makers of the new build want, once its files are in place and
+// before it starts. Each migration is written down before it begins and when it is done: one that
+// was begun and is not known to be done means going back, files and data both.
+func (t *transaction) migrate(ctx context.Context) error {
+	due := migrate.Due(t.k.in.Profile, t.e.From, t.e.To)
+	if len(due) == 0 {
+		return nil
+	}
+	if err := t.enter(logbook.Migrating); err != nil {
+		return err
+	}
+	for _, m := range due {
+		if err := t.k.srv.Arrange(ctx, m.Up, m.Down); err != nil {
+			return fmt.Errorf("before the migration %s: %w", m.Name, err)
+		}
+		t.e.Migrations = append(t.e.Migrations, logbook.Migrated{Name: m.Name, Began: time.Now().Round(0)})
+		if err := t.k.in.Book.Save(t.e); err != nil {
+			return err
+		}
+		err := t.step("migrate", func() (string, error) {
+			if err := t.k.in.Halt("migrating"); err != nil {
+				return "", err
+			}
+			return m.Name, migrate.New(t.k.res).Run(ctx, m, t.e.From, t.e.To)
+		})
+		if err != nil {
+			return err
+		}
+		done := &t.e.Migrations[len(t.e.Migrations)-1]
+		done.Done, done.Took = true, time.Since(done.Began)
+		if err := t.k.in.Halt("migrated"); err != nil {
+			return err
+		}
+		if err := t.k.in.Book.Save(t.e); err != nil {
+			return err
+		}
+	}
+	return t.k.in.Halt("all-migrated")
+}
+
+// linesOf are the lines by which something that failed says why.
+func linesOf(err error) []string {
+	if f := (*migrate.Failed)(nil); errors.As(err, &f) {
+		return f.Lines
+	}
+	return nil
 }

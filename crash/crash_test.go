@@ -49,14 +49,15 @@ type crash struct {
 	always   string   // the version that must hold in the end, "" where either may
 	disks    []string // folders of the install that stand on disks of their own
 	away     []string // folders of the install that stand outside of it
+	parts    bool     // it is a server of three parts, with a migration of data outside
 	spoilt   bool     // its first backup, b0001, has settings with which no server comes up
 }
 
 func crashes() []crash {
 	r := demo.Releases
 	return []crash{
-		{"refit that comes up", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, "", nil, nil, false},
-		{"refit that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1", nil, nil, false},
+		{"refit that comes up", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, "", nil, nil, false, false},
+		{"refit that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1", nil, nil, false, false},
 		{
 			"rollback by hand",
 			[]demo.Release{r[0], r[1]},
@@ -66,13 +67,14 @@ func crashes() []crash {
 			nil,
 			nil,
 			false,
+			false,
 		},
 		{"restore", []demo.Release{r[0], r[1]}, [][]string{{"backup", "take"}, {"refit"}},
-			[]string{"backup", "restore", "b0001"}, "", nil, nil, false},
+			[]string{"backup", "restore", "b0001"}, "", nil, nil, false, false},
 		{"refit over several disks that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1",
-			[]string{"gardens", "tracks"}, nil, false},
+			[]string{"gardens", "tracks"}, nil, false, false},
 		{"refit of folders elsewhere that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1",
-			nil, []string{"gardens", "tracks"}, false},
+			nil, []string{"gardens", "tracks"}, false, false},
 		{
 			"rollback of folders elsewhere",
 			[]demo.Release{r[0], r[1]},
@@ -82,9 +84,13 @@ func crashes() []crash {
 			nil,
 			[]string{"gardens", "tracks"},
 			false,
+			false,
 		},
+		{"refit of parts with a migration", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, "", nil, nil, true, false},
+		{"refit of parts with a migration that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1",
+			nil, nil, true, false},
 		{"restore that does not come up", []demo.Release{r[0], r[1]}, nil,
-			[]string{"backup", "restore", "b0001", "--only", "mossgate.conf"}, "3.4.1", nil, nil, true},
+			[]string{"backup", "restore", "b0001", "--only", "mossgate.conf"}, "3.4.1", nil, nil, false, true},
 	}
 }
 
@@ -97,6 +103,9 @@ func (c crash) setUp(t *testing.T) *proving.Place {
 	for _, at := range c.away {
 		p.Elsewhere(at)
 	}
+	if c.parts {
+		inParts(p)
+	}
 	if c.spoilt {
 		good := p.Read("mossgate.conf")
 		p.Put("mossgate.conf", strings.ReplaceAll(good, fmt.Sprint(p.Port), "99999999"))
@@ -108,6 +117,31 @@ func (c crash) setUp(t *testing.T) *proving.Place {
 		p.OK(args...)
 	}
 	return p
+}
+
+// inParts makes a server one of three parts, the gates last, and gives it data outside that its
+// makers want migrated at each step.
+func inParts(p *proving.Place) {
+	songs := filepath.Join(p.Dir, "songs.db")
+	require.NoError(p.T, os.WriteFile(songs, []byte("songs\n"), 0o644))
+	for _, name := range []string{"login", "songs"} {
+		p.Put(name+".sh", "#!/bin/sh\necho "+name+" ready\nwhile read -r l; do [ \"$l\" = close ] && exit 0; done\n")
+	}
+	p.EditProfile(func(s string) string {
+		a, z := strings.Index(s, "[launch]"), strings.Index(s, "[stop]")
+		s = s[:a] + s[z:]
+		ready := s[strings.Index(s, "[ready]"):]
+		text := ""
+		for i, name := range []string{"login", "songs"} {
+			text += fmt.Sprintf("\n[[part]]\nname = '%s'\n[part.launch]\nscript = '%[1]s.sh'\n[part.stop]\nsend = 'close'\n"+
+				"[part.ready]\nline = '^%[1]s ready'\nsteady = '%dms'\n", name, 20+i)
+		}
+		text += "\n[[part]]\nname = 'gates'\nafter = ['login', 'songs']\n[part.launch]\nscript = 'open-gates.sh'\n" +
+			"[part.stop]\nsend = 'close'\n" + strings.Replace(ready, "[ready]", "[part.ready]", 1) +
+			"\n[[data]]\nname = 'songs'\ndump = ['cat', '../songs.db']\nload = ['sh', '-c', 'cat > ../songs.db']\n" +
+			"[[migration]]\nname = 'song tables'\nwhen = 'each'\nrun = ['sh', '-c', 'echo ran >> ../songs.db']\n"
+		return s[:strings.Index(s, "[ready]")] + text
+	})
 }
 
 // ending is what may come of a command that nothing disturbs.
@@ -157,7 +191,14 @@ func settled(p *proving.Place, both map[string]map[string]string, always string)
 		require.Equal(p.T, always, st.Version)
 	}
 	require.True(p.T, st.Server.Running, "it ran before, so it runs after")
-	lines := p.OK("log").Out
+	for _, part := range st.Parts {
+		require.True(p.T, part.Server.Running, part.Name)
+	}
+	if b, err := os.ReadFile(filepath.Join(p.Dir, "songs.db")); err == nil {
+		want := map[bool]string{true: "songs\n", false: "songs\nran\n"}[st.Version == "3.4.1"]
+		require.Equal(p.T, want, string(b), "the data outside is of the other build")
+	}
+	lines := p.OK("log", "-n", "200").Out
 	require.Contains(p.T, lines, "mossgate server "+st.Version)
 	for _, e := range p.Entries() {
 		require.NotEmpty(p.T, e.Outcome, "entry %s is left open", e.ID)

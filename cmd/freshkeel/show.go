@@ -349,6 +349,51 @@ func (v *view) plan(p *freshkeel.Plan, all bool) {
 	}
 }
 
+// parts shows a line for each part of a server.
+func (v *view) parts(list []freshkeel.PartStatus) {
+	if len(list) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, part := range list {
+		st := part.Server
+		state, since := "down", "-"
+		switch {
+		case st.Silent:
+			state = "not known"
+		case st.Running && st.Stopping:
+			state = "stopping"
+		case st.Running:
+			state = "up"
+		}
+		if st.Running && !st.Since.IsZero() {
+			since = freshkeel.Age(time.Since(st.Since))
+		}
+		by := st.By
+		if by == "" {
+			by = "under a minder"
+		}
+		if part.Outside {
+			by += ", outside the install"
+		}
+		said := part.Said
+		if st.Trouble != "" {
+			said = st.Trouble
+		}
+		rows = append(rows, []string{part.Name, state, since, by, v.clip(freshkeel.Printable(said), 40)})
+	}
+	v.table([]string{"part", "stands", "for", "run", "last line"}, rows, func(row, col int) string {
+		switch {
+		case col != 1:
+			return ""
+		case rows[row][1] == "up":
+			return good
+		}
+		return minded
+	})
+	fmt.Fprintln(v.p.out)
+}
+
 func ofLayer(p *freshkeel.Plan, at string) string {
 	if l := p.LayerOf(at); l != "" {
 		return "   (layer " + l + ")"
@@ -401,6 +446,9 @@ func (v *view) backPlan(p *freshkeel.BackPlan, keep []string) {
 	for _, at := range p.Paths {
 		v.fact("", at)
 	}
+	if len(p.Migrated) > 0 && !p.World {
+		v.fact("data", p.MigratedWords())
+	}
 	v.fact("from", "backup "+p.Backup+", for settings and for what renames don't bring back")
 	for _, at := range p.Edited {
 		v.fact("edited", at+" was edited since, and goes back too; your edits are backed up first")
@@ -452,7 +500,9 @@ func (v *view) status(s *freshkeel.Status) {
 			", since a part of a backup was restored; a refit makes it whole")
 	}
 	v.fact("install", s.Install)
-	if s.Server.Running && s.Server.By != "" {
+	v.parts(s.Parts)
+	if s.Server.Running && len(s.Parts) > 0 { // which were told one by one
+	} else if s.Server.Running && s.Server.By != "" {
 		v.fact("run", s.Server.By)
 		if s.Server.Trouble != "" {
 			v.fact("trouble", s.Server.Trouble)

@@ -205,6 +205,7 @@ var Checks = []chk{
 	{"filesystem", checkFilesystem},
 	{"disk", checkDisk},
 	{"data", checkData},
+	{"migrations", checkMigrations},
 	{"stopping", checkStopping},
 	{"links", checkLinks},
 	{"memory", checkMemory},
@@ -236,7 +237,7 @@ func (ck *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, 
 	s := &situation{k: ck, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: pl, ahead: pl.Ahead,
 		programs: &runtimes.Programs{In: ck.Install, Ahead: pl.Ahead, Needs: f.Candidate.Build.Needs},
 		status:   ck.Host().Status(), store: l}
-	s.lines.commands, s.lines.err = pl.Script(ck.planner).Commands() // as they will be
+	s.lines.commands, s.lines.err = pl.Commands(ck.planner) // as they will be
 	pre := &Preflight{From: pl.From, To: pl.To, Running: s.status.Running, Plan: pl, Fetched: f,
 		Layers: plan.LayerChanges(inv.Layers, pl.Layers)}
 	for _, c := range Checks {

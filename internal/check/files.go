@@ -101,32 +101,40 @@ func checkDamage(_ context.Context, s *situation) []Finding {
 	return nil
 }
 
-// checkLaunch looks whether the launch script can be run at all.
-func checkLaunch(_ context.Context, s *situation) []Finding {
-	script := s.k.Profile.Launch.Script
-	if script == "" && !s.k.Minded() {
-		if len(s.lines.commands) == 0 {
-			return nil
+// checkLaunch looks whether the launch script, or each part's, can be run at all.
+func checkLaunch(_ context.Context, s *situation) (out []Finding) {
+	for _, part := range s.k.Parts() {
+		if part.Outside() {
+			continue
 		}
-		return ok("%s runs %s", s.lines.commands[0].File, s.lines.commands[0].Program)
+		script, of := part.Profile.Launch.Script, ""
+		if part.PartName() != "" {
+			of = " of " + part.PartName()
+		}
+		switch {
+		case script == "" && !part.Minded():
+			for _, c := range s.lines.commands {
+				out = append(out, ok("%s runs %s", c.File, c.Program)...)
+				break
+			}
+		case script == "":
+			out = append(out, Finding{Level: Stop, What: "no launch script is named",
+				Where: s.k.Path(profile.FileName) + ", [launch] script",
+				Why:   "the new build is only known to work once it was started",
+				Do:    "set script to the file that starts the server"})
+		case !s.ahead.Has(script):
+			out = append(out, Finding{Level: Stop, What: script + " will not exist", Where: s.k.Path(script),
+				Why: "it is what starts the server" + of, Do: "correct [launch] script in " + profile.FileName})
+		case s.lines.err != nil:
+			return append(out, Finding{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", script, s.lines.err),
+				Where: s.k.Path(script),
+				Why:   "what it runs is not known, so the runtime was not checked",
+				Do:    "mend the script, if the server does not start by it"})
+		default:
+			out = append(out, ok("%s starts the server%s", script, of)...)
+		}
 	}
-	if script == "" {
-		return []Finding{{Level: Stop, What: "no launch script is named",
-			Where: s.k.Path(profile.FileName) + ", [launch] script",
-			Why:   "the new build is only known to work once it was started",
-			Do:    "set script to the file that starts the server"}}
-	}
-	if !s.ahead.Has(script) {
-		return []Finding{{Level: Stop, What: script + " will not exist", Where: s.k.Path(script),
-			Why: "it is what starts the server", Do: "correct [launch] script in " + profile.FileName}}
-	}
-	if s.lines.err != nil {
-		return []Finding{{Level: Warn, What: fmt.Sprintf("%s can't be read: %v", script, s.lines.err),
-			Where: s.k.Path(script),
-			Why:   "what it runs is not known, so the runtime was not checked",
-			Do:    "mend the script, if the server does not start by it"}}
-	}
-	return ok("%s starts the server", script)
+	return out
 }
 
 // checkNames looks whether the files that the launch script names will exist.
@@ -527,7 +535,11 @@ func checkOwner(_ context.Context, s *situation) []Finding {
 	if os.Geteuid() != 0 {
 		return nil
 	}
-	if err := install.TrustedScript(s.k.Path(s.k.Profile.Launch.Script)); err != nil {
+	for _, script := range s.k.Profile.Scripts() {
+		err := install.TrustedScript(s.k.Path(script))
+		if err == nil {
+			continue
+		}
 		f := Finding{Level: Stop, What: err.Error(), Where: s.k.Dir,
 			Why: "whoever may write to what root runs has the whole machine"}
 		if a := (*tell.Advised)(nil); errors.As(err, &a) {

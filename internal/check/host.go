@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
@@ -18,35 +19,48 @@ import (
 // checkHost looks at what runs the server where no minder does: whether it is there, may be
 // started and stopped by this user, and lets the server do what it must.
 func checkHost(_ context.Context, s *situation) (out []Finding) {
-	if s.k.Minded() {
-		return nil
+	for _, part := range s.k.Parts() {
+		if !part.Minded() {
+			out = append(out, s.hostOf(part)...)
+		}
 	}
-	where := s.k.Path(profile.FileName) + ", [host]"
-	if s.status.Silent {
-		return []Finding{{Level: Stop, What: "how the server stands can't be told: " + s.status.Trouble, Where: where,
+	return out
+}
+
+func (s *situation) hostOf(part *install.Install) (out []Finding) {
+	where, st := s.k.Path(profile.FileName)+", [host]", part.Host().Status()
+	name := "the server"
+	if part.PartName() != "" {
+		where, name = s.k.Path(profile.FileName)+", part "+part.PartName(), part.PartName()
+	}
+	switch {
+	case st.Silent:
+		return []Finding{{Level: Stop, What: fmt.Sprintf("how %s stands can't be told: %s", name, st.Trouble), Where: where,
 			Why: "a server that is not known to be down is not touched",
 			Do:  "see to it that the host in the profile is the one that runs the server, and that it answers"}}
-	}
-	if s.status.Trouble != "" {
-		return []Finding{{Level: Stop, What: s.status.Trouble, Where: where,
+	case st.Trouble != "" && !part.Outside():
+		return []Finding{{Level: Stop, What: st.Trouble, Where: where,
 			Why: "two servers of one install would spoil its world",
 			Do:  "end those processes, or correct [host] status: it is to end with status 0 as long as the server runs"}}
+	case part.Outside() && !st.Running:
+		out = append(out, Finding{Level: Warn, What: name + ", which the server needs, is down", Where: where,
+			Why: "it is started before the new build is", Do: "see that it comes up, before the old server is gone"})
 	}
-	sv := s.k.Service()
+	sv := part.Service()
 	if sv == nil {
-		return s.checkCommands(where)
+		return append(out, s.checkCommands(part, where)...)
 	}
 	u, err := sv.Unit()
 	if err != nil {
-		return []Finding{{Level: Stop, What: err.Error(), Where: where, Why: "it is what runs the server",
-			Do: "see whether the service manager runs: systemctl status " + sv.Name}}
+		return append(out, Finding{Level: Stop, What: err.Error(), Where: where, Why: "it is what runs the server",
+			Do: "see whether the service manager runs: systemctl status " + sv.Name})
 	}
 	if !u.Known {
-		return []Finding{{Level: Stop, What: fmt.Sprintf("the service %s can't be started: %s", sv.Name, u.Why), Where: where,
-			Why: "the new server would not come up, and the old one neither",
-			Do:  "systemctl " + userFlag(u) + "cat " + sv.Name + "; one that is masked: systemctl " + userFlag(u) + "unmask " + sv.Name}}
+		return append(out, Finding{Level: Stop, What: fmt.Sprintf("the service %s can't be started: %s", sv.Name, u.Why),
+			Where: where, Why: "the new server would not come up, and the old one neither",
+			Do: "systemctl " + userFlag(u) + "cat " + sv.Name + "; one that is masked: systemctl " + userFlag(u) + "unmask " + sv.Name})
 	}
-	if err := sv.May(); err != nil {
+	if err := sv.May(); err != nil && !part.Outside() {
 		f := Finding{Level: Stop, What: err.Error(), Where: where,
 			Why: "the server could not be stopped for the swap, or not be started after it",
 			Do:  "run the command as a user who may"}
@@ -55,19 +69,20 @@ func checkHost(_ context.Context, s *situation) (out []Finding) {
 		}
 		out = append(out, f)
 	}
-	out = append(out, s.unitRules(u)...)
-	if len(out) == 0 {
-		what := fmt.Sprintf("the service %s runs the server", sv.Name)
-		if u.Owner != "" {
-			what += " as " + u.Owner
-		}
-		if u.Restart != "no" && u.Restart != "" {
-			what += fmt.Sprintf("; its manager starts it again (Restart=%s), and is kept from that while files are exchanged",
-				u.Restart)
-		}
-		return ok("%s", what)
+	if !part.Outside() {
+		out = append(out, s.unitRules(u)...)
 	}
-	return out
+	if len(out) > 0 {
+		return out
+	}
+	what := fmt.Sprintf("the service %s runs %s", sv.Name, name)
+	if u.Owner != "" {
+		what += " as " + u.Owner
+	}
+	if u.Restart != "no" && u.Restart != "" {
+		what += fmt.Sprintf("; its manager starts it again (Restart=%s), and is kept from that while files are exchanged", u.Restart)
+	}
+	return ok("%s", what)
 }
 
 func userFlag(u *host.Unit) string {
@@ -78,8 +93,8 @@ func userFlag(u *host.Unit) string {
 }
 
 // checkCommands looks whether the operator's own commands are there.
-func (s *situation) checkCommands(where string) (out []Finding) {
-	h := s.k.Profile.Host
+func (s *situation) checkCommands(part *install.Install, where string) (out []Finding) {
+	h := part.Profile.Host
 	for key, argv := range map[string][]string{"start": h.Start, "stop": h.Stop, "status": h.Status} {
 		at := argv[0]
 		if strings.Contains(at, "/") && !filepath.IsAbs(at) {

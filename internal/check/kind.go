@@ -157,7 +157,7 @@ func (s *situation) otherEdition() *Finding {
 // the operator's own.
 func (s *situation) hasProgram() bool {
 	return slices.ContainsFunc(s.ahead.Before, func(e tree.Entry) bool {
-		return e.Kind == tree.File && !s.k.Profile.Server.Own(e.Path) && e.Path != s.k.Profile.Launch.Script &&
+		return e.Kind == tree.File && !s.k.Profile.Server.Own(e.Path) && !s.k.Profile.Starts(e.Path) &&
 			e.Path != profile.FileName && !strings.HasPrefix(e.Path, profile.FileName+".before-")
 	})
 }

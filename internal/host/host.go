@@ -75,6 +75,7 @@ type Status struct {
 	Ended     string    `json:"script_ended,omitempty"` // how the launch script ended, where processes of it live on
 	Last      *Exit     `json:"last_exit,omitempty"`    // how it ended, when it isn't running
 
+	Partly   bool   `json:"partly,omitempty"`   // of a server of parts: not all of them run
 	By       string `json:"by,omitempty"`       // where no minder runs it: what does
 	Restarts int    `json:"restarts,omitempty"` // by its service manager, since it was started
 	Trouble  string `json:"trouble,omitempty"`  // why no more is known

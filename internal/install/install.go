@@ -56,7 +56,11 @@ type Install struct {
 
 	store *locker.Locker
 	runs  host.Host // once it was asked for
-	as    string    // whose backups are read, where it isn't this folder's: see Instead
+
+	part    string // that this is
+	outside bool   // and none of the install's
+	parts   []*Install
+	as      string // whose backups are read, where it isn't this folder's: see Instead
 }
 
 // Open is the install at dir, which must have a profile. The error is a
@@ -104,13 +108,48 @@ func (in *Install) State(elem ...string) string {
 }
 
 // RunDir is where the minder keeps the socket, the console and the server's state.
-func (in *Install) RunDir() host.Dir { return host.Dir(in.State("run")) }
+func (in *Install) RunDir() host.Dir {
+	if in.part != "" { // beside it, as deep: a minder finds its install by that
+		return host.Dir(in.State("run-" + in.part))
+	}
+	return host.Dir(in.State("run"))
+}
+
+// Parts are the parts of the server in the order in which they are started, each as an install
+// of which it is the server; a server without parts is its own only one.
+func (in *Install) Parts() []*Install {
+	if len(in.Profile.Parts) == 0 {
+		return []*Install{in}
+	}
+	if in.parts == nil {
+		for _, part := range in.Profile.Parts {
+			one := *in
+			one.Profile, one.part, one.outside, one.runs = in.Profile.Part(part), part.Name, part.Outside, nil
+			in.parts = append(in.parts, &one)
+		}
+	}
+	return in.parts
+}
+
+// PartName is the part that this is; "" for a whole server.
+func (in *Install) PartName() string { return in.part }
+
+// Outside tells whether this is a part that is none of the install's.
+func (in *Install) Outside() bool { return in.outside }
 
 // Host is what runs the server, by the profile.
 func (in *Install) Host() host.Host {
 	h := in.Profile.Host
 	switch {
 	case in.runs != nil:
+	case len(in.Profile.Parts) > 0:
+		var own []host.Named
+		for _, part := range in.Parts() {
+			if !part.outside {
+				own = append(own, host.Named{Name: part.part, Host: part.Host()})
+			}
+		}
+		in.runs = host.Together(own)
 	case h.Kind == profile.ByService:
 		in.runs = host.OpenService(h.Unit, h.User, h.Console, h.Say, in.ServerEnv(), in.Dir)
 	case h.Kind == profile.ByCommands:
@@ -147,12 +186,19 @@ func pathOf(env []string) []string {
 }
 
 // Launched are the commands that start the server, as they are now.
-func (in *Install) Launched() ([]launch.Command, error) {
-	s := in.Script(nil)
-	if s.Name == "" && len(s.Lines) == 0 {
-		return nil, nil
+func (in *Install) Launched() (out []launch.Command, err error) {
+	for _, part := range in.Parts() {
+		s := part.Script(nil)
+		if part.outside || (s.Name == "" && len(s.Lines) == 0) {
+			continue
+		}
+		commands, err := s.Commands()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, commands...)
 	}
-	return s.Commands()
+	return out, nil
 }
 
 // Service is the unit that runs the server; nil where none does.
@@ -163,7 +209,7 @@ func (in *Install) Service() *host.Service {
 
 // Minded tells whether a minder of ours runs the server.
 func (in *Install) Minded() bool {
-	return in.Profile.Host.Kind == "" || in.Profile.Host.Kind == profile.ByMinder
+	return len(in.Profile.Parts) == 0 && (in.Profile.Host.Kind == "" || in.Profile.Host.Kind == profile.ByMinder)
 }
 
 // Run is the folder in which one run stages and keeps files.

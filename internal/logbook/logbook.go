@@ -40,6 +40,7 @@ const (
 	Preparing   Phase = "preparing"    // the server runs on; nothing of the install changed
 	Stopping    Phase = "stopping"     // the server was told to stop; nothing changed yet
 	Swapping    Phase = "swapping"     // the backup is complete; files move
+	Migrating   Phase = "migrating"    // the new files are in place; what their makers want is done to data
 	Watching    Phase = "watching"     // every file is in place; the server starts and is watched
 	Confirming  Phase = "confirming"   // it came up; only our own records are left to write
 	RollingBack Phase = "rolling-back" // on the way back to the tree of the backup
@@ -108,6 +109,17 @@ type Entry struct {
 	Accepted   []string      `json:"accepted,omitempty"`
 	Consents   []string      `json:"consents,omitempty"`  // files in which a consent was given
 	HeldBack   []string      `json:"held_back,omitempty"` // add-ons that were left out
+
+	Migrations []Migrated `json:"migrations,omitempty"` // that were begun
+}
+
+// Migrated is one migration that a refit began. It is written before it begins, and again when
+// it is known to be done.
+type Migrated struct {
+	Name  string        `json:"name"`
+	Began time.Time     `json:"began"`
+	Done  bool          `json:"done"`
+	Took  time.Duration `json:"took_ns,omitempty"`
 }
 
 // Book is the logbook of one install.

@@ -57,7 +57,7 @@ type toCarry struct {
 // carries notes a file of settings that is the operator's and that the build brings too.
 func (d *decider) carries(it *Item, here *tree.Entry, was *inventory.Owned) {
 	if here == nil || here.Kind != tree.File || it.File.Kind != tree.File || it.File.Size > settingsMost ||
-		here.Size > settingsMost || d.Profile.Server.Keep.Match(it.At) || it.At == d.Profile.Launch.Script ||
+		here.Size > settingsMost || d.Profile.Server.Keep.Match(it.At) || d.Profile.Starts(it.At) ||
 		slices.Contains(d.Profile.Server.Consent, it.At) {
 		return
 	}
@@ -76,7 +76,7 @@ const settingsMost = 1 << 20
 // It tells whether that decides about the file; where it can't be merged it does not.
 func (d *decider) mergeScript(it *Item, here *tree.Entry, was *inventory.Owned) (merged bool, err error) {
 	p, at := d.p, it.At
-	if at != d.Profile.Launch.Script || here == nil || was == nil || here.Kind != tree.File || d.replaceDrift ||
+	if !d.Profile.Starts(at) || here == nil || was == nil || here.Kind != tree.File || d.replaceDrift ||
 		d.Profile.Server.Keep.Match(at) || it.File.Kind != tree.File || it.File.Sum == was.Sum ||
 		max(it.File.Size, here.Size) > install.MaxScript {
 		return false, nil
@@ -161,7 +161,7 @@ func (d *decider) examples() error {
 	for i := range p.Before {
 		here := &p.Before[i]
 		at := here.Path
-		if here.Kind != tree.File || here.Size > settingsMost || shipped[at] || at == d.Profile.Launch.Script ||
+		if here.Kind != tree.File || here.Size > settingsMost || shipped[at] || d.Profile.Starts(at) ||
 			!(d.Profile.Server.Settings.Match(at) || d.defaultsOf(at) != "") || d.Profile.Server.Keep.Match(at) ||
 			slices.Contains(d.Profile.Server.Consent, at) || p.items.Find(at) != nil {
 			continue
@@ -385,7 +385,7 @@ func (pr *Planner) SettingsChanged(set *locker.Set, only tree.Patterns) ([]Chang
 	out := []Changed{}
 	for _, it := range items {
 		if it.File.Kind != tree.File || it.File.Size > settingsMost || !pr.Profile.Server.Settings.Match(it.At) ||
-			it.At == pr.Profile.Launch.Script || (len(only) > 0 && !only.Match(it.At)) {
+			pr.Profile.Starts(it.At) || (len(only) > 0 && !only.Match(it.At)) {
 			continue
 		}
 		f, err := pr.Open(it.At)

@@ -323,7 +323,7 @@ func (d *decider) heldBack(it *Item, here *tree.Entry, was *inventory.Owned) err
 // old build nothing of it is removed.
 func (d *decider) notInBuild(here tree.Entry, was *inventory.Owned) error {
 	p, at := d.p, here.Path
-	own := d.Profile.Server.Own(at) || at == d.Profile.Launch.Script
+	own := d.Profile.Server.Own(at) || d.Profile.Starts(at)
 	if here.Kind != tree.Dir && !(was != nil && p.Known && was.Kind == here.Kind) && !own {
 		p.Foreign = append(p.Foreign, at)
 	}

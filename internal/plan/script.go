@@ -29,6 +29,21 @@ import (
 // Script is the launch script as it will be, with what it runs.
 func (p *Plan) Script(pr *Planner) *launch.Script { return pr.Script(p.texts) }
 
+// Commands are what the launch scripts will run: of each part of the server.
+func (p *Plan) Commands(pr *Planner) (out []launch.Command, err error) {
+	for _, part := range pr.Parts() {
+		if part.Outside() {
+			continue
+		}
+		list, err := part.Script(p.texts).Commands()
+		if err != nil {
+			return out, err
+		}
+		out = append(out, list...)
+	}
+	return out, nil
+}
+
 // texts gives the text of a file that comes, or is edited.
 func (p *Plan) texts(at string) ([]byte, bool) {
 	if b, edited := p.Texts[at]; edited {
@@ -47,10 +62,29 @@ func (p *Plan) texts(at string) ([]byte, bool) {
 // a runtime that will do. The rest of each file stays byte for byte. What can't be had is told
 // by the checks.
 func (pr *Planner) planScript(p *Plan, f *acquire.Fetched, w resolve.Want) error {
-	s := p.Script(pr)
-	if commands, err := s.Commands(); err != nil || len(commands) == 0 {
-		return nil // the check of the launch script tells
+	for _, part := range pr.Parts() {
+		if part.Outside() {
+			continue
+		}
+		s := part.Script(p.texts)
+		if commands, err := s.Commands(); err != nil || len(commands) == 0 {
+			continue // the check of the launch script tells
+		}
+		if err := pr.planOne(p, s, part.Profile, f, w); err != nil {
+			return err
+		}
+		for _, at := range slices.Sorted(maps.Keys(s.Texts())) {
+			if !p.retext(at, s.Texts()[at]) {
+				p.Edits = slices.DeleteFunc(p.Edits, func(e Edit) bool { return e.Path == at })
+				p.Lacking = append(p.Lacking, at+": it is no file of the install that a refit exchanges")
+			}
+		}
 	}
+	return pr.diffScripts(p)
+}
+
+// planOne has one launch script follow the new build and the profile.
+func (pr *Planner) planOne(p *Plan, s *launch.Script, of *profile.Profile, f *acquire.Fetched, w resolve.Want) error {
 	if !f.Candidate.Stays {
 		for _, m := range pr.newNames(p) {
 			edits, lacking, err := s.Artifact(m[0], m[1])
@@ -60,22 +94,12 @@ func (pr *Planner) planScript(p *Plan, f *acquire.Fetched, w resolve.Want) error
 			p.script(edits, lacking)
 		}
 	}
-	edits, lacking, err := s.Grant(WishOf(pr.Profile))
+	edits, lacking, err := s.Grant(WishOf(of))
 	if err != nil {
 		return err
 	}
 	p.script(edits, lacking)
-	if err := pr.chooseRuntime(p, s, f, w); err != nil {
-		return err
-	}
-	for _, at := range slices.Sorted(maps.Keys(s.Texts())) {
-		text := s.Texts()[at]
-		if !p.retext(at, text) {
-			p.Edits = slices.DeleteFunc(p.Edits, func(e Edit) bool { return e.Path == at })
-			p.Lacking = append(p.Lacking, at+": it is no file of the install that a refit exchanges")
-		}
-	}
-	return pr.diffScripts(p)
+	return pr.chooseRuntime(p, s, f, w)
 }
 
 // diffScripts shows what changes of the scripts, from what is installed.

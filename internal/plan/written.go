@@ -177,7 +177,7 @@ func (d *decider) writtenOnes() error {
 		here := &p.Before[i]
 		at := here.Path
 		if here.Kind != tree.File || here.Size > settingsMost || d.Profile.CarryOf(at).Defaults != profile.Written ||
-			at == d.Profile.Launch.Script || slices.ContainsFunc(d.carry, func(c toCarry) bool { return c.at == at }) {
+			d.Profile.Starts(at) || slices.ContainsFunc(d.carry, func(c toCarry) bool { return c.at == at }) {
 			continue
 		}
 		c := toCarry{at: at, here: here}

@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
+	"net/url"
 	"path/filepath"
 	"reflect"
 	"regexp"
@@ -36,18 +38,20 @@ type Profile struct {
 	Place  map[string]string `toml:"place"`
 	// folders that belong to the server and stand outside of its own: the name that each has
 	// in the install, and its full path
-	Elsewhere tree.Elsewhere `toml:"elsewhere"`
-	Host      Host           `toml:"host"`
-	Runtime   Runtime        `toml:"runtime"`
-	Launch    Launch         `toml:"launch"`
-	Addons    Addons         `toml:"addons"`
-	Carry     []Carry        `toml:"carry"` // what is carried over into the settings of a new build
-	Backup    Backup         `toml:"backup"`
-	Copy      Copy           `toml:"copy"`
-	Data      []Data         `toml:"data"`
-	Stop      Stop           `toml:"stop"`
-	Players   Players        `toml:"players"`
-	Ready     Ready          `toml:"ready"`
+	Elsewhere  tree.Elsewhere `toml:"elsewhere"`
+	Host       Host           `toml:"host"`
+	Runtime    Runtime        `toml:"runtime"`
+	Launch     Launch         `toml:"launch"`
+	Addons     Addons         `toml:"addons"`
+	Carry      []Carry        `toml:"carry"` // what is carried over into the settings of a new build
+	Backup     Backup         `toml:"backup"`
+	Copy       Copy           `toml:"copy"`
+	Data       []Data         `toml:"data"`
+	Parts      []Part         `toml:"part"`      // in the order in which they are started, once it was checked
+	Migrations []Migration    `toml:"migration"` // in the order in which they are run
+	Stop       Stop           `toml:"stop"`
+	Players    Players        `toml:"players"`
+	Ready      Ready          `toml:"ready"`
 }
 
 // Server names the server and sorts its files by whose they are.
@@ -148,6 +152,83 @@ type Copy struct {
 	Months     int      `toml:"months"`
 }
 
+// Migration is what a build's makers want done to data between two builds: after the swap, and
+// before the new build is started.
+type Migration struct {
+	Name    string            `toml:"name"`
+	When    string            `toml:"when"` // "<3.6 -> >=3.6": what the step crosses; or "each"
+	Docs    string            `toml:"docs"` // where its makers say so
+	Run     []string          `toml:"run"`  // program and arguments; {from} and {to} are filled in
+	File    string            `toml:"file"` // of the install, fed to run on its standard input: SQL, say
+	Page    string            `toml:"page"` // instead: the makers' own installer page, on this machine
+	Choice  map[string]string `toml:"choice"`
+	Form    map[string]string `toml:"form"`
+	Secrets map[string]string `toml:"secrets"` // field of the form = host of a login
+	Success Pattern           `toml:"success"` // of a line of what it says
+	Fail    Patterns          `toml:"fail"`
+	Limit   Duration          `toml:"limit"`
+	Env     []string          `toml:"env"`
+	Up      []string          `toml:"up"`   // parts that must be up meanwhile
+	Down    []string          `toml:"down"` // and down
+	// whether a refit is refused where no [[data]] can bring back what it changes
+	MustGoBack bool `toml:"must_go_back"`
+}
+
+// EachTime is When of a migration that each refit runs.
+const EachTime = "each"
+
+// Loopback tells whether a host is this machine.
+func Loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || (ip != nil && ip.IsLoopback())
+}
+
+// checkMigrations checks what is to be done between builds.
+func (p *Profile) checkMigrations(bad func(key, why string) error) error {
+	part := func(name string) bool {
+		return slices.ContainsFunc(p.Parts, func(o Part) bool { return o.Name == name })
+	}
+	for i := range p.Migrations {
+		m := &p.Migrations[i]
+		m.Limit = cmp.Or(m.Limit, Duration(10*time.Minute))
+		if m.Name == "" || slices.ContainsFunc(p.Migrations[:i], func(o Migration) bool { return o.Name == m.Name }) {
+			return bad("migration.name", fmt.Sprintf("%q: each needs a name of its own", m.Name))
+		}
+		before, after, crosses := strings.Cut(m.When, "->")
+		if m.When != EachTime && (!crosses || strings.TrimSpace(before) == "" || strings.TrimSpace(after) == "" ||
+			version.CheckRange(before) != nil || version.CheckRange(after) != nil) {
+			return bad("migration.when", fmt.Sprintf("%q: write which versions are crossed, as in \"<3.6 -> >=3.6\", or \"each\"",
+				m.When))
+		}
+		if (len(m.Run) == 0) == (m.Page == "") {
+			return bad("migration.run", m.Name+": it has either a command, run, or the address of a page")
+		}
+		if m.File != "" && (len(m.Run) == 0 || !tree.Local(m.File)) {
+			return bad("migration.file", m.Name+": a file of the install goes with the command that it is fed to, run")
+		}
+		if m.Page != "" {
+			at, err := url.Parse(m.Page)
+			if err != nil || (at.Scheme != "http" && at.Scheme != "https") || !Loopback(at.Hostname()) {
+				return bad("migration.page", fmt.Sprintf("%q is no http address of this machine", m.Page))
+			}
+			if !m.Success.Given() {
+				return bad("migration.success", m.Name+": what its page says once it is done must be known")
+			}
+		}
+		for _, l := range m.Secrets {
+			if !slices.ContainsFunc(p.Logins, func(o Login) bool { return o.Host == l }) {
+				return bad("migration.secrets", fmt.Sprintf("there is no [[login]] with the host %q", l))
+			}
+		}
+		for _, name := range append(slices.Clone(m.Up), m.Down...) {
+			if !part(name) {
+				return bad("migration.up", fmt.Sprintf("there is no part %q", name))
+			}
+		}
+	}
+	return nil
+}
+
 // Launch is how the server is started.
 type Launch struct {
 	Script string   `toml:"script"` // path in the install
@@ -179,6 +260,43 @@ type Host struct {
 	Status  []string `toml:"status"` // ends with status 0 where the server runs
 	Follow  []string `toml:"follow"` // prints what the server says, for as long as it runs
 }
+
+// Part is one of a server's processes, or groups of them: login, world, web, database. Each is
+// run, seen up and stopped by itself.
+type Part struct {
+	Name    string   `toml:"name"`
+	After   []string `toml:"after"`   // parts that must be up before it
+	Outside bool     `toml:"outside"` // it is no part of the install: it runs on, and must be up
+	Host    Host     `toml:"host"`
+	Launch  Launch   `toml:"launch"`
+	Stop    Stop     `toml:"stop"`
+	Ready   Ready    `toml:"ready"`
+}
+
+// Part is the profile of one part by itself.
+func (p *Profile) Part(part Part) *Profile {
+	one := *p
+	one.Parts = nil
+	one.Host, one.Launch, one.Stop, one.Ready = part.Host, part.Launch, part.Stop, part.Ready
+	one.Server.Name = p.Server.Name + "/" + part.Name
+	return &one
+}
+
+// Scripts are the launch scripts of the server, or of its parts.
+func (p *Profile) Scripts() (out []string) {
+	for _, part := range p.Parts {
+		if s := part.Launch.Script; s != "" && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	if p.Launch.Script != "" {
+		out = append(out, p.Launch.Script)
+	}
+	return out
+}
+
+// Starts tells whether a file is a launch script of the server, or of one of its parts.
+func (p *Profile) Starts(at string) bool { return at != "" && slices.Contains(p.Scripts(), at) }
 
 // These are the kinds of hosts.
 const (
@@ -524,7 +642,13 @@ func (p *Profile) check(path string, text []byte) error {
 	if p.Launch.Script != "" && !tree.Local(p.Launch.Script) {
 		return bad("launch.script", fmt.Sprintf("%q is not a path in the install", p.Launch.Script))
 	}
-	if err := p.checkHost(bad); err != nil {
+	if err := p.Host.check("host", bad); err != nil {
+		return err
+	}
+	if err := p.checkParts(bad); err != nil {
+		return err
+	}
+	if err := p.checkMigrations(bad); err != nil {
 		return err
 	}
 	if err := p.checkLaunch(bad); err != nil {
@@ -611,9 +735,8 @@ func (p *Profile) checkLaunch(bad func(key, why string) error) error {
 
 var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.\\@-]+\.service$`)
 
-// checkHost checks what runs the server.
-func (p *Profile) checkHost(bad func(key, why string) error) error {
-	h := &p.Host
+// check checks what runs the server, or a part of it; at is the key of it.
+func (h *Host) check(at string, bad func(key, why string) error) error {
 	commands := len(h.Start)+len(h.Stop)+len(h.Status) > 0
 	switch { // which kind it is stands to reason
 	case h.Kind != "":
@@ -625,26 +748,99 @@ func (p *Profile) checkHost(bad func(key, why string) error) error {
 	switch h.Kind {
 	case "", ByMinder:
 		if h.Unit != "" || commands {
-			return bad("host.kind", "a unit goes with \"service\", and start, stop and status with \"commands\"")
+			return bad(at+".kind", "a unit goes with \"service\", and start, stop and status with \"commands\"")
 		}
 	case ByService:
 		if !unitName.MatchString(h.Unit) {
-			return bad("host.unit", fmt.Sprintf("%q is no name of a service, as in \"pond.service\"", h.Unit))
+			return bad(at+".unit", fmt.Sprintf("%q is no name of a service, as in \"pond.service\"", h.Unit))
 		}
 	case ByCommands:
 		if len(h.Start) == 0 || len(h.Stop) == 0 || len(h.Status) == 0 {
-			return bad("host.start", "start, stop and status are all needed: each is a program and its arguments")
+			return bad(at+".start", "start, stop and status are all needed: each is a program and its arguments")
 		}
 	default:
-		return bad("host.kind", fmt.Sprintf("%q is not \"minder\", \"service\" or \"commands\"", h.Kind))
+		return bad(at+".kind", fmt.Sprintf("%q is not \"minder\", \"service\" or \"commands\"", h.Kind))
 	}
 	if h.Console != "" && !filepath.IsAbs(h.Console) {
-		return bad("host.console", fmt.Sprintf("%q is not the full path of a named pipe or socket", h.Console))
+		return bad(at+".console", fmt.Sprintf("%q is not the full path of a named pipe or socket", h.Console))
 	}
 	if h.Console != "" && len(h.Say) > 0 {
-		return bad("host.say", "console and say are two ways to the same console: one of them is enough")
+		return bad(at+".say", "console and say are two ways to the same console: one of them is enough")
 	}
 	return nil
+}
+
+// checkParts checks a server's parts, and puts them into the order in which they are started.
+func (p *Profile) checkParts(bad func(key, why string) error) error {
+	if len(p.Parts) == 0 {
+		return nil
+	}
+	if p.Launch.Script != "" || p.Host.Kind != "" {
+		return bad("launch.script", "the server has parts: each has a script, or a host, of its own ([part.launch], [part.host])")
+	}
+	for i := range p.Parts {
+		part := &p.Parts[i]
+		if part.Name == "" || !tree.Local(part.Name) || strings.ContainsAny(part.Name, "/ ") ||
+			slices.ContainsFunc(p.Parts[:i], func(o Part) bool { return o.Name == part.Name }) {
+			return bad("part.name", fmt.Sprintf("%q: each part needs a name of its own, of one word", part.Name))
+		}
+		if err := part.Host.check("part.host", bad); err != nil {
+			return err
+		}
+		if part.Host.Kind == "" && (part.Launch.Script == "" || !tree.Local(part.Launch.Script)) {
+			return bad("part.launch", fmt.Sprintf("%s: it has neither a launch script in the install nor a host", part.Name))
+		}
+		if part.Outside && part.Host.Kind == "" {
+			return bad("part.outside", fmt.Sprintf("%s: what is outside the install is run by a service, or by commands", part.Name))
+		}
+		part.Ready.Within, part.Ready.Steady = cmp.Or(part.Ready.Within, Duration(2*time.Minute)),
+			cmp.Or(part.Ready.Steady, Duration(2*time.Second))
+		part.Stop.Wait, part.Stop.Terminate = cmp.Or(part.Stop.Wait, Duration(time.Minute)),
+			cmp.Or(part.Stop.Terminate, Duration(20*time.Second))
+	}
+	ordered, err := inOrder(p.Parts)
+	if err != nil {
+		return bad("part.after", err.Error())
+	}
+	p.Parts = ordered
+	// What is asked of the whole is asked of the last part, and of all ports.
+	last := p.Parts[len(p.Parts)-1]
+	line, held := last.Ready, p.Ready.Held()
+	for _, part := range p.Parts {
+		if !part.Outside {
+			held = append(held, part.Ready.Held()...)
+		}
+	}
+	line.Port, line.Ports = Port{}, held
+	p.Ready = line
+	if p.Stop.Send == "" {
+		p.Stop.Send = last.Stop.Send
+	}
+	return nil
+}
+
+// inOrder are parts so that each comes after those that it names.
+func inOrder(parts []Part) (out []Part, err error) {
+	placed := func(name string) bool { return slices.ContainsFunc(out, func(o Part) bool { return o.Name == name }) }
+	for _, part := range parts {
+		for _, name := range part.After {
+			if !slices.ContainsFunc(parts, func(o Part) bool { return o.Name == name }) {
+				return nil, fmt.Errorf("%s is to come after %q, and there is no part of that name", part.Name, name)
+			}
+		}
+	}
+	for len(out) < len(parts) {
+		before := len(out)
+		for _, part := range parts {
+			if !placed(part.Name) && !slices.ContainsFunc(part.After, func(n string) bool { return !placed(n) }) {
+				out = append(out, part)
+			}
+		}
+		if len(out) == before {
+			return nil, errors.New("the parts wait for each other: none can come first")
+		}
+	}
+	return out, nil
 }
 
 // checkLists checks what there may be several of: rules for settings, data outside.
@@ -785,7 +981,7 @@ func Keys() []string {
 			}
 			section := ft.Kind() == reflect.Struct &&
 				!reflect.PointerTo(ft).Implements(reflect.TypeFor[encoding.TextUnmarshaler]())
-			if section && name != "layer.source" {
+			if section && name != "layer.source" && !slices.Contains(partSections, name) {
 				walk(ft, name+".")
 			} else {
 				out = append(out, name)
@@ -795,6 +991,9 @@ func Keys() []string {
 	walk(reflect.TypeFor[Profile](), "")
 	return out
 }
+
+// partSections are the sections of a part that have the keys of the whole server's.
+var partSections = []string{"part.host", "part.launch", "part.stop", "part.ready"}
 
 // nearest returns the known key most like key, or "" when none is close.
 func nearest(key string) string {
@@ -840,7 +1039,7 @@ func lineOf(text []byte, key string) int {
 // ByHand tells whether a path is one that operators edit: settings and the launch
 // script.
 func (p *Profile) ByHand(at string) bool {
-	return p.Server.Settings.Match(at) || at == p.Launch.Script
+	return p.Server.Settings.Match(at) || slices.Contains(p.Scripts(), at)
 }
 
 var settingsName = regexp.MustCompile(`(?i)\.(conf|cfg|ini|toml|properties|ya?ml|json|xml|config|settings)$`)

@@ -310,7 +310,7 @@ func (rt *Returner) ForRollback(world bool, swapped map[string]bool) Scope {
 	}
 	return Scope{
 		Within: func(at string) bool {
-			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || at == rt.Profile.Launch.Script)
+			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || rt.Profile.Starts(at))
 		},
 		TakeAway: func(at string) bool { return swapped[at] && !s.Keep.Match(at) },
 		Trusted:  swapped,

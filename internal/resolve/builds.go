@@ -186,7 +186,7 @@ func (rs *Resolver) changes(held map[string]tree.Sum, o Origin, inv *inventory.I
 	}
 	if inv.Known {
 		for at := range old {
-			if !now[at] && !rs.Profile.Server.Own(at) && at != rs.Profile.Launch.Script {
+			if !now[at] && !rs.Profile.Server.Own(at) && !rs.Profile.Starts(at) {
 				c.Removed = append(c.Removed, at)
 			}
 		}

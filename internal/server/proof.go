@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -34,6 +35,12 @@ func (sv *Server) proveByLast(seen *learn.Seen) {
 // ProveRunning lets the server that runs bear out rules before it is stopped: its console has
 // them, and its processes hold its ports.
 func (sv *Server) ProveRunning() {
+	if len(sv.Profile.Parts) > 0 {
+		for _, part := range sv.each() {
+			part.ProveRunning()
+		}
+		return
+	}
 	st := sv.Host().Status()
 	if !st.Running {
 		return
@@ -91,7 +98,7 @@ func (sv *Server) followLog(ctx context.Context, each func(string)) {
 	}
 }
 
-func (sv *Server) marksFile() string { return sv.State("run", learn.MarksFile) }
+func (sv *Server) marksFile() string { return filepath.Join(string(sv.RunDir()), learn.MarksFile) }
 
 // markLog notes how long the log is before the server starts: what stands in it is of
 // another run. Where no good start was seen yet, it notes that of every log: one of them may
@@ -127,7 +134,7 @@ func (sv *Server) markLog() error {
 	if err != nil {
 		return err
 	}
-	if err := tree.MakeDirs(sv.State("run"), 0o700); err != nil {
+	if err := tree.MakeDirs(string(sv.RunDir()), 0o700); err != nil {
 		return err
 	}
 	return tree.WriteFile(sv.marksFile(), b, 0o600)

@@ -20,10 +20,13 @@ import (
 )
 
 // Server is the server of one install.
-type Server struct{ *install.Install }
+type Server struct {
+	*install.Install
+	of *install.Install // the whole server, of which this is a part; nil: this is the whole
+}
 
 // New is the server of an install.
-func New(in *install.Install) *Server { return &Server{in} }
+func New(in *install.Install) *Server { return &Server{Install: in} }
 
 // Verdict is whether the server came up, and on what that was decided.
 type Verdict = watch.Verdict
@@ -57,6 +60,9 @@ func (sv *Server) BringUp(ctx context.Context, goal Goal) (*Verdict, error) {
 func (sv *Server) Spawn(ctx context.Context) (*host.Status, error) {
 	if err := sv.NoneOutside(); err != nil {
 		return nil, err
+	}
+	if len(sv.Profile.Parts) > 0 {
+		return sv.spawnFirst(ctx)
 	}
 	if err := sv.markLog(); err != nil {
 		return nil, err
@@ -106,6 +112,9 @@ const portPause = 200 * time.Millisecond
 // Watch judges the running server until there is a verdict. When ctx ends,
 // the verdict is that it was interrupted. What a good start shows is noted.
 func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdict {
+	if len(sv.Profile.Parts) > 0 {
+		return sv.watchParts(ctx, start, goal)
+	}
 	seen := sv.Seen()
 	if seen.Starts == 0 {
 		sv.proveByLast(seen)
@@ -300,6 +309,12 @@ func interrupted(start time.Time) *Verdict {
 // TakeOver gives a server whose minder was killed another one. That it fails is
 // told, and no more: what needs the minder says so itself.
 func (sv *Server) TakeOver(ctx context.Context) {
+	if len(sv.Profile.Parts) > 0 {
+		for _, part := range sv.Install.Parts() {
+			New(part).TakeOver(ctx)
+		}
+		return
+	}
 	st := sv.Host().Status()
 	if !st.Left {
 		return
@@ -316,7 +331,7 @@ func (sv *Server) TakeOver(ctx context.Context) {
 
 // NoneOutside refuses to go on beside a server that nobody here started (P7).
 func (sv *Server) NoneOutside() error {
-	for _, p := range host.Outside(sv.Dir, sv.Host().Status()) {
+	for _, p := range host.Outside(sv.Dir, sv.whole().Host().Status()) {
 		return tell.Advise(&host.AlreadyRunning{PID: p.PID, Since: p.Since,
 			How: "started outside Fresh Keel: " + p.Command}, p.HowToStop()+"; then try again")
 	}
@@ -326,4 +341,9 @@ func (sv *Server) NoneOutside() error {
 // Seen is what good starts and stops have shown of this server.
 func (sv *Server) Seen() *learn.Seen { return learn.ReadSeen(sv.seenFile()) }
 
-func (sv *Server) seenFile() string { return sv.State(learn.FileName) }
+func (sv *Server) seenFile() string {
+	if name := sv.PartName(); name != "" {
+		return sv.State(name + "-" + learn.FileName)
+	}
+	return sv.State(learn.FileName)
+}

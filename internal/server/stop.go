@@ -287,6 +287,9 @@ func (i *Interrupted) Unwrap() error { return context.Canceled }
 // HalfStop ends a server that did not come up: nothing of it is worth waiting
 // long for.
 func (sv *Server) HalfStop() (*host.Exit, error) {
+	if len(sv.Profile.Parts) > 0 {
+		return sv.stopParts(true)
+	}
 	o := sv.Order()
 	o.Try = nil // it is not worth learning from
 	if o.Send == "" {
@@ -299,6 +302,9 @@ func (sv *Server) HalfStop() (*host.Exit, error) {
 // StopBy ends the server by an order, telling what it takes. Of a hopeless
 // server nobody expects that it still reads its console.
 func (sv *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
+	if len(sv.Profile.Parts) > 0 {
+		return sv.stopParts(hopeless)
+	}
 	began := time.Now()
 	exit, err := sv.Host().Stop(o, func(s host.StopStep) {
 		switch s.Do {
