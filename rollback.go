@@ -40,8 +40,8 @@ type BackPlan struct {
 	World  bool             `json:"world"`
 	// migrations that refits ran which are undone, and whose data stays without World
 	Migrated []string `json:"migrated,omitempty"`
-	Paths  []string         `json:"paths"`            // of the builds' files that renames bring back
-	Edited []string         `json:"edited,omitempty"` // settings and scripts that were edited since, and go back too
+	Paths    []string `json:"paths"`            // of the builds' files that renames bring back
+	Edited   []string `json:"edited,omitempty"` // settings and scripts that were edited since, and go back too
 }
 
 // PlanRollback finds what a rollback would undo. It changes nothing.

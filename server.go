@@ -1,8 +1,12 @@
 package freshkeel
 
 import (
+	"bufio"
 	"context"
+	"errors"
 	"fmt"
+	"io"
+	"os"
 	"time"
 
 	"freshkeel/internal/edited"
@@ -11,6 +15,7 @@ import (
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/server"
 	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
 )
 
 // State is how things stand, in a word.
@@ -209,6 +214,11 @@ func (k *Keel) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, e
 		return nil, 0, err
 	}
 	defer unlock()
+	if k.in.Profile.Host.Restart != "" { // one that crashed is not started again
+		if err := tree.WriteFile(k.in.State(stayDown), nil, 0o600); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, 0, err
+		}
+	}
 	if k.in.Host().Status().Running {
 		return k.srv.Stop(ctx)
 	}
@@ -265,4 +275,196 @@ func (k *Keel) Log(ctx context.Context, n int, follow bool, each func(string)) e
 		}
 		each(l)
 	})
+}
+
+// crashPauseMost bounds the pause before a server is started again.
+const crashPauseMost = 10 * time.Minute
+
+// AfterCrash starts a server again that ended by itself: after a pause that doubles with each
+// crash, no more often than the profile allows, and only where nobody else has seen to it
+// meanwhile. Each crash is in the logbook, with its last lines.
+func AfterCrash(ctx context.Context, k *Keel) error {
+	unlock, err := k.in.Lock("after a crash")
+	if err != nil {
+		return nil // another command is at work: it sees to the server
+	}
+	h, st := k.in.Profile.Host, k.in.Host().Status()
+	if run, err := k.in.Book.Unfinished(); err != nil || run != nil || st.Running || st.Last == nil {
+		unlock()
+		return err
+	}
+	head, err := k.inv.Head()
+	if err != nil {
+		unlock()
+		return err
+	}
+	e := &logbook.Entry{Kind: logbook.Crash, From: head.Version, To: head.Version, Phase: logbook.Done, WasRunning: true,
+		Why: "the server ended by itself (" + st.Last.Status + ")"}
+	e.Lines, _ = k.in.Host().Tail(8)
+	e.Outcome = logbook.StayedDown // until it is started
+	if err := k.in.Book.Begin(e); err != nil {
+		unlock()
+		return err
+	}
+	all, err := k.in.Book.All()
+	unlock()
+	if err != nil {
+		return err
+	}
+	crashes := 0
+	for _, c := range all {
+		if c.Kind == logbook.Crash && time.Since(c.Started) < h.Within.Std() {
+			crashes++
+		}
+	}
+	if crashes > h.Crashes {
+		e.Told = append(e.Told, fmt.Sprintf("it crashed %d times within %s, and is not started again: freshkeel log tells "+
+			"why, freshkeel start starts it", crashes, h.Within))
+		return k.in.Book.Save(e)
+	}
+	pause := h.Pause.Std() << min(crashes-1, 20)
+	for end := time.Now().Add(max(min(pause, crashPauseMost), 0)); time.Now().Before(end); {
+		if _, err := os.Stat(k.in.State(stayDown)); err == nil || k.in.RunDir().Status().Running {
+			return nil // somebody saw to it
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(min(frontRest, time.Until(end))):
+		}
+	}
+	if unlock, err = k.in.Lock("after a crash"); err != nil {
+		return nil
+	}
+	defer unlock()
+	now := k.in.Host().Status()
+	if all, err = k.in.Book.All(); err != nil || all[len(all)-1].ID != e.ID || now.Running || now.Last == nil ||
+		!now.Last.At.Equal(st.Last.At) {
+		return err // somebody else saw to it
+	}
+	if _, err := os.Stat(k.in.State(stayDown)); err == nil {
+		return nil
+	}
+	if _, err := k.srv.Spawn(context.WithoutCancel(ctx)); err != nil {
+		e.Told = append(e.Told, err.Error())
+		return errors.Join(err, k.in.Book.Save(e))
+	}
+	e.Outcome, e.Ended = logbook.Restarted, time.Now().Round(0)
+	return k.in.Book.Save(e)
+}
+
+// stayDown is the file that says that somebody stopped a server which had crashed.
+const stayDown = "run/stay-down"
+
+// Run keeps the server in the foreground: it starts it where it does not run, hands each line of
+// its console to each and lines of in to its console, and stops it when ctx ends. It stays while
+// another command exchanges the server under it, and starts the new one itself, so that the new
+// one stays in this process's group. It returns when the server has ended for good; the error is
+// nil where it was told to.
+func Run(ctx context.Context, k *Keel, in io.Reader, each func(string)) error {
+	if !k.in.Minded() {
+		return tell.Advise(errors.New("the server is not run by a minder: its own host keeps it"), "freshkeel log -f")
+	}
+	release, err := k.in.RunDir().OpenFront(k.in.Self)
+	if err != nil {
+		return err
+	}
+	defer release()
+	h := k.in.Host()
+	heard := make(chan struct{})
+	followed, stopFollowing := context.WithCancel(context.WithoutCancel(ctx))
+	defer stopFollowing()
+	if !h.Status().Running {
+		v, err := k.Start(ctx)
+		if err == nil && !v.Up {
+			err = fmt.Errorf("the server did not come up: %s", v.Why)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	go func() {
+		defer close(heard)
+		h.Follow(followed, make(chan struct{}), each) // over each exchange, too
+	}()
+	go func() {
+		for lines := bufio.NewScanner(in); lines.Scan(); {
+			if err := h.Send(lines.Text()); err != nil {
+				k.in.Warn("%v", err)
+			}
+		}
+	}()
+	for {
+		exit, err := h.Wait(ctx)
+		if ctx.Err() != nil {
+			_, _, err := k.Stop(context.WithoutCancel(ctx))
+			time.Sleep(frontRest) // the last lines
+			return err
+		}
+		if err != nil && !errors.Is(err, host.ErrNotRunning) && exit == nil {
+			k.in.Note("%v", err)
+		}
+		for gone := time.Now(); !h.Status().Running; time.Sleep(frontRest) {
+			run, err := k.in.Book.Unfinished()
+			switch {
+			case err != nil:
+				return err
+			case ctx.Err() != nil:
+				return nil
+			case run != nil || k.in.Busy() != "":
+				gone = time.Now() // it is being exchanged
+			case time.Since(gone) < frontGrace:
+			case exit != nil && (exit.Asked || exit.Status == "status 0"):
+				return nil
+			case exit != nil:
+				return fmt.Errorf("the server ended by itself (%s)", exit.Status)
+			default:
+				return errors.New("the server has ended")
+			}
+		}
+	}
+}
+
+const (
+	frontRest  = 200 * time.Millisecond
+	frontGrace = 2 * time.Second // in which another command may show that it exchanges the server
+)
+
+// BootUnit is a unit of the system's service manager that runs the server at boot, in the
+// foreground of "freshkeel run", and where it belongs.
+func BootUnit(k *Keel, user bool) (name, text string) {
+	name = "freshkeel-" + k.Profile.Server.Name + ".service"
+	s := k.Profile.Stop
+	stop := s.Wait.Std() + s.Terminate.Std() + 30*time.Second
+	for _, w := range s.Warnings() {
+		stop += w.Before
+		break
+	}
+	owner := ""
+	if e, _, err := tree.Describe(k.Dir, ""); err == nil && !user {
+		owner = fmt.Sprintf("User=%d\nGroup=%d\n", e.UID.Int(), e.GID.Int())
+	}
+	wanted := "multi-user.target"
+	if user {
+		wanted = "default.target"
+	}
+	return name, fmt.Sprintf(`# Written by freshkeel unit. It runs the server at boot, and keeps it while a refit exchanges it.
+[Unit]
+Description=%s, kept by Fresh Keel
+After=network-online.target
+Wants=network-online.target
+
+[Service]
+%sWorkingDirectory=%s
+Environment=FRESHKEEL_HOME=%s
+ExecStart=%s -d %[3]s run
+# Only the command is told to end: it stops the server by its own line.
+KillMode=mixed
+TimeoutStopSec=%[6]d
+Restart=on-failure
+RestartSec=10
+
+[Install]
+WantedBy=%[7]s
+`, k.Profile.Server.Name, owner, k.Dir, k.in.Home, k.in.Self[0], int(stop.Seconds()), wanted)
 }

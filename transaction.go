@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"freshkeel/internal/install"
@@ -346,6 +347,7 @@ const keptRuns = 6
 // stay, so that a rollback to before them is still possible from the locker.
 func prune(in *install.Install) {
 	all, err := in.Book.All()
+	all = slices.DeleteFunc(all, func(e *logbook.Entry) bool { return e.Kind == logbook.Crash }) // which keep nothing
 	if err != nil || len(all) <= keptRuns {
 		return
 	}

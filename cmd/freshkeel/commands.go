@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -221,6 +222,13 @@ func (p *program) commands() []*cli.Command {
 		lessonCommands{p}.profile(),
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop,
 			Flags: partingFlags(dryRun())},
+		{Name: "run", Usage: "the server in the foreground, for a service manager, a container or a terminal: it ends " +
+			"when the server has, and stays while a refit exchanges it", Action: p.run},
+		{Name: "unit", Usage: "print a unit of the system's service manager that runs the server at boot", Action: p.unit,
+			Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "user", Usage: "for the manager of a user's own"},
+				&cli.StringFlag{Name: "write", Usage: "write it to the new `FILE`"}}},
+		{Name: "after-crash", Hidden: true, Action: p.afterCrash},
 		{Name: "status", Usage: "whether the server runs; the exit code says so too: 0 up, 11 down, 12 in between, " +
 			"5 unsettled", Action: p.status},
 		{Name: "send", Usage: "type a line at the server's console", ArgsUsage: "LINE…", Action: p.send,
@@ -897,4 +905,57 @@ func nonNil[T any](list []T) []T {
 		return []T{}
 	}
 	return list
+}
+
+func (p *program) run(ctx context.Context, c *cli.Command) error {
+	k, err := p.change(ctx, c)
+	if err != nil {
+		return err
+	}
+	p.view.quiet = true // the server's lines alone
+	err = freshkeel.Run(ctx, k, os.Stdin, func(l string) { fmt.Fprintln(p.out, freshkeel.Printable(l)) })
+	p.view.quiet = false
+	return err
+}
+
+func (p *program) afterCrash(ctx context.Context, _ *cli.Command) error {
+	k, err := p.open()
+	if err != nil {
+		return err
+	}
+	return freshkeel.AfterCrash(ctx, k)
+}
+
+func (p *program) unit(ctx context.Context, c *cli.Command) error {
+	k, err := p.glance(ctx)
+	if err != nil {
+		return err
+	}
+	name, text := freshkeel.BootUnit(k, c.Bool("user"))
+	at := c.String("write")
+	if at != "" {
+		f, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		if err != nil {
+			return err
+		}
+		if _, err := f.WriteString(text); err != nil {
+			return err
+		}
+		if err := f.Close(); err != nil {
+			return err
+		}
+	}
+	return p.result(map[string]any{"name": name, "text": text}, func() {
+		if at == "" {
+			fmt.Fprint(p.out, text)
+			return
+		}
+		manager, where := "sudo systemctl", "/etc/systemd/system/"
+		if c.Bool("user") {
+			manager, where = "systemctl --user", "~/.config/systemd/user/"
+		}
+		p.view.outcome(good, "WRITTEN", at)
+		p.view.fact("next", fmt.Sprintf("put it at %s%s; then: %s daemon-reload; %s enable --now %s", where, name, manager,
+			manager, name))
+	})
 }

@@ -50,7 +50,11 @@ type Launch struct {
 	Env     []string `json:"env"` // the server's, "NAME=value"; the minder has no other
 
 	TakeOver bool `json:"take_over,omitempty"` // go on with the server whose minder was killed
-	Key      bool `json:"key,omitempty"`       // the script waits for a key as its last step, which is pressed for it
+	// a command that is run when the server ended by itself, and not well; and its environment
+	Crashed    []string `json:"crashed,omitempty"`
+	CrashedEnv []string `json:"crashed_env,omitempty"`
+
+	Key bool `json:"key,omitempty"` // the script waits for a key as its last step, which is pressed for it
 }
 
 // Exit is how a server ended.
@@ -137,8 +141,16 @@ func (a *AlreadyRunning) Error() string {
 var ErrNotRunning = errors.New("the server is not running")
 
 // Start has a minder, which is the command self, start the server and returns
-// once the launch script's process exists. The minder outlives the caller.
+// once the launch script's process exists. The minder outlives the caller. Where a command
+// keeps the server in the foreground, that one starts it, so that it stays where it was.
 func Start(ctx context.Context, self []string, l Launch) (*Status, error) {
+	if st, err, asked := Dir(l.RunDir).frontStarts(l); asked {
+		return st, err
+	}
+	return startHere(ctx, self, l)
+}
+
+func startHere(ctx context.Context, self []string, l Launch) (*Status, error) {
 	d := Dir(l.RunDir)
 	if err := tree.MakeDirs(l.RunDir, 0o700); err != nil {
 		return nil, err

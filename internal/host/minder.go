@@ -51,6 +51,7 @@ func Mind(in io.Reader, out io.WriteCloser) error {
 		out.Close()
 		return err
 	}
+	defer m.afterCrash()
 	defer unlock()
 	answer.Encode(reply{Status: m.status()})
 	out.Close()

@@ -29,7 +29,8 @@ const (
 	Refit    Kind = "refit"
 	Rollback Kind = "rollback"
 	Restore  Kind = "restore"
-	Mend     Kind = "mend" // of an audit: files that were missing or changed were put back, the server running on
+	Crash    Kind = "crash" // the server ended by itself, and was to be started again
+	Mend     Kind = "mend"  // of an audit: files that were missing or changed were put back, the server running on
 )
 
 // Phase is how far a run has got. It is flushed before the phase begins, so
@@ -57,6 +58,8 @@ const (
 	RolledBack Outcome = "rolled back"    // the old tree is back
 	Abandoned  Outcome = "abandoned"      // ended before anything changed
 	NeedsHands Outcome = "needs hands"    // neither came up; everything is kept
+	Restarted  Outcome = "restarted"      // of a crash
+	StayedDown Outcome = "stays down"     // of a crash: it crashed too often, or somebody else saw to it
 	Left       Outcome = "left as it was" // given up by the operator while it was under way
 )
 

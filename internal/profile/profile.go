@@ -258,6 +258,12 @@ type Host struct {
 	Start   []string `toml:"start"`   // of commands: program and arguments, run in the install
 	Stop    []string `toml:"stop"`
 	Status  []string `toml:"status"` // ends with status 0 where the server runs
+	// of a minder: "after-crash" starts a server again that ended by itself, and not well; after
+	// a pause that doubles with each, and no more often than Crashes in Within
+	Restart string   `toml:"restart"`
+	Pause   Duration `toml:"pause"`
+	Crashes int      `toml:"crashes"`
+	Within  Duration `toml:"within"`
 	Follow  []string `toml:"follow"` // prints what the server says, for as long as it runs
 }
 
@@ -297,6 +303,9 @@ func (p *Profile) Scripts() (out []string) {
 
 // Starts tells whether a file is a launch script of the server, or of one of its parts.
 func (p *Profile) Starts(at string) bool { return at != "" && slices.Contains(p.Scripts(), at) }
+
+// AfterCrash is Restart of a server that is started again when it crashed.
+const AfterCrash = "after-crash"
 
 // These are the kinds of hosts.
 const (
@@ -761,6 +770,12 @@ func (h *Host) check(at string, bad func(key, why string) error) error {
 	default:
 		return bad(at+".kind", fmt.Sprintf("%q is not \"minder\", \"service\" or \"commands\"", h.Kind))
 	}
+	if h.Restart != "" && (h.Restart != AfterCrash || (h.Kind != "" && h.Kind != ByMinder)) {
+		return bad(at+".restart", fmt.Sprintf("%q: a minder starts a server again %q; a service has a rule of its own",
+			h.Restart, AfterCrash))
+	}
+	h.Pause, h.Crashes, h.Within = cmp.Or(h.Pause, Duration(5*time.Second)), cmp.Or(h.Crashes, 5),
+		cmp.Or(h.Within, Duration(time.Hour))
 	if h.Console != "" && !filepath.IsAbs(h.Console) {
 		return bad(at+".console", fmt.Sprintf("%q is not the full path of a named pipe or socket", h.Console))
 	}

@@ -6,7 +6,9 @@ package server
 import (
 	"context"
 	"errors"
+	"os"
 	"slices"
+	"strings"
 	"time"
 
 	"freshkeel/internal/edited"
@@ -77,9 +79,25 @@ func (sv *Server) Spawn(ctx context.Context) (*host.Status, error) {
 	if err := install.TrustedScript(sv.Path(script)); err != nil {
 		return nil, err
 	}
+	os.Remove(sv.State("run", "stay-down"))
 	_, key := sv.script()
-	return sv.Host().Start(ctx, sv.Self, host.Launch{Install: sv.Dir, Script: script, Args: sv.Profile.Launch.Args,
-		RunDir: string(sv.RunDir()), Env: sv.ServerEnv(), Key: key})
+	l := host.Launch{Install: sv.Dir, Script: script, Args: sv.Profile.Launch.Args,
+		RunDir: string(sv.RunDir()), Env: sv.ServerEnv(), Key: key}
+	if sv.Profile.Host.Restart == profile.AfterCrash && sv.of == nil && len(sv.Self) > 0 {
+		l.Crashed = []string{sv.Self[0], "-d", sv.Dir, "after-crash"}
+		l.CrashedEnv = append(pathAndHome(sv.Env), "FRESHKEEL_HOME="+sv.Home)
+	}
+	return sv.Host().Start(ctx, sv.Self, l)
+}
+
+// pathAndHome are what of an environment a command of ours needs.
+func pathAndHome(env []string) (out []string) {
+	for _, kv := range env {
+		if name, _, _ := strings.Cut(kv, "="); name == "PATH" || name == "HOME" || strings.HasPrefix(name, "FRESHKEEL_") {
+			out = append(out, kv)
+		}
+	}
+	return out
 }
 
 // advised adds what to do to a start that was not allowed.
