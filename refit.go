@@ -106,6 +106,9 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if err := ctx.Err(); err != nil {
 		return t.e, t.abandon(err)
 	}
+	if err := stillDown(t); err != nil {
+		return t.e, t.abandon(err)
+	}
 	if err := t.enter(logbook.Swapping); err != nil {
 		return t.e, t.abandon(err)
 	}
@@ -225,6 +228,17 @@ func (t *transaction) recheck(pre *Preflight, w Want) error {
 			"run the refit again; it will plan with what is there now")
 	}
 	return nil
+}
+
+// stillDown refuses to exchange files under a server that somebody else started meanwhile: a
+// service manager does so for whoever asks it (P7).
+func stillDown(t *transaction) error {
+	st := t.k.in.Host().Status()
+	if !st.Running {
+		return t.k.srv.NoneOutside()
+	}
+	return tell.Advise(fmt.Errorf("somebody started the server meanwhile, %s: process %d", st.How(), st.PID),
+		"find out who or what does, and try again: freshkeel status")
 }
 
 // swap exchanges the files: renames, nothing else.

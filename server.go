@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 	"time"
 
 	"freshkeel/internal/edited"
@@ -433,7 +434,13 @@ const (
 // BootUnit is a unit of the system's service manager that runs the server at boot, in the
 // foreground of "freshkeel run", and where it belongs.
 func BootUnit(k *Keel, user bool) (name, text string) {
-	name = "freshkeel-" + k.Profile.Server.Name + ".service"
+	plain := strings.Map(func(r rune) rune {
+		if r == '-' || r == '_' || r == '.' || r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' {
+			return r
+		}
+		return '-'
+	}, k.Profile.Server.Name)
+	name = "freshkeel-" + plain + ".service"
 	s := k.Profile.Stop
 	stop := s.Wait.Std() + s.Terminate.Std() + 30*time.Second
 	for _, w := range s.Warnings() {

@@ -196,7 +196,7 @@ func (t *transaction) stop(ctx context.Context) error {
 		return nil
 	}
 	return t.step("stop", func() (string, error) {
-		if err := t.part(ctx); err != nil {
+		if err := part(ctx, t); err != nil {
 			return "", err
 		}
 		t.k.srv.ProveRunning()
@@ -217,7 +217,7 @@ func (t *transaction) stop(ctx context.Context) error {
 
 // part parts the players from the server: they are warned, and where nobody is to be on, it is
 // looked once more whether that is so.
-func (t *transaction) part(ctx context.Context) error {
+func part(ctx context.Context, t *transaction) error {
 	to := t.e.To
 	if to == t.e.From {
 		to = ""

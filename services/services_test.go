@@ -388,6 +388,60 @@ func TestKilledAtEachStepOverAService(t *testing.T) {
 	}
 }
 
+// The unit that freshkeel writes runs the server at boot: a refit from outside exchanges it there,
+// and the unit's end is the server's. A server that a unit runs is adopted as that.
+func TestTheUnitThatIsWrittenForTheBoot(t *testing.T) {
+	p := settle(t, "boots", "ExecStart=DIR/open-gates.sh\n")
+	p.ok(t, "systemctl", "start", p.unit)
+	text := p.text("freshkeel.toml")
+	p.ok(t, "mv", p.dir+"/mossgate-east/freshkeel.toml", p.dir+"/before.toml")
+	out := p.ours(exitDone, "adopt", p.dir+"/mossgate-east", "--dry-run")
+	assert.Contains(t, out, "unit = 'boots.service'")
+	p.ok(t, "systemctl", "stop", p.unit)
+	p.put(p.dir+"/mossgate-east/freshkeel.toml", text[:strings.Index(text, "[host]")], 0o644)
+	p.ok(t, "chown", "pond:pond", p.dir+"/mossgate-east/freshkeel.toml")
+	p.put("/etc/systemd/system/"+p.unit, p.ours(exitDone, "unit"), 0o644)
+	p.ok(t, "systemctl", "daemon-reload")
+	p.ok(t, "systemctl", "start", p.unit)
+	require.Eventually(t, func() bool { s := p.status(); return s.State == "up" && s.Busy == "" }, 20*time.Second, 200*time.Millisecond)
+	p.ours(exitDone, "refit", "3.5.0")
+	s := p.status()
+	assert.Equal(t, "3.5.0", s.Version)
+	assert.Contains(t, p.ok(t, "cat", fmt.Sprintf("/proc/%d/cgroup", s.Server.PID)), p.unit, "in the unit's own group")
+	p.ours(exitRolledBack, "refit", "3.6.0")
+	assert.Equal(t, "active", p.shows("ActiveState"))
+	assert.Equal(t, "0", p.shows("NRestarts"))
+	p.ok(t, "systemctl", "stop", p.unit)
+	assert.Equal(t, "inactive", p.shows("ActiveState"), "it never counts as failed")
+	p.ours(exitDown, "status")
+	assert.Contains(t, p.ours(exitDone, "log"), "closing the gates")
+}
+
+// Somebody who starts the unit in the middle of a refit is noticed: before the exchange nothing is
+// exchanged, after it all goes back; never do files move under a server that runs.
+func TestSomebodyStartsTheUnitMeanwhile(t *testing.T) {
+	p := settle(t, "meddled", "ExecStart=DIR/open-gates.sh\n")
+	p.ours(exitDone, "start")
+	for at, want := range map[string]int{"backup": exitFailed, "swap:2": exitRolledBack} {
+		p.env = []string{"FRESHKEEL_TEST_STAY_AT=" + at, "FRESHKEEL_TEST_STAY=2s"}
+		done := make(chan int)
+		go func() {
+			_, code := p.try("refit", "3.5.0")
+			done <- code
+		}()
+		require.Eventually(t, func() bool { return p.shows("ActiveState") == "inactive" }, 20*time.Second, 50*time.Millisecond, at)
+		time.Sleep(300 * time.Millisecond)
+		p.ok(t, "systemctl", "start", p.unit)
+		assert.Equal(t, want, <-done, at)
+		p.env = nil
+		s := p.status()
+		assert.Equal(t, "3.4.1", s.Version, at)
+		assert.True(t, s.Server.Running, at)
+		assert.Contains(t, p.text("README.txt"), "3.4.1", at)
+		assert.Contains(t, p.text("tracks/dew-loop.track"), "3.4.1", at)
+	}
+}
+
 // A unit of a user's own manager needs no rights at all.
 func TestAUnitOfAUsersOwn(t *testing.T) {
 	p := settle(t, "own", "ExecStart=DIR/open-gates.sh\n")

@@ -43,6 +43,9 @@ func (p *program) demo(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
+		if _, err := h.MakeSongs(); err != nil {
+			return err
+		}
 		p.view.end()
 		p.view.outcome(good, "READY", "the demo harbour stands in "+h.Dir)
 		for _, s := range byHand(h) {
@@ -103,6 +106,8 @@ type scenes struct {
 	h   *demo.Harbour
 	ctx context.Context
 	n   int
+
+	songs string // the second server's install
 }
 
 func (s *scenes) play() error {
@@ -112,6 +117,12 @@ func (s *scenes) play() error {
 	}
 	defer closeFeed()
 	in := []string{"-d", s.h.Install}
+	songs, err := s.h.MakeSongs()
+	if err != nil {
+		return err
+	}
+	s.songs = songs.Install
+	singers := []string{"-d", songs.Install}
 	gardens := func() string { return contentOf(filepath.Join(s.h.Install, "gardens")) }
 	disk := filepath.Join(s.h.Dir, "other-disk")
 	if err := os.MkdirAll(disk, 0o755); err != nil {
@@ -217,6 +228,21 @@ func (s *scenes) play() error {
 			}, nil},
 		{"What was done here?", append(in, "logbook"), exitDone, nil, nil},
 		{"Close the gates.", append(in, "stop"), exitDone, nil, nil},
+		{"A second server, of three parts with a ledger beside them. Which files are its build's?",
+			[]string{"adopt", songs.Install, "--build", filepath.Join(songs.Builds, "songs-1.0.zip"), "--version", "1.0"}, exitDone, nil,
+			nil},
+		{"Each part is seen up before the next.", append(singers, "start"), exitDone, nil, nil},
+		{"How do they stand?", append(singers, "status"), exitDone, nil, nil},
+		{"1.1 wants the ledger migrated: the singers are warned, the parts go down in reverse, and come up when it is done.",
+			append(singers, "refit", "1.1", "--reason", "verses are counted"), exitDone, func(string) error {
+				b, err := os.ReadFile(songs.Ledger)
+				return errors.Join(err, s.expect(strings.Contains(string(b), "low fen lullaby;7"), "every song has its verses"))
+			}, nil},
+		{"And back, with the ledger as it was.", append(singers, "rollback", "--world", "--now"), exitDone, func(string) error {
+			b, err := os.ReadFile(songs.Ledger)
+			return errors.Join(err, s.expect(!strings.Contains(string(b), ";"), "the ledger is as it was"))
+		}, nil},
+		{"The choir rests.", append(singers, "stop", "--now"), exitDone, nil, nil},
 	} {
 		if err := s.scene(sc.title, sc.edit, sc.args, sc.exit, sc.check); err != nil {
 			return err
@@ -331,6 +357,9 @@ func (s *scenes) leaveNothing() {
 	s.ctx = context.WithoutCancel(s.ctx)
 	if s.pid() != "" {
 		s.run([]string{"-d", s.h.Install, "stop"})
+	}
+	if s.songs != "" {
+		s.run([]string{"-d", s.songs, "stop", "--now"})
 	}
 }
 

@@ -20,8 +20,11 @@ freshkeel adopt ~/pond --release --keep-backups`,
 	"lay": `freshkeel lay ~/pond --source https://builds.example/pond.json
 freshkeel lay ~/pond2 --like ~/pond --world --port 27750=27760
 freshkeel lay ~/trial --like ~/pond --at b0007 --port 27750=27760`,
-	"start":       `freshkeel -d ~/pond start --learn`,
-	"stop":        `freshkeel -d ~/pond stop`,
+	"start": `freshkeel -d ~/pond start --learn`,
+	"run":   `freshkeel -d ~/pond run`,
+	"unit":  `freshkeel -d ~/pond unit --write freshkeel-pond.service`,
+	"stop": "freshkeel -d ~/pond stop\n" +
+		"freshkeel -d ~/pond stop --when-empty --at-most 2h",
 	"status":      `freshkeel -d ~/pond status`,
 	"send":        `freshkeel -d ~/pond send say the gates close at ten`,
 	"log":         `freshkeel -d ~/pond log -f`,
@@ -30,11 +33,12 @@ freshkeel lay ~/trial --like ~/pond --at b0007 --port 27750=27760`,
 	"fetch":       `freshkeel -d ~/pond fetch --check      for cron: exit 10 where something newer exists`,
 	"preflight":   `freshkeel -d ~/pond preflight 1.1 --all`,
 	"refit": "freshkeel -d ~/pond refit              the newest build of its channel\n" +
-		"freshkeel -d ~/pond refit --from ~/Downloads/pond-1.1.zip",
+		"freshkeel -d ~/pond refit --from ~/Downloads/pond-1.1.zip\n" +
+		"freshkeel -d ~/pond refit --runtime 21 --reason 'lantern races are here'",
 	"rollback": `freshkeel -d ~/pond rollback r0004     back to before that refit`,
 	"recover":  `freshkeel -d ~/pond recover`,
 	"audit":    "freshkeel -d ~/pond audit\nfreshkeel -d ~/pond audit --deep --mend",
-	"launch":   `freshkeel -d ~/pond launch`,
+	"launch":   "freshkeel -d ~/pond launch\nfreshkeel -d ~/pond launch --write start.sh",
 	"settings": "freshkeel -d ~/pond settings\nfreshkeel -d ~/pond settings pond.conf --against 1.1",
 	"compare": "freshkeel -d ~/pond compare 1.0 now --only 'lib/**'\n" +
 		"freshkeel -d ~/pond compare 'before the feast' now\n" +
@@ -85,6 +89,8 @@ var inOrder = []string{
 	"lay",
 	"start",
 	"stop",
+	"run",
+	"unit",
 	"status",
 	"send",
 	"log",

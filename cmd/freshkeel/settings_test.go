@@ -207,7 +207,7 @@ func TestLaunchTellsWhatTheScriptRuns(t *testing.T) {
 		told,
 	)
 	p.Put("open-gates.sh", "#!/bin/sh\nexec ./nothing-there --port 1\n")
-	assert.Contains(t, oneSpace(p.OK("launch").Out), "nothing-there, which is not there arguments --port 1")
+	assert.Contains(t, oneSpace(p.OK("launch").Out), "nothing-there, which is not there with --port 1")
 }
 
 // writingServer writes its settings at its first start, as the commonest do, and looks whether it

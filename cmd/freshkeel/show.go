@@ -349,6 +349,32 @@ func (v *view) plan(p *freshkeel.Plan, all bool) {
 	}
 }
 
+// standing shows by what the server is run, and how it ended.
+func (v *view) standing(s *freshkeel.Status) {
+	v.parts(s.Parts)
+	if s.Server.Running && len(s.Parts) > 0 { // which were told one by one
+	} else if s.Server.Running && s.Server.By != "" {
+		v.fact("run", s.Server.By)
+		if s.Server.Trouble != "" {
+			v.fact("trouble", s.Server.Trouble)
+		}
+		if s.Server.Restarts > 0 {
+			v.fact("restarts", fmt.Sprintf("its service manager has started it %s since somebody did",
+				count(s.Server.Restarts, "more time")))
+		}
+		v.fact("processes", numbers(s.Server.Processes))
+	} else if s.Server.Running {
+		v.fact("processes", fmt.Sprintf("%s starts it as %d; all: %s; minder %d", s.Server.Script, s.Server.PID,
+			numbers(s.Server.Processes), s.Server.Minder))
+	} else if x := s.Server.Last; x != nil {
+		how := "by itself"
+		if x.Asked {
+			how = "as told"
+		}
+		v.fact("ended", fmt.Sprintf("%s, %s (%s)", when(x.At), how, x.Status))
+	}
+}
+
 // parts shows a line for each part of a server.
 func (v *view) parts(list []freshkeel.PartStatus) {
 	if len(list) == 0 {
@@ -500,28 +526,7 @@ func (v *view) status(s *freshkeel.Status) {
 			", since a part of a backup was restored; a refit makes it whole")
 	}
 	v.fact("install", s.Install)
-	v.parts(s.Parts)
-	if s.Server.Running && len(s.Parts) > 0 { // which were told one by one
-	} else if s.Server.Running && s.Server.By != "" {
-		v.fact("run", s.Server.By)
-		if s.Server.Trouble != "" {
-			v.fact("trouble", s.Server.Trouble)
-		}
-		if s.Server.Restarts > 0 {
-			v.fact("restarts", fmt.Sprintf("its service manager has started it %s since somebody did",
-				count(s.Server.Restarts, "more time")))
-		}
-		v.fact("processes", numbers(s.Server.Processes))
-	} else if s.Server.Running {
-		v.fact("processes", fmt.Sprintf("%s starts it as %d; all: %s; minder %d", s.Server.Script, s.Server.PID,
-			numbers(s.Server.Processes), s.Server.Minder))
-	} else if x := s.Server.Last; x != nil {
-		how := "by itself"
-		if x.Asked {
-			how = "as told"
-		}
-		v.fact("ended", fmt.Sprintf("%s, %s (%s)", when(x.At), how, x.Status))
-	}
+	v.standing(s)
 	for _, o := range s.Outside {
 		v.fact("outside", fmt.Sprintf("process %d: %s, user %s, since %s", o.PID, o.Command, o.User, when(o.Since)))
 	}
@@ -536,7 +541,7 @@ func (v *view) status(s *freshkeel.Status) {
 		v.fact("", e.String())
 	}
 	v.fact("busy", s.Busy)
-	if s.LastLine != "" {
+	if s.LastLine != "" && len(s.Parts) == 0 {
 		v.fact("console", s.LastLine)
 	}
 	if e := s.Last; e != nil && s.Run == nil {

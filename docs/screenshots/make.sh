@@ -125,7 +125,6 @@ layered() { # two add-ons laid over the build, and a maker who wants each step t
 }
 layered
 shot builds 0 freshkeel builds
-shot preflight-chain 0 freshkeel preflight 3.6.0
 fresh
 freshkeel profile set launch.memory 384M >/dev/null
 shot settings 0 'freshkeel settings; echo; freshkeel launch'
@@ -143,7 +142,7 @@ unset FRESHKEEL_DEMO_PACE
 freshkeel rollback >/dev/null 2>&1
 shot refit 0 freshkeel refit 3.5.0
 shot rolled-back 0 freshkeel refit 3.6.0
-shot rollback 0 freshkeel rollback
+freshkeel rollback >/dev/null 2>&1
 freshkeel refit 3.5.0 >/dev/null 2>&1
 shot logbook 0 freshkeel logbook
 sed -i 's/^night = .*/night = longest/' mossgate.conf
@@ -162,9 +161,11 @@ freshkeel backup take --label 'before the lantern race' >/dev/null 2>&1
 echo 'Tib Hartstongue' >>stewards.txt; rm -f gardens/old-well.garden; echo dew >gardens/dew.garden
 freshkeel backup take >/dev/null 2>&1
 own gardens stewards.txt
-shot backup-list 0 freshkeel backup list
-mkdir $harbour/other-disk
-own $harbour/other-disk
-printf "\n[copy]\nto = '$harbour/other-disk'\n" >>freshkeel.toml
-shot backup-copy 0 "freshkeel backup push; cd $harbour; freshkeel backup list --from $harbour/other-disk; freshkeel backup restore b0001 --from $harbour/other-disk --to $harbour/rescued"
-sed -i '/^\[copy\]/,$d' freshkeel.toml
+cd ../mossgate-songs
+freshkeel adopt . --build ../song-builds/songs-1.0.zip --version 1.0 >/dev/null
+freshkeel start >/dev/null 2>&1
+shot status-parts 0 freshkeel status
+shot countdown 2 freshkeel refit 1.1 --reason "'verses are counted'"
+freshkeel rollback --world --now >/dev/null 2>&1
+shot refit-migration 0 freshkeel refit 1.1 --now
+freshkeel stop --now >/dev/null 2>&1

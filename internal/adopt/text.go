@@ -23,6 +23,7 @@ func (l writing) profileText() string {
 	l.serverText(&b, w)
 	l.sourceText(w)
 	l.elsewhereText(w)
+	l.hostText(w)
 	l.launchText(w)
 	l.addonsText(w)
 	w("")
@@ -120,6 +121,25 @@ func (l writing) elsewhereText(w func(string, ...any)) {
 	w("[elsewhere]   # name in the install = folder outside of it that belongs to this server alone")
 	for _, name := range e.Names() {
 		w("%s = %s", words.Quote(name), words.Quote(e[name]))
+	}
+}
+
+// hostText writes which unit runs the server, where one does.
+func (l writing) hostText(w func(string, ...any)) {
+	for _, p := range l.outside {
+		if p.Unit == "" {
+			continue
+		}
+		from := fmt.Sprintf("process %d of it runs in that service", p.PID)
+		w("")
+		w("[host]   # what runs the server: docs/hosts.md")
+		w("# guessed from: %s", from)
+		w("unit = %s", words.Quote(p.Unit))
+		if p.OwnUnit {
+			w("user = true   # of the user's own manager")
+		}
+		l.guess("host.unit", p.Unit, from)
+		return
 	}
 }
 

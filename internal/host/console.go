@@ -306,29 +306,6 @@ func Tail(path string, n int) ([]string, error) {
 	return lines[max(0, len(lines)-n):], nil
 }
 
-// Await waits for a line of the console, from an offset on, that matches, and
-// returns it; an error when none came within the time.
-func Await(ctx context.Context, path string, from int64, within time.Duration, matches func(string) bool) (string,
-	error) {
-	ctx, cancel := context.WithTimeout(ctx, within)
-	defer cancel()
-	for {
-		text, err := readFrom(path, from)
-		if err == nil {
-			for _, line := range strings.SplitAfter(string(text), "\n") {
-				if whole, ended := strings.CutSuffix(line, "\n"); ended && matches(strings.TrimRight(whole, "\r")) {
-					return strings.TrimRight(whole, "\r"), nil
-				}
-			}
-		}
-		select {
-		case <-ctx.Done():
-			return "", ctx.Err()
-		case <-time.After(50 * time.Millisecond):
-		}
-	}
-}
-
 func readFrom(path string, from int64) ([]byte, error) {
 	f, err := tree.OpenRegular(path)
 	if err != nil {

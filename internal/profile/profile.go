@@ -651,16 +651,7 @@ func (p *Profile) check(path string, text []byte) error {
 	if p.Launch.Script != "" && !tree.Local(p.Launch.Script) {
 		return bad("launch.script", fmt.Sprintf("%q is not a path in the install", p.Launch.Script))
 	}
-	if err := p.Host.check("host", bad); err != nil {
-		return err
-	}
-	if err := p.checkParts(bad); err != nil {
-		return err
-	}
-	if err := p.checkMigrations(bad); err != nil {
-		return err
-	}
-	if err := p.checkLaunch(bad); err != nil {
+	if err := p.checkRunning(bad); err != nil {
 		return err
 	}
 	if len(p.Addons.Files) > 0 && (p.Addons.Descriptor == "" || p.Addons.Fits == "") {
@@ -781,6 +772,19 @@ func (h *Host) check(at string, bad func(key, why string) error) error {
 	}
 	if h.Console != "" && len(h.Say) > 0 {
 		return bad(at+".say", "console and say are two ways to the same console: one of them is enough")
+	}
+	return nil
+}
+
+// checkRunning checks what runs the server, and what is done to it and its data between builds.
+func (p *Profile) checkRunning(bad func(key, why string) error) error {
+	if err := p.Host.check("host", bad); err != nil {
+		return err
+	}
+	for _, check := range []func(func(key, why string) error) error{p.checkParts, p.checkMigrations, p.checkLaunch} {
+		if err := check(bad); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -155,7 +155,7 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdic
 	)
 	v, ports := sv.judge(ctx, j, start)
 	if v.Up {
-		edited.Note(sv.Install)
+		edited.Note(sv.whole())
 		seen.CameUp(v, ports)
 		if err := seen.Write(sv.seenFile()); err != nil {
 			sv.Note("%v", err)
@@ -240,13 +240,7 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 				continue // its end comes with the last of its lines
 			}
 			held = portsOf(st.Processes)
-			v = j.Holds(time.Now(), held)
-			if v == nil && st.Ended != "" {
-				v = j.ScriptEnded(time.Now(), st.Ended)
-			}
-			if v == nil && (st.Restarts > 0 || pids.again(st.Processes)) {
-				v = j.Restarted(time.Now())
-			}
+			v = weigh(j, st, held, pids)
 			if w := j.Awaits(); w != awaited {
 				awaited = w
 				sv.Tell(tell.Event{Kind: tell.StepMoves, Step: "watch", Text: w})
@@ -258,6 +252,18 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 			return v, held
 		}
 	}
+}
+
+// weigh tells a judge what the server's processes do.
+func weigh(j *watch.Judge, st *host.Status, held []profile.Port, pids *family) (v *Verdict) {
+	v = j.Holds(time.Now(), held)
+	if v == nil && st.Ended != "" {
+		v = j.ScriptEnded(time.Now(), st.Ended)
+	}
+	if v == nil && (st.Restarts > 0 || pids.again(st.Processes)) {
+		v = j.Restarted(time.Now())
+	}
+	return v
 }
 
 // hear tells a judge a line, unless it was heard from the other side already.
