@@ -69,4 +69,7 @@ func TestAServerOfTheOperatorsOwnCommands(t *testing.T) {
 	p.EditProfile(func(s string) string { return strings.Replace(s, "'./is-up.sh'", "'./nowhere.sh'", 1) })
 	r = p.Exits(exitRefused, "refit", "3.5.0")
 	assert.Contains(t, oneSpace(r.Out), "how the server stands can't be told: ./nowhere.sh")
+	r = p.Exits(exitFailed, "stop")
+	assert.Contains(t, r.Err, "whether the server did can't be told")
+	p.EditProfile(func(s string) string { return strings.Replace(s, "'./nowhere.sh'", "'./is-up.sh'", 1) })
 }

@@ -21,7 +21,9 @@ const partServer = `#!/bin/sh
 echo "PART VERSION"
 echo "PART up" >> order.txt
 [ ! -e PART.dies ] || { sleep 0.2; echo "PART crumbles"; exit 3; }
+[ ! -e PART.slow ] || sleep 0.8
 echo "PART ready"
+[ ! -e PART.faints ] || { sleep 0.4; exit 5; }
 while read -r line; do
   echo "> $line"
   [ "$line" = close ] || continue
@@ -43,7 +45,7 @@ func threeParts(t *testing.T) (p place, build func(v string) string) {
 			script("web", v))
 		return at
 	}
-	profile := "[server]\nname = 'pond'\nkeep = ['order.txt', '*.dies']\n"
+	profile := "[server]\nname = 'pond'\nkeep = ['order.txt', '*.dies', '*.slow', '*.faints']\n"
 	for _, part := range [][2]string{{"web", "'world', 'login'"}, {"world", "'login'"}, {"login", ""}} {
 		p.Put(part[0]+".sh", script(part[0], "1.0"))
 		profile += fmt.Sprintf("[[part]]\nname = '%s'\nafter = [%s]\n[part.launch]\nscript = '%[1]s.sh'\n[part.stop]\nsend = 'close'\n"+
@@ -96,6 +98,17 @@ func TestPartsComeUpInOrderAndGoBackTogether(t *testing.T) {
 	assert.Equal(t, "1.0", p.Status().Version)
 	order()
 
+	// One that dies while the next one boots brings all back, too.
+	p.Put("world.slow", "")
+	p.Put("login.faints", "")
+	r = p.Exits(exitHands, "refit", "--from", build("1.3"))
+	assert.Regexp(t, "login ended while world came up|login: the server ended", r.Out)
+	for _, f := range []string{"world.slow", "login.faints"} {
+		require.NoError(t, os.Remove(filepath.Join(p.Install, f)))
+	}
+	p.OK("start")
+	order()
+
 	// One part that crashed is told, and all are started together again.
 	for _, part := range p.Status().Parts {
 		if part.Name == "world" {
@@ -122,4 +135,38 @@ func TestPartsComeUpInOrderAndGoBackTogether(t *testing.T) {
 		assert.Contains(t, p.Exits(exitUsage, "status").Err, why)
 		p.Put("freshkeel.toml", text)
 	}
+}
+
+// A part outside the install, a database, must be up, is started where it is down, is never stopped
+// by a refit, and is put down and up for a migration that needs it so.
+func TestAPartOutsideTheInstall(t *testing.T) {
+	t.Parallel()
+	p, build := threeParts(t)
+	songs := filepath.Join(p.Dir, "songs")
+	sh := func(text string) string { return "['sh', '-c', '" + text + "']" }
+	p.EditProfile(func(s string) string {
+		return s + "[[part]]\nname = 'songs'\noutside = true\n[part.host]\nstart = " + sh("date +%s%N > "+songs) + "\nstop = " +
+			sh("rm "+songs) + "\nstatus = " + sh("test -e "+songs) + "\n[[migration]]\nname = 'cold copy'\nwhen = 'each'\nrun = " +
+			sh("test ! -e "+songs+" && echo copied") + "\nsuccess = '^copied'\ndown = ['songs']\n" +
+			"[[migration]]\nname = 'warm look'\nwhen = 'each'\nrun = " + sh("test -e "+songs+" && echo looked") +
+			"\nsuccess = '^looked'\nup = ['songs', 'login']\n"
+	})
+	began := func() string {
+		b, _ := os.ReadFile(songs)
+		return string(b)
+	}
+	assert.Contains(t, oneSpace(p.OK("preflight", "--from", build("1.1")).Out), "songs, which the server needs, is down")
+	r := p.OK("start")
+	assert.Contains(t, r.Err, "songs is down, and is started")
+	first := began()
+	assert.Regexp(t, `songs +up .*outside the install`, p.OK("status").Out)
+	p.OK("stop")
+	assert.Equal(t, first, began(), "it runs on")
+	p.OK("start")
+	r = p.OK("refit", "--from", build("1.1"))
+	assert.Contains(t, r.Err, "migrate: cold copy")
+	assert.Contains(t, r.Err, "migrate: warm look")
+	assert.NotEqual(t, first, began(), "it was down for the one, and up again for the other")
+	assert.NotEmpty(t, began())
+	p.OK("stop")
 }

@@ -48,9 +48,11 @@ func GiveBack(ctx context.Context, r Release, o install.Options) (*Released, err
 		return nil, err
 	}
 	defer unlock()
-	if st := in.Host().Status(); st.Running {
-		return nil, tell.Advise(fmt.Errorf("the server runs %s, process %d", st.How(), st.PID),
-			"freshkeel -d "+in.Dir+" stop; then release it")
+	for _, part := range in.Parts() {
+		if st := part.Host().Status(); part.Minded() && st.Running { // a service or commands run on without us
+			return nil, tell.Advise(fmt.Errorf("the server runs %s, process %d", st.How(), st.PID),
+				"freshkeel -d "+in.Dir+" stop; then release it")
+		}
 	}
 	if e, err := in.Book.Unfinished(); err != nil || e != nil {
 		if err == nil {

@@ -127,9 +127,17 @@ func (c *Commands) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w: %s", strings.Join(c.End, " "), err, out)
 	}
+	unknown := 0
 	for end := time.Now().Add(limit); ; time.Sleep(lookPause) {
 		pids, _ := c.processes()
-		if st := c.Status(); !st.Running && len(pids) == 0 {
+		st := c.Status()
+		if unknown++; !st.Silent {
+			unknown = 0
+		}
+		if unknown > 3 && len(pids) == 0 {
+			return nil, fmt.Errorf("%s ended well, and whether the server did can't be told: %s", c.End[0], st.Trouble)
+		}
+		if !st.Running && len(pids) == 0 {
 			e := &Exit{At: time.Now(), Status: "by " + c.End[0], Asked: true, By: "command"}
 			note(StopStep{Do: "gone", Exit: e})
 			return e, nil
