@@ -105,8 +105,11 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 
 // MigratedWords tells of the data that stays migrated.
 func (p *BackPlan) MigratedWords() string {
-	return fmt.Sprintf("it ran the migration %s, and the data stays as it is now: an older build may not read it (--world "+
-		"brings the data of then back, with the world)", words.Some(p.Migrated, 3))
+	return fmt.Sprintf(
+		"it ran the migration %s, and the data stays as it is now: an older build may not read it (--world "+
+			"brings the data of then back, with the world)",
+		words.Some(p.Migrated, 3),
+	)
 }
 
 // Rollback goes back to before a refit. The build's files, the settings and

@@ -299,8 +299,14 @@ func AfterCrash(ctx context.Context, k *Keel) error {
 		unlock()
 		return err
 	}
-	e := &logbook.Entry{Kind: logbook.Crash, From: head.Version, To: head.Version, Phase: logbook.Done, WasRunning: true,
-		Why: "the server ended by itself (" + st.Last.Status + ")"}
+	e := &logbook.Entry{
+		Kind:       logbook.Crash,
+		From:       head.Version,
+		To:         head.Version,
+		Phase:      logbook.Done,
+		WasRunning: true,
+		Why:        "the server ended by itself (" + st.Last.Status + ")",
+	}
 	e.Lines, _ = k.in.Host().Tail(8)
 	e.Outcome = logbook.StayedDown // until it is started
 	if err := k.in.Book.Begin(e); err != nil {
@@ -319,8 +325,11 @@ func AfterCrash(ctx context.Context, k *Keel) error {
 		}
 	}
 	if crashes > h.Crashes {
-		e.Told = append(e.Told, fmt.Sprintf("it crashed %d times within %s, and is not started again: freshkeel log tells "+
-			"why, freshkeel start starts it", crashes, h.Within))
+		e.Told = append(
+			e.Told,
+			fmt.Sprintf("it crashed %d times within %s, and is not started again: freshkeel log tells "+
+				"why, freshkeel start starts it", crashes, h.Within),
+		)
 		return k.in.Book.Save(e)
 	}
 	pause := h.Pause.Std() << min(crashes-1, 20)
@@ -455,7 +464,8 @@ func BootUnit(k *Keel, user bool) (name, text string) {
 	if user {
 		wanted = "default.target"
 	}
-	return name, fmt.Sprintf(`# Written by freshkeel unit. It runs the server at boot, and keeps it while a refit exchanges it.
+	return name, fmt.Sprintf(
+		`# Written by freshkeel unit. It runs the server at boot, and keeps it while a refit exchanges it.
 [Unit]
 Description=%s, kept by Fresh Keel
 After=network-online.target
@@ -473,5 +483,13 @@ RestartSec=10
 
 [Install]
 WantedBy=%[7]s
-`, k.Profile.Server.Name, owner, k.Dir, k.in.Home, k.in.Self[0], int(stop.Seconds()), wanted)
+`,
+		k.Profile.Server.Name,
+		owner,
+		k.Dir,
+		k.in.Home,
+		k.in.Self[0],
+		int(stop.Seconds()),
+		wanted,
+	)
 }

@@ -6,9 +6,9 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 rounds=${1:-5}
 dir=$(mktemp -d /var/tmp/freshkeel-bench-XXXX)
-trap 'bash services/manager.sh down "$dir/m" 2>/dev/null || true; rm -rf "$dir"' EXIT
+trap 'bash byservice/manager.sh down "$dir/m" 2>/dev/null || true; rm -rf "$dir"' EXIT
 CGO_ENABLED=0 go build -trimpath -o "$dir/freshkeel" ./cmd/freshkeel
-bash services/manager.sh up "$dir/m"
+bash byservice/manager.sh up "$dir/m"
 inside() { nsenter -t "$(cat "$dir/m/pid")" -m -p -u -i -n -r -w env PATH=/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin HOME=/root "$@"; }
 inside sh -c 'cat >/usr/local/bin/freshkeel; chmod 755 /usr/local/bin/freshkeel' <"$dir/freshkeel"
 inside useradd -m pond

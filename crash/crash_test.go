@@ -57,7 +57,17 @@ func crashes() []crash {
 	r := demo.Releases
 	return []crash{
 		{"refit that comes up", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, "", nil, nil, false, false},
-		{"refit that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1", nil, nil, false, false},
+		{
+			"refit that is rolled back",
+			[]demo.Release{r[0], r[2]},
+			nil,
+			[]string{"refit"},
+			"3.4.1",
+			nil,
+			nil,
+			false,
+			false,
+		},
 		{
 			"rollback by hand",
 			[]demo.Release{r[0], r[1]},
@@ -86,9 +96,28 @@ func crashes() []crash {
 			false,
 			false,
 		},
-		{"refit of parts with a migration", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, "", nil, nil, true, false},
-		{"refit of parts with a migration that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1",
-			nil, nil, true, false},
+		{
+			"refit of parts with a migration",
+			[]demo.Release{r[0], r[1]},
+			nil,
+			[]string{"refit"},
+			"",
+			nil,
+			nil,
+			true,
+			false,
+		},
+		{
+			"refit of parts with a migration that is rolled back",
+			[]demo.Release{r[0], r[2]},
+			nil,
+			[]string{"refit"},
+			"3.4.1",
+			nil,
+			nil,
+			true,
+			false,
+		},
 		{"restore that does not come up", []demo.Release{r[0], r[1]}, nil,
 			[]string{"backup", "restore", "b0001", "--only", "mossgate.conf"}, "3.4.1", nil, nil, false, true},
 	}
@@ -133,8 +162,12 @@ func inParts(p *proving.Place) {
 		ready := s[strings.Index(s, "[ready]"):]
 		text := ""
 		for i, name := range []string{"login", "songs"} {
-			text += fmt.Sprintf("\n[[part]]\nname = '%s'\n[part.launch]\nscript = '%[1]s.sh'\n[part.stop]\nsend = 'close'\n"+
-				"[part.ready]\nline = '^%[1]s ready'\nsteady = '%dms'\n", name, 20+i)
+			text += fmt.Sprintf(
+				"\n[[part]]\nname = '%s'\n[part.launch]\nscript = '%[1]s.sh'\n[part.stop]\nsend = 'close'\n"+
+					"[part.ready]\nline = '^%[1]s ready'\nsteady = '%dms'\n",
+				name,
+				20+i,
+			)
 		}
 		text += "\n[[part]]\nname = 'gates'\nafter = ['login', 'songs']\n[part.launch]\nscript = 'open-gates.sh'\n" +
 			"[part.stop]\nsend = 'close'\n" + strings.Replace(ready, "[ready]", "[part.ready]", 1) +

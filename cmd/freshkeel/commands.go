@@ -140,7 +140,12 @@ func (p *program) commands() []*cli.Command {
 			"not come up", ArgsUsage: "[VERSION]", Action: p.refit,
 			Flags: wantFlags(partingFlags(
 				&cli.BoolFlag{Name: "start", Usage: "leave the server running even if it was not"},
-				&cli.BoolFlag{Name: "all", Usage: "of --dry-run: every check, and every file of the plan"}, dryRun())...)},
+				&cli.BoolFlag{
+					Name:  "all",
+					Usage: "of --dry-run: every check, and every file of the plan",
+				},
+				dryRun(),
+			)...)},
 		{Name: "rollback", Usage: "undo the last refit, or go back to before an earlier one", ArgsUsage: "[REFIT]",
 			Action: p.rollback, Flags: partingFlags(
 				&cli.BoolFlag{Name: "world", Usage: "put the world back too, as it was then (what is there now is " +
@@ -222,12 +227,20 @@ func (p *program) commands() []*cli.Command {
 		lessonCommands{p}.profile(),
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop,
 			Flags: partingFlags(dryRun())},
-		{Name: "run", Usage: "the server in the foreground, for a service manager, a container or a terminal: it ends " +
-			"when the server has, and stays while a refit exchanges it", Action: p.run},
-		{Name: "unit", Usage: "print a unit of the system's service manager that runs the server at boot", Action: p.unit,
+		{
+			Name: "run",
+			Usage: "the server in the foreground, for a service manager, a container or a terminal: it ends " +
+				"when the server has, and stays while a refit exchanges it",
+			Action: p.run,
+		},
+		{
+			Name:   "unit",
+			Usage:  "print a unit of the system's service manager that runs the server at boot",
+			Action: p.unit,
 			Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "user", Usage: "for the manager of a user's own"},
-				&cli.StringFlag{Name: "write", Usage: "write it to the new `FILE`"}}},
+				&cli.StringFlag{Name: "write", Usage: "write it to the new `FILE`"}},
+		},
 		{Name: "after-crash", Hidden: true, Action: p.afterCrash},
 		{Name: "status", Usage: "whether the server runs; the exit code says so too: 0 up, 11 down, 12 in between, " +
 			"5 unsettled", Action: p.status},
@@ -955,7 +968,10 @@ func (p *program) unit(ctx context.Context, c *cli.Command) error {
 			manager, where = "systemctl --user", "~/.config/systemd/user/"
 		}
 		p.view.outcome(good, "WRITTEN", at)
-		p.view.fact("next", fmt.Sprintf("put it at %s%s; then: %s daemon-reload; %s enable --now %s", where, name, manager,
-			manager, name))
+		p.view.fact(
+			"next",
+			fmt.Sprintf("put it at %s%s; then: %s daemon-reload; %s enable --now %s", where, name, manager,
+				manager, name),
+		)
 	})
 }

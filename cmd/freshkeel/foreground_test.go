@@ -52,7 +52,13 @@ func TestAServerInTheForeground(t *testing.T) {
 	defer cmd.Process.Kill()
 	hears := func(line string) {
 		t.Helper()
-		require.Eventually(t, func() bool { return strings.Contains(said.String(), line) }, 20*time.Second, 50*time.Millisecond, line)
+		require.Eventually(
+			t,
+			func() bool { return strings.Contains(said.String(), line) },
+			20*time.Second,
+			50*time.Millisecond,
+			line,
+		)
 	}
 	hears("gates open")
 	in.Write([]byte("members\n"))
@@ -63,11 +69,20 @@ func TestAServerInTheForeground(t *testing.T) {
 	hears("mossgate server 3.5.0")
 	stat, err := os.ReadFile(filepath.Join("/proc", strconv.Itoa(p.Status().Server.Minder), "stat"))
 	require.NoError(t, err)
-	assert.Equal(t, strconv.Itoa(cmd.Process.Pid), strings.Fields(string(stat))[3], "its minder is this command's child")
+	assert.Equal(
+		t,
+		strconv.Itoa(cmd.Process.Pid),
+		strings.Fields(string(stat))[3],
+		"its minder is this command's child",
+	)
 	p.Exits(exitRolledBack, "refit", "3.6.0")
 	p.OK("rollback")
-	require.Eventually(t, func() bool { return strings.Count(said.String(), "mossgate server 3.4.1") == 2 }, 10*time.Second,
-		50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return strings.Count(said.String(), "mossgate server 3.4.1") == 2 },
+		10*time.Second,
+		50*time.Millisecond,
+	)
 	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
 	require.NoError(t, cmd.Wait(), said.String())
 	assert.Contains(t, said.String(), "closing the gates", "by its own line")
@@ -76,7 +91,12 @@ func TestAServerInTheForeground(t *testing.T) {
 	// Stopped by another command, it ends well; crashed, it says so.
 	cmd = p.Command("run")
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { st := p.Status(); return st.State == "up" && st.Busy == "" }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { st := p.Status(); return st.State == "up" && st.Busy == "" },
+		10*time.Second,
+		50*time.Millisecond,
+	)
 	p.OK("stop")
 	require.NoError(t, cmd.Wait())
 	unit := p.OK("unit").Out
@@ -106,8 +126,12 @@ func TestAServerIsStartedAgainAfterACrash(t *testing.T) {
 	}
 	first := p.Status().Server.PID
 	crash()
-	require.Eventually(t, func() bool { st := p.Status(); return st.Server.Running && st.Server.PID != first }, 10*time.Second,
-		50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { st := p.Status(); return st.Server.Running && st.Server.PID != first },
+		10*time.Second,
+		50*time.Millisecond,
+	)
 	e := p.LastEntry()
 	assert.Equal(t, "restarted", string(e.Outcome))
 	assert.Contains(t, e.Why, "signal killed")
@@ -125,7 +149,12 @@ func TestAServerIsStartedAgainAfterACrash(t *testing.T) {
 	for _, pid := range p.Status().Server.Processes {
 		syscall.Kill(pid, syscall.SIGKILL)
 	}
-	require.Eventually(t, func() bool { return p.LastEntry().ID != id && len(p.LastEntry().Told) > 0 }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return p.LastEntry().ID != id && len(p.LastEntry().Told) > 0 },
+		10*time.Second,
+		50*time.Millisecond,
+	)
 	assert.Contains(t, p.LastEntry().Told[0], "it crashed 3 times within 1h0m0s, and is not started again")
 	p.Exits(exitDown, "status")
 	assert.Contains(t, p.OK("logbook").Out, "stays down")
@@ -136,7 +165,12 @@ func TestAServerIsStartedAgainAfterACrash(t *testing.T) {
 	for _, pid := range p.Status().Server.Processes {
 		syscall.Kill(pid, syscall.SIGKILL)
 	}
-	require.Eventually(t, func() bool { return p.LastEntry().ID != id && len(p.LastEntry().Told) == 0 }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return p.LastEntry().ID != id && len(p.LastEntry().Told) == 0 },
+		10*time.Second,
+		50*time.Millisecond,
+	)
 	p.OK("stop") // in the pause
 	time.Sleep(2 * time.Second)
 	p.Exits(exitDown, "status")

@@ -35,8 +35,13 @@ func TestAServerOfTheOperatorsOwnCommands(t *testing.T) {
 		require.NoError(t, os.Chmod(filepath.Join(p.Install, s), 0o755))
 	}
 	p.EditProfile(func(s string) string {
-		return strings.Replace(s, "[ready]", "[host]\nstart = ['./up.sh']\nstop = ['./down.sh']\nstatus = ['./is-up.sh']\n"+
-			"say = ['"+tmux+"', '-S', '"+socket+"', 'send-keys', '-t', 'gates', '{line}', 'Enter']\n\n[ready]", 1)
+		return strings.Replace(
+			s,
+			"[ready]",
+			"[host]\nstart = ['./up.sh']\nstop = ['./down.sh']\nstatus = ['./is-up.sh']\n"+
+				"say = ['"+tmux+"', '-S', '"+socket+"', 'send-keys', '-t', 'gates', '{line}', 'Enter']\n\n[ready]",
+			1,
+		)
 	})
 	p.OK("profile", "set", "ready.log", "logs/mossgate.log")
 	p.OK("start")

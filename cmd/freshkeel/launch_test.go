@@ -36,8 +36,12 @@ func byMakersScript(t *testing.T, scripts ...string) (p place, build func(i int)
 // with the build; what both changed stops the refit, with both sides and two ways out.
 func TestTheMakersNewLaunchScriptKeepsTheOperatorsChanges(t *testing.T) {
 	t.Parallel()
-	p, build := byMakersScript(t, "#!/bin/sh\nFISH=4\nsh server.sh\n", "#!/bin/sh\nulimit -n 512\nFISH=4\nsh server.sh\n",
-		"#!/bin/sh\nulimit -n 512\nFISH=4\nexec sh ./server.sh\n")
+	p, build := byMakersScript(
+		t,
+		"#!/bin/sh\nFISH=4\nsh server.sh\n",
+		"#!/bin/sh\nulimit -n 512\nFISH=4\nsh server.sh\n",
+		"#!/bin/sh\nulimit -n 512\nFISH=4\nexec sh ./server.sh\n",
+	)
 	mine := "#!/bin/sh\nFISH=40\nsh server.sh # ours\n"
 	p.Put("start.sh", mine)
 	p.OK("start")
@@ -161,4 +165,32 @@ func TestALaunchScriptIsWritten(t *testing.T) {
 	r = p.OK("launch", "--write", "new.sh", "--dry-run")
 	assert.Contains(t, r.Out, "exec java -Xmx300M -jar mossgate.jar")
 	assert.NoFileExists(t, filepath.Join(p.Install, "new.sh"))
+}
+
+// What a server may take is held against the machine, less what other servers of the same user
+// may take.
+func TestMemoryIsHeldAgainstWhatOtherServersTake(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	p.OK("start")
+	assert.NotContains(t, p.OK("preflight", "3.5.0").Out, "of other servers")
+	other := place{proving.Bare(t)}
+	other.Env = append(other.Env, "FRESHKEEL_HOME="+p.Home)
+	all, err := os.ReadFile("/proc/meminfo")
+	require.NoError(t, err)
+	var total int64
+	_, err = fmt.Sscanf(string(all), "MemTotal: %d kB", &total)
+	require.NoError(t, err)
+	other.Put("start.sh", fmt.Sprintf("#!/bin/sh\nexec java -Xmx%dM -jar pond.jar\n", total>>10-100))
+	other.Put("freshkeel.toml", "[server]\nname = 'big pond'\n[launch]\nscript = 'start.sh'\n")
+	other.OK("adopt", other.Install)
+	other.OK("backup", "take")
+	told := oneSpace(p.OK("preflight", "3.5.0").Out)
+	assert.Regexp(
+		t,
+		`256\.0 MiB of heap here and [\d.]+ GiB of other servers are more than (the machine|its control group) has`,
+		told,
+	)
+	assert.Contains(t, told, "big pond, "+other.Install[:20])
+	p.OK("stop")
 }

@@ -34,7 +34,10 @@ func (p lookCommands) commands() []*cli.Command {
 		},
 		{Name: "launch", Usage: "what the launch script really runs: program, runtime, memory, arguments, folder",
 			Action: p.launch, Flags: []cli.Flag{
-				&cli.StringFlag{Name: "write", Usage: "write a launch script for this server to the new `FILE` (.sh or .bat)"},
+				&cli.StringFlag{
+					Name:  "write",
+					Usage: "write a launch script for this server to the new `FILE` (.sh or .bat)",
+				},
 				dryRun()}},
 		{Name: "compare", Usage: "how two trees, archives, builds or backups differ, by content; exit 13 where they do",
 			ArgsUsage: "FIRST SECOND", Action: p.compare, Flags: []cli.Flag{

@@ -28,8 +28,15 @@ func withStore(t *testing.T, migration string) (p place, db string, refit func(c
 	db = filepath.Join(p.Dir, "songs.db")
 	require.NoError(t, os.WriteFile(db, []byte("schema 1\nsong of the wren\n"), 0o644))
 	p.EditProfile(func(s string) string {
-		return s + fmt.Sprintf("\n[[data]]\nname = 'songs'\ndump = ['cat', '%s']\nload = ['sh', '-c', 'cat > %[1]s']\n", db) +
-			strings.ReplaceAll(migration, "DB", db)
+		return s + fmt.Sprintf(
+			"\n[[data]]\nname = 'songs'\ndump = ['cat', '%s']\nload = ['sh', '-c', 'cat > %[1]s']\n",
+			db,
+		) +
+			strings.ReplaceAll(
+				migration,
+				"DB",
+				db,
+			)
 	})
 	p.OK("start")
 	n := 0
@@ -147,8 +154,11 @@ type installer struct {
 }
 
 func newInstaller(t *testing.T) *installer {
-	in := &installer{answers: "<h1>Done</h1><p>The songs were <b>upgraded</b> to 1.1.</p>", offers: []string{"fresh", "upgrade",
-		"repair", "export"}}
+	in := &installer{
+		answers: "<h1>Done</h1><p>The songs were <b>upgraded</b> to 1.1.</p>",
+		offers: []string{"fresh", "upgrade",
+			"repair", "export"},
+	}
 	in.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		in.mu.Lock()
 		defer in.mu.Unlock()
@@ -232,15 +242,18 @@ func TestARealDatabaseIsMigrated(t *testing.T) {
 	t.Parallel()
 	tool, reach := postgres(t)
 	sql := func(text string) string {
-		out, err := exec.Command(tool("psql"), append(slices.Clone(reach), "-d", "postgres", "-At", "-c", text)...).CombinedOutput()
+		out, err := exec.Command(tool("psql"), append(slices.Clone(reach), "-d", "postgres", "-At", "-c", text)...).
+			CombinedOutput()
 		require.NoError(t, err, string(out))
 		return strings.TrimSpace(string(out))
 	}
 	sql("create table songs (name text, verses int)")
 	sql("insert into songs select 'song ' || n, n % 7 from generate_series(1, 3000) n")
 	rows := func() string {
-		return sql("select md5(string_agg(s::text, ',' order by name)) || ' ' || (select string_agg(column_name, ' ' order by " +
-			"ordinal_position) from information_schema.columns where table_name = 'songs') from songs s")
+		return sql(
+			"select md5(string_agg(s::text, ',' order by name)) || ' ' || (select string_agg(column_name, ' ' order by " +
+				"ordinal_position) from information_schema.columns where table_name = 'songs') from songs s",
+		)
 	}
 	was := rows()
 	p := place{proving.Bare(t)}
@@ -248,7 +261,16 @@ func TestARealDatabaseIsMigrated(t *testing.T) {
 	psql := quoted(slices.Concat([]string{tool("psql"), "-v", "ON_ERROR_STOP=1"}, reach, []string{"-d", "postgres"})...)
 	build := func(v, migration string) string {
 		at := filepath.Join(p.Dir, "pond-"+v+".zip")
-		zipOf(t, at, time.Now(), false, "server.sh", strings.ReplaceAll(pondServer, "VERSION", v), "db/upgrade.sql", migration)
+		zipOf(
+			t,
+			at,
+			time.Now(),
+			false,
+			"server.sh",
+			strings.ReplaceAll(pondServer, "VERSION", v),
+			"db/upgrade.sql",
+			migration,
+		)
 		return at
 	}
 	p.Put("server.sh", strings.ReplaceAll(pondServer, "VERSION", "1.0"))

@@ -78,8 +78,12 @@ func TestARefitWaitsUntilNobodyIsOn(t *testing.T) {
 	assert.Equal(t, pid, p.Status().Server.PID)
 	cmd := p.Command("refit", "3.5.0", "--when-empty")
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return strings.Count(p.OK("log").Out, "2 guests on the course") >= 3 }, 30*time.Second,
-		100*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return strings.Count(p.OK("log").Out, "2 guests on the course") >= 3 },
+		30*time.Second,
+		100*time.Millisecond,
+	)
 	assert.Equal(t, pid, p.Status().Server.PID)
 	require.NoError(t, os.Remove(filepath.Join(p.Install, "guests.txt")))
 	require.NoError(t, cmd.Wait())

@@ -48,8 +48,12 @@ func threeParts(t *testing.T) (p place, build func(v string) string) {
 	profile := "[server]\nname = 'pond'\nkeep = ['order.txt', '*.dies', '*.slow', '*.faints']\n"
 	for _, part := range [][2]string{{"web", "'world', 'login'"}, {"world", "'login'"}, {"login", ""}} {
 		p.Put(part[0]+".sh", script(part[0], "1.0"))
-		profile += fmt.Sprintf("[[part]]\nname = '%s'\nafter = [%s]\n[part.launch]\nscript = '%[1]s.sh'\n[part.stop]\nsend = 'close'\n"+
-			"[part.ready]\nline = '^%[1]s ready'\nversion = '^%[1]s (\\d\\S*)'\nsteady = '100ms'\n", part[0], part[1])
+		profile += fmt.Sprintf(
+			"[[part]]\nname = '%s'\nafter = [%s]\n[part.launch]\nscript = '%[1]s.sh'\n[part.stop]\nsend = 'close'\n"+
+				"[part.ready]\nline = '^%[1]s ready'\nversion = '^%[1]s (\\d\\S*)'\nsteady = '100ms'\n",
+			part[0],
+			part[1],
+		)
 	}
 	p.Put("freshkeel.toml", profile)
 	p.OK("adopt", p.Install, "--build", build("1.0"), "--version", "1.0")
@@ -117,7 +121,12 @@ func TestPartsComeUpInOrderAndGoBackTogether(t *testing.T) {
 			proc.Kill()
 		}
 	}
-	require.Eventually(t, func() bool { return strings.Contains(p.Run("status").Out, "world  down") }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return strings.Contains(p.Run("status").Out, "world  down") },
+		5*time.Second,
+		50*time.Millisecond,
+	)
 	p.OK("stop")
 	assert.Equal(t, "web down, login down", order())
 	p.Exits(exitDown, "status")
@@ -145,17 +154,31 @@ func TestAPartOutsideTheInstall(t *testing.T) {
 	songs := filepath.Join(p.Dir, "songs")
 	sh := func(text string) string { return "['sh', '-c', '" + text + "']" }
 	p.EditProfile(func(s string) string {
-		return s + "[[part]]\nname = 'songs'\noutside = true\n[part.host]\nstart = " + sh("date +%s%N > "+songs) + "\nstop = " +
-			sh("rm "+songs) + "\nstatus = " + sh("test -e "+songs) + "\n[[migration]]\nname = 'cold copy'\nwhen = 'each'\nrun = " +
-			sh("test ! -e "+songs+" && echo copied") + "\nsuccess = '^copied'\ndown = ['songs']\n" +
-			"[[migration]]\nname = 'warm look'\nwhen = 'each'\nrun = " + sh("test -e "+songs+" && echo looked") +
+		return s + "[[part]]\nname = 'songs'\noutside = true\n[part.host]\nstart = " + sh(
+			"date +%s%N > "+songs,
+		) + "\nstop = " +
+			sh(
+				"rm "+songs,
+			) + "\nstatus = " + sh(
+			"test -e "+songs,
+		) + "\n[[migration]]\nname = 'cold copy'\nwhen = 'each'\nrun = " +
+			sh(
+				"test ! -e "+songs+" && echo copied",
+			) + "\nsuccess = '^copied'\ndown = ['songs']\n" +
+			"[[migration]]\nname = 'warm look'\nwhen = 'each'\nrun = " + sh(
+			"test -e "+songs+" && echo looked",
+		) +
 			"\nsuccess = '^looked'\nup = ['songs', 'login']\n"
 	})
 	began := func() string {
 		b, _ := os.ReadFile(songs)
 		return string(b)
 	}
-	assert.Contains(t, oneSpace(p.OK("preflight", "--from", build("1.1")).Out), "songs, which the server needs, is down")
+	assert.Contains(
+		t,
+		oneSpace(p.OK("preflight", "--from", build("1.1")).Out),
+		"songs, which the server needs, is down",
+	)
 	r := p.OK("start")
 	assert.Contains(t, r.Err, "songs is down, and is started")
 	first := began()

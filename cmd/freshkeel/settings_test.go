@@ -239,15 +239,22 @@ func TestDefaultsThatAServerWritesAtItsFirstStart(t *testing.T) {
 	p.Put("world.dat", "the world\n")
 	p.Put("pond.conf", "# pond\nfish = 44\ndepth = 2\nreeds = many\n")
 	p.Put("start.sh", "#!/bin/sh\ncd "+p.Install+" || exit 1\nexec sh server.sh\n")
-	p.Put("freshkeel.toml", "[server]\nname = 'pond'\nsettings = ['pond.conf']\nkeep = ['world.dat']\n[launch]\nscript = 'start.sh'\n"+
-		"[stop]\nsend = 'close'\n[ready]\nline = '^gates open'\nversion = '^pond (\\S+)'\nsteady = '60ms'\n"+
-		"[[carry]]\nfile = 'pond.conf'\ndefaults = 'written'\n")
+	p.Put(
+		"freshkeel.toml",
+		"[server]\nname = 'pond'\nsettings = ['pond.conf']\nkeep = ['world.dat']\n[launch]\nscript = 'start.sh'\n"+
+			"[stop]\nsend = 'close'\n[ready]\nline = '^gates open'\nversion = '^pond (\\S+)'\nsteady = '60ms'\n"+
+			"[[carry]]\nfile = 'pond.conf'\ndefaults = 'written'\n",
+	)
 	p.OK("adopt", p.Install, "--build", first, "--version", "1.0")
 	p.OK("start")
 	world, pid := p.Read("world.dat"), p.Status().Server.PID
 	r := p.OK("preflight", "--from", second, "--all")
 	told := oneSpace(r.Out)
-	assert.Contains(t, told, "1 value of yours carried over, 1 default that the maker changed, 1 new key, 1 that the maker dropped")
+	assert.Contains(
+		t,
+		told,
+		"1 value of yours carried over, 1 default that the maker changed, 1 new key, 1 that the maker dropped",
+	)
 	assert.Contains(t, told, "reeds = many is dropped by the maker")
 	assert.NotContains(t, told, "is not known")
 	assert.Equal(t, 2, strings.Count(r.Err, "in a folder apart: it wrote pond.conf"), r.Err)
@@ -263,5 +270,49 @@ func TestDefaultsThatAServerWritesAtItsFirstStart(t *testing.T) {
 	p.OK("rollback")
 	p.OK("rollback")
 	assert.Equal(t, "# pond\nfish = 44\ndepth = 2\nreeds = many\n", p.Read("pond.conf"))
+	p.OK("stop")
+}
+
+// The makers' own number of a build is set where the profile asks for it, raised with the next and
+// put back with the one before; where the source says none, that is told and the value stays.
+func TestTheBuildsOwnNumberIsSet(t *testing.T) {
+	t.Parallel()
+	p := pond(
+		t,
+		"required = 0\n",
+		"required = 0\ndepth = 2\n",
+		"required = 0\ndepth = 3\n",
+		"required = 0\ndepth = 4\n",
+	)
+	list := ""
+	for i, number := range []string{"1041", "1077", "1102", ""} {
+		if list != "" {
+			list += ","
+		}
+		list += fmt.Sprintf(
+			`{"version": "1.%d", "number": %q, "parts": [{"url": "pond-1.%[1]d.zip", "unpack": {"as": "zip"}}]}`,
+			i,
+			number,
+		)
+	}
+	proving.Put(
+		t,
+		filepath.Join(p.Dir, "feed.json"),
+		`{"format": "freshkeel-feed/1", "name": "pond", "builds": [`+list+`]}`,
+	)
+	p.EditProfile(func(s string) string {
+		return s + "\n[source]\nfeed = '../feed.json'\n[[carry]]\nfile = 'pond.conf'\n[carry.always]\nrequired = '{build}'\n"
+	})
+	p.OK("start")
+	p.OK("refit", "1.1")
+	assert.Equal(t, "required = 1077\ndepth = 2\n", p.Read("pond.conf"))
+	p.OK("refit", "1.2")
+	assert.Equal(t, "required = 1102\ndepth = 3\n", p.Read("pond.conf"))
+	r := p.OK("preflight", "1.3")
+	assert.Contains(t, oneSpace(r.Out), "required is to be the build's own number, and the source says none of 1.3")
+	p.OK("rollback")
+	assert.Equal(t, "required = 1077\ndepth = 2\n", p.Read("pond.conf"))
+	p.OK("rollback")
+	assert.Equal(t, "required = 0\n", p.Read("pond.conf"))
 	p.OK("stop")
 }

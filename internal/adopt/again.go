@@ -30,7 +30,8 @@ func (l *lookout) proposals(p *profile.Profile) (out []learn.Proposal) {
 				From: cmp.Or(l.from("source.channel"), "its builds have no channels that "+l.version+" is of")})
 		}
 	}
-	if p.Launch.Script == "" && l.written == "" && len(p.Parts) == 0 && (p.Host.Kind == "" || p.Host.Kind == profile.ByMinder) {
+	if p.Launch.Script == "" && l.written == "" && len(p.Parts) == 0 &&
+		(p.Host.Kind == "" || p.Host.Kind == profile.ByMinder) {
 		add("launch.script", words.Quote(l.script), l.from("launch.script"), learn.Likely)
 	}
 	if !p.Ready.Line.Given() && l.ready[0] != "" {

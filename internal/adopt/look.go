@@ -75,8 +75,13 @@ func (l *lookout) look() {
 	}
 	if len(l.outside) > 0 && l.outside[0].Unit != "" {
 		p := l.outside[0]
-		l.note("process %d runs from here since %s (%s), in the service %s: [host] says so, and Fresh Keel runs it as that", p.PID,
-			p.Since.Format("2006-01-02 15:04"), p.Command, p.Unit)
+		l.note(
+			"process %d runs from here since %s (%s), in the service %s: [host] says so, and Fresh Keel runs it as that",
+			p.PID,
+			p.Since.Format("2006-01-02 15:04"),
+			p.Command,
+			p.Unit,
+		)
 	} else if len(l.outside) > 0 {
 		p := l.outside[0]
 		l.note(

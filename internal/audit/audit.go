@@ -363,8 +363,12 @@ func (l *looking) readThem(ctx context.Context) error {
 			case err != nil:
 				l.find(Changed, &r.was, "it can't be read: "+err.Error())
 			case sum != r.was.Sum && proven(&r.was, here):
-				l.find(Changed, &r.was, "its content is another, and its times say that nobody wrote to it: the disk or "+
-					"the memory of this machine may be failing")
+				l.find(
+					Changed,
+					&r.was,
+					"its content is another, and its times say that nobody wrote to it: the disk or "+
+						"the memory of this machine may be failing",
+				)
 			case sum != r.was.Sum && r.was.SeenAt != 0 && here.Mtime == r.was.Mtime && here.Ctime != 0:
 				l.find(Changed, &r.was, "its content is another, though its date is the old one: it was changed at "+
 					time.Unix(0, here.Ctime).Format("2006-01-02 15:04"))

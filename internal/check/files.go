@@ -278,8 +278,11 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 				Where: fmt.Sprintf("%s:%d\n  old build  %s\n  new build  %s\n  yours      %s", s.k.Path(r.Path), c.Line,
 					oneLine(c.Old), oneLine(c.Now), oneLine(c.Mine)),
 				Why: "one of the two would be lost, and the server may not start by what is left",
-				Do: fmt.Sprintf("take the makers', and let [launch] in the profile say what you need (memory, flags, with, "+
-					"without): --accept drift; or keep yours: freshkeel profile set --add server.keep %s", r.Path)})
+				Do: fmt.Sprintf(
+					"take the makers', and let [launch] in the profile say what you need (memory, flags, with, "+
+						"without): --accept drift; or keep yours: freshkeel profile set --add server.keep %s",
+					r.Path,
+				)})
 		}
 	}
 	drifted := slices.DeleteFunc(slices.Clone(s.plan.Drifted), func(at string) bool {

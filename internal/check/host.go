@@ -35,9 +35,11 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 	}
 	switch {
 	case st.Silent:
-		return []Finding{{Level: Stop, What: fmt.Sprintf("how %s stands can't be told: %s", name, st.Trouble), Where: where,
-			Why: "a server that is not known to be down is not touched",
-			Do:  "see to it that the host in the profile is the one that runs the server, and that it answers"}}
+		return []Finding{
+			{Level: Stop, What: fmt.Sprintf("how %s stands can't be told: %s", name, st.Trouble), Where: where,
+				Why: "a server that is not known to be down is not touched",
+				Do:  "see to it that the host in the profile is the one that runs the server, and that it answers"},
+		}
 	case st.Trouble != "" && !part.Outside():
 		return []Finding{{Level: Stop, What: st.Trouble, Where: where,
 			Why: "two servers of one install would spoil its world",
@@ -56,9 +58,16 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 			Do: "see whether the service manager runs: systemctl status " + sv.Name})
 	}
 	if !u.Known {
-		return append(out, Finding{Level: Stop, What: fmt.Sprintf("the service %s can't be started: %s", sv.Name, u.Why),
-			Where: where, Why: "the new server would not come up, and the old one neither",
-			Do: "systemctl " + userFlag(u) + "cat " + sv.Name + "; one that is masked: systemctl " + userFlag(u) + "unmask " + sv.Name})
+		return append(
+			out,
+			Finding{Level: Stop, What: fmt.Sprintf("the service %s can't be started: %s", sv.Name, u.Why),
+				Where: where, Why: "the new server would not come up, and the old one neither",
+				Do: "systemctl " + userFlag(
+					u,
+				) + "cat " + sv.Name + "; one that is masked: systemctl " + userFlag(
+					u,
+				) + "unmask " + sv.Name},
+		)
 	}
 	if err := sv.May(); err != nil && !part.Outside() {
 		f := Finding{Level: Stop, What: err.Error(), Where: where,
@@ -80,7 +89,10 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 		what += " as " + u.Owner
 	}
 	if u.Restart != "no" && u.Restart != "" {
-		what += fmt.Sprintf("; its manager starts it again (Restart=%s), and is kept from that while files are exchanged", u.Restart)
+		what += fmt.Sprintf(
+			"; its manager starts it again (Restart=%s), and is kept from that while files are exchanged",
+			u.Restart,
+		)
 	}
 	return ok("%s", what)
 }
@@ -131,7 +143,10 @@ func (s *situation) unitRules(u *host.Unit) (out []Finding) {
 			Where: where, Why: "a new build that writes to another file of its own than the old one ends with an error",
 			Do: "add ReadWritePaths=" + s.k.Dir + " by: systemctl edit " + u.Name}
 		if len(inside) > 0 {
-			f.What = fmt.Sprintf("the service may write to %s of the install alone (ProtectSystem=strict)", words.Some(inside, 4))
+			f.What = fmt.Sprintf(
+				"the service may write to %s of the install alone (ProtectSystem=strict)",
+				words.Some(inside, 4),
+			)
 		}
 		out = append(out, f)
 	}
@@ -146,8 +161,11 @@ func (s *situation) unitRules(u *host.Unit) (out []Finding) {
 	}
 	for _, l := range s.plan.Lacking {
 		if strings.HasPrefix(l, u.Name+":") {
-			out = append(out, Finding{Level: Warn, What: "the service's own line would have to change: " + l, Where: where,
-				Why: "Fresh Keel writes to no unit", Do: "systemctl edit " + u.Name + ", with an empty ExecStart= and the whole new line below it"})
+			out = append(
+				out,
+				Finding{Level: Warn, What: "the service's own line would have to change: " + l, Where: where,
+					Why: "Fresh Keel writes to no unit", Do: "systemctl edit " + u.Name + ", with an empty ExecStart= and the whole new line below it"},
+			)
 		}
 	}
 	return out

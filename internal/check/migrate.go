@@ -19,9 +19,12 @@ func checkMigrations(_ context.Context, s *situation) (out []Finding) {
 			what += " (as " + m.Docs + " says)"
 		}
 		if lacks := mg.Missing(m, s.plan.From, s.plan.To, s.ahead.Has); lacks != "" {
-			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("the migration %s needs %s, which will not be there",
-				m.Name, lacks), Where: where, Why: "the refit would go back with the server down",
-				Do: "correct the profile, or put it there"})
+			out = append(
+				out,
+				Finding{Level: Stop, What: fmt.Sprintf("the migration %s needs %s, which will not be there",
+					m.Name, lacks), Where: where, Why: "the refit would go back with the server down",
+					Do: "correct the profile, or put it there"},
+			)
 			continue
 		}
 		out = append(out, ok("%s", what)...)

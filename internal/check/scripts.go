@@ -164,19 +164,25 @@ func checkWishes(_ context.Context, s *situation) (out []Finding) {
 			for _, b := range r.Both {
 				list = append(list, fmt.Sprintf("%s (its makers say %s now)", b.Mine, b.Now))
 			}
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s: the makers' new script with your changes; both "+
-				"changed %s", r.Path, words.Some(list, 3)), Where: s.k.Path(r.Path),
-				Why: "yours stands, and may be meant for the old build",
-				Do:  "preflight --all shows the script as it will be; [launch] in the profile says what must stand there"})
+			out = append(
+				out,
+				Finding{Level: Warn, What: fmt.Sprintf("%s: the makers' new script with your changes; both "+
+					"changed %s", r.Path, words.Some(list, 3)), Where: s.k.Path(r.Path),
+					Why: "yours stands, and may be meant for the old build",
+					Do:  "preflight --all shows the script as it will be; [launch] in the profile says what must stand there"},
+			)
 		} else if r.Merged {
 			out = append(out, ok("%s: the makers' new script, with your changes in it", r.Path)...)
 		}
 	}
 	for _, l := range s.plan.Lacking {
-		out = append(out, Finding{Level: Warn, What: "the profile asks for something that could not be written into the " +
-			"launch script: " + l, Where: s.k.Path(profile.FileName) + ", [launch]",
-			Why: "the server would start without it",
-			Do:  "write it into the script by hand; freshkeel launch shows what it runs"})
+		out = append(
+			out,
+			Finding{Level: Warn, What: "the profile asks for something that could not be written into the " +
+				"launch script: " + l, Where: s.k.Path(profile.FileName) + ", [launch]",
+				Why: "the server would start without it",
+				Do:  "write it into the script by hand; freshkeel launch shows what it runs"},
+		)
 	}
 	return out
 }

@@ -60,9 +60,12 @@ func (r *reader) apiList(doc any, where string) (*Feed, error) {
 		if f.Rank(b.version) >= 0 {
 			continue
 		}
-		f.Builds = append(f.Builds, Build{Version: b.version, Channel: b.channel, Date: day(b.date), Notes: b.notes, Number: b.number,
-			Fits:    b.fits,
-			details: func(ctx context.Context, out *Build) error { return r.apiDetail(ctx, row, b, where, out) }})
+		f.Builds = append(
+			f.Builds,
+			Build{Version: b.version, Channel: b.channel, Date: day(b.date), Notes: b.notes, Number: b.number,
+				Fits:    b.fits,
+				details: func(ctx context.Context, out *Build) error { return r.apiDetail(ctx, row, b, where, out) }},
+		)
 	}
 	if r.API.Detail == "" {
 		return r.builds(all)

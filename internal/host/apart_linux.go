@@ -132,7 +132,8 @@ func (a Apart) enter() error {
 			}
 		}
 		for _, kv := range a.Env { // where programs are looked for
-			if name, v, _ := strings.Cut(kv, "="); (name == "PATH" || name == "JAVA_HOME") && strings.Contains(v, dir+"/") {
+			if name, v, _ := strings.Cut(kv, "="); (name == "PATH" || name == "JAVA_HOME") &&
+				strings.Contains(v, dir+"/") {
 				return true
 			}
 		}

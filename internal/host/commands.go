@@ -155,7 +155,8 @@ func (c *Commands) Wait(ctx context.Context) (*Exit, error) {
 	first, _ := c.processes()
 	for {
 		st := c.Status()
-		gone := len(first) > 0 && !slices.ContainsFunc(st.Processes, func(p int) bool { return slices.Contains(first, p) })
+		gone := len(first) > 0 &&
+			!slices.ContainsFunc(st.Processes, func(p int) bool { return slices.Contains(first, p) })
 		if !st.Running || (gone && !st.Silent) {
 			return &Exit{At: time.Now(), Status: "not known: its own commands run it"}, nil
 		}

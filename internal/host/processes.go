@@ -63,11 +63,21 @@ type Process struct {
 func (p Process) HowToStop() string {
 	switch {
 	case p.OwnUnit:
-		return fmt.Sprintf("it is the service %s. To let Fresh Keel run it as that: freshkeel profile set host.unit %s, "+
-			"and host.user true; else: systemctl --user disable --now %s", p.Unit, p.Unit, p.Unit)
+		return fmt.Sprintf(
+			"it is the service %s. To let Fresh Keel run it as that: freshkeel profile set host.unit %s, "+
+				"and host.user true; else: systemctl --user disable --now %s",
+			p.Unit,
+			p.Unit,
+			p.Unit,
+		)
 	case p.Unit != "":
-		return fmt.Sprintf("it is the service %s. To let Fresh Keel run it as that: freshkeel profile set host.unit %s; "+
-			"else: sudo systemctl disable --now %s", p.Unit, p.Unit, p.Unit)
+		return fmt.Sprintf(
+			"it is the service %s. To let Fresh Keel run it as that: freshkeel profile set host.unit %s; "+
+				"else: sudo systemctl disable --now %s",
+			p.Unit,
+			p.Unit,
+			p.Unit,
+		)
 	}
 	return "stop it at its own console"
 }

@@ -265,16 +265,26 @@ func (s *Service) Start(ctx context.Context, _ []string, _ Launch) (*Status, err
 	if err := s.bus.begin(ctx); err != nil {
 		return nil, err
 	}
-	accepted := time.Now()
+	accepted, refused := time.Now(), false
+	ctx, cancel := context.WithTimeout(ctx, startLimit)
+	defer cancel()
 	err = s.settle(ctx, func(u *Unit) bool {
 		if u.Runs != before {
 			s.began = cmp.Or(s.began, u.Runs)
 		}
+		refused = u.Runs == before && !u.Job && u.Active != "active" && time.Since(accepted) > startRefused
 		// A unit that says when it is ready is watched as any other meanwhile.
-		return u.Runs != before && (u.Main > 0 || !u.Job)
+		return refused || u.Runs != before && (u.Main > 0 || !u.Job)
 	})
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("the service %s did not begin: %w", s.Name, err)
+	}
+	if refused {
+		return nil, fmt.Errorf(
+			"its manager did not start the service %s: a condition of it does not hold, or it was started "+
+				"too often (systemctl status %[1]s)",
+			s.Name,
+		)
 	}
 	u, err = s.Unit()
 	if err != nil {
@@ -286,6 +296,11 @@ func (s *Service) Start(ctx context.Context, _ []string, _ Launch) (*Status, err
 	}
 	return st, nil
 }
+
+const (
+	startLimit   = 2 * time.Minute // for a service to begin, not to be up
+	startRefused = time.Second     // after which a job that is gone and has begun nothing was refused
+)
 
 // settle looks at the unit until what is awaited holds.
 func (s *Service) settle(ctx context.Context, holds func(*Unit) bool) error {
@@ -424,8 +439,11 @@ func say(line, console string, command []string, dir string, env []string, whose
 		}
 		return nil
 	}
-	return fmt.Errorf("%s has no console that is known here: [host] console names the named pipe or socket that is its "+
-		"standard input, [host] say a command that is given the line", whose)
+	return fmt.Errorf(
+		"%s has no console that is known here: [host] console names the named pipe or socket that is its "+
+			"standard input, [host] say a command that is given the line",
+		whose,
+	)
 }
 
 // Hold puts lines on the console, and others when release is called.

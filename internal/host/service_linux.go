@@ -48,7 +48,11 @@ func openManager(name string, user bool) (manager, error) {
 		if user {
 			whose = "your own"
 		}
-		return nil, fmt.Errorf("%s service manager, which [host] unit names a service of, can't be reached: %w", whose, err)
+		return nil, fmt.Errorf(
+			"%s service manager, which [host] unit names a service of, can't be reached: %w",
+			whose,
+			err,
+		)
 	}
 	return b, nil
 }
@@ -83,7 +87,9 @@ func unitFrom(name string, user bool, p map[string]any) *Unit {
 		return time.Time{}
 	}
 	u := &Unit{Name: name, User: user, Active: text("ActiveState"), Sub: text("SubState"), Type: text("Type"),
-		Restart: text("Restart"), Restarts: int(number("NRestarts")), Main: int(number("MainPID")), Result: text("Result"),
+		Restart: text(
+			"Restart",
+		), Restarts: int(number("NRestarts")), Main: int(number("MainPID")), Result: text("Result"),
 		Code: int(number("ExecMainCode")), Status: int(number("ExecMainStatus")), Group: text("ControlGroup"),
 		Owner: text("User"), Dir: text("WorkingDirectory"), File: text("FragmentPath"),
 		Began: when("ExecMainStartTimestamp"), Ended: when("ExecMainExitTimestamp")}
@@ -168,6 +174,9 @@ func (b *bus) begin(ctx context.Context) error {
 	if asks() && !b.user {
 		return askRoot(asked{Unit: b.name, Do: "start"})
 	}
+	// A build that died again and again has used up how often its unit may be started; the one
+	// that is started now is another. One that is not failed has nothing to reset.
+	_ = b.c.ResetFailedUnitContext(ctx, b.name)
 	_, err := b.c.StartUnitContext(ctx, b.name, "replace", nil)
 	return b.allowed(err)
 }
@@ -392,8 +401,11 @@ func theirs(u *Unit, uid int, dir string) error {
 		}
 	}
 	if !inside {
-		return fmt.Errorf("the service %s runs nothing of %s, nor in it: root does not touch it for the user of that folder",
-			u.Name, dir)
+		return fmt.Errorf(
+			"the service %s runs nothing of %s, nor in it: root does not touch it for the user of that folder",
+			u.Name,
+			dir,
+		)
 	}
 	return nil
 }

@@ -42,6 +42,8 @@ func Compose(name string, c Composed) ([]byte, error) {
 		}
 		below = q
 	}
-	return []byte(fmt.Sprintf("#!/bin/sh\n# Written by %s: %s.\ncd \"$(dirname \"$0\")\"%s || exit 1\nexec %s\n", c.By, c.Why,
-		below, strings.Join(line, " "))), nil
+	return []byte(
+		fmt.Sprintf("#!/bin/sh\n# Written by %s: %s.\ncd \"$(dirname \"$0\")\"%s || exit 1\nexec %s\n", c.By, c.Why,
+			below, strings.Join(line, " ")),
+	), nil
 }

@@ -448,8 +448,11 @@ func (s *shell) assign(a *syntax.Assign) {
 }
 
 func (s *shell) config() *expand.Config {
-	return &expand.Config{Env: expand.FuncEnviron(func(name string) string { return s.vars[name] }), CmdSubst: s.substitute,
-		ProcSubst: func(*syntax.ProcSubst) (string, error) { return os.DevNull, nil }} // "<(a command)": it is not run
+	return &expand.Config{
+		Env:       expand.FuncEnviron(func(name string) string { return s.vars[name] }),
+		CmdSubst:  s.substitute,
+		ProcSubst: func(*syntax.ProcSubst) (string, error) { return os.DevNull, nil },
+	} // "<(a command)": it is not run
 }
 
 // substitute knows the few substitutions by which scripts find their own folder.

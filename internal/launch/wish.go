@@ -424,7 +424,8 @@ func parts(old, now string) (out [][2]string) {
 		e--
 	}
 	add(b, e)
-	if ext := path.Ext(old); ext == path.Ext(now) && len(ext) > 1 && wordByte(ext[len(ext)-1]) { // the version, without the ending
+	if ext := path.Ext(old); ext == path.Ext(now) && len(ext) > 1 &&
+		wordByte(ext[len(ext)-1]) { // the version, without the ending
 		add(b, len(ext))
 	}
 	return out

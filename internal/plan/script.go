@@ -265,7 +265,10 @@ func (pr *Planner) chooseRuntime(p *Plan, s *launch.Script, f *acquire.Fetched, 
 			return err
 		}
 		if ok { // else it is told, with what to do by hand
-			p.Edits = append(p.Edits, Edit{Path: e.File, Line: e.Line, Old: e.Old, New: e.New, Why: why, Runtime: *best})
+			p.Edits = append(
+				p.Edits,
+				Edit{Path: e.File, Line: e.Line, Old: e.Old, New: e.New, Why: why, Runtime: *best},
+			)
 		}
 	}
 	return nil
@@ -334,7 +337,9 @@ func (pr *Planner) onlyProgram() (string, error) {
 	if len(jars) == 0 && len(programs) == 1 {
 		return programs[0], nil
 	}
-	return "", tell.Advise(fmt.Errorf("which program is the server can't be told: at the top of %s stand %s and %s", pr.Dir,
-		words.Plural(len(jars), "jar"), words.Plural(len(programs), "program")),
-		"write the script by hand; then freshkeel profile set launch.script FILE")
+	return "", tell.Advise(
+		fmt.Errorf("which program is the server can't be told: at the top of %s stand %s and %s", pr.Dir,
+			words.Plural(len(jars), "jar"), words.Plural(len(programs), "program")),
+		"write the script by hand; then freshkeel profile set launch.script FILE",
+	)
 }

@@ -42,7 +42,11 @@ func (pr *Planner) Harvest(ctx context.Context, f *acquire.Fetched, w resolve.Wa
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			pr.Warn("the defaults that %s writes at its first start are not known: %v", version.OrUnknown(one.Version), err)
+			pr.Warn(
+				"the defaults that %s writes at its first start are not known: %v",
+				version.OrUnknown(one.Version),
+				err,
+			)
 			if a := (*tell.Advised)(nil); errors.As(err, &a) {
 				pr.Note("%s", a.Do)
 			}
@@ -194,7 +198,10 @@ func (d *decider) writtenOnes() error {
 		if c.now == nil {
 			why := "its default is not known: the new build was not booted for it"
 			if now != nil {
-				why = fmt.Sprintf("its default is not known: %s did not write it at its first start", version.OrUnknown(p.To))
+				why = fmt.Sprintf(
+					"its default is not known: %s did not write it at its first start",
+					version.OrUnknown(p.To),
+				)
 			}
 			p.Carried = append(p.Carried, Carry{Path: at, Wrong: why, Unknown: now != nil})
 			continue

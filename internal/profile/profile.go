@@ -197,8 +197,11 @@ func (p *Profile) checkMigrations(bad func(key, why string) error) error {
 		before, after, crosses := strings.Cut(m.When, "->")
 		if m.When != EachTime && (!crosses || strings.TrimSpace(before) == "" || strings.TrimSpace(after) == "" ||
 			version.CheckRange(before) != nil || version.CheckRange(after) != nil) {
-			return bad("migration.when", fmt.Sprintf("%q: write which versions are crossed, as in \"<3.6 -> >=3.6\", or \"each\"",
-				m.When))
+			return bad(
+				"migration.when",
+				fmt.Sprintf("%q: write which versions are crossed, as in \"<3.6 -> >=3.6\", or \"each\"",
+					m.When),
+			)
 		}
 		if (len(m.Run) == 0) == (m.Page == "") {
 			return bad("migration.run", m.Name+": it has either a command, run, or the address of a page")
@@ -727,8 +730,11 @@ func (p *Profile) checkLaunch(bad func(key, why string) error) error {
 		return bad("launch.folder", fmt.Sprintf("%q is not a folder in the install", l.Folder))
 	}
 	if u := p.Runtime.Use; u != "" && !filepath.IsAbs(u) && version.CheckRange(u) != nil {
-		return bad("runtime.use", fmt.Sprintf("%q is no release (\"21\"), no range of such (\">=21 <25\"), and no full "+
-			"path of a runtime", u))
+		return bad(
+			"runtime.use",
+			fmt.Sprintf("%q is no release (\"21\"), no range of such (\">=21 <25\"), and no full "+
+				"path of a runtime", u),
+		)
 	}
 	return nil
 }
@@ -795,7 +801,10 @@ func (p *Profile) checkParts(bad func(key, why string) error) error {
 		return nil
 	}
 	if p.Launch.Script != "" || p.Host.Kind != "" {
-		return bad("launch.script", "the server has parts: each has a script, or a host, of its own ([part.launch], [part.host])")
+		return bad(
+			"launch.script",
+			"the server has parts: each has a script, or a host, of its own ([part.launch], [part.host])",
+		)
 	}
 	for i := range p.Parts {
 		part := &p.Parts[i]
@@ -807,10 +816,16 @@ func (p *Profile) checkParts(bad func(key, why string) error) error {
 			return err
 		}
 		if part.Host.Kind == "" && (part.Launch.Script == "" || !tree.Local(part.Launch.Script)) {
-			return bad("part.launch", fmt.Sprintf("%s: it has neither a launch script in the install nor a host", part.Name))
+			return bad(
+				"part.launch",
+				fmt.Sprintf("%s: it has neither a launch script in the install nor a host", part.Name),
+			)
 		}
 		if part.Outside && part.Host.Kind == "" {
-			return bad("part.outside", fmt.Sprintf("%s: what is outside the install is run by a service, or by commands", part.Name))
+			return bad(
+				"part.outside",
+				fmt.Sprintf("%s: what is outside the install is run by a service, or by commands", part.Name),
+			)
 		}
 		part.Ready.Within, part.Ready.Steady = cmp.Or(part.Ready.Within, Duration(2*time.Minute)),
 			cmp.Or(part.Ready.Steady, Duration(2*time.Second))
@@ -934,14 +949,20 @@ func (p *Profile) checkRules(bad func(key, why string) error) error {
 	}
 	for before, line := range p.Stop.Warn {
 		if d, err := time.ParseDuration(before); err != nil || d <= 0 || d > 24*time.Hour {
-			return bad("stop.warn", fmt.Sprintf("%q is no time before the stop: write it as \"10m\" or \"30s\"", before))
+			return bad(
+				"stop.warn",
+				fmt.Sprintf("%q is no time before the stop: write it as \"10m\" or \"30s\"", before),
+			)
 		}
 		if line == "" || strings.ContainsAny(line, "\r\n") {
 			return bad("stop.warn", fmt.Sprintf("%q is not one line", line))
 		}
 	}
 	if (p.Players.Ask == "") == p.Players.Answer.Given() {
-		return bad("players.ask", "ask and answer go together: a line for the console, and the pattern of what it says to it")
+		return bad(
+			"players.ask",
+			"ask and answer go together: a line for the console, and the pattern of what it says to it",
+		)
 	}
 	if p.Players.Answer.Given() && p.Players.Answer.NumSubexp() < 1 {
 		return bad("players.answer", "it needs a group, as in '^(\\d+) players', that holds their number")

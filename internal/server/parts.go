@@ -98,7 +98,10 @@ func (sv *Server) watchParts(ctx context.Context, start time.Time, goal Goal) *V
 		}
 		for _, before := range up { // while this one came up
 			if !before.Host().Status().Running {
-				return &Verdict{Why: fmt.Sprintf("%s ended while %s came up", before.PartName(), name), Took: time.Since(start)}
+				return &Verdict{
+					Why:  fmt.Sprintf("%s ended while %s came up", before.PartName(), name),
+					Took: time.Since(start),
+				}
 			}
 		}
 		up = append(up, part)

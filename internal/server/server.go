@@ -93,7 +93,8 @@ func (sv *Server) Spawn(ctx context.Context) (*host.Status, error) {
 // pathAndHome are what of an environment a command of ours needs.
 func pathAndHome(env []string) (out []string) {
 	for _, kv := range env {
-		if name, _, _ := strings.Cut(kv, "="); name == "PATH" || name == "HOME" || strings.HasPrefix(name, "FRESHKEEL_") {
+		if name, _, _ := strings.Cut(kv, "="); name == "PATH" || name == "HOME" ||
+			strings.HasPrefix(name, "FRESHKEEL_") {
 			out = append(out, kv)
 		}
 	}

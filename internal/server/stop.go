@@ -52,7 +52,7 @@ func (sv *Server) Order() host.StopOrder {
 
 // noteEnd keeps how the server was ended, and tells what it learned by it.
 func (sv *Server) noteEnd(o host.StopOrder, exit *host.Exit, took time.Duration) {
-	if exit == nil || exit.By == "" {
+	if exit == nil || exit.By == "" || (!sv.Minded() && exit.By != "line") { // a service knows its own signals
 		return
 	}
 	seen := sv.Seen()
@@ -214,8 +214,17 @@ func (sv *Server) PlayersOn(ctx context.Context) (int, error) {
 		if ctx.Err() != nil {
 			return 0, ctx.Err()
 		}
-		return 0, tell.Advise(fmt.Errorf("no line that matches %s came within %s of %q: how many players are on is not known",
-			words.Quote(p.Answer.String()), p.Wait, p.Ask), "compare [players] answer with what the server says: freshkeel log")
+		return 0, tell.Advise(
+			fmt.Errorf(
+				"no line that matches %s came within %s of %q: how many players are on is not known",
+				words.Quote(
+					p.Answer.String(),
+				),
+				p.Wait,
+				p.Ask,
+			),
+			"compare [players] answer with what the server says: freshkeel log",
+		)
 	}
 	n, err := strconv.Atoi(p.Answer.FindStringSubmatch(words.Printable(line))[1])
 	if err != nil {
@@ -246,8 +255,11 @@ func (sv *Server) AwaitEmpty(ctx context.Context) error {
 				return "nobody is on", nil
 			}
 			if most := sv.Parting.AtMost; most > 0 && time.Since(began) > most {
-				return "", tell.Advise(fmt.Errorf("%s later still on: %s. The server runs on, and nothing was changed",
-					most, words.Plural(n, "player")), "--at-most LONGER; or without --when-empty, with the warning of [stop] warn")
+				return "", tell.Advise(fmt.Errorf(
+					"%s later still on: %s. The server runs on, and nothing was changed",
+					most,
+					words.Plural(n, "player"),
+				), "--at-most LONGER; or without --when-empty, with the warning of [stop] warn")
 			}
 			sv.Tell(tell.Event{Kind: tell.StepMoves, Step: "wait", Text: words.Plural(n, "player") + " on"})
 			select {

@@ -103,7 +103,13 @@ func Merge(old, now, mine *Doc, r Rules) (*Merged, error) {
 	if err := sameRest(old, now, mine); err != nil {
 		return nil, err
 	}
-	m := &merging{old: old, now: now, mine: mine, r: r, out: &Merged{Format: now.Format, Unsure: old == nil, Changes: make([]Change, 0, 64)}}
+	m := &merging{
+		old:  old,
+		now:  now,
+		mine: mine,
+		r:    r,
+		out:  &Merged{Format: now.Format, Unsure: old == nil, Changes: make([]Change, 0, 64)},
+	}
 	done := map[string]bool{}
 	for i := range mine.Items {
 		it := &mine.Items[i]

@@ -86,7 +86,11 @@ func (d *Defaults) Text(at string) ([]byte, error) {
 		return nil, err
 	}
 	if tree.SumBytes(b).String() != d.Sums[i] {
-		return nil, fmt.Errorf("%s is not what the build wrote at its first start: remove %s, and it is booted anew", at, d.dir)
+		return nil, fmt.Errorf(
+			"%s is not what the build wrote at its first start: remove %s, and it is booted anew",
+			at,
+			d.dir,
+		)
 	}
 	return b, nil
 }
@@ -175,7 +179,12 @@ func removeAll(dir string) {
 }
 
 // layOut lays a build out in a folder, and tells what it laid and how much.
-func layOut(ctx context.Context, store *locker.Locker, root string, list []Laid) (laid map[string]bool, size int64, err error) {
+func layOut(
+	ctx context.Context,
+	store *locker.Locker,
+	root string,
+	list []Laid,
+) (laid map[string]bool, size int64, err error) {
 	laid = map[string]bool{}
 	var files []locker.Laying
 	for _, l := range list {
@@ -224,7 +233,14 @@ const (
 
 // boot starts the server and ends it again when it is ready, or says nothing more. said are its
 // last lines where it ended by itself with an error.
-func boot(ctx context.Context, in *install.Install, root string, size int64, openly bool, wrote func() bool) (said []string,
+func boot(
+	ctx context.Context,
+	in *install.Install,
+	root string,
+	size int64,
+	openly bool,
+	wrote func() bool,
+) (said []string,
 	err error) {
 	l := in.Profile.Launch
 	a := host.Apart{Dir: root, At: in.Dir, Env: in.ServerEnv(), Openly: openly}
@@ -323,8 +339,12 @@ func staysIn(root, script string, env []string) error {
 	}
 	for _, c := range commands {
 		if !tree.Inside(root, c.Dir) || (c.Jar != "" && filepath.IsAbs(c.Jar)) {
-			return fmt.Errorf("%s:%d leads out of the folder in which the build is booted, and it can't be shut off: %s",
-				c.File, c.Line, c.Text)
+			return fmt.Errorf(
+				"%s:%d leads out of the folder in which the build is booted, and it can't be shut off: %s",
+				c.File,
+				c.Line,
+				c.Text,
+			)
 		}
 	}
 	return nil

@@ -1,8 +1,8 @@
 //go:build linux
 
-// Package services runs the program over servers that a real service manager runs: the
+// Package byservice runs the program over servers that a real service manager runs: the
 // machine's own systemd, booted apart from the machine.
-package services
+package byservice
 
 import (
 	"bytes"
@@ -183,7 +183,15 @@ func (p *pond) try(args ...string) (string, int) {
 
 func (p *pond) status() (s freshkeel.Status) {
 	p.t.Helper()
-	cmd := p.command("env", "FRESHKEEL_HOME="+p.dir+"/home", "freshkeel", "-d", p.dir+"/mossgate-east", "--json", "status")
+	cmd := p.command(
+		"env",
+		"FRESHKEEL_HOME="+p.dir+"/home",
+		"freshkeel",
+		"-d",
+		p.dir+"/mossgate-east",
+		"--json",
+		"status",
+	)
 	var out bytes.Buffer
 	cmd.Stdout = &out
 	cmd.Run()
@@ -254,7 +262,7 @@ func TestUnitsOfEveryKind(t *testing.T) {
 func TestAUnitThatRestartsHidesNoDyingBuild(t *testing.T) {
 	dying := demo.Releases[1]
 	dying.Behaviour = demo.DiesSteady
-	p := settle(t, "again", "ExecStart=DIR/open-gates.sh\nRestart=always\nRestartSec=50ms\nStartLimitBurst=1000\n",
+	p := settle(t, "again", "ExecStart=DIR/open-gates.sh\nRestart=always\nRestartSec=50ms\n",
 		demo.Releases[0], dying)
 	p.ours(exitDone, "profile", "set", "ready.steady", "2s")
 	p.ours(exitDone, "start")
@@ -290,12 +298,20 @@ func TestAUnitThatRestartsHidesNoDyingBuild(t *testing.T) {
 // What may not be managed, is masked, or may not write is refused while the old server runs, with
 // the one rule or command that helps.
 func TestUnitsThatCantBeRefittedAreRefusedBefore(t *testing.T) {
-	p := settle(t, "kept", "ExecStart=DIR/open-gates.sh\nProtectSystem=strict\nReadWritePaths=DIR/logs DIR/gardens\nMemoryMax=100M\n")
+	p := settle(
+		t,
+		"kept",
+		"ExecStart=DIR/open-gates.sh\nProtectSystem=strict\nReadWritePaths=DIR/logs DIR/gardens\nMemoryMax=100M\n",
+	)
 	p.ok(t, "mkdir", "-p", p.dir+"/mossgate-east/logs")
 	p.ours(exitDone, "start")
 	out := p.ours(exitDone, "preflight", "3.5.0")
 	assert.Contains(t, out, "may write to logs, gardens of the install alone (ProtectSystem=strict)")
-	assert.Contains(t, strings.Join(strings.Fields(out), " "), "may take a heap of 256.0 MiB, and the service ends it at 100.0 MiB")
+	assert.Contains(
+		t,
+		strings.Join(strings.Fields(out), " "),
+		"may take a heap of 256.0 MiB, and the service ends it at 100.0 MiB",
+	)
 	before := p.status().Server.PID
 	p.as = []string{"setpriv", "--reuid=pond", "--regid=pond", "--clear-groups"}
 	out = p.ours(exitRefused, "refit", "3.5.0")
@@ -319,7 +335,27 @@ func TestUnitsThatCantBeRefittedAreRefusedBefore(t *testing.T) {
 	p.ok(t, "systemctl", "unmask", "--runtime", p.unit)
 	p.ok(t, "mv", p.dir+"/unit", "/etc/systemd/system/"+p.unit)
 	p.ok(t, "systemctl", "daemon-reload")
+	p.put("/etc/systemd/system/"+p.unit+".d/never.conf", "[Unit]\nConditionPathExists=/nowhere\n", 0o644)
+	p.ok(t, "systemctl", "daemon-reload")
+	out = p.ours(exitFailed, "start")
+	assert.Contains(t, out, "a condition of it does not hold")
+	// A unit that failed too often for its manager is another one now.
+	p.put(
+		"/etc/systemd/system/"+p.unit+".d/never.conf",
+		"[Unit]\nStartLimitIntervalSec=1h\nStartLimitBurst=1\n[Service]\n"+
+			"ExecStartPre=/usr/bin/test -e "+p.dir+"/mended\n",
+		0o644,
+	)
+	p.ok(t, "systemctl", "daemon-reload")
+	p.run("systemctl", "start", p.unit)
+	out, _ = p.run("systemctl", "start", p.unit)
+	require.Equal(t, "failed", p.shows("ActiveState"), out)
+	p.ok(t, "touch", p.dir+"/mended")
+	if _, code := p.run("systemctl", "start", p.unit); code == 0 {
+		t.Error("its manager was to refuse it")
+	}
 	p.ours(exitDone, "start")
+	p.run("rm", "-rf", "/etc/systemd/system/"+p.unit+".d")
 }
 
 // The journal may be rotated and emptied while it is followed.
@@ -403,7 +439,12 @@ func TestTheUnitThatIsWrittenForTheBoot(t *testing.T) {
 	p.put("/etc/systemd/system/"+p.unit, p.ours(exitDone, "unit"), 0o644)
 	p.ok(t, "systemctl", "daemon-reload")
 	p.ok(t, "systemctl", "start", p.unit)
-	require.Eventually(t, func() bool { s := p.status(); return s.State == "up" && s.Busy == "" }, 20*time.Second, 200*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { s := p.status(); return s.State == "up" && s.Busy == "" },
+		20*time.Second,
+		200*time.Millisecond,
+	)
 	p.ours(exitDone, "refit", "3.5.0")
 	s := p.status()
 	assert.Equal(t, "3.5.0", s.Version)
@@ -429,7 +470,13 @@ func TestSomebodyStartsTheUnitMeanwhile(t *testing.T) {
 			_, code := p.try("refit", "3.5.0")
 			done <- code
 		}()
-		require.Eventually(t, func() bool { return p.shows("ActiveState") == "inactive" }, 20*time.Second, 50*time.Millisecond, at)
+		require.Eventually(
+			t,
+			func() bool { return p.shows("ActiveState") == "inactive" },
+			20*time.Second,
+			50*time.Millisecond,
+			at,
+		)
 		time.Sleep(300 * time.Millisecond)
 		p.ok(t, "systemctl", "start", p.unit)
 		assert.Equal(t, want, <-done, at)
@@ -456,8 +503,16 @@ func TestAUnitOfAUsersOwn(t *testing.T) {
 	}
 	t.Cleanup(func() { p.run("systemctl", "stop", "user@"+uid+".service") })
 	p.ours(exitDone, "profile", "set", "host.user", "true")
-	p.as = []string{"setpriv", "--reuid=pond", "--regid=pond", "--clear-groups", "env", "XDG_RUNTIME_DIR=/run/user/" + uid,
-		"HOME=/home/pond", "DBUS_SESSION_BUS_ADDRESS=unix:path=/run/user/" + uid + "/bus"}
+	p.as = []string{
+		"setpriv",
+		"--reuid=pond",
+		"--regid=pond",
+		"--clear-groups",
+		"env",
+		"XDG_RUNTIME_DIR=/run/user/" + uid,
+		"HOME=/home/pond",
+		"DBUS_SESSION_BUS_ADDRESS=unix:path=/run/user/" + uid + "/bus",
+	}
 	p.ours(exitDone, "start")
 	p.ours(exitDone, "refit", "3.5.0")
 	out, _ := p.try("status")
