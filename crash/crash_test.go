@@ -205,8 +205,12 @@ func (c crash) outcomes(t *testing.T) (map[string]map[string]string, []string) {
 	b, err := os.ReadFile(trace)
 	require.NoError(t, err)
 	steps := strings.Fields(string(b))
-	if c.parts { // every exchange of files is another case's
-		steps = slices.DeleteFunc(steps, func(at string) bool {
+	if c.parts { // what comes before is another case's, and so is every exchange of files
+		from := "phase:migrating"
+		if c.always != "" {
+			from = "phase:rolling-back"
+		}
+		steps = slices.DeleteFunc(steps[max(0, slices.Index(steps, from)):], func(at string) bool {
 			_, n, counted := strings.Cut(at, ":")
 			return counted && n != "1" && strings.Trim(n, "0123456789") == ""
 		})
@@ -262,7 +266,7 @@ func TestKilledAtEveryStepLeavesOldOrNew(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			both, steps := c.outcomes(t)
-			require.Greater(t, len(steps), 12, "steps: %v", steps)
+			require.Greater(t, len(steps), 5, "steps: %v", steps)
 			for _, step := range ofToday(steps) {
 				t.Run(step, func(t *testing.T) {
 					t.Parallel()

@@ -13,6 +13,15 @@ import (
 func checkMigrations(_ context.Context, s *situation) (out []Finding) {
 	where := s.k.Path(profile.FileName) + ", [[migration]]"
 	mg := migrate.New(s.k.res)
+	for _, m := range s.k.Profile.Migrations {
+		if m.When != profile.EachTime && (s.plan.From == "" || s.plan.To == "") {
+			out = append(out, Finding{Level: Warn,
+				What:  fmt.Sprintf("whether the migration %s is due can't be told: a version is not known", m.Name),
+				Where: where, Why: "it will not be run, and the new build may meet data that it does not read",
+				Do: "say which version is installed: freshkeel adopt --version VERSION; and which comes: --as VERSION"})
+			break
+		}
+	}
 	for _, m := range migrate.Due(s.k.Profile, s.plan.From, s.plan.To) {
 		what := fmt.Sprintf("the migration %s will be run: %s", m.Name, migrate.Words(m))
 		if m.Docs != "" {

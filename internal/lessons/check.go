@@ -54,14 +54,18 @@ func (b *Book) Check() (out []Remark) {
 		}
 		slices.SortFunc(out, func(x, y Remark) int { return strings.Compare(x.Key+x.What, y.Key+y.What) })
 	}
-	if at := p.Launch.Script; at == "" {
+	minded := len(p.Parts) == 0 && (p.Host.Kind == "" || p.Host.Kind == profile.ByMinder)
+	if p.Launch.Script == "" && minded {
 		add(
 			"launch.script",
 			"freshkeel -d "+b.Dir+" profile set launch.script NAME",
 			"no launch script is named: the server can't be started",
 		)
-	} else if !b.Exists(at) {
-		add("launch.script", "correct the name", "%s is not there", at)
+	}
+	for _, at := range p.Scripts() {
+		if !b.Exists(at) {
+			add("launch.script", "correct the name", "%s is not there", at)
+		}
 	}
 	for from, to := range p.Place {
 		if !b.Exists(to) {
@@ -87,7 +91,7 @@ func (b *Book) Check() (out []Remark) {
 			add("ready.ports", start, "no good start has held %s: until one does, it only warns", q)
 		}
 	}
-	if p.Stop.Send == "" && len(p.Stop.Try) == 0 && (seen.Stop == nil || !seen.Stop.Signals) {
+	if minded && p.Stop.Send == "" && len(p.Stop.Try) == 0 && (seen.Stop == nil || !seen.Stop.Signals) {
 		add("stop.send", "freshkeel -d "+b.Dir+" profile set stop.send LINE; or stop.try with those worth trying",
 			"no line is given that ends the server: it is ended by a signal")
 	}

@@ -37,11 +37,12 @@ type Migrator struct {
 // New is the migrator of an install.
 func New(res *resolve.Resolver) *Migrator { return &Migrator{res.Install, res} }
 
-// Due are the migrations that a step from one version to another runs, in their order.
+// Due are the migrations that a step from one version to another runs, in their order. A step
+// of which one of the two is not known crosses nothing.
 func Due(p *profile.Profile, from, to string) (out []profile.Migration) {
 	for _, m := range p.Migrations {
 		before, after, crosses := strings.Cut(m.When, "->")
-		if m.When == profile.EachTime || (crosses && version.Fits(strings.TrimSpace(before), from) &&
+		if m.When == profile.EachTime || (crosses && from != "" && to != "" && version.Fits(strings.TrimSpace(before), from) &&
 			version.Fits(strings.TrimSpace(after), to)) {
 			out = append(out, m)
 		}
