@@ -394,7 +394,9 @@ func TestKilledAtEachStepOverAService(t *testing.T) {
 	seen := map[string]bool{}
 	var all []string
 	for _, s := range steps {
-		if !seen[s] {
+		_, n, counted := strings.Cut(s, ":")
+		each := counted && n != "1" && strings.Trim(n, "0123456789") == "" // exchanges of files are crash's
+		if !seen[s] && !each {
 			seen[s] = true
 			all = append(all, s)
 		}

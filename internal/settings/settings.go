@@ -210,8 +210,8 @@ func formatOf(name string, body []byte) string {
 		return "toml"
 	}
 	keys, bare, blocks := 0, 0, 0
-	for line := range bytes.Lines(body) {
-		s := strings.TrimSpace(string(line))
+	for line := range strings.Lines(string(body)) {
+		s := strings.TrimSpace(line)
 		switch {
 		case s == "" || isComment(s) || (strings.HasPrefix(s, "[") && strings.HasSuffix(s, "]")):
 		case strings.HasSuffix(s, "{"), s == "}", s == "};":
