@@ -222,7 +222,7 @@ func (c *Commands) Follow(ctx context.Context, ended <-chan struct{}, each func(
 	return nil
 }
 
-// mostEnd bounds a line of what a command prints, in bytes.
+// mostEnd bounds a line of what a command or the journal says, in bytes.
 const mostEnd = 1 << 20
 
 // Mark is the end of the log.

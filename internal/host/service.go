@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"slices"
@@ -596,6 +595,3 @@ func linesFrom(path string, from int64) (out []string, err error) {
 	}
 	return out, err
 }
-
-// drain reads what is said, as far as a bound.
-func drain(r io.Reader, most int64) ([]byte, error) { return io.ReadAll(io.LimitReader(r, most)) }

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -213,8 +214,8 @@ func (b *bus) journal(ctx context.Context, q journalQuery) ([]journalLine, error
 	return readJournal(ctx, b.name, b.user, q)
 }
 
-// mostEntry bounds one entry of the journal, in bytes, and mostRead what is read at once.
-const mostEntry, mostRead = 1 << 20, 16 << 20
+// mostRead bounds what is read of the journal at once, in bytes.
+const mostRead = 16 << 20
 
 func readJournal(ctx context.Context, unit string, user bool, q journalQuery) (out []journalLine, err error) {
 	args := []string{"-o", "json", "--no-pager", "-q", "--output-fields=MESSAGE"}
@@ -250,14 +251,14 @@ func readJournal(ctx context.Context, unit string, user bool, q journalQuery) (o
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("read the journal: %w", err)
 	}
-	text, err := drain(r, mostRead)
+	text, err := io.ReadAll(io.LimitReader(r, mostRead))
 	cmd.Process.Kill()
 	waited := cmd.Wait()
 	if err == nil && len(text) < mostRead && waited != nil && wrong.Len() > 0 {
 		err = fmt.Errorf("read the journal: %s", strings.TrimSpace(wrong.String()))
 	}
 	lines := bufio.NewScanner(bytes.NewReader(text))
-	lines.Buffer(nil, mostEntry)
+	lines.Buffer(nil, mostEnd)
 	for lines.Scan() {
 		var e struct {
 			Cursor  string          `json:"__CURSOR"`

@@ -59,8 +59,12 @@ func Of(home, build string) (*Defaults, error) {
 		return nil, err
 	}
 	d := &Defaults{dir: dir}
-	if err := json.Unmarshal(b, d); err != nil || len(d.Sums) != len(d.Files) {
-		return nil, fmt.Errorf("read %s: %w", filepath.Join(dir, recordName), errors.Join(err, errors.ErrUnsupported))
+	err = json.Unmarshal(b, d)
+	if err == nil && len(d.Sums) != len(d.Files) {
+		err = errors.New("it does not have a sum for each file")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read %s, which can be removed (the build is booted anew): %w", filepath.Join(dir, recordName), err)
 	}
 	return d, nil
 }
@@ -140,6 +144,7 @@ func harvest(ctx context.Context, in *install.Install, store *locker.Locker, s S
 	if err := os.MkdirAll(parent, 0o700); err != nil {
 		return nil, err
 	}
+	sweep(parent)
 	scratch, err := os.MkdirTemp(parent, "tmp-")
 	if err != nil {
 		return nil, err
@@ -162,6 +167,16 @@ func harvest(ctx context.Context, in *install.Install, store *locker.Locker, s S
 		return nil, err
 	}
 	return d, d.keep(in.Home, root, scratch, found(root, laid, wanted))
+}
+
+// sweep removes what commands that were killed left behind: no first start lasts a day.
+func sweep(parent string) {
+	list, _ := filepath.Glob(filepath.Join(parent, "tmp-*"))
+	for _, at := range list {
+		if fi, err := os.Lstat(at); err == nil && time.Since(fi.ModTime()) > 24*time.Hour {
+			removeAll(at)
+		}
+	}
 }
 
 // removeAll removes a folder, of which a program may have made parts read-only.
