@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -213,6 +214,13 @@ func TestLaunchTellsWhatTheScriptRuns(t *testing.T) {
 // writingServer writes its settings at its first start, as the commonest do, and looks whether it
 // can reach what it must not.
 const writingServer = `#!/bin/sh
+if [ ! -e pond.conf ]; then # its first start, apart: it must not reach any of these
+  [ "$(id -u)" != 0 ] || exit 6
+  [ "$(grep -c : /proc/net/dev)" = 1 ] || exit 7
+  touch OUTSIDE/escaped 2>/dev/null && exit 8
+  kill -0 PROCESS 2>/dev/null && exit 9
+  [ $$ -lt 200 ] || exit 10 # numbers of processes begin anew
+fi
 [ -e pond.conf ] || printf 'DEFAULTS' > pond.conf
 [ ! -e world.dat ] || echo visited >> world.dat
 echo "pond VERSION"
@@ -228,14 +236,15 @@ func TestDefaultsThatAServerWritesAtItsFirstStart(t *testing.T) {
 	build := func(version, defaults string) string {
 		at := filepath.Join(p.Dir, "pond-"+version+".zip")
 		zipOf(t, at, time.Now(), false, "server.sh",
-			strings.NewReplacer("VERSION", version, "DEFAULTS", defaults).Replace(writingServer))
+			strings.NewReplacer("VERSION", version, "DEFAULTS", defaults, "OUTSIDE", p.Dir, "PROCESS",
+				strconv.Itoa(os.Getpid())).Replace(writingServer))
 		return at
 	}
 	first := build("1.0", `# pond\nfish = 4\ndepth = 2\nreeds = few\n`)
 	second := build("1.1", `# pond, new\ndepth = 3\nfish = 4\nlilies = 9\n`)
 	third := build("1.2", `# pond, newer\ndepth = 3\nfish = 5\nlilies = 9\n`)
-	p.Put("server.sh", strings.NewReplacer("VERSION", "1.0", "DEFAULTS", `# pond\nfish = 4\ndepth = 2\nreeds = few\n`).
-		Replace(writingServer))
+	p.Put("server.sh", strings.NewReplacer("VERSION", "1.0", "DEFAULTS", `# pond\nfish = 4\ndepth = 2\nreeds = few\n`,
+		"OUTSIDE", p.Dir, "PROCESS", strconv.Itoa(os.Getpid())).Replace(writingServer))
 	p.Put("world.dat", "the world\n")
 	p.Put("pond.conf", "# pond\nfish = 44\ndepth = 2\nreeds = many\n")
 	p.Put("start.sh", "#!/bin/sh\ncd "+p.Install+" || exit 1\nexec sh server.sh\n")
