@@ -49,6 +49,9 @@ func (t *transaction) goBack(why string, lines []string) error {
 		}
 	}
 	err := t.step("roll back", func() (string, error) {
+		if err := writeLines(t, before); err != nil {
+			return "", err
+		}
 		swapped, err := reverse(t.dir, t.k.in.Halt)
 		if err != nil {
 			return "", err
@@ -61,8 +64,8 @@ func (t *transaction) goBack(why string, lines []string) error {
 		if err := t.loadBack(back.Set); err != nil {
 			return "", err
 		}
-		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"),
-			words.Plural(back.Restored, "file"), t.e.Backup), nil
+		return fmt.Sprintf("%s put back by renames, %s from backup %s%s", words.Plural(len(swapped), "path"),
+			words.Plural(back.Restored, "file"), t.e.Backup, relined(t.e, before)), nil
 	})
 	if err != nil {
 		return stuck(err)
@@ -172,6 +175,9 @@ func (t *transaction) revert(why string, lines []string) error {
 		}
 	}
 	err := t.step("undo", func() (string, error) {
+		if err := writeLines(t, before); err != nil {
+			return "", err
+		}
 		moved, err := t.unmove()
 		if err != nil {
 			return "", err

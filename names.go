@@ -4,6 +4,7 @@ package freshkeel
 
 import (
 	"context"
+	"freshkeel/internal/logbook"
 	"io"
 	"os"
 	"slices"
@@ -153,6 +154,7 @@ type (
 	Build   = resolve.Build   // one row of an offer
 	Changes = resolve.Changes // how a folder of files differs from what is installed
 	Laid    = inventory.Laid  // a layer as it lies over the build
+	Lined   = logbook.Lined   // a service whose own line changes
 	Move    = inventory.Move  // content that has another name now
 )
 

@@ -65,7 +65,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if stops := pre.Stops(); len(stops) > 0 {
 		return nil, &Refused{To: pre.Goal(), Stops: stops}
 	}
-	if len(pre.Plan.Steps) == 0 {
+	if pre.Plan.Nothing() {
 		return nil, k.nothingToChange(pre)
 	}
 	tellBefore(k.in, pre)
@@ -76,7 +76,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	t, err := k.transact(
 		&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, FromBuild: was.Build,
 			Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.Consents(),
-			HeldBack: pre.Plan.HeldBack},
+			HeldBack: pre.Plan.HeldBack, Relined: pre.Plan.Lines},
 	)
 	if err != nil {
 		return nil, err
@@ -244,10 +244,13 @@ func stillDown(t *transaction) error {
 // swap exchanges the files: renames, nothing else.
 func (t *transaction) swap(p *Plan) error {
 	return t.step("swap", func() (string, error) {
+		if err := writeLines(t, after); err != nil {
+			return "", err
+		}
 		if err := t.dir.Apply(t.dir.Plan(p.Steps), t.k.in.Halt); err != nil {
 			return "", err
 		}
-		return words.Plural(len(p.Steps), "exchange"), nil
+		return words.Plural(len(p.Steps), "exchange") + relined(t.e, after), nil
 	})
 }
 

@@ -76,6 +76,13 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 		TargetTaken: set.Taken, Only: r.Only}
 	if len(r.Only) == 0 && !set.Partial() {
 		e.To = set.Version
+		since, err := k.in.Book.Since(set.Taken)
+		if err != nil {
+			return nil, err
+		}
+		if e.Relined, err = linesBack(since); err != nil {
+			return nil, err
+		}
 	}
 	t, err := k.transact(e)
 	if err != nil {
@@ -108,6 +115,9 @@ func (t *transaction) restore() error {
 		}
 	}
 	err = t.step("put back", func() (string, error) {
+		if err := writeLines(t, after); err != nil {
+			return "", err
+		}
 		report, err := t.k.returner.Put(t.attempt(), set, sc, t.k.in.Halt)
 		if err != nil {
 			return "", err

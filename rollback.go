@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/host"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -135,8 +136,12 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 	if len(p.Migrated) > 0 && !b.World {
 		k.in.Warn("%s", p.MigratedWords())
 	}
+	lines, err := linesBack(p.Undo)
+	if err != nil {
+		return nil, err
+	}
 	t, err := k.transact(&logbook.Entry{Kind: logbook.Rollback, From: inv.Version, To: p.To.From, Target: p.To.ID,
-		World: b.World})
+		World: b.World, Relined: lines})
 	if err != nil {
 		return nil, err
 	}
@@ -186,6 +191,9 @@ func (t *transaction) undo() error {
 		return t.revert(err.Error(), nil)
 	}
 	err = t.step("roll back", func() (string, error) {
+		if err := writeLines(t, after); err != nil {
+			return "", err
+		}
 		swapped := map[string]bool{}
 		for _, e := range p.Undo {
 			paths, err := reverse(t.k.in.Run(e.ID), t.k.in.Halt)
@@ -210,8 +218,8 @@ func (t *transaction) undo() error {
 				return "", err
 			}
 		}
-		return fmt.Sprintf("%s put back by renames, %s from backup %s", words.Plural(len(swapped), "path"),
-			words.Plural(report.Restored, "file"), p.Backup), nil
+		return fmt.Sprintf("%s put back by renames, %s from backup %s%s", words.Plural(len(swapped), "path"),
+			words.Plural(report.Restored, "file"), p.Backup, relined(t.e, after)), nil
 	})
 	if err != nil {
 		return t.revert("the rollback failed: "+err.Error(), nil)
@@ -264,3 +272,57 @@ func (k *Keel) LogbookEntry(id string) (*logbook.Entry, error) { return k.in.Boo
 
 // RunDir is where a run keeps what it displaced.
 func (k *Keel) RunDir(id string) string { return filepath.Clean(k.in.Run(id).Dir) }
+
+// before and after are the two ends of what a run does to a service's line.
+func before(l logbook.Lined) []string { return l.Was }
+
+func after(l logbook.Lined) []string { return l.Now }
+
+// writeLines has services run one end of what the run does to their lines. It comes before
+// files move, and may be done again after a crash.
+func writeLines(t *transaction, end func(logbook.Lined) []string) error {
+	for _, l := range t.e.Relined {
+		if err := t.k.in.Halt("line"); err != nil {
+			return err
+		}
+		sv := host.OpenService(l.Unit, l.User, "", nil, nil, t.k.in.Dir)
+		if err := sv.Write(end(l)); err != nil {
+			return err
+		}
+		if err := t.k.in.Halt("lined"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// linesBack is what taking runs back, newest first, does to the lines of services.
+func linesBack(undo []*logbook.Entry) (out []logbook.Lined, err error) {
+	for _, e := range undo {
+		for _, l := range e.Relined {
+			i := slices.IndexFunc(out, func(o logbook.Lined) bool { return o.Unit == l.Unit && o.User == l.User })
+			if i >= 0 {
+				out[i].Now = l.Was
+				continue
+			}
+			now, err := host.OpenService(l.Unit, l.User, "", nil, nil, "").Over()
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, logbook.Lined{Unit: l.Unit, User: l.User, File: l.File, Was: now.Words, Now: l.Was})
+		}
+	}
+	return out, nil
+}
+
+// relined tells of services whose line one end of the run says.
+func relined(e *logbook.Entry, end func(logbook.Lined) []string) (told string) {
+	for _, l := range e.Relined {
+		if end(l) == nil {
+			told += "; " + l.Unit + " has its own line again"
+		} else {
+			told += fmt.Sprintf("; %s has its line from %s", l.Unit, l.File)
+		}
+	}
+	return told
+}

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -122,6 +123,7 @@ type pond struct {
 	*machine
 	t    *testing.T
 	dir  string // /srv/NAME
+	made string // where it was made, on this machine
 	unit string
 	as   []string // a command in front of each of ours
 	env  []string
@@ -137,7 +139,8 @@ func settle(t *testing.T, name, unit string, releases ...demo.Release) *pond {
 	}
 	// It is made here, and goes in whole; the machine has no network, so any port is free.
 	made := t.TempDir()
-	_, err := demo.Make(filepath.Join(made, name), proving.Binary, 27750, releases)
+	p.made = filepath.Join(made, name)
+	_, err := demo.Make(p.made, proving.Binary, 27750, releases)
 	require.NoError(t, err)
 	tar := exec.Command("tar", "-C", made, "-cf", "-", name)
 	in := m.command("tar", "-C", "/srv", "-xf", "-")
@@ -211,7 +214,7 @@ func (p *pond) text(at string) string { return p.ok(p.t, "cat", p.dir+"/mossgate
 func TestUnitsOfEveryKind(t *testing.T) {
 	for name, unit := range map[string]string{
 		"script":   "ExecStart=DIR/open-gates.sh\nRestart=always\nRestartSec=100ms\n",
-		"straight": "WorkingDirectory=DIR\nExecStart=DIR/../runtimes/17/bin/java -Xms64M -Xmx256M -jar mossgate.jar\n",
+		"straight": straight,
 		"forking":  "Type=forking\nExecStart=/bin/sh -c 'DIR/open-gates.sh >DIR/../out.txt 2>&1 </dev/zero &'\nSuccessExitStatus=143\n",
 		"oneshot": "Type=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sh -c 'DIR/open-gates.sh </dev/zero &'\n" +
 			"ExecStop=/bin/true\n",
@@ -292,6 +295,95 @@ func TestAUnitThatRestartsHidesNoDyingBuild(t *testing.T) {
 	assert.Contains(t, out, "> close", "by its own line")
 	time.Sleep(300 * time.Millisecond)
 	assert.Equal(t, "inactive", p.shows("ActiveState"))
+	p.run("rm", "-rf", "/etc/systemd/system/"+p.unit+".d")
+}
+
+// straight is a unit that runs the server with no script between.
+const straight = "WorkingDirectory=DIR\nExecStart=DIR/../runtimes/17/bin/java -Xms64M -Xmx256M -jar mossgate.jar\n"
+
+// Where the unit's own line must change, a drop-in says it: the new server runs by it, and each way
+// back takes it away, or has the one before it stand again.
+func TestAUnitsOwnLineFollowsTheBuild(t *testing.T) {
+	p := settle(t, "lined", straight+"Restart=on-failure\n", demo.Releases...)
+	dropIn := "/etc/systemd/system/" + p.unit + ".d/zz-freshkeel.conf"
+	there := func() bool { _, code := p.run("test", "-e", dropIn); return code == 0 }
+	runs := func() string {
+		return strings.ReplaceAll(p.ok(t, "cat", fmt.Sprintf("/proc/%d/cmdline", p.status().Server.PID)), "\x00", " ")
+	}
+	p.ours(exitDone, "profile", "set", "launch.script", "")
+	p.ours(exitDone, "profile", "set", "launch.memory", "512M")
+	p.ours(exitDone, "start")
+	out := p.ours(exitDone, "preflight", "3.5.0")
+	assert.Contains(t, out, "lined.service will run: "+p.dir)
+	assert.Contains(t, out, dropIn)
+	assert.False(t, there(), "a preflight writes nothing")
+
+	p.ours(exitDone, "refit", "3.5.0")
+	assert.Contains(t, runs(), "-Xmx512M -jar mossgate.jar")
+	first := p.ok(t, "cat", dropIn)
+	assert.Contains(t, first, "It stands over: \""+p.dir)
+	// A build that dies takes its line with it: the one before stands again.
+	p.ours(exitDone, "profile", "set", "launch.memory", "1G")
+	p.ours(exitRolledBack, "refit", "3.6.0")
+	assert.Equal(t, first, p.ok(t, "cat", dropIn))
+	assert.Contains(t, runs(), "-Xmx512M")
+	// One that needs another runtime gets it, and memory with it.
+	p.ok(t, "mkdir", "-p", p.made+"/bin") // where the one that is taken has its program
+	p.ok(t, "cp", "/usr/local/bin/freshkeel", p.made+"/bin/freshkeel")
+	p.ours(exitDone, "runtimes", "take", "--for", "4.0.0")
+	p.ours(exitDone, "refit", "4.0.0")
+	assert.Contains(t, runs(), "-Xmx1G -jar mossgate.jar")
+	assert.NotContains(t, runs(), "/runtimes/17/")
+	p.ours(exitDone, "rollback")
+	assert.Equal(t, first, p.ok(t, "cat", dropIn))
+	p.ours(exitDone, "rollback")
+	assert.False(t, there())
+	assert.Contains(t, runs(), "-Xmx256M")
+	// A whole backup has the line of its time; one file has none.
+	old := regexp.MustCompile(`b\d{4}`).FindString(p.ours(exitDone, "backup", "take"))
+	p.ours(exitDone, "refit", "3.5.0")
+	p.ours(exitDone, "backup", "restore", old, "--only", "README.txt")
+	assert.Contains(t, runs(), "-Xmx1G")
+	p.ours(exitDone, "backup", "restore", old)
+	assert.False(t, there())
+	assert.Contains(t, runs(), "-Xmx256M")
+	// The unit's own line, changed by hand meanwhile, is told of.
+	p.ours(exitDone, "refit", "3.5.0")
+	unit := p.ok(t, "cat", "/etc/systemd/system/"+p.unit)
+	p.put("/etc/systemd/system/"+p.unit, strings.Replace(unit, "-Xms64M", "-Xms128M", 1), 0o644)
+	p.ok(t, "systemctl", "daemon-reload")
+	out = strings.Join(strings.Fields(p.ours(exitDone, "preflight", "3.6.0")), " ")
+	assert.Contains(t, out, "the line of lined.service was changed since a refit wrote its own over it")
+}
+
+// Root writes a unit's line for a user whose own file it runs, and no other; a user who may not
+// write it is told the line.
+func TestAUnitsLineThatCantBeWrittenIsTold(t *testing.T) {
+	p := settle(t, "unlined", straight)
+	p.ours(exitDone, "profile", "set", "launch.script", "")
+	p.ours(exitDone, "profile", "set", "launch.memory", "512M")
+	p.ours(exitDone, "start")
+	for _, c := range []struct{ name, unit, says string }{
+		{"a shell's", "WorkingDirectory=DIR\nExecStart=/bin/sh -c 'exec ../runtimes/17/bin/java -jar mossgate.jar'\n", ""},
+		{"with rules of its own", strings.Replace(straight, "ExecStart=", "ExecStart=+", 1),
+			"its line has rules of its own: privileged"},
+		{"somebody else's file", straight, "was written by somebody else, and is not touched"},
+	} {
+		text := "[Service]\nUser=pond\n" + strings.ReplaceAll(c.unit, "DIR", p.dir+"/mossgate-east")
+		p.put("/etc/systemd/system/"+p.unit, text, 0o644)
+		if c.name == "somebody else's file" {
+			p.put("/etc/systemd/system/"+p.unit+".d/zz-freshkeel.conf", "[Service]\nNice=5\n", 0o644)
+		}
+		p.ok(t, "systemctl", "daemon-reload")
+		out := strings.Join(strings.Fields(p.ours(exitDone, "preflight", "3.5.0")), " ")
+		if assert.Contains(t, out, c.says, c.name); c.says != "" {
+			assert.Contains(t, out, "ExecStart="+p.dir)
+			assert.Contains(t, out, "-Xmx512M -jar mossgate.jar")
+		}
+		assert.NotContains(t, out, "will run:", c.name)
+	}
+	p.ours(exitDone, "refit", "3.5.0") // with the line that it has
+	assert.Equal(t, "5", p.shows("Nice"))
 	p.run("rm", "-rf", "/etc/systemd/system/"+p.unit+".d")
 }
 
@@ -383,7 +475,9 @@ func TestTheJournalIsFollowedOverItsRotation(t *testing.T) {
 // Killed at each step of a refit of a service, the next command leads to one of two trees, and
 // the service runs.
 func TestKilledAtEachStepOverAService(t *testing.T) {
-	p := settle(t, "killed", "ExecStart=DIR/open-gates.sh\nRestart=on-failure\nRestartSec=100ms\n")
+	p := settle(t, "killed", straight+"Restart=on-failure\nRestartSec=100ms\n")
+	p.ours(exitDone, "profile", "set", "launch.script", "")
+	p.ours(exitDone, "profile", "set", "launch.memory", "512M")
 	p.ours(exitDone, "start")
 	trace := p.dir + "/trace"
 	p.env = []string{traceTo + "=" + trace}
@@ -420,6 +514,8 @@ func TestKilledAtEachStepOverAService(t *testing.T) {
 		require.True(t, s.Server.Running, "%s: %d %s", step, code, out)
 		require.Contains(t, p.text("README.txt"), "server "+s.Version+"\n", step)
 		require.Equal(t, "active", p.shows("ActiveState"), step)
+		line := map[string]string{"3.4.1": "-Xmx256M", "3.5.0": "-Xmx512M"}[s.Version]
+		require.Contains(t, p.shows("ExecStart"), line, step)
 		if s.Version == "3.5.0" {
 			p.ours(exitDone, "rollback")
 		}

@@ -33,6 +33,7 @@ type planJSON struct {
 	Scripts   []freshkeel.Rescript `json:"scripts"`
 	Overlaid  []freshkeel.Overlaid `json:"overlaid"`
 	Layers    []freshkeel.Laid     `json:"layers"`
+	Lines     []freshkeel.Lined    `json:"relined"`
 }
 
 func preflightJSON(pre *freshkeel.Preflight) any {
@@ -48,7 +49,8 @@ func preflightJSON(pre *freshkeel.Preflight) any {
 	}{"result", outcome, pre, planJSON{nonNil(pre.Plan.Steps), pre.Plan.Unchanged, pre.Plan.Bytes,
 		nonNil(pre.Plan.Kept), nonNil(pre.Plan.Left), nonNil(pre.Plan.Foreign), nonNil(pre.Plan.Edits),
 		nonNil(pre.Plan.Mended), nonNil(pre.Plan.Renamed), nonNil(pre.Plan.Dropped), nonNil(pre.Plan.Moved),
-		nonNil(pre.Plan.Carried), nonNil(pre.Plan.Scripts), nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers)}}
+		nonNil(pre.Plan.Carried), nonNil(pre.Plan.Scripts), nonNil(pre.Plan.Overlaid), nonNil(pre.Plan.Layers),
+		nonNil(pre.Plan.Lines)}}
 }
 
 // title heads a run, where there is a person to read it.
@@ -190,7 +192,7 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 	case len(stops) > 0:
 		v.outcome(bad, "STOPPED", fmt.Sprintf("%s can't be installed as things are: %s. Nothing was changed.", to,
 			count(len(stops), "stop")))
-	case len(pre.Plan.Steps) == 0:
+	case pre.Plan.Nothing():
 		v.outcome(good, "NOTHING TO DO", to+" is what is installed")
 	default:
 		known := 0
@@ -233,7 +235,7 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 			fmt.Sprintf("%s found nothing wrong (--all shows them)", count(fine, "check")))
 	}
 	v.plan(pre.Plan, all)
-	if len(stops) == 0 && len(pre.Plan.Steps) > 0 {
+	if len(stops) == 0 && !pre.Plan.Nothing() {
 		v.fact("next", strings.Join(append([]string{"freshkeel refit"}, wantWords(pre, w)...), " "))
 	}
 }
@@ -314,6 +316,10 @@ func (v *view) plan(p *freshkeel.Plan, all bool) {
 	}
 	for _, d := range p.Dropped {
 		v.fact("folder", d.String())
+	}
+	for _, l := range p.Lines {
+		v.fact("service", l.Unit+" will run: "+strings.Join(l.Now, " "))
+		v.fact("", "by "+l.File+", which a rollback takes back")
 	}
 	for _, m := range p.Moved {
 		v.fact("moved", m.From+" → "+m.To+" (the same content)")

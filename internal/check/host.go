@@ -79,7 +79,7 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 		out = append(out, f)
 	}
 	if !part.Outside() {
-		out = append(out, s.unitRules(u)...)
+		out = append(out, s.unitRules(sv, u)...)
 	}
 	if len(out) > 0 {
 		return out
@@ -125,7 +125,7 @@ func (s *situation) checkCommands(part *install.Install, where string) (out []Fi
 }
 
 // unitRules holds what a unit forbids and bounds against what the server needs.
-func (s *situation) unitRules(u *host.Unit) (out []Finding) {
+func (s *situation) unitRules(sv *host.Service, u *host.Unit) (out []Finding) {
 	where := u.File
 	writes := func(dir string) bool {
 		return slices.ContainsFunc(u.Writes, func(w string) bool {
@@ -159,14 +159,38 @@ func (s *situation) unitRules(u *host.Unit) (out []Finding) {
 				Do:  "give it less ([launch] memory), or raise MemoryMax by: systemctl edit " + u.Name})
 		}
 	}
+	edit := "systemctl " + userFlag(u) + "edit " + u.Name
 	for _, l := range s.plan.Lacking {
 		if strings.HasPrefix(l, u.Name+":") {
-			out = append(
-				out,
-				Finding{Level: Warn, What: "the service's own line would have to change: " + l, Where: where,
-					Why: "Fresh Keel writes to no unit", Do: "systemctl edit " + u.Name + ", with an empty ExecStart= and the whole new line below it"},
-			)
+			out = append(out, Finding{Level: Warn, What: "the service's own line would have to change: " + l, Where: where,
+				Why: "it stands in no word of that line: a shell's, or a variable's", Do: edit})
 		}
 	}
-	return out
+	for _, l := range s.plan.Unlined {
+		if l.Unit != u.Name {
+			continue
+		}
+		f := Finding{Level: Warn, What: "the service's own line would have to change, and can't be written: " + l.Why,
+			Where: where, Why: "the server would run by the line that it has",
+			Do: "run the command with sudo; or by hand: " + edit}
+		if l.Line != "" {
+			f.Do += ", with the lines «[Service]», «ExecStart=» and «ExecStart=" + l.Line + "»"
+		}
+		out = append(out, f)
+	}
+	return append(out, s.laidOver(sv, u)...)
+}
+
+// laidOver tells of a unit whose own line was changed since a drop-in of ours stands over it.
+func (s *situation) laidOver(sv *host.Service, u *host.Unit) []Finding {
+	o, err := sv.Over()
+	if err != nil || o.Words == nil || o.Base == o.Now {
+		return nil
+	}
+	return []Finding{{Level: Warn,
+		What:  fmt.Sprintf("the line of %s was changed since a refit wrote its own over it, and does not count", u.Name),
+		Where: fmt.Sprintf("%s\nthen: %s\nnow:  %s", o.File, o.Base, o.Now),
+		Why:   "the service runs: " + host.UnitLine(o.Words),
+		Do: fmt.Sprintf("if yours is to count: delete %s, and systemctl %sdaemon-reload; then preflight again", o.File,
+			userFlag(u))}}
 }

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -80,11 +81,19 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 			continue
 		}
 		out = append(out, Finding{Level: Stop,
-			What:  fmt.Sprintf("%s needs %s, the launch script runs Java %d", at, need, rt.Release),
+			What:  fmt.Sprintf("%s needs %s, %s runs Java %d", at, need, s.starter(c), rt.Release),
 			Where: fmt.Sprintf("%s\nruns %s, version %s", where, rt.Path, rt.Version),
 			Why:   need.Why(rt), Do: s.fitting(ctx, need)})
 	}
 	return out
+}
+
+// starter names what has a command run: a service, or the launch script.
+func (s *situation) starter(c launch.Command) string {
+	if s.ofUnit(c.File) {
+		return c.File
+	}
+	return "the launch script"
 }
 
 // runtimeEdit is the edit by which a command runs another runtime; nil for none.
@@ -150,6 +159,6 @@ func (s *situation) fitting(ctx context.Context, need runtimes.JavaNeed) string 
 		return fmt.Sprintf("get a Java runtime of %s (none is here): freshkeel runtimes take PATH|URL of its archive, "+
 			"then preflight again", need.Words())
 	}
-	return fmt.Sprintf("let %s run %s (version %s), then preflight again", s.k.Profile.Launch.Script, best.Path,
-		best.Version)
+	return fmt.Sprintf("let %s run %s (version %s), then preflight again",
+		cmp.Or(s.k.Profile.Launch.Script, "the service"), best.Path, best.Version)
 }

@@ -11,7 +11,9 @@ import (
 	"strings"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
+	"freshkeel/internal/logbook"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
@@ -154,7 +156,9 @@ func withoutReturns(full string) string { return fmt.Sprintf("sed -i 's/\\r$//' 
 // profile asks of it that could not be written.
 func checkWishes(_ context.Context, s *situation) (out []Finding) {
 	for _, e := range s.plan.Edits {
-		if e.Runtime.Path == "" && !e.Consent {
+		if i := slices.IndexFunc(s.plan.Lines, func(l logbook.Lined) bool { return l.Unit == e.Path }); i >= 0 {
+			out = append(out, ok("the service %s runs another line, by %s: %s", e.Path, s.plan.Lines[i].File, e.Why)...)
+		} else if e.Runtime.Path == "" && !e.Consent {
 			out = append(out, ok("line %d of %s changes: %s", e.Line, e.Path, e.Why)...)
 		}
 	}
@@ -176,6 +180,9 @@ func checkWishes(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	for _, l := range s.plan.Lacking {
+		if s.ofUnit(l) {
+			continue // the check of what runs the server tells
+		}
 		out = append(
 			out,
 			Finding{Level: Warn, What: "the profile asks for something that could not be written into the " +
@@ -185,6 +192,15 @@ func checkWishes(_ context.Context, s *situation) (out []Finding) {
 		)
 	}
 	return out
+}
+
+// ofUnit tells whether something lacks in a service's own line.
+func (s *situation) ofUnit(lacking string) bool {
+	unit, _, _ := strings.Cut(lacking, ":")
+	return slices.ContainsFunc(s.k.Parts(), func(part *install.Install) bool {
+		sv := part.Service()
+		return sv != nil && sv.Name == unit && part.Profile.Launch.Script == ""
+	})
 }
 
 // startedFile is a file of the install that is run: byName says that the system

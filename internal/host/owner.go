@@ -47,13 +47,15 @@ func OwnerOf(uid, gid int) Owner {
 
 // asked is what a process which was root may still ask of root: which processes hold a
 // port; and to start, stop or read the service of its own server, which must run as that user
-// from that user's install. Nothing else is answered.
+// from that user's install, or to have it run its program with other words. Nothing else is
+// answered.
 type asked struct {
 	Net  string `json:"net,omitempty"`
 	Port int    `json:"port,omitempty"`
 
 	Unit  string        `json:"unit,omitempty"`
-	Do    string        `json:"do,omitempty"` // start, stop, kill, may, journal
+	Do    string        `json:"do,omitempty"` // start, stop, kill, may, journal, may write, write
+	Words []string      `json:"words,omitempty"`
 	Query *journalQuery `json:"query,omitempty"`
 }
 

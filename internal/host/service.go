@@ -93,10 +93,12 @@ type Unit struct {
 	Dir    string
 	Lines  [][]string // what it runs: program and arguments
 	Env    []string
-	File   string // the unit's own
-	Memory int64  // bound, in bytes; 0: none
-	Files  int    // how many may be open; 0: not said
-	Locked bool   // the file system is read-only to it, but for Writes
+	File   string   // the unit's own
+	Laid   []string // files that lie over it
+	Odd    string   // why its line can't be said anew; "": it can
+	Memory int64    // bound, in bytes; 0: none
+	Files  int      // how many may be open; 0: not said
+	Locked bool     // the file system is read-only to it, but for Writes
 	Writes []string
 }
 
@@ -109,6 +111,9 @@ type manager interface {
 	kill(ctx context.Context) error
 	may(ctx context.Context) error // whether begin and end would be allowed
 	journal(ctx context.Context, q journalQuery) ([]journalLine, error)
+	over(ctx context.Context) (*Over, error)
+	mayWrite(ctx context.Context) error // nil: write would be allowed
+	write(ctx context.Context, words []string) error
 }
 
 // journalQuery asks for a unit's lines in the journal: of one start, after a cursor or since a

@@ -15,9 +15,11 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -32,35 +34,48 @@ import (
 type bus struct {
 	name string
 	user bool
-	c    *dbus.Conn
+}
+
+// lines are this process's connections to the bus of the system and to the user's own: one each,
+// as a bus gives a user no more than some hundreds.
+var lines struct {
+	sync.Mutex
+	system, user *dbus.Conn
+}
+
+// conn is the connection, opened anew where the bus was restarted meanwhile.
+func (b *bus) conn() (*dbus.Conn, error) {
+	ctx := context.Background() // which the connection ends with
+	lines.Lock()
+	defer lines.Unlock()
+	at, open, whose := &lines.system, dbus.NewSystemConnectionContext, "the system's"
+	if b.user {
+		at, open, whose = &lines.user, dbus.NewUserConnectionContext, "your own"
+	}
+	if *at != nil && (*at).Connected() {
+		return *at, nil
+	}
+	c, err := open(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("%s service manager, which [host] unit names a service of, can't be reached: %w", whose, err)
+	}
+	*at = c
+	return c, nil
 }
 
 func openManager(name string, user bool) (manager, error) {
-	ctx := context.Background() // which the connection ends with
 	b := &bus{name: name, user: user}
-	var err error
-	if user {
-		b.c, err = dbus.NewUserConnectionContext(ctx)
-	} else {
-		b.c, err = dbus.NewSystemConnectionContext(ctx)
-	}
-	if err != nil {
-		whose := "the system's"
-		if user {
-			whose = "your own"
-		}
-		return nil, fmt.Errorf(
-			"%s service manager, which [host] unit names a service of, can't be reached: %w",
-			whose,
-			err,
-		)
-	}
-	return b, nil
+	_, err := b.conn()
+	return b, err
 }
 
 // unit reads the unit's properties, which anybody may.
 func (b *bus) unit(ctx context.Context) (*Unit, error) {
-	p, err := b.c.GetAllPropertiesContext(ctx, b.name)
+	c, err := b.conn()
+	if err != nil {
+		return nil, err
+	}
+	p, err := c.GetAllPropertiesContext(ctx, b.name)
 	if err != nil {
 		return nil, fmt.Errorf("ask for the service %s: %w", b.name, err)
 	}
@@ -130,7 +145,20 @@ func unitFrom(name string, user bool, p map[string]any) *Unit {
 		argv, _ := row[1].([]string)
 		if path != "" && len(argv) > 0 {
 			u.Lines = append(u.Lines, append([]string{path}, argv[1:]...))
+			if argv[0] != path {
+				u.Odd = "its program is told another name (@)"
+			}
 		}
+	}
+	u.Laid, _ = p["DropInPaths"].([]string)
+	with, _ := p["ExecStartEx"].([][]any)
+	for _, row := range with {
+		if flags, _ := row[min(2, len(row)-1)].([]string); len(flags) > 0 {
+			u.Odd = "its line has rules of its own: " + strings.Join(flags, ", ")
+		}
+	}
+	if len(u.Lines) != 1 {
+		u.Odd = fmt.Sprintf("it runs %d lines", len(u.Lines))
 	}
 	return u
 }
@@ -175,10 +203,14 @@ func (b *bus) begin(ctx context.Context) error {
 	if asks() && !b.user {
 		return askRoot(asked{Unit: b.name, Do: "start"})
 	}
+	c, err := b.conn()
+	if err != nil {
+		return err
+	}
 	// A build that died again and again has used up how often its unit may be started; the one
 	// that is started now is another. One that is not failed has nothing to reset.
-	_ = b.c.ResetFailedUnitContext(ctx, b.name)
-	_, err := b.c.StartUnitContext(ctx, b.name, "replace", nil)
+	_ = c.ResetFailedUnitContext(ctx, b.name)
+	_, err = c.StartUnitContext(ctx, b.name, "replace", nil)
 	return b.allowed(err)
 }
 
@@ -186,7 +218,11 @@ func (b *bus) end(ctx context.Context) error {
 	if asks() && !b.user {
 		return askRoot(asked{Unit: b.name, Do: "stop"})
 	}
-	_, err := b.c.StopUnitContext(ctx, b.name, "replace", nil)
+	c, err := b.conn()
+	if err != nil {
+		return err
+	}
+	_, err = c.StopUnitContext(ctx, b.name, "replace", nil)
 	return b.allowed(err)
 }
 
@@ -194,7 +230,11 @@ func (b *bus) kill(ctx context.Context) error {
 	if asks() && !b.user {
 		return askRoot(asked{Unit: b.name, Do: "kill"})
 	}
-	return b.allowed(b.c.KillUnitWithTarget(ctx, b.name, dbus.All, int32(syscall.SIGKILL)))
+	c, err := b.conn()
+	if err != nil {
+		return err
+	}
+	return b.allowed(c.KillUnitWithTarget(ctx, b.name, dbus.All, int32(syscall.SIGKILL)))
 }
 
 // may asks the manager to set nothing of the unit: whether that is allowed is what decides
@@ -203,7 +243,11 @@ func (b *bus) may(ctx context.Context) error {
 	if asks() && !b.user {
 		return askRoot(asked{Unit: b.name, Do: "may"})
 	}
-	return b.allowed(b.c.SetUnitPropertiesContext(ctx, b.name, true))
+	c, err := b.conn()
+	if err != nil {
+		return err
+	}
+	return b.allowed(c.SetUnitPropertiesContext(ctx, b.name, true))
 }
 
 // journal asks journalctl(1), whose output as JSON is a documented format.
@@ -351,6 +395,135 @@ func intoConsole(at, text string) error {
 	return err
 }
 
+// unitName is a service's name, as systemd.unit(5) allows it.
+var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.@\\-]+\.service$`)
+
+// dropInFile is where a drop-in of ours stands.
+func (b *bus) dropInFile() (string, error) {
+	if !unitName.MatchString(b.name) {
+		return "", fmt.Errorf("%q is no service's name", b.name)
+	}
+	dir := "/etc/systemd/system"
+	if b.user {
+		own, err := os.UserConfigDir()
+		if err != nil {
+			return "", err
+		}
+		dir = filepath.Join(own, "systemd/user")
+	}
+	return filepath.Join(dir, b.name+".d", dropInName), nil
+}
+
+// over reads the drop-in of ours, and the lines that it stands over.
+func (b *bus) over(ctx context.Context) (*Over, error) {
+	at, err := b.dropInFile()
+	if err != nil {
+		return nil, err
+	}
+	u, err := b.unit(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o := &Over{File: at}
+	var texts []string
+	for _, f := range append([]string{u.File}, u.Laid...) {
+		if f == "" || f == at {
+			continue
+		}
+		text, err := tree.ReadUpTo(f, mostUnit)
+		if err != nil {
+			return nil, err
+		}
+		texts = append(texts, string(text))
+	}
+	o.Now = baseLines(texts...)
+	text, err := tree.ReadUpTo(at, mostUnit)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return o, nil
+	case err != nil:
+		return nil, err
+	}
+	base, ours := readDropIn(string(text))
+	if !ours {
+		return nil, fmt.Errorf("%s was written by somebody else, and is not touched", at)
+	}
+	if o.Base = base; len(u.Lines) == 1 {
+		o.Words = u.Lines[0]
+	}
+	return o, nil
+}
+
+// mostUnit bounds a unit's file, in bytes.
+const mostUnit = 1 << 20
+
+func (b *bus) mayWrite(ctx context.Context) error {
+	if asks() && !b.user {
+		return askRoot(asked{Unit: b.name, Do: "may write"})
+	}
+	o, err := b.over(ctx)
+	if err != nil {
+		return err
+	}
+	u, err := b.unit(ctx)
+	if err != nil {
+		return err
+	}
+	if u.Odd != "" {
+		return errors.New(u.Odd)
+	}
+	if err := unix.Access(existing(filepath.Dir(o.File)), unix.W_OK); err != nil {
+		return fmt.Errorf("%s can't be written: %w", o.File, err)
+	}
+	return nil
+}
+
+// write has the unit run words by a drop-in, or takes that away, and has the manager read its
+// units anew.
+func (b *bus) write(ctx context.Context, words []string) error {
+	if asks() && !b.user {
+		return askRoot(asked{Unit: b.name, Do: "write", Words: words})
+	}
+	o, err := b.over(ctx)
+	if err != nil {
+		return err
+	}
+	if words == nil {
+		if err := os.Remove(o.File); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		os.Remove(filepath.Dir(o.File)) // where nothing else is in it
+	} else {
+		if !strings.HasPrefix(words[0], "/") { // a sign in front of it would be a rule: that it runs as root, say
+			return fmt.Errorf("%q is no full path", words[0])
+		}
+		if err := os.MkdirAll(filepath.Dir(o.File), 0o755); err != nil {
+			return err
+		}
+		if err := tree.WriteFile(o.File, []byte(dropIn(words, o.Now)), 0o644); err != nil {
+			return err
+		}
+	}
+	if err := tree.SyncDir(existing(filepath.Dir(o.File))); err != nil {
+		return err
+	}
+	c, err := b.conn()
+	if err != nil {
+		return err
+	}
+	return b.allowed(c.ReloadContext(ctx))
+}
+
+// existing is the nearest folder above that is there.
+func existing(dir string) string {
+	for {
+		if _, err := os.Stat(dir); err == nil || dir == "/" {
+			return dir
+		}
+		dir = filepath.Dir(dir)
+	}
+}
+
 // unitAnswer is what root does for the user that a command has become: it starts, stops or
 // reads the unit of that user's own server, and of no other.
 func unitAnswer(q asked, uid int, dir string) (lines []journalLine, err error) {
@@ -376,6 +549,17 @@ func unitAnswer(q asked, uid int, dir string) (lines []journalLine, err error) {
 		return nil, m.kill(ctx)
 	case "may":
 		return nil, nil
+	case "may write", "write":
+		// A drop-in of ours was written when the line was looked at; what it names may be gone.
+		if o, err := m.over(ctx); err != nil || o.Words == nil {
+			if err := errors.Join(err, runsTheirs(u, dir)); err != nil {
+				return nil, err
+			}
+		}
+		if q.Do == "may write" {
+			return nil, m.mayWrite(ctx)
+		}
+		return nil, m.write(ctx, q.Words)
 	case "journal":
 		if q.Query == nil {
 			return nil, errors.New("nothing is asked")
@@ -409,4 +593,23 @@ func theirs(u *Unit, uid int, dir string) error {
 		)
 	}
 	return nil
+}
+
+// runsTheirs looks whether what a unit runs is a file of the user's install, by its line: a user
+// whose own file it is decides about that already. Of any other, the line is root's to write.
+func runsTheirs(u *Unit, dir string) error {
+	if u.Odd != "" {
+		return errors.New(u.Odd)
+	}
+	for _, w := range u.Lines[0] {
+		at := w
+		if !filepath.IsAbs(at) {
+			at = filepath.Join(u.Dir, w)
+		}
+		if fi, err := os.Lstat(at); tree.Inside(dir, filepath.Clean(at)) && err == nil && fi.Mode().IsRegular() {
+			return nil
+		}
+	}
+	return fmt.Errorf("the service %s runs no file of %s: its line is not written for the user of that folder", u.Name,
+		dir)
 }

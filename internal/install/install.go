@@ -207,6 +207,20 @@ func (in *Install) Service() *host.Service {
 	return s
 }
 
+// Reline is how the service that runs the server comes to run other words, and the line that says
+// them; the error tells why that can't be written from here.
+func (in *Install) Reline(words []string) (l logbook.Lined, line string, err error) {
+	sv, line := in.Service(), host.UnitLine(words)
+	if err := sv.MayWrite(); err != nil {
+		return l, line, err
+	}
+	o, err := sv.Over()
+	if err != nil {
+		return l, line, err
+	}
+	return logbook.Lined{Unit: sv.Name, User: sv.User, File: o.File, Was: o.Words, Now: words}, line, nil
+}
+
 // Minded tells whether a minder of ours runs the server.
 func (in *Install) Minded() bool {
 	return len(in.Profile.Parts) == 0 && (in.Profile.Host.Kind == "" || in.Profile.Host.Kind == profile.ByMinder)

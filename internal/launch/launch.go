@@ -130,28 +130,6 @@ func ReadAs(install, script string, env []string, texts Texts) ([]Command, error
 	return source{install: install, texts: texts}.read(script, env)
 }
 
-// Lines is ReadAs for commands that stand in no script of the install: what a service runs.
-// label names where they stand; each is a program and its arguments, run in dir.
-func Lines(install, label string, lines [][]string, dir string, env []string, texts Texts) (out []Command) {
-	if dir == "" {
-		dir = "/"
-	}
-	for n, argv := range lines {
-		s := &shell{source: source{install: install, texts: texts}, script: label, dir: dir, vars: map[string]string{},
-			lines: make([]string, n+1)}
-		s.lines[n] = strings.Join(argv, " ")
-		for _, kv := range env {
-			if k, v, ok := strings.Cut(kv, "="); ok {
-				s.vars[k] = v
-			}
-		}
-		s.vars["PWD"] = dir
-		s.words(argv, nil, n+1, false)
-		out = append(out, s.found...)
-	}
-	return out
-}
-
 // source is where scripts are read from.
 type source struct {
 	install string

@@ -82,6 +82,12 @@ func (s *Script) as(texts Texts) ([]Command, error) {
 
 // text is a file as edited so far.
 func (s *Script) text(at string) ([]byte, error) {
+	if s.Name == "" && at == s.Label {
+		if b, ok := s.with("", nil)(at); ok {
+			return b, nil
+		}
+		return UnitText(s.Lines), nil
+	}
 	return source{install: s.Install, texts: s.with("", nil)}.text(at)
 }
 

@@ -114,6 +114,16 @@ type Entry struct {
 	HeldBack   []string      `json:"held_back,omitempty"` // add-ons that were left out
 
 	Migrations []Migrated `json:"migrations,omitempty"` // that were begun
+	Relined    []Lined    `json:"relined,omitempty"`    // services whose own line changed
+}
+
+// Lined is a service whose line changes, by a drop-in of ours: the words of before and after.
+type Lined struct {
+	Unit string   `json:"unit"`
+	User bool     `json:"user,omitempty"` // of a user's own manager
+	File string   `json:"file"`           // the drop-in
+	Was  []string `json:"was"`            // null: no drop-in
+	Now  []string `json:"now"`
 }
 
 // Migrated is one migration that a refit began. It is written before it begins, and again when
@@ -222,6 +232,14 @@ func (b Book) Unfinished() (*Entry, error) {
 		}
 	}
 	return nil, nil
+}
+
+// Since lists the runs that ended well after a time, newest first.
+func (b Book) Since(at time.Time) ([]*Entry, error) {
+	all, err := b.All()
+	all = slices.DeleteFunc(all, func(e *Entry) bool { return e.Outcome != Confirmed || !e.Ended.After(at) })
+	slices.Reverse(all)
+	return all, err
 }
 
 // InEffect lists the refits whose files are in the install, oldest first: each

@@ -345,7 +345,7 @@ func SameButCarried(a, b *Plan) bool {
 		}
 	}
 	return len(a.Texts) == len(b.Texts) && slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted) &&
-		slices.Equal(a.Mended, b.Mended)
+		slices.Equal(a.Mended, b.Mended) && sameLines(a, b)
 }
 
 // Restage lays the settings of a plan out once more, in place of those that were staged before.

@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/logbook"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/runtimes"
@@ -71,13 +72,15 @@ type Plan struct {
 	Blocked  []Blocked
 
 	// These are the operator's own files that change with the build.
-	Carried  []Carry    // settings of the operator's, set in the new build's defaults
-	Edits    []Edit     // of the operator's own files: shown, backed up, rolled back like any other file
-	Asked    []Consent  // consents that are asked for and were not accepted
-	Scripts  []Rescript // launch scripts that the build brings anew and the operator changed
-	Lacking  []string   // what the profile asks of the launch script and could not be written into it
-	Unchosen []string   // why the runtime that was chosen is not run
-	HeldBack []string   // add-ons that are left out of this refit, by their paths
+	Carried  []Carry         // settings of the operator's, set in the new build's defaults
+	Edits    []Edit          // of the operator's own files: shown, backed up, rolled back like any other file
+	Asked    []Consent       // consents that are asked for and were not accepted
+	Scripts  []Rescript      // launch scripts that the build brings anew and the operator changed
+	Lacking  []string        // what the profile asks of the launch script and could not be written into it
+	Lines    []logbook.Lined // services whose own line changes
+	Unlined  []Unlined       // services whose own line would have to, and can't be written
+	Unchosen []string        // why the runtime that was chosen is not run
+	HeldBack []string        // add-ons that are left out of this refit, by their paths
 
 	Places  []string // folders of the install on file systems of their own
 	Mounted []string // files that are mounted one by one: nothing can be exchanged there
@@ -90,6 +93,7 @@ type Plan struct {
 	oldSets []string                   // where the installed files came from
 	named   []inventory.Move           // rules by which files get the name that the launch script runs
 	sure    bool                       // the new build's files are all known
+	units   map[string][]byte          // what services will run, see launch.UnitText
 }
 
 // Rescript is a script that changes: its makers and the operator both changed it, or lines of
@@ -112,6 +116,19 @@ type Edit struct {
 
 	Runtime needs.Runtime `json:"-"`
 	Consent bool          `json:"-"`
+}
+
+// Unlined is a service whose line can't be written from here.
+type Unlined struct{ Unit, Line, Why string }
+
+// Nothing tells whether there is nothing to do.
+func (p *Plan) Nothing() bool { return len(p.Steps)+len(p.Lines) == 0 }
+
+// sameLines tells whether two plans have services run the same.
+func sameLines(a, b *Plan) bool {
+	return slices.EqualFunc(a.Lines, b.Lines, func(a, b logbook.Lined) bool {
+		return a.Unit == b.Unit && slices.Equal(a.Was, b.Was) && slices.Equal(a.Now, b.Now)
+	})
 }
 
 // Blocked is a path where the plan can't be carried out.
@@ -266,5 +283,5 @@ func (pr *Planner) Still(p *Plan) error {
 // Same tells whether two plans do the same to the same files.
 func Same(a, b *Plan) bool {
 	return slices.Equal(a.Steps, b.Steps) && slices.Equal(a.Drifted, b.Drifted) && slices.Equal(a.Mended, b.Mended) &&
-		maps.EqualFunc(a.Texts, b.Texts, bytes.Equal)
+		maps.EqualFunc(a.Texts, b.Texts, bytes.Equal) && sameLines(a, b)
 }

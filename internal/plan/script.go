@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/logbook"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
@@ -46,6 +47,9 @@ func (p *Plan) Commands(pr *Planner) (out []launch.Command, err error) {
 
 // texts gives the text of a file that comes, or is edited.
 func (p *Plan) texts(at string) ([]byte, bool) {
+	if b, is := p.units[at]; is {
+		return b, true
+	}
 	if b, edited := p.Texts[at]; edited {
 		return b, true
 	}
@@ -74,6 +78,10 @@ func (pr *Planner) planScript(p *Plan, f *acquire.Fetched, w resolve.Want) error
 			return err
 		}
 		for _, at := range slices.Sorted(maps.Keys(s.Texts())) {
+			if s.Name == "" && at == s.Label {
+				p.planLine(part, s)
+				continue
+			}
 			if !p.retext(at, s.Texts()[at]) {
 				p.Edits = slices.DeleteFunc(p.Edits, func(e Edit) bool { return e.Path == at })
 				p.Lacking = append(p.Lacking, at+": it is no file of the install that a refit exchanges")
@@ -81,6 +89,29 @@ func (pr *Planner) planScript(p *Plan, f *acquire.Fetched, w resolve.Want) error
 		}
 	}
 	return pr.diffScripts(p)
+}
+
+// planLine has a service run what its line was edited to, by a drop-in; where that can't be
+// written from here, the line stays and is told.
+func (p *Plan) planLine(part *install.Install, s *launch.Script) {
+	now, err := s.Unit()
+	if err == nil && now == nil {
+		return
+	}
+	line, l := "", logbook.Lined{}
+	if err == nil {
+		l, line, err = part.Reline(now[0])
+	}
+	if err != nil {
+		p.Edits = slices.DeleteFunc(p.Edits, func(e Edit) bool { return e.Path == s.Label })
+		p.Unlined = append(p.Unlined, Unlined{Unit: s.Label, Line: line, Why: err.Error()})
+		return
+	}
+	if p.units == nil {
+		p.units = map[string][]byte{}
+	}
+	p.units[s.Label] = s.Texts()[s.Label]
+	p.Lines = append(p.Lines, l)
 }
 
 // planOne has one launch script follow the new build and the profile.

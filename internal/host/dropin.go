@@ -1,0 +1,141 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Where the line of a unit itself must change (another runtime, more memory, an artifact's new
+// name), a drop-in of ours stands over it: a file beside the unit that says the one line, and
+// nothing else. It holds until a rollback takes it away.
+
+// dropInName sorts behind what an editor of units writes, so that ours counts.
+const dropInName = "zz-freshkeel.conf"
+
+// dropInMark begins a drop-in of ours; any other file of that name is not touched.
+const dropInMark = "# Fresh Keel wrote this: "
+
+// dropInOver is how it notes the line that it stands over, to see later whether that was changed.
+const dropInOver = "# It stands over: "
+
+// Over is a drop-in of ours.
+type Over struct {
+	File  string   // where it stands, or would
+	Words []string // what the unit runs by it, as a unit has them; nil: there is none
+	Base  string   // the line that it was written over
+	Now   string   // the line that it stands over now
+}
+
+// Over is what stands over the unit's own line.
+func (s *Service) Over() (*Over, error) {
+	if s.err != nil {
+		return nil, s.err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), busLimit)
+	defer cancel()
+	return s.bus.over(ctx)
+}
+
+// MayWrite tells why the unit's line can't be written by this user, or by nobody; nil: it can.
+func (s *Service) MayWrite() error {
+	if s.err != nil {
+		return s.err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), busLimit)
+	defer cancel()
+	return s.bus.mayWrite(ctx)
+}
+
+// Write has the unit run a program with its arguments, as a unit has them, by a drop-in; with no
+// words the drop-in goes. The manager is told, and what it has then is looked at. It may be
+// called again after a crash.
+func (s *Service) Write(words []string) error {
+	if s.err != nil {
+		return s.err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 2*busLimit)
+	defer cancel()
+	if err := s.bus.write(ctx, words); err != nil {
+		return fmt.Errorf("write the line of %s: %w", s.Name, err)
+	}
+	u, err := s.bus.unit(ctx)
+	if err != nil || words == nil {
+		return err
+	}
+	if len(u.Lines) != 1 || !slices.Equal(u.Lines[0], words) {
+		return fmt.Errorf("the line of %s was written, and its manager has another: %q", s.Name, u.Lines)
+	}
+	return nil
+}
+
+// dropIn is the text of a drop-in: one line, which the manager runs by the unit's own rules.
+func dropIn(words []string, base string) string {
+	return dropInMark + "the line that the installed build needs. A rollback takes it away.\n" +
+		dropInOver + strconv.QuoteToASCII(base) + "\n[Service]\nExecStart=\nExecStart=" + UnitLine(words) + "\n"
+}
+
+// UnitLine says words in a unit's syntax (systemd.service(5), "Command lines"): each in double
+// quotes where it is not plain, a per cent sign doubled. Dollars are as in the words, which a
+// unit has with its variables not filled in.
+func UnitLine(words []string) string {
+	var out []string
+	for _, w := range words {
+		out = append(out, unitWord(w))
+	}
+	return strings.Join(out, " ")
+}
+
+func unitWord(w string) string {
+	var b strings.Builder
+	quoted := w == "" || w == ";" || strings.ContainsAny(w, " \t'\"")
+	for _, r := range []byte(w) {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteString(`\` + string(r))
+		case r < ' ' || r == 0x7f:
+			fmt.Fprintf(&b, `\x%02x`, r)
+		case r == '%':
+			b.WriteString("%%")
+		default:
+			b.WriteByte(r)
+		}
+	}
+	if quoted {
+		return `"` + b.String() + `"`
+	}
+	return b.String()
+}
+
+// baseLines are the lines in which unit files say what is run, the last that counts: an empty one
+// takes those before it back.
+func baseLines(texts ...string) string {
+	var lines []string
+	for _, text := range texts {
+		for _, l := range strings.Split(strings.ReplaceAll(text, "\\\n", " "), "\n") {
+			key, value, ok := strings.Cut(strings.TrimSpace(l), "=")
+			if !ok || strings.TrimSpace(key) != "ExecStart" {
+				continue
+			}
+			if value = strings.TrimSpace(value); value == "" {
+				lines = nil
+				continue
+			}
+			lines = append(lines, value)
+		}
+	}
+	return strings.Join(lines, " ; ")
+}
+
+// readDropIn reads a drop-in back: the line that it stood over; ok is false for one that is not
+// ours.
+func readDropIn(text string) (base string, ok bool) {
+	for line := range strings.Lines(text) {
+		if q, is := strings.CutPrefix(strings.TrimSpace(line), dropInOver); is {
+			base, _ = strconv.Unquote(q)
+		}
+	}
+	return base, strings.HasPrefix(text, dropInMark)
+}
