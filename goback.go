@@ -86,14 +86,13 @@ func reverse(run swap.Run, halt func(string) error) (map[string]bool, error) {
 }
 
 // toBackup makes the whole install, skip aside, what the transaction's backup
-// holds. trusted are paths that renames have just brought back.
+// holds; of one whose other parts ran on, the files of those that did not. trusted are paths that renames have just brought back.
 func (t *transaction) toBackup(trusted map[string]bool) (*putback.Report, error) {
 	set, err := t.k.shelf.Of(t.e)
 	if err != nil {
 		return nil, err
 	}
-	all := func(string) bool { return true }
-	return t.k.returner.Put(t.attempt(), set, putback.Scope{Within: all, TakeAway: all, Trusted: trusted}, t.k.in.Halt)
+	return t.k.returner.Put(t.attempt(), set, putback.AllOf(set, trusted), t.k.in.Halt)
 }
 
 // returned ends a rolled-back transaction: its files are in place.

@@ -11,7 +11,9 @@ import (
 	"freshkeel/internal/check"
 	"freshkeel/internal/compare"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/migrate"
 	"freshkeel/internal/plan"
+	"freshkeel/internal/server"
 	"freshkeel/internal/tell"
 )
 
@@ -43,6 +45,7 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 			if err != nil {
 				return "", err
 			}
+			one.Alone = alone(k, one)
 			if pre == nil {
 				pre = one
 			} else {
@@ -56,6 +59,39 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 			len(pre.Warnings())), nil
 	})
 	return pre, err
+}
+
+// alone names the parts that a refit stops, where the profile lets others run on; nil: it stops
+// all of them. Data outside, and what its makers want done to it, is of the whole server.
+func alone(k *Keel, pre *Preflight) []string {
+	st := k.in.Host().Status()
+	if len(k.Profile.Parts) == 0 || !st.Running || st.Partly || pre.Plan.Nothing() || len(k.Profile.Data) > 0 ||
+		len(migrate.Due(k.Profile, pre.From, pre.To)) > 0 {
+		return nil
+	}
+	var paths, lined []string
+	for _, s := range pre.Plan.Steps {
+		paths = append(paths, s.Path)
+	}
+	for _, l := range pre.Plan.Lines {
+		for _, part := range k.Profile.Parts {
+			if part.Host.Unit == l.Unit {
+				lined = append(lined, part.Name)
+			}
+		}
+	}
+	return k.Profile.Alone(paths, lined)
+}
+
+// only is an install of which a transaction stops and starts some parts alone.
+func only(k *Keel, parts []string) *Keel {
+	if len(parts) == 0 {
+		return k
+	}
+	one := *k
+	one.in = k.in.All().Only(parts)
+	one.srv = server.New(one.in)
+	return &one
 }
 
 // What an audit finds: see Keel.Auditor.

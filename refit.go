@@ -76,7 +76,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	t, err := k.transact(
 		&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, FromBuild: was.Build,
 			Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.Consents(),
-			HeldBack: pre.Plan.HeldBack, Relined: pre.Plan.Lines},
+			HeldBack: pre.Plan.HeldBack, Relined: pre.Plan.Lines, Alone: pre.Alone},
 	)
 	if err != nil {
 		return nil, err

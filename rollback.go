@@ -41,6 +41,7 @@ type BackPlan struct {
 	World  bool             `json:"world"`
 	// migrations that refits ran which are undone, and whose data stays without World
 	Migrated []string `json:"migrated,omitempty"`
+	Alone    []string `json:"alone,omitempty"`  // parts that are stopped, where others run on
 	Paths    []string `json:"paths"`            // of the builds' files that renames bring back
 	Edited   []string `json:"edited,omitempty"` // settings and scripts that were edited since, and go back too
 }
@@ -89,11 +90,16 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 		return nil, err
 	}
 	p.Backup = set.ID
+	if b.World && set.Partial() {
+		return nil, tell.Advise(fmt.Errorf("%s stopped %s alone, and its backup %s has the world of no other part", p.To.ID,
+			strings.Join(p.To.Alone, ", "), set.ID), "freshkeel rollback without --world; freshkeel backup list shows whole ones")
+	}
+	p.Alone = aloneBack(k, p)
 	swapped := map[string]bool{}
 	for _, at := range p.Paths {
 		swapped[at] = true
 	}
-	back, err := k.returner.Plan(set, k.returner.ForRollback(b.World, swapped))
+	back, err := k.returner.Plan(set, k.returner.ForRollback(set, b.World, swapped))
 	if err != nil {
 		return nil, err
 	}
@@ -102,6 +108,20 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 		return swapped[at] && err == nil && !time.Unix(0, e.Mtime).After(p.To.Ended) // as the refit put it there
 	})
 	return p, nil
+}
+
+// aloneBack names the parts that going back stops, where others run on: each refit that it undoes
+// did so, and the profile still lets them.
+func aloneBack(k *Keel, p *BackPlan) []string {
+	st := k.in.Host().Status()
+	if !st.Running || st.Partly || slices.ContainsFunc(p.Undo, func(e *Entry) bool { return len(e.Alone) == 0 }) {
+		return nil
+	}
+	var lined []string
+	for _, e := range p.Undo {
+		lined = append(lined, e.Alone...)
+	}
+	return k.Profile.Alone(p.Paths, lined)
 }
 
 // MigratedWords tells of the data that stays migrated.
@@ -141,7 +161,7 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 		return nil, err
 	}
 	t, err := k.transact(&logbook.Entry{Kind: logbook.Rollback, From: inv.Version, To: p.To.From, Target: p.To.ID,
-		World: b.World, Relined: lines})
+		World: b.World, Relined: lines, Alone: p.Alone})
 	if err != nil {
 		return nil, err
 	}
@@ -208,7 +228,7 @@ func (t *transaction) undo() error {
 		if err != nil {
 			return "", err
 		}
-		report, err := t.k.returner.Put(t.attempt(), set, t.k.returner.ForRollback(t.e.World, swapped), t.k.in.Halt)
+		report, err := t.k.returner.Put(t.attempt(), set, t.k.returner.ForRollback(set, t.e.World, swapped), t.k.in.Halt)
 		if err != nil {
 			return "", err
 		}

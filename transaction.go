@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"freshkeel/internal/install"
@@ -41,6 +42,7 @@ type transaction struct {
 // transact opens a transaction: from here on a crash is something to recover.
 func (k *Keel) transact(e *logbook.Entry) (*transaction, error) {
 	e.Phase = logbook.Preparing
+	k = only(k, e.Alone)
 	st := k.in.Host().Status()
 	e.WasRunning, e.RanSince = st.Running, st.Since
 	e.EndRunning = e.EndRunning || e.WasRunning
@@ -56,7 +58,7 @@ func (k *Keel) transact(e *logbook.Entry) (*transaction, error) {
 
 // resume is transact for an entry that a crash left.
 func (k *Keel) resume(e *logbook.Entry) *transaction {
-	return &transaction{k: k, e: e, dir: k.in.Run(e.ID)}
+	return &transaction{k: only(k, e.Alone), e: e, dir: k.in.Run(e.ID)}
 }
 
 func (t *transaction) close() {
@@ -171,7 +173,8 @@ func (t *transaction) preCopy(ctx context.Context) error {
 		}
 		t.writer = l.Writer()
 		t.writer.PiecesAlone = true
-		t.copied, err = t.writer.Take(ctx, t.k.in.Dir, t.k.in.Profile.Server.Skip, nil, base, t.k.in.Moves("pre-copy"))
+		t.copied, err = t.writer.Take(ctx, t.k.in.Dir, t.k.in.Profile.Server.Skip, takes(t).Takes(), base,
+			t.k.in.Moves("pre-copy"))
 		if err != nil {
 			return "", err
 		}
@@ -185,6 +188,12 @@ func (t *transaction) preCopy(ctx context.Context) error {
 		}
 		return fmt.Sprintf("%s read while the server ran", words.Bytes(t.copied.Read)), nil
 	})
+}
+
+// takes is what of the install a run's backup takes: the files of the parts that it stops. What
+// the others write meanwhile would not hold together.
+func takes(t *transaction) Choice {
+	return Choice{Only: t.k.in.All().Profile.FilesOf(t.e.Alone)}
 }
 
 // stop ends the server, if it runs.
@@ -207,9 +216,20 @@ func (t *transaction) stop(ctx context.Context) error {
 		}
 		t.gone = time.Now()
 		sum := "the server ended"
+		if len(t.e.Alone) > 0 {
+			sum = strings.Join(t.e.Alone, ", ") + " ended"
+		}
 		if exit != nil {
 			t.gone = exit.At
 			sum += " (" + exit.Status + ")"
+		}
+		var rest []string
+		for _, part := range t.k.in.Rest() {
+			rest = append(rest, part.PartName())
+		}
+		if len(rest) > 0 {
+			sum += "; still running: " + strings.Join(rest, ", ")
+			t.e.Told = append(t.e.Told, "not stopped, as no file of theirs changed: "+strings.Join(rest, ", "))
 		}
 		return sum, t.k.in.Halt("stopped")
 	})
@@ -245,7 +265,7 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 		if err := t.k.in.Halt("backup"); err != nil {
 			return "", err
 		}
-		taken, err := t.writer.Take(ctx, t.k.in.Dir, t.k.in.Profile.Server.Skip, nil, t.copied.Base(),
+		taken, err := t.writer.Take(ctx, t.k.in.Dir, t.k.in.Profile.Server.Skip, takes(t).Takes(), t.copied.Base(),
 			t.k.in.Moves("backup"))
 		if err != nil {
 			return "", err
@@ -260,7 +280,7 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 		if err := t.k.outside.Dump(ctx, t.writer, taken); err != nil {
 			return "", err
 		}
-		set := &locker.Set{Version: t.e.From, Label: label, Run: t.e.ID}
+		set := &locker.Set{Version: t.e.From, Label: label, Run: t.e.ID, Only: takes(t).Only}
 		if err = t.k.shelf.Publish(t.writer, taken, set); err != nil {
 			return "", err
 		}
@@ -278,11 +298,15 @@ func (t *transaction) backUp(ctx context.Context, label string) error {
 // watches it come up. One that does not ends the transaction: it needs hands.
 func (t *transaction) comeBack(ver string) error {
 	return t.step("start old server", func() (string, error) {
-		v, err := t.k.srv.BringUp(context.Background(), server.Goal{Version: ver})
+		srv := t.k.srv
+		if slices.ContainsFunc(t.k.in.Rest(), func(r *install.Install) bool { return !r.Host().Status().Running }) {
+			srv = server.New(t.k.in.All()) // one that was to run on ended: it comes up with the others
+		}
+		v, err := srv.BringUp(context.Background(), server.Goal{Version: ver})
 		if err == nil && v.Late { // a machine that was busy a moment ago may not be now
 			t.k.in.Warn("%s; it is given one more try", v.Why)
-			if _, err = t.k.srv.HalfStop(); err == nil {
-				v, err = t.k.srv.BringUp(context.Background(), server.Goal{Version: ver})
+			if _, err = srv.HalfStop(); err == nil {
+				v, err = srv.BringUp(context.Background(), server.Goal{Version: ver})
 			}
 		}
 		if err == nil && v.Up {

@@ -593,8 +593,8 @@ func TestAUnitOfAUsersOwn(t *testing.T) {
 	uid := strings.TrimSpace(p.ok(t, "id", "-u", "pond"))
 	p.ok(t, "mkdir", "-p", "/run/user/"+uid)
 	p.ok(t, "chown", "pond:pond", "/run/user/"+uid)
-	p.put("/home/pond/.config/systemd/user/"+p.unit, "[Service]\nEnvironment=FRESHKEEL_DEMO_PACE=10\nExecStart="+p.dir+
-		"/mossgate-east/open-gates.sh\n", 0o644)
+	p.put("/home/pond/.config/systemd/user/"+p.unit, "[Service]\nEnvironment=FRESHKEEL_DEMO_PACE=10\n"+
+		strings.ReplaceAll(straight, "DIR", p.dir+"/mossgate-east"), 0o644)
 	p.ok(t, "chown", "-R", "pond:pond", "/home/pond")
 	if out, code := p.run("systemctl", "start", "user@"+uid+".service"); code != 0 {
 		t.Skipf("this machine's manager starts none for a user: %s", out)
@@ -611,10 +611,14 @@ func TestAUnitOfAUsersOwn(t *testing.T) {
 		"HOME=/home/pond",
 		"DBUS_SESSION_BUS_ADDRESS=unix:path=/run/user/" + uid + "/bus",
 	}
+	p.ours(exitDone, "profile", "set", "launch.script", "")
+	p.ours(exitDone, "profile", "set", "launch.memory", "512M")
 	p.ours(exitDone, "start")
 	p.ours(exitDone, "refit", "3.5.0")
 	out, _ := p.try("status")
 	assert.Contains(t, out, "as the user's service own.service")
+	dropIn := "/home/pond/.config/systemd/user/" + p.unit + ".d/zz-freshkeel.conf"
+	assert.Contains(t, p.ok(t, "cat", dropIn), "-Xmx512M")
 	p.ours(exitRolledBack, "refit", "3.6.0")
 	p.ours(exitDone, "stop")
 }

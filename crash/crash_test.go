@@ -49,77 +49,32 @@ type crash struct {
 	always   string   // the version that must hold in the end, "" where either may
 	disks    []string // folders of the install that stand on disks of their own
 	away     []string // folders of the install that stand outside of it
-	parts    bool     // it is a server of three parts, with a migration of data outside
+	parts    string   // it is a server of three parts: "all" with a migration, "one" of which is refitted alone
+	from     string   // the first step to die at; what comes before it, and each exchange, is another case's
 	spoilt   bool     // its first backup, b0001, has settings with which no server comes up
 }
 
 func crashes() []crash {
 	r := demo.Releases
+	good, dies := []demo.Release{r[0], r[1]}, []demo.Release{r[0], r[2]}
+	refit, two := []string{"refit"}, []string{"gardens", "tracks"}
 	return []crash{
-		{"refit that comes up", []demo.Release{r[0], r[1]}, nil, []string{"refit"}, "", nil, nil, false, false},
-		{
-			"refit that is rolled back",
-			[]demo.Release{r[0], r[2]},
-			nil,
-			[]string{"refit"},
-			"3.4.1",
-			nil,
-			nil,
-			false,
-			false,
-		},
-		{
-			"rollback by hand",
-			[]demo.Release{r[0], r[1]},
-			[][]string{{"refit"}},
-			[]string{"rollback"},
-			"",
-			nil,
-			nil,
-			false,
-			false,
-		},
-		{"restore", []demo.Release{r[0], r[1]}, [][]string{{"backup", "take"}, {"refit"}},
-			[]string{"backup", "restore", "b0001"}, "", nil, nil, false, false},
-		{"refit over several disks that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1",
-			[]string{"gardens", "tracks"}, nil, false, false},
-		{"refit of folders elsewhere that is rolled back", []demo.Release{r[0], r[2]}, nil, []string{"refit"}, "3.4.1",
-			nil, []string{"gardens", "tracks"}, false, false},
-		{
-			"rollback of folders elsewhere",
-			[]demo.Release{r[0], r[1]},
-			[][]string{{"refit"}},
-			[]string{"rollback"},
-			"",
-			nil,
-			[]string{"gardens", "tracks"},
-			false,
-			false,
-		},
-		{
-			"refit of parts with a migration",
-			[]demo.Release{r[0], r[1]},
-			nil,
-			[]string{"refit"},
-			"",
-			nil,
-			nil,
-			true,
-			false,
-		},
-		{
-			"refit of parts with a migration that is rolled back",
-			[]demo.Release{r[0], r[2]},
-			nil,
-			[]string{"refit"},
-			"3.4.1",
-			nil,
-			nil,
-			true,
-			false,
-		},
-		{"restore that does not come up", []demo.Release{r[0], r[1]}, nil,
-			[]string{"backup", "restore", "b0001", "--only", "mossgate.conf"}, "3.4.1", nil, nil, false, true},
+		{name: "refit that comes up", releases: good, command: refit},
+		{name: "refit that is rolled back", releases: dies, command: refit, always: "3.4.1"},
+		{name: "rollback by hand", releases: good, prepare: [][]string{refit}, command: []string{"rollback"}},
+		{name: "restore", releases: good, prepare: [][]string{{"backup", "take"}, refit},
+			command: []string{"backup", "restore", "b0001"}},
+		{name: "refit over several disks that is rolled back", releases: dies, command: refit, always: "3.4.1", disks: two},
+		{name: "refit of folders elsewhere that is rolled back", releases: dies, command: refit, always: "3.4.1", away: two},
+		{name: "rollback of folders elsewhere", releases: good, prepare: [][]string{refit}, command: []string{"rollback"},
+			away: two},
+		{name: "refit of parts with a migration", releases: good, command: refit, parts: "all", from: "phase:migrating"},
+		{name: "refit of parts with a migration that is rolled back", releases: dies, command: refit, always: "3.4.1",
+			parts: "all", from: "phase:rolling-back"},
+		{name: "refit of one part that is rolled back", releases: dies, command: refit, always: "3.4.1", parts: "one",
+			from: "phase:stopping"},
+		{name: "restore that does not come up", releases: good,
+			command: []string{"backup", "restore", "b0001", "--only", "mossgate.conf"}, always: "3.4.1", spoilt: true},
 	}
 }
 
@@ -132,8 +87,8 @@ func (c crash) setUp(t *testing.T) *proving.Place {
 	for _, at := range c.away {
 		p.Elsewhere(at)
 	}
-	if c.parts {
-		inParts(p)
+	if c.parts != "" {
+		inParts(p, c.parts == "one")
 	}
 	if c.spoilt {
 		good := p.Read("mossgate.conf")
@@ -148,13 +103,13 @@ func (c crash) setUp(t *testing.T) *proving.Place {
 	return p
 }
 
-// inParts makes a server one of three parts, the gates last, and gives it data outside that its
-// makers want migrated at each step.
-func inParts(p *proving.Place) {
+// inParts makes a server one of three parts, the gates last. Either it has data outside that its
+// makers want migrated at each step, or the build is the gates' alone, and the others run on.
+func inParts(p *proving.Place, alone bool) {
 	songs := filepath.Join(p.Dir, "songs.db")
 	require.NoError(p.T, os.WriteFile(songs, []byte("songs\n"), 0o644))
 	for _, name := range []string{"login", "songs"} {
-		p.Put(name+".sh", "#!/bin/sh\necho "+name+" ready\nwhile read -r l; do [ \"$l\" = close ] && exit 0; done\n")
+		p.Put(name+".sh", "#!/bin/sh\necho started >>../"+name+".starts\necho "+name+" ready\nwhile read -r l; do [ \"$l\" = close ] && exit 0; done\n")
 	}
 	p.EditProfile(func(s string) string {
 		a, z := strings.Index(s, "[launch]"), strings.Index(s, "[stop]")
@@ -173,6 +128,11 @@ func inParts(p *proving.Place) {
 			"[part.stop]\nsend = 'close'\n" + strings.Replace(ready, "[ready]", "[part.ready]", 1) +
 			"\n[[data]]\nname = 'songs'\ndump = ['cat', '../songs.db']\nload = ['sh', '-c', 'cat > ../songs.db']\n" +
 			"[[migration]]\nname = 'song tables'\nwhen = 'each'\nrun = ['sh', '-c', 'echo ran >> ../songs.db']\n"
+		if alone {
+			text = text[:strings.Index(text, "\n[[data]]")]
+			text = strings.Replace(text, "name = 'gates'\n", "name = 'gates'\nfiles = ['open-gates.sh', 'mossgate*', 'README.txt', "+
+				"'lib/**', 'tracks/**', 'assets/**', 'gardens/**']\n", 1)
+		}
 		return s[:strings.Index(s, "[ready]")] + text
 	})
 }
@@ -205,12 +165,8 @@ func (c crash) outcomes(t *testing.T) (map[string]map[string]string, []string) {
 	b, err := os.ReadFile(trace)
 	require.NoError(t, err)
 	steps := strings.Fields(string(b))
-	if c.parts { // what comes before is another case's, and so is every exchange of files
-		from := "phase:migrating"
-		if c.always != "" {
-			from = "phase:rolling-back"
-		}
-		steps = slices.DeleteFunc(steps[max(0, slices.Index(steps, from)):], func(at string) bool {
+	if c.from != "" {
+		steps = slices.DeleteFunc(steps[max(0, slices.Index(steps, c.from)):], func(at string) bool {
 			_, n, counted := strings.Cut(at, ":")
 			return counted && n != "1" && strings.Trim(n, "0123456789") == ""
 		})
@@ -274,6 +230,11 @@ func TestKilledAtEveryStepLeavesOldOrNew(t *testing.T) {
 					r := p.RunWith([]string{dieAt + "=" + step}, c.command...)
 					require.Equal(t, -1, r.Code, "it was to die at %s\n%s%s", step, r.Out, r.Err)
 					settled(p, both, c.always)
+					if c.parts == "one" {
+						b, err := os.ReadFile(filepath.Join(p.Dir, "login.starts"))
+						require.NoError(t, err)
+						require.Equal(t, "started\n", string(b), "it ran on")
+					}
 				})
 			}
 		})

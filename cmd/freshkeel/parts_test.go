@@ -6,7 +6,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -191,5 +194,129 @@ func TestAPartOutsideTheInstall(t *testing.T) {
 	assert.Contains(t, r.Err, "migrate: warm look")
 	assert.NotEqual(t, first, began(), "it was down for the one, and up again for the other")
 	assert.NotEmpty(t, began())
+	p.OK("stop")
+}
+
+// A refit that changes the files of some parts stops those, and the parts after them; the others
+// run on, and what they write meanwhile stays, whichever way the refit ends.
+func TestARefitOfSomePartsLetsTheOthersRun(t *testing.T) {
+	t.Parallel()
+	p, _ := threeParts(t)
+	script := func(name, v string) string {
+		return strings.NewReplacer("PART", name, "VERSION", v).Replace(partServer)
+	}
+	build := func(v string, scripts ...string) []string { // of parts that change, name and text
+		texts := map[string]string{"login": script("login", "1.0"), "world": script("world", "1.0"),
+			"web": script("web", "1.0")}
+		for i := 0; i < len(scripts); i += 2 {
+			texts[scripts[i]] = scripts[i+1]
+		}
+		at := filepath.Join(p.Dir, "pond-"+v+".zip")
+		zipOf(t, at, time.Now(), false, "world.sh", texts["world"], "login.sh", texts["login"], "web.sh", texts["web"])
+		return []string{"--from", at}
+	}
+	own := func(name, files string) {
+		p.EditProfile(func(s string) string {
+			return strings.Replace(s, "name = '"+name+"'\n", "name = '"+name+"'\nfiles = ["+files+"]\n", 1)
+		})
+	}
+	pids := func() map[string]int {
+		out := map[string]int{}
+		for _, part := range p.Status().Parts {
+			require.True(t, part.Server.Running, part.Name)
+			out[part.Name] = part.Server.PID
+		}
+		return out
+	}
+	own("web", "'web.sh', 'pages/**'")
+	p.EditProfile(func(s string) string { // the web alone says the version of the build
+		return regexp.MustCompile(`version = '.(login|world).*\n`).ReplaceAllString(s, "")
+	})
+	p.Put("pages/index", "page 1")
+	p.Put("world/tiles", "0\n")
+	p.OK("start")
+	stop, grown := make(chan bool), make(chan int)
+	go func() { // the world's own files, which the world writes as it runs on
+		n := 0
+		for {
+			select {
+			case <-stop:
+				grown <- n
+				return
+			case <-time.After(2 * time.Millisecond):
+				n++
+				f, err := os.OpenFile(filepath.Join(p.Install, "world/tiles"), os.O_APPEND|os.O_WRONLY, 0)
+				if err == nil {
+					fmt.Fprintln(f, n)
+					f.Close()
+				}
+			}
+		}
+	}()
+	first := pids()
+	same := func(which ...string) {
+		t.Helper()
+		now := pids()
+		for name, pid := range first {
+			assert.Equal(t, slices.Contains(which, name), now[name] == pid, "%s: %v → %v", name, first, now)
+		}
+		first = now
+	}
+	next := func(v string) string { return script("web", v) }
+
+	out := p.OK(append([]string{"preflight"}, build("1.1", "web", next("1.1"))...)...).Out
+	assert.Contains(t, out, "stops     web; no file of another part changes, and the others run on")
+	r := p.OK(append([]string{"refit"}, build("1.1", "web", next("1.1"))...)...)
+	same("login", "world")
+	assert.Contains(t, r.Err, "web ended (status 0); still running: login, world")
+	assert.Equal(t, "1.1", p.Status().Version)
+	list := p.OK("backup", "show", "b0001").Out
+	assert.Contains(t, list, "web.sh")
+	assert.NotContains(t, list, "world/tiles", "what the world writes would not hold together")
+
+	// One that dies takes back what is its own, and nothing of the world.
+	p.Put("pages/index", "page 2")
+	dies := strings.Replace(next("1.2"), "#!/bin/sh\n", "#!/bin/sh\necho spoilt > pages/index; echo more > pages/new; exit 3\n", 1)
+	r = p.Exits(exitRolledBack, append([]string{"refit"}, build("1.2", "web", dies)...)...)
+	same("login", "world")
+	assert.Equal(t, "page 2", p.Read("pages/index"))
+	assert.NoFileExists(t, filepath.Join(p.Install, "pages/new"))
+	assert.Contains(t, r.Out, "not stopped, as no file of theirs changed: login, world")
+
+	// What comes after a part that stops, stops too: without knowing its files, all do.
+	own("world", "'world.sh', 'world/**'")
+	r = p.OK(append([]string{"refit"}, build("1.3", "web", next("1.3"), "world", script("world", "1.3"))...)...)
+	same("login")
+	assert.Contains(t, r.Err, "still running: login")
+	close(stop)
+	n := <-grown
+	tiles := strings.Fields(p.Read("world/tiles"))
+	assert.Equal(t, fmt.Sprint(n), tiles[len(tiles)-1])
+	assert.Len(t, tiles, n+1, "no line of the world was lost")
+
+	// Both are taken back: each stops what it stopped, and nobody else's file is touched.
+	p.Put("world/tiles", "of now")
+	assert.Contains(t, p.OK("rollback", "--dry-run").Out, "stops     world, web; no file of another part changes")
+	assert.Contains(t, p.Exits(exitFailed, "rollback", "r0001", "--world").Err, "r0001 stopped web alone")
+	p.OK("rollback", "r0001")
+	same("login")
+	assert.Equal(t, "of now", p.Read("world/tiles"))
+	assert.Equal(t, script("world", "1.0"), p.Read("world.sh"))
+	assert.Equal(t, script("web", "1.0"), p.Read("web.sh"))
+
+	// A part that ends meanwhile, though it was to run on, is no success.
+	p.Put("web.slow", "")
+	p.Put("order.txt", "")
+	go func() {
+		assert.Eventually(t, func() bool { return strings.Contains(p.Read("order.txt"), "web up") }, 10*time.Second,
+			10*time.Millisecond)
+		syscall.Kill(first["login"], syscall.SIGKILL)
+	}()
+	r = p.Exits(exitRolledBack, append([]string{"refit"}, build("1.4", "web", next("1.4"))...)...)
+	assert.Contains(t, r.Out, "login, which was to run on, ended meanwhile")
+	same("world") // the others are up again
+	// One that is down before, and data outside, are of the whole server.
+	p.EditProfile(func(s string) string { return s + "[[data]]\nname='d'\ndump=['echo','d']\nload=['cat']\n" })
+	assert.NotContains(t, p.OK(append([]string{"preflight"}, build("1.4", "web", next("1.4"))...)...).Out, "run on")
 	p.OK("stop")
 }

@@ -217,6 +217,7 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 	for _, l := range pre.Layers {
 		v.fact("layer", l)
 	}
+	alone(v, pre.Alone)
 	fine := 0
 	for _, f := range pre.Findings {
 		if f.Level == freshkeel.OK {
@@ -237,6 +238,13 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 	v.plan(pre.Plan, all)
 	if len(stops) == 0 && !pre.Plan.Nothing() {
 		v.fact("next", strings.Join(append([]string{"freshkeel refit"}, wantWords(pre, w)...), " "))
+	}
+}
+
+// alone tells which parts of a server are stopped, where others run on.
+func alone(v *view, parts []string) {
+	if len(parts) > 0 {
+		v.fact("stops", strings.Join(parts, ", ")+"; no file of another part changes, and the others run on")
 	}
 }
 
@@ -472,6 +480,7 @@ func (v *view) wentBack(e *freshkeel.Entry) {
 
 func (v *view) backPlan(p *freshkeel.BackPlan, keep []string) {
 	v.outcome(calm, "WOULD GO BACK", fmt.Sprintf("to %s, before %s", orUnknown(p.To.From), p.To.ID))
+	alone(v, p.Alone)
 	for _, e := range p.Undo {
 		v.fact("undo", fmt.Sprintf("%s: %s → %s of %s", e.ID, orUnknown(e.From), orUnknown(e.To), when(e.Started)))
 	}

@@ -75,6 +75,7 @@ type Preflight struct {
 	Running  bool      `json:"running"`
 	// versions to step through, the last being the one that is wanted
 	Chain   []string         `json:"chain,omitempty"`
+	Alone   []string         `json:"alone,omitempty"`  // parts that are stopped, where others run on
 	Ran     []CheckRun       `json:"checks"`           // every check that was made, in the order of the list
 	Layers  []string         `json:"layers,omitempty"` // what becomes of each layer that changes
 	Plan    *plan.Plan       `json:"-"`

@@ -60,7 +60,8 @@ type Install struct {
 	part    string // that this is
 	outside bool   // and none of the install's
 	parts   []*Install
-	as      string // whose backups are read, where it isn't this folder's: see Instead
+	all     *Install // of which this is a part, or some; nil: it is all itself
+	as      string   // whose backups are read, where it isn't this folder's: see Instead
 }
 
 // Open is the install at dir, which must have a profile. The error is a
@@ -125,10 +126,52 @@ func (in *Install) Parts() []*Install {
 		for _, part := range in.Profile.Parts {
 			one := *in
 			one.Profile, one.part, one.outside, one.runs = in.Profile.Part(part), part.Name, part.Outside, nil
+			one.parts, one.all = nil, in.All()
 			in.parts = append(in.parts, &one)
 		}
 	}
 	return in.parts
+}
+
+// All is the install of which this is a part, or some parts.
+func (in *Install) All() *Install {
+	if in.all != nil {
+		return in.all
+	}
+	return in
+}
+
+// Only is the install with some of its parts for a server: what is started, watched and stopped
+// is those, and the rest runs on. Players hear the last part: where that runs on, nobody is
+// warned or waited for. Names that the profile does not have any more leave all.
+func (in *Install) Only(names []string) *Install {
+	one, p := *in, *in.Profile
+	one.Profile, one.parts, one.runs, one.all = &p, nil, nil, in.All()
+	p.Parts = nil
+	own := false
+	for _, part := range in.Profile.Parts {
+		if part.Outside || slices.Contains(names, part.Name) {
+			p.Parts, own = append(p.Parts, part), own || !part.Outside
+		}
+	}
+	if !own {
+		return in
+	}
+	if last := in.Profile.Parts[len(in.Profile.Parts)-1]; !slices.Contains(names, last.Name) {
+		p.Stop.Warn, p.Stop.Tell, p.Stop.Off, one.Parting.WhenEmpty = nil, "", "", false
+	}
+	return &one
+}
+
+// Rest are the parts that run on: see Only.
+func (in *Install) Rest() (out []*Install) {
+	for _, part := range in.All().Parts() {
+		here := func(o *Install) bool { return o.part == part.part }
+		if !part.outside && !slices.ContainsFunc(in.Parts(), here) {
+			out = append(out, part)
+		}
+	}
+	return out
 }
 
 // PartName is the part that this is; "" for a whole server.

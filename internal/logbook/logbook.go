@@ -114,6 +114,7 @@ type Entry struct {
 	HeldBack   []string      `json:"held_back,omitempty"` // add-ons that were left out
 
 	Migrations []Migrated `json:"migrations,omitempty"` // that were begun
+	Alone      []string   `json:"alone,omitempty"`      // parts that were stopped, where others ran on
 	Relined    []Lined    `json:"relined,omitempty"`    // services whose own line changed
 }
 

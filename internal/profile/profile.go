@@ -276,10 +276,13 @@ type Part struct {
 	Name    string   `toml:"name"`
 	After   []string `toml:"after"`   // parts that must be up before it
 	Outside bool     `toml:"outside"` // it is no part of the install: it runs on, and must be up
-	Host    Host     `toml:"host"`
-	Launch  Launch   `toml:"launch"`
-	Stop    Stop     `toml:"stop"`
-	Ready   Ready    `toml:"ready"`
+	// what it alone reads and writes of the install. A refit that changes nothing else stops this
+	// part, and those after it, and lets the others run on
+	Files  tree.Patterns `toml:"files"`
+	Host   Host          `toml:"host"`
+	Launch Launch        `toml:"launch"`
+	Stop   Stop          `toml:"stop"`
+	Ready  Ready         `toml:"ready"`
 }
 
 // Part is the profile of one part by itself.
@@ -289,6 +292,59 @@ func (p *Profile) Part(part Part) *Profile {
 	one.Host, one.Launch, one.Stop, one.Ready = part.Host, part.Launch, part.Stop, part.Ready
 	one.Server.Name = p.Server.Name + "/" + part.Name
 	return &one
+}
+
+// Alone names the parts that must stop where paths of the install change, and the lines of some
+// parts' services: those whose files these are, and those that come after them. It is nil where
+// all must: a path is no part's alone, or of a part that would stop it is not known what it
+// reads and writes.
+func (p *Profile) Alone(paths, lined []string) (names []string) {
+	stops := map[string]bool{}
+	for _, name := range lined {
+		stops[name] = true
+	}
+	for _, at := range paths {
+		owned := false
+		for _, part := range p.Parts {
+			if !part.Outside && (part.Files.Match(at) || part.Files.Match(at+"/x")) {
+				owned, stops[part.Name] = true, true
+			}
+		}
+		if !owned {
+			return nil
+		}
+	}
+	all := true
+	for _, part := range p.Parts { // in their order: one after a part that stops comes behind it
+		if part.Outside {
+			continue
+		}
+		if slices.ContainsFunc(part.After, func(name string) bool { return stops[name] }) {
+			stops[part.Name] = true
+		}
+		if !stops[part.Name] {
+			all = false
+			continue
+		}
+		if len(part.Files) == 0 {
+			return nil
+		}
+		names = append(names, part.Name)
+	}
+	if all {
+		return nil
+	}
+	return names
+}
+
+// FilesOf are the files of some parts.
+func (p *Profile) FilesOf(names []string) (files tree.Patterns) {
+	for _, part := range p.Parts {
+		if slices.Contains(names, part.Name) {
+			files = append(files, part.Files...)
+		}
+	}
+	return files
 }
 
 // Scripts are the launch scripts of the server, or of its parts.
@@ -820,6 +876,12 @@ func (p *Profile) checkParts(bad func(key, why string) error) error {
 				"part.launch",
 				fmt.Sprintf("%s: it has neither a launch script in the install nor a host", part.Name),
 			)
+		}
+		if err := part.Files.Check(); err != nil {
+			return bad("part.files", fmt.Sprintf("%s: %v", part.Name, err))
+		}
+		if part.Outside && len(part.Files) > 0 {
+			return bad("part.files", part.Name+": what is outside the install has no files in it")
 		}
 		if part.Outside && part.Host.Kind == "" {
 			return bad(

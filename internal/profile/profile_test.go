@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"freshkeel/internal/tree"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -92,4 +94,34 @@ func TestKeysOfBackupsAddonsAndDataAreChecked(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "5m0s", p.Data[0].Limit.String())
 	assert.Equal(t, "10s", p.Backup.Wait.String())
+}
+
+// A refit stops the parts whose files change and those after them; all of them where a file is
+// nobody's alone, or a part that stops does not say what it reads and writes.
+func TestTheFilesOfPartsSayWhichStop(t *testing.T) {
+	part := func(name string, files string, after ...string) Part {
+		return Part{Name: name, Files: tree.Patterns(strings.Fields(files)), After: after}
+	}
+	p := &Profile{Parts: []Part{part("login", "login/** shared"), part("world", "world/** shared"),
+		part("web", "", "login"), part("map", "map/**", "world"), {Name: "songs", Outside: true}}}
+	for paths, want := range map[string]string{
+		"map/a":           "map",
+		"map":             "map", // the folder itself
+		"world/a":         "world map",
+		"map/a map/b/c":   "map",
+		"login/a":         "", // the web comes after it, and has no files
+		"shared":          "",
+		"map/a README":    "",
+		"world/a other/a": "",
+		"web/a":           "",
+		"world/a map/a":   "world map",
+		"mapped/a":        "",
+	} {
+		assert.Equal(t, strings.Fields(want), append([]string{}, p.Alone(strings.Fields(paths), nil)...), paths)
+	}
+	assert.Equal(t, []string{"world", "map"}, p.Alone(nil, []string{"world"}), "a service's line")
+	p.Parts[2].Files = tree.Patterns{"web/**"}
+	assert.Equal(t, []string{"login", "web"}, p.Alone([]string{"login/a"}, nil))
+	assert.Nil(t, p.Alone([]string{"login/a", "world/a"}, nil), "all of them are no part")
+	assert.Equal(t, tree.Patterns{"login/**", "shared", "web/**"}, p.FilesOf([]string{"login", "web"}))
 }

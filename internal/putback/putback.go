@@ -285,6 +285,17 @@ func (rt *Returner) Differs(ctx context.Context, set *locker.Set, only tree.Patt
 	return len(p.Steps) > 0 || data || p.mode, nil
 }
 
+// AllOf is all that a backup is of. trusted are paths that renames have just brought back.
+func AllOf(set *locker.Set, trusted map[string]bool) Scope {
+	return Scope{Within: within(set), TakeAway: within(set), Trusted: trusted}
+}
+
+// within tells whether a backup is of a path: of one that it does not have, too.
+func within(set *locker.Set) func(string) bool {
+	takes := backups.Choice{Only: set.Only, Leave: set.Left}.Takes()
+	return func(at string) bool { return takes == nil || takes(tree.Entry{Path: at}) }
+}
+
 // ForRestore is what a restore into the install brings back: what the
 // patterns say, or everything but the profile, what is not in the backup then
 // being moved aside. A backup of a part says nothing of the rest.
@@ -293,26 +304,24 @@ func ForRestore(set *locker.Set, only tree.Patterns) Scope {
 		return Scope{Within: func(at string) bool { return only.Match(at) && tree.Makeable(at) },
 			TakeAway: func(string) bool { return false }}
 	}
-	takes := backups.Choice{Only: set.Only, Leave: set.Left}.Takes()
-	all := func(at string) bool {
-		return at != profile.FileName && tree.Makeable(at) && (takes == nil || takes(tree.Entry{Path: at}))
-	}
+	of := within(set)
+	all := func(at string) bool { return at != profile.FileName && tree.Makeable(at) && of(at) }
 	return Scope{Within: all, TakeAway: all}
 }
 
 // ForRollback is what goes back by hand: the build's files, settings and
 // launch script, or all there is.
-func (rt *Returner) ForRollback(world bool, swapped map[string]bool) Scope {
-	s := rt.Profile.Server
+func (rt *Returner) ForRollback(set *locker.Set, world bool, swapped map[string]bool) Scope {
+	s, of := rt.Profile.Server, within(set)
 	if world {
-		all := func(at string) bool { return at != profile.FileName }
+		all := func(at string) bool { return at != profile.FileName && of(at) }
 		return Scope{Within: all, TakeAway: all, Trusted: swapped}
 	}
 	return Scope{
 		Within: func(at string) bool {
-			return !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || rt.Profile.Starts(at))
+			return of(at) && !s.Keep.Match(at) && (swapped[at] || s.Settings.Match(at) || rt.Profile.Starts(at))
 		},
-		TakeAway: func(at string) bool { return swapped[at] && !s.Keep.Match(at) },
+		TakeAway: func(at string) bool { return of(at) && swapped[at] && !s.Keep.Match(at) },
 		Trusted:  swapped,
 	}
 }

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"freshkeel/internal/host"
-	"freshkeel/internal/install"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/words"
 )
@@ -16,17 +15,9 @@ import (
 // each are a server's parts, in the order in which they are started.
 func (sv *Server) each() (out []*Server) {
 	for _, part := range sv.Install.Parts() {
-		out = append(out, &Server{Install: part, of: sv.Install})
+		out = append(out, New(part))
 	}
 	return out
-}
-
-// whole is the server that this is, or is a part of.
-func (sv *Server) whole() *install.Install {
-	if sv.of != nil {
-		return sv.of
-	}
-	return sv.Install
 }
 
 // spawnFirst starts the first part of the server; the watch starts the others, each when those
@@ -69,7 +60,7 @@ func (sv *Server) outsideUp(ctx context.Context) error {
 // watchParts brings the parts up one after the other, and judges each by its own rules. One
 // that does not come up decides for all; and one that ends while the next comes up, too.
 func (sv *Server) watchParts(ctx context.Context, start time.Time, goal Goal) *Verdict {
-	all := &Verdict{}
+	all, why := &Verdict{}, ""
 	var up []*Server
 	for _, part := range sv.each() {
 		if part.Outside() {
@@ -92,6 +83,7 @@ func (sv *Server) watchParts(ctx context.Context, start time.Time, goal Goal) *V
 			v.Why = name + ": " + v.Why
 			return v
 		}
+		why = v.Why
 		all.Lines, all.Doubts = append(all.Lines, v.Lines...), append(all.Doubts, v.Doubts...)
 		if v.Version != "" {
 			all.Version = v.Version
@@ -111,7 +103,16 @@ func (sv *Server) watchParts(ctx context.Context, start time.Time, goal Goal) *V
 			return &Verdict{Why: part.PartName() + " ended while others came up", Took: time.Since(start)}
 		}
 	}
+	for _, part := range sv.Rest() {
+		if !part.Host().Status().Running {
+			return &Verdict{Why: part.PartName() + ", which was to run on, ended meanwhile", Took: time.Since(start)}
+		}
+	}
 	all.Up, all.Took = true, time.Since(start)
+	if len(up) == 1 {
+		all.Why = fmt.Sprintf("%s: %s", up[0].PartName(), why)
+		return all
+	}
 	var names []string
 	for _, part := range up {
 		names = append(names, part.PartName())

@@ -24,11 +24,10 @@ import (
 // Server is the server of one install.
 type Server struct {
 	*install.Install
-	of *install.Install // the whole server, of which this is a part; nil: this is the whole
 }
 
 // New is the server of an install.
-func New(in *install.Install) *Server { return &Server{Install: in} }
+func New(in *install.Install) *Server { return &Server{in} }
 
 // Verdict is whether the server came up, and on what that was decided.
 type Verdict = watch.Verdict
@@ -83,7 +82,7 @@ func (sv *Server) Spawn(ctx context.Context) (*host.Status, error) {
 	_, key := sv.script()
 	l := host.Launch{Install: sv.Dir, Script: script, Args: sv.Profile.Launch.Args,
 		RunDir: string(sv.RunDir()), Env: sv.ServerEnv(), Key: key}
-	if sv.Profile.Host.Restart == profile.AfterCrash && sv.of == nil && len(sv.Self) > 0 {
+	if sv.Profile.Host.Restart == profile.AfterCrash && sv.PartName() == "" && len(sv.Self) > 0 {
 		l.Crashed = []string{sv.Self[0], "-d", sv.Dir, "after-crash"}
 		l.CrashedEnv = append(pathAndHome(sv.Env), "FRESHKEEL_HOME="+sv.Home)
 	}
@@ -156,7 +155,7 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdic
 	)
 	v, ports := sv.judge(ctx, j, start)
 	if v.Up {
-		edited.Note(sv.whole())
+		edited.Note(sv.All())
 		seen.CameUp(v, ports)
 		if err := seen.Write(sv.seenFile()); err != nil {
 			sv.Note("%v", err)
@@ -356,7 +355,7 @@ func (sv *Server) TakeOver(ctx context.Context) {
 
 // NoneOutside refuses to go on beside a server that nobody here started (P7).
 func (sv *Server) NoneOutside() error {
-	for _, p := range host.Outside(sv.Dir, sv.whole().Host().Status()) {
+	for _, p := range host.Outside(sv.Dir, sv.All().Host().Status()) {
 		return tell.Advise(&host.AlreadyRunning{PID: p.PID, Since: p.Since,
 			How: "started outside Fresh Keel: " + p.Command}, p.HowToStop()+"; then try again")
 	}
