@@ -283,6 +283,12 @@ func TestARefitOfSomePartsLetsTheOthersRun(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(p.Install, "pages/new"))
 	assert.Contains(t, r.Out, "not stopped, as no file of theirs changed: login, world")
 
+	// What a part that ran on has not read again stays told.
+	p.Put("login.sh", p.Read("login.sh")+"# a word\n")
+	p.OK(append([]string{"refit"}, build("1.2.1", "web", next("1.2.1"), "login", script("login", "1.0"))...)...)
+	same("login", "world")
+	assert.Contains(t, oneSpace(p.OK("status").Out), "it has not read this: login.sh (script, edited at")
+
 	// What comes after a part that stops, stops too: without knowing its files, all do.
 	own("world", "'world.sh', 'world/**'")
 	r = p.OK(append([]string{"refit"}, build("1.3", "web", next("1.3"), "world", script("world", "1.3"))...)...)

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -68,20 +69,18 @@ func kindOf(in *install.Install, scripts map[string]bool, at string) string {
 	return ""
 }
 
-// scriptsOf are the launch script and those that it runs.
+// scriptsOf are the launch scripts and those that they run.
 func scriptsOf(in *install.Install) map[string]bool {
 	out := map[string]bool{}
-	script := in.Profile.Launch.Script
-	if script == "" {
-		return out
-	}
-	out[script] = true
-	commands, err := launch.Read(in.Dir, script, in.ServerEnv())
-	if err != nil {
-		return out
-	}
-	for _, c := range commands {
-		out[c.File] = true
+	for _, script := range in.Profile.Scripts() {
+		out[script] = true
+		commands, err := launch.Read(in.Dir, script, in.ServerEnv())
+		if err != nil {
+			continue
+		}
+		for _, c := range commands {
+			out[c.File] = true
+		}
 	}
 	return out
 }
@@ -108,16 +107,26 @@ func files(in *install.Install, walked tree.List) (list []tree.Entry, kinds map[
 	return list, kinds, err
 }
 
-// Note notes what stands there now as what the server has read. It is only for later: what
-// keeps it from that is no reason to stop.
-func Note(in *install.Install) {
+// Note notes what stands there now as what the server has read; where parts of it came up while
+// others ran on, only what these read. It is only for later: what keeps it from that is no reason
+// to stop.
+func Note(in *install.Install, only tree.Patterns) {
 	list, _, err := files(in, nil)
 	if err != nil {
 		return
 	}
-	n := notes{Format: format, At: time.Now().Round(0), Files: map[string]readState{}}
+	n := notes{Files: map[string]readState{}}
+	if b, err := tree.ReadOwn(in.State(FileName)); err == nil && len(only) > 0 {
+		if json.Unmarshal(b, &n) != nil || n.Files == nil {
+			return
+		}
+		maps.DeleteFunc(n.Files, func(at string, _ readState) bool { return only.Match(at) })
+	}
+	n.Format, n.At = format, time.Now().Round(0)
 	for _, e := range list {
-		n.Files[e.Path] = stateOf(in, e)
+		if len(only) == 0 || only.Match(e.Path) {
+			n.Files[e.Path] = stateOf(in, e)
+		}
 	}
 	if b, err := json.Marshal(n); err == nil {
 		tree.WriteFile(in.State(FileName), b, 0o600)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/edited"
 	"freshkeel/internal/host"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/words"
@@ -109,13 +110,18 @@ func (sv *Server) watchParts(ctx context.Context, start time.Time, goal Goal) *V
 		}
 	}
 	all.Up, all.Took = true, time.Since(start)
-	if len(up) == 1 {
-		all.Why = fmt.Sprintf("%s: %s", up[0].PartName(), why)
-		return all
-	}
 	var names []string
 	for _, part := range up {
 		names = append(names, part.PartName())
+	}
+	if len(sv.Rest()) == 0 {
+		edited.Note(sv.All(), nil)
+	} else {
+		edited.Note(sv.All(), sv.Profile.FilesOf(names))
+	}
+	if len(up) == 1 {
+		all.Why = fmt.Sprintf("%s: %s", up[0].PartName(), why)
+		return all
 	}
 	all.Why = fmt.Sprintf("%s up, in this order: %s", words.Plural(len(up), "part"), strings.Join(names, ", "))
 	return all

@@ -155,7 +155,9 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdic
 	)
 	v, ports := sv.judge(ctx, j, start)
 	if v.Up {
-		edited.Note(sv.All())
+		if sv.PartName() == "" {
+			edited.Note(sv.Install, nil)
+		}
 		seen.CameUp(v, ports)
 		if err := seen.Write(sv.seenFile()); err != nil {
 			sv.Note("%v", err)
