@@ -102,6 +102,7 @@ func (k *Keel) begin(ctx context.Context, doing string) (unlock func(), err erro
 		}
 	}
 	k.srv.TakeOver(ctx)
+	k.srv.LetGo()
 	if _, err := k.recoverLocked(ctx); err != nil {
 		unlock()
 		return nil, err

@@ -23,6 +23,7 @@ func (k *Keel) Recover(ctx context.Context) (*logbook.Entry, error) {
 	}
 	defer unlock()
 	k.srv.TakeOver(ctx)
+	k.srv.LetGo()
 	return k.recoverLocked(ctx)
 }
 
@@ -30,7 +31,7 @@ func (k *Keel) Recover(ctx context.Context) (*logbook.Entry, error) {
 // work there is nothing to settle.
 func (k *Keel) Settle(ctx context.Context) (*logbook.Entry, error) {
 	e, err := k.in.Book.Unfinished()
-	if (e == nil && !k.in.Host().Status().Left) || err != nil {
+	if (e == nil && !k.in.Host().Status().Left && !k.srv.Held()) || err != nil {
 		return nil, err
 	}
 	// A recovery that did not end well is tried again by a command that changes

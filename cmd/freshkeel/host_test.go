@@ -51,6 +51,19 @@ func TestAServerOfTheOperatorsOwnCommands(t *testing.T) {
 	p.OK("send", "members")
 	require.Eventually(t, func() bool { return strings.Contains(p.OK("log").Out, "Wilmot Pondweed") }, 5*time.Second,
 		50*time.Millisecond)
+	// Killed while the server held still for a backup: the next command has it go on.
+	p.EditProfile(func(s string) string {
+		return s + "\n[backup]\nbefore = ['say hush']\nsaved = 'hush'\nafter = ['say go on']\n"
+	})
+	p.RunWith([]string{"FRESHKEEL_TEST_DIE_AT=quiet"}, "backup", "take")
+	assert.NotContains(t, p.OK("log").Out, "to everybody: go on")
+	assert.Contains(t, p.OK("logbook").Err, "it was told to go on (say go on)")
+	require.Eventually(t, func() bool { return strings.Contains(p.OK("log").Out, "to everybody: go on") },
+		5*time.Second, 50*time.Millisecond)
+	p.OK("backup", "take")
+	require.Eventually(t, func() bool { return strings.Count(p.OK("log").Out, "to everybody: go on") == 2 },
+		5*time.Second, 50*time.Millisecond)
+	assert.Empty(t, p.OK("logbook").Err, "once")
 	r := p.OK("preflight", "3.5.0", "--all")
 	assert.Contains(t, r.Out, "./up.sh, ./down.sh and ./is-up.sh run the server")
 	p.OK("refit", "3.5.0")

@@ -128,6 +128,15 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 		}, nil, "links", freshkeel.Warn,
 			[]string{"gardens is a link to ../gardens, outside the install", "gardens",
 				"neither backed up nor put back", "back it up yourself"}},
+		"a folder of links": {func(p *place) {
+			for _, name := range []string{"oak", "elm", "ash", "yew"} {
+				p.Put("letters/"+name, "")
+				require.NoError(p.T, os.Remove(filepath.Join(p.Install, "letters", name)))
+				require.NoError(p.T, os.Symlink("/usr/share/"+name, filepath.Join(p.Install, "letters", name)))
+			}
+		}, nil, "links", freshkeel.Warn,
+			[]string{"4 links in letters lead outside the install: ash to /usr/share/ash, elm to", "letters",
+				"neither backed up nor put back", "back it up yourself"}},
 		"no launch script": {func(p *place) {
 			p.EditProfile(func(s string) string {
 				return strings.Replace(s, "script = 'open-gates.sh'",

@@ -712,15 +712,33 @@ func checkStopping(_ context.Context, s *situation) []Finding {
 // checkLinks reports files that a backup can't hold: it stores a link, not what
 // lies behind it.
 func checkLinks(_ context.Context, s *situation) (out []Finding) {
+	var folders []string // in the order of their paths
+	links := map[string][]tree.Entry{}
 	for _, e := range s.ahead.Before {
-		at := e.Path
-		if e.Kind != tree.Link {
+		if e.Kind == tree.Link && s.k.LeadsOut(e) {
+			dir := path.Dir(e.Path)
+			if links[dir] == nil {
+				folders = append(folders, dir)
+			}
+			links[dir] = append(links[dir], e)
+		}
+	}
+	const why = "what lies there is neither backed up nor put back by a rollback"
+	for _, dir := range folders {
+		if list := links[dir]; dir != "." && len(list) > 2 { // a folder of fonts, say: one finding of them all
+			var names []string
+			for _, e := range list {
+				names = append(names, path.Base(e.Path)+" to "+e.Target)
+			}
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%d links in %s lead outside the install: %s",
+				len(list), dir, words.Some(names, 3)), Where: s.k.Path(dir), Why: why,
+				Do: "move what they lead to into the install, or back it up yourself"})
 			continue
 		}
-		if s.k.LeadsOut(e) {
+		for _, e := range links[dir] {
 			out = append(out, Finding{Level: Warn,
-				What: fmt.Sprintf("%s is a link to %s, outside the install", at, e.Target), Where: s.k.Path(at),
-				Why: "what lies there is neither backed up nor put back by a rollback", Do: s.linkedAway(e)})
+				What:  fmt.Sprintf("%s is a link to %s, outside the install", e.Path, e.Target),
+				Where: s.k.Path(e.Path), Why: why, Do: s.linkedAway(e)})
 		}
 	}
 	return out
@@ -833,14 +851,14 @@ func carriedWords(c plan.Carry) string {
 // fateWords are what a fate is called of one value, and of several.
 var fateWords = map[settings.Fate][2]string{
 	settings.Carried: {"value of yours carried over", "values of yours carried over"},
-	settings.Both:    {"that the maker changed too", "that the maker changed too"},
-	settings.Set:     {"set by the profile", "set by the profile"},
+	settings.Both:    {"value of yours kept that the maker changed too", "values of yours kept that the maker changed too"},
+	settings.Set:     {"value set by the profile", "values set by the profile"},
 	settings.Added:   {"key of your own kept", "keys of your own kept"},
-	settings.Removed: {"that you took out stays out", "that you took out stay out"},
+	settings.Removed: {"key that you took out stays out", "keys that you took out stay out"},
 	settings.Default: {"default that the maker changed", "defaults that the maker changed"},
 	settings.New:     {"new key", "new keys"},
-	settings.Dropped: {"that the maker dropped", "that the maker dropped"},
-	settings.Lost:    {"for which there is no place", "for which there is no place"},
+	settings.Dropped: {"key that the maker dropped", "keys that the maker dropped"},
+	settings.Lost:    {"value for which there is no place", "values for which there is no place"},
 }
 
 // doubtWords is one value to look at.

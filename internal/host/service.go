@@ -453,8 +453,8 @@ func say(line, console string, command []string, dir string, env []string, whose
 // Hold puts lines on the console, and others when release is called.
 func (s *Service) Hold(before, after []string) (func(), error) { return holdBy(s.Send, before, after) }
 
-// holdBy is Hold for a console that no minder keeps: what comes after is lost where this
-// process is killed meanwhile.
+// holdBy is Hold for a console that no minder keeps: where this process is killed meanwhile,
+// nobody sends what comes after.
 func holdBy(send func(string) error, before, after []string) (func(), error) {
 	for _, l := range before {
 		if err := send(l); err != nil {
