@@ -118,8 +118,8 @@ func Shown(where string) string { return fetch.Shown(where) }
 func Printable(s string) string { return words.Printable(s) }
 
 // Answer turns this process into the one that stays root: see BecomeOwner.
-func Answer(in io.Reader, out io.Writer, uid int, dir string) error {
-	return host.Answer(in, out, uid, dir)
+func Answer(in io.Reader, out, heard io.Writer, uid int, dir string) error {
+	return host.Answer(in, out, heard, uid, dir)
 }
 
 // BeApart turns this process into one that shuts itself off and runs a program: see

@@ -14,6 +14,8 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -42,7 +44,10 @@ var script []byte
 // machine is a service manager with a root of its own.
 type machine struct{ dir, pid string }
 
-var booted *machine
+var (
+	booted  *machine
+	booting sync.Mutex
+)
 
 func TestMain(m *testing.M) {
 	code := proving.Main(m, nil)
@@ -57,6 +62,8 @@ func TestResultsGoWithTheProgram(t *testing.T) { proving.GoWithProgram(t) }
 // boot boots the machine, once.
 func boot(t *testing.T) *machine {
 	t.Helper()
+	booting.Lock()
+	defer booting.Unlock()
 	if booted != nil {
 		return booted
 	}
@@ -129,6 +136,11 @@ type pond struct {
 	env  []string
 }
 
+// ports are those of the servers, one each.
+var ports atomic.Int32
+
+func init() { ports.Store(27750) }
+
 // settle lays a harbour out with releases, and a unit of some lines.
 func settle(t *testing.T, name, unit string, releases ...demo.Release) *pond {
 	t.Helper()
@@ -137,25 +149,26 @@ func settle(t *testing.T, name, unit string, releases ...demo.Release) *pond {
 	if len(releases) == 0 {
 		releases = demo.Releases[:3]
 	}
-	// It is made here, and goes in whole; the machine has no network, so any port is free.
+	// It is made here, and goes in whole; the machine has no network, so any port is free there.
 	made := t.TempDir()
 	p.made = filepath.Join(made, name)
-	_, err := demo.Make(p.made, proving.Binary, 27750, releases)
+	_, err := demo.Make(p.made, proving.Binary, int(ports.Add(1)), releases)
 	require.NoError(t, err)
-	tar := exec.Command("tar", "-C", made, "-cf", "-", name)
-	in := m.command("tar", "-C", "/srv", "-xf", "-")
-	in.Stdin, err = tar.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, tar.Start())
-	out, err := in.CombinedOutput()
+	packed := p.made + ".tar"
+	out, err := exec.Command("tar", "-C", made, "--exclude=bin/freshkeel", "-cf", packed, name).CombinedOutput()
 	require.NoError(t, err, string(out))
-	require.NoError(t, tar.Wait())
+	in := m.command("tar", "-C", "/srv", "-xf", "-")
+	in.Stdin, err = os.Open(packed)
+	require.NoError(t, err)
+	out, err = in.CombinedOutput()
+	require.NoError(t, err, string(out))
 	t.Cleanup(func() {
 		m.run("systemctl", "stop", p.unit)
 		m.run("systemctl", "reset-failed", p.unit)
 		m.run("rm", "-rf", p.dir, "/etc/systemd/system/"+p.unit)
 		m.run("systemctl", "daemon-reload")
 	})
+	m.ok(t, "cp", "/usr/local/bin/freshkeel", p.dir+"/bin/freshkeel")
 	m.ok(t, "chown", "-R", "pond:pond", p.dir)
 	p.ours(exitDone, "adopt", p.dir+"/mossgate-east", "--source", "../builds/feed.json", "--no-try", "--build",
 		p.dir+"/builds/mossgate-"+releases[0].Version+".zip")
@@ -212,6 +225,7 @@ func (p *pond) text(at string) string { return p.ok(p.t, "cat", p.dir+"/mossgate
 // Each kind of unit that people write is refitted, rolled back and stopped as with a minder:
 // the server stays in its own unit, under its own user, and no unit ends as failed.
 func TestUnitsOfEveryKind(t *testing.T) {
+	t.Parallel()
 	for name, unit := range map[string]string{
 		"script":   "ExecStart=DIR/open-gates.sh\nRestart=always\nRestartSec=100ms\n",
 		"straight": straight,
@@ -222,6 +236,7 @@ func TestUnitsOfEveryKind(t *testing.T) {
 			"ExecStart=/bin/sh -c '(sleep 0.4; systemd-notify --ready) & exec DIR/open-gates.sh'\n",
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			p := settle(t, name, unit)
 			if name == "straight" || name == "forking" {
 				p.ours(exitDone, "profile", "set", "launch.script", "")
@@ -263,6 +278,7 @@ func TestUnitsOfEveryKind(t *testing.T) {
 // A unit that starts its server again and again makes no dying build look alive, and none of
 // its starts falls into the swap.
 func TestAUnitThatRestartsHidesNoDyingBuild(t *testing.T) {
+	t.Parallel()
 	dying := demo.Releases[1]
 	dying.Behaviour = demo.DiesSteady
 	p := settle(t, "again", "ExecStart=DIR/open-gates.sh\nRestart=always\nRestartSec=50ms\n",
@@ -304,6 +320,7 @@ const straight = "WorkingDirectory=DIR\nExecStart=DIR/../runtimes/17/bin/java -X
 // Where the unit's own line must change, a drop-in says it: the new server runs by it, and each way
 // back takes it away, or has the one before it stand again.
 func TestAUnitsOwnLineFollowsTheBuild(t *testing.T) {
+	t.Parallel()
 	p := settle(t, "lined", straight+"Restart=on-failure\n", demo.Releases...)
 	dropIn := "/etc/systemd/system/" + p.unit + ".d/zz-freshkeel.conf"
 	there := func() bool { _, code := p.run("test", "-e", dropIn); return code == 0 }
@@ -359,6 +376,7 @@ func TestAUnitsOwnLineFollowsTheBuild(t *testing.T) {
 // Root writes a unit's line for a user whose own file it runs, and no other; a user who may not
 // write it is told the line.
 func TestAUnitsLineThatCantBeWrittenIsTold(t *testing.T) {
+	t.Parallel()
 	p := settle(t, "unlined", straight)
 	p.ours(exitDone, "profile", "set", "launch.script", "")
 	p.ours(exitDone, "profile", "set", "launch.memory", "512M")
@@ -390,6 +408,7 @@ func TestAUnitsLineThatCantBeWrittenIsTold(t *testing.T) {
 // What may not be managed, is masked, or may not write is refused while the old server runs, with
 // the one rule or command that helps.
 func TestUnitsThatCantBeRefittedAreRefusedBefore(t *testing.T) {
+	// Not beside others: a manager that reads its units anew forgets how often they failed.
 	p := settle(
 		t,
 		"kept",
@@ -475,6 +494,7 @@ func TestTheJournalIsFollowedOverItsRotation(t *testing.T) {
 // Killed at each step of a refit of a service, the next command leads to one of two trees, and
 // the service runs.
 func TestKilledAtEachStepOverAService(t *testing.T) {
+	t.Parallel()
 	p := settle(t, "killed", straight+"Restart=on-failure\nRestartSec=100ms\n")
 	p.ours(exitDone, "profile", "set", "launch.script", "")
 	p.ours(exitDone, "profile", "set", "launch.memory", "512M")
@@ -525,6 +545,7 @@ func TestKilledAtEachStepOverAService(t *testing.T) {
 // The unit that freshkeel writes runs the server at boot: a refit from outside exchanges it there,
 // and the unit's end is the server's. A server that a unit runs is adopted as that.
 func TestTheUnitThatIsWrittenForTheBoot(t *testing.T) {
+	t.Parallel()
 	p := settle(t, "boots", "ExecStart=DIR/open-gates.sh\n")
 	p.ok(t, "systemctl", "start", p.unit)
 	text := p.text("freshkeel.toml")
@@ -559,6 +580,7 @@ func TestTheUnitThatIsWrittenForTheBoot(t *testing.T) {
 // Somebody who starts the unit in the middle of a refit is noticed: before the exchange nothing is
 // exchanged, after it all goes back; never do files move under a server that runs.
 func TestSomebodyStartsTheUnitMeanwhile(t *testing.T) {
+	t.Parallel()
 	p := settle(t, "meddled", "ExecStart=DIR/open-gates.sh\n")
 	p.ours(exitDone, "start")
 	for at, want := range map[string]int{"backup": exitFailed, "swap:2": exitRolledBack} {
@@ -589,6 +611,7 @@ func TestSomebodyStartsTheUnitMeanwhile(t *testing.T) {
 
 // A unit of a user's own manager needs no rights at all.
 func TestAUnitOfAUsersOwn(t *testing.T) {
+	t.Parallel()
 	p := settle(t, "own", "ExecStart=DIR/open-gates.sh\n")
 	uid := strings.TrimSpace(p.ok(t, "id", "-u", "pond"))
 	p.ok(t, "mkdir", "-p", "/run/user/"+uid)

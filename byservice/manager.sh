@@ -32,7 +32,7 @@ up)
     rm -f etc/systemd/system/multi-user.target.wants/*
     # Whoever forgets a connection to the bus runs out of them here, and not after an hour.
     mkdir -p etc/dbus-1/system.d
-    echo "<busconfig><limit name=\"max_connections_per_user\">24</limit></busconfig>" >etc/dbus-1/system.d/few.conf
+    echo "<busconfig><limit name=\"max_connections_per_user\">64</limit></busconfig>" >etc/dbus-1/system.d/few.conf
     exec chroot . env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin container=test \
       /lib/systemd/systemd --system --unit=multi-user.target --log-target=null
   ' "$dir/root" </dev/null >"$dir/out" 2>&1 &

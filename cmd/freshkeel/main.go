@@ -73,7 +73,7 @@ func main() {
 			if err != nil {
 				os.Exit(exitUsage)
 			}
-			if err := freshkeel.Answer(os.Stdin, os.Stdout, uid, os.Args[3]); err != nil {
+			if err := freshkeel.Answer(os.Stdin, os.Stdout, os.NewFile(3, "heard"), uid, os.Args[3]); err != nil {
 				os.Exit(exitFailed)
 			}
 			return

@@ -2,6 +2,7 @@ package host
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -54,8 +55,9 @@ type asked struct {
 	Port int    `json:"port,omitempty"`
 
 	Unit  string        `json:"unit,omitempty"`
-	Do    string        `json:"do,omitempty"` // start, stop, kill, may, journal, may write, write
+	Do    string        `json:"do,omitempty"` // start, stop, kill, may, journal, follow, leave, may write, write
 	Words []string      `json:"words,omitempty"`
+	ID    int           `json:"id,omitempty"` // of what follows
 	Query *journalQuery `json:"query,omitempty"`
 }
 
@@ -77,7 +79,12 @@ const (
 // becomes an install's owner, the user uid. It reads questions from in until that ends, and
 // looks at nothing but the system's table of connections, and at services of that user that
 // run from dir, the install.
-func Answer(in io.Reader, out io.Writer, uid int, dir string) error {
+//
+// A journal that is followed comes out of heard.
+func Answer(in io.Reader, out, heard io.Writer, uid int, dir string) error {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	followed := &followers{out: json.NewEncoder(heard), of: map[int]context.CancelFunc{}}
 	lines := bufio.NewScanner(in)
 	lines.Buffer(make([]byte, 0, 4<<10), mostAsked)
 	enc := json.NewEncoder(out)
@@ -86,8 +93,12 @@ func Answer(in io.Reader, out io.Writer, uid int, dir string) error {
 		var a answered
 		err := json.Unmarshal(lines.Bytes(), &q)
 		if err == nil && q.Unit != "" {
-			if a.Lines, err = unitAnswer(q, uid, dir); err != nil {
+			if q.Do == "leave" {
+				followed.leave(q.ID)
+			} else if a.Lines, err = unitAnswer(q, uid, dir); err != nil {
 				a.Error = err.Error()
+			} else if q.Do == "follow" {
+				followed.begin(ctx, q)
 			}
 			if err := enc.Encode(a); err != nil {
 				return err
@@ -110,11 +121,128 @@ func Answer(in io.Reader, out io.Writer, uid int, dir string) error {
 	return lines.Err()
 }
 
+// heardLine is a line of what is followed, or its end.
+type heardLine struct {
+	ID    int         `json:"id"`
+	Line  journalLine `json:"line,omitzero"`
+	End   bool        `json:"end,omitempty"`
+	Error string      `json:"error,omitempty"`
+}
+
+// followers are the journals that root follows for a user.
+type followers struct {
+	sync.Mutex
+	out *json.Encoder
+	of  map[int]context.CancelFunc
+}
+
+// say passes a line on; whoever heard it is gone where that fails.
+func (f *followers) say(l heardLine) {
+	f.Lock()
+	defer f.Unlock()
+	if f.out.Encode(l) != nil {
+		f.of[l.ID]()
+	}
+}
+
+func (f *followers) begin(ctx context.Context, q asked) {
+	ctx, cancel := context.WithCancel(ctx)
+	f.Lock()
+	f.of[q.ID] = cancel
+	f.Unlock()
+	go func() {
+		end := heardLine{ID: q.ID, End: true}
+		if err := followJournal(ctx, q.Unit, false, *q.Query, func(l journalLine) {
+			f.say(heardLine{ID: q.ID, Line: l})
+		}); err != nil {
+			end.Error = err.Error()
+		}
+		f.say(end)
+	}()
+}
+
+func (f *followers) leave(id int) {
+	f.Lock()
+	defer f.Unlock()
+	if cancel := f.of[id]; cancel != nil {
+		cancel()
+	}
+}
+
 // asker is the other end of Answer; nil: this process asks the system itself.
 var asker struct {
 	sync.Mutex
-	in  io.WriteCloser
-	out *bufio.Reader
+	in    io.WriteCloser
+	out   *bufio.Reader
+	heard hearers
+}
+
+// hearers hear what root follows, each by its number.
+type hearers struct {
+	sync.Mutex
+	last int
+	of   map[int]chan heardLine
+}
+
+// pass passes on what is heard, until root's process is gone.
+func (h *hearers) pass(from io.Reader) {
+	in := json.NewDecoder(from)
+	for {
+		var l heardLine
+		err := in.Decode(&l)
+		h.Lock()
+		to := h.of[l.ID]
+		if err != nil {
+			for _, to := range h.of {
+				close(to)
+			}
+			h.of = nil
+		}
+		h.Unlock()
+		if err != nil {
+			return
+		}
+		if to != nil {
+			to <- l
+		}
+	}
+}
+
+// askFollow has root follow the journal of a unit until ctx ends.
+func askFollow(ctx context.Context, unit string, q journalQuery, each func(journalLine)) error {
+	h := &asker.heard
+	h.Lock()
+	if h.of == nil {
+		h.Unlock()
+		return errors.New("root does not answer any more")
+	}
+	h.last++
+	id, lines := h.last, make(chan heardLine)
+	h.of[id] = lines
+	h.Unlock()
+	leave := context.AfterFunc(ctx, func() { askRoot(asked{Unit: unit, Do: "leave", ID: id}) })
+	defer leave()
+	if err := askRoot(asked{Unit: unit, Do: "follow", ID: id, Query: &q}); err != nil {
+		h.Lock()
+		delete(h.of, id)
+		h.Unlock()
+		return err
+	}
+	for l := range lines {
+		if l.End {
+			h.Lock()
+			delete(h.of, id)
+			h.Unlock()
+			if l.Error != "" {
+				return errors.New(l.Error)
+			}
+			return nil
+		}
+		if ctx.Err() == nil {
+			each(l.Line)
+		}
+	}
+	return errors.New("root does not answer any more")
 }
 
 // keepAnswers starts the process that stays root. It has no environment, and ends
@@ -130,10 +258,20 @@ func keepAnswers(self []string) error {
 	if err != nil {
 		return err
 	}
-	if err := cmd.Start(); err != nil {
+	heard, says, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	cmd.ExtraFiles = []*os.File{says}
+	err = cmd.Start()
+	says.Close()
+	if err != nil {
+		heard.Close()
 		return err
 	}
 	asker.in, asker.out = in, bufio.NewReaderSize(out, mostAsked)
+	asker.heard.of = map[int]chan heardLine{}
+	go asker.heard.pass(heard)
 	return nil
 }
 

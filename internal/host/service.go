@@ -111,6 +111,8 @@ type manager interface {
 	kill(ctx context.Context) error
 	may(ctx context.Context) error // whether begin and end would be allowed
 	journal(ctx context.Context, q journalQuery) ([]journalLine, error)
+	// follow calls each with the lines of a query and with those that come, until ctx ends
+	follow(ctx context.Context, q journalQuery, each func(journalLine)) error
 	over(ctx context.Context) (*Over, error)
 	mayWrite(ctx context.Context) error // nil: write would be allowed
 	write(ctx context.Context, words []string) error
@@ -489,8 +491,9 @@ func (s *Service) lines(q journalQuery) (out []string, err error) {
 	return out, err
 }
 
-// Follow reads the lines of this start out of the journal, over its rotation: by the cursor of
-// the last line that was read and, where that is gone, by the time.
+// Follow reads the lines of this start out of the journal, over its rotation. What follows it may
+// end at any time, and is begun anew behind the last line that was read; where the journal has
+// that no more, by the time. Once the server has ended, the journal is asked for what is left.
 func (s *Service) Follow(ctx context.Context, ended <-chan struct{}, each func(string)) error {
 	if s.err != nil {
 		return s.err
@@ -503,44 +506,54 @@ func (s *Service) Follow(ctx context.Context, ended <-chan struct{}, each func(s
 		}
 		q.Runs = u.Runs
 	}
-	failed := 0
-	for {
-		over := false
+	live, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() {
 		select {
-		case <-ctx.Done():
-			return nil
 		case <-ended:
-			over = true
-		default:
+		case <-live.Done():
 		}
-		asked := time.Now()
-		part, cancel := context.WithTimeout(ctx, busLimit)
-		list, err := s.bus.journal(part, q)
 		cancel()
-		switch {
-		case err != nil && ctx.Err() == nil:
-			if failed++; failed > 3 || over {
-				return err
-			}
-			q.Cursor = "" // it may be gone with an older file: what came since then is read
-		case err == nil:
-			failed = 0
-			for _, l := range list {
-				each(l.Text)
-				q.Cursor = l.Cursor
-			}
-			q.Since = asked.Add(-time.Second)
+	}()
+	hear := func(l journalLine) {
+		each(l.Text)
+		q.Cursor = l.Cursor
+	}
+	for failed := 0; live.Err() == nil; {
+		asked := time.Now()
+		err := s.bus.follow(live, q, hear)
+		if live.Err() != nil {
+			break
 		}
-		if over && len(list) == 0 {
-			return nil
+		if err == nil {
+			err = errors.New("what follows the journal ended")
+		}
+		if failed++; time.Since(asked) > busLimit {
+			failed = 1
+		}
+		if failed > 3 {
+			return err
+		}
+		if failed > 1 {
+			q.Cursor, q.Since = "", asked.Add(-time.Second) // it may be gone with an older file
 		}
 		select {
-		case <-ctx.Done():
-			return nil
-		case <-ended:
+		case <-live.Done():
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+	for ctx.Err() == nil {
+		part, done := context.WithTimeout(ctx, busLimit)
+		list, err := s.bus.journal(part, q)
+		done()
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		for _, l := range list {
+			hear(l)
+		}
+	}
+	return nil
 }
 
 // Mark is the last line in the journal.

@@ -258,10 +258,18 @@ func (b *bus) journal(ctx context.Context, q journalQuery) ([]journalLine, error
 	return readJournal(ctx, b.name, b.user, q)
 }
 
+func (b *bus) follow(ctx context.Context, q journalQuery, each func(journalLine)) error {
+	if asks() && !b.user {
+		return askFollow(ctx, b.name, q, each)
+	}
+	return followJournal(ctx, b.name, b.user, q, each)
+}
+
 // mostRead bounds what is read of the journal at once, in bytes.
 const mostRead = 16 << 20
 
-func readJournal(ctx context.Context, unit string, user bool, q journalQuery) (out []journalLine, err error) {
+// journalctl is the command that answers a query about a unit.
+func journalctl(ctx context.Context, unit string, user bool, q journalQuery) *exec.Cmd {
 	args := []string{"-o", "json", "--no-pager", "-q", "--output-fields=MESSAGE"}
 	switch {
 	case q.Cursor != "":
@@ -286,6 +294,11 @@ func readJournal(ctx context.Context, unit string, user bool, q journalQuery) (o
 	}
 	cmd := exec.CommandContext(ctx, program, args...)
 	cmd.Env = []string{"PATH=/usr/bin:/bin", "LC_ALL=C", "XDG_RUNTIME_DIR=" + os.Getenv("XDG_RUNTIME_DIR")}
+	return cmd
+}
+
+func readJournal(ctx context.Context, unit string, user bool, q journalQuery) (out []journalLine, err error) {
+	cmd := journalctl(ctx, unit, user, q)
 	var wrong bytes.Buffer
 	cmd.Stderr = &wrong
 	r, err := cmd.StdoutPipe()
@@ -301,7 +314,35 @@ func readJournal(ctx context.Context, unit string, user bool, q journalQuery) (o
 	if err == nil && len(text) < mostRead && waited != nil && wrong.Len() > 0 {
 		err = fmt.Errorf("read the journal: %s", strings.TrimSpace(wrong.String()))
 	}
-	lines := bufio.NewScanner(bytes.NewReader(text))
+	entries(bytes.NewReader(text), func(l journalLine) { out = append(out, l) })
+	return out, err
+}
+
+// followJournal reads what a query finds, and what comes, for as long as ctx or the command lasts.
+func followJournal(ctx context.Context, unit string, user bool, q journalQuery, each func(journalLine)) error {
+	cmd := journalctl(ctx, unit, user, q)
+	cmd.Args = slices.Insert(cmd.Args, 1, "--follow", "--no-tail")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL} // it would only notice with the next line
+	var wrong bytes.Buffer
+	cmd.Stderr = &wrong
+	r, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("follow the journal: %w", err)
+	}
+	entries(r, each)
+	cmd.Process.Kill()
+	if cmd.Wait(); wrong.Len() > 0 && ctx.Err() == nil {
+		return fmt.Errorf("follow the journal: %s", strings.TrimSpace(wrong.String()))
+	}
+	return nil
+}
+
+// entries reads the entries of a journal as JSON, one on each line.
+func entries(r io.Reader, each func(journalLine)) {
+	lines := bufio.NewScanner(r)
 	lines.Buffer(nil, mostEnd)
 	for lines.Scan() {
 		var e struct {
@@ -312,10 +353,9 @@ func readJournal(ctx context.Context, unit string, user bool, q journalQuery) (o
 			continue
 		}
 		for _, l := range strings.Split(message(e.Message), "\n") {
-			out = append(out, journalLine{e.Cursor, l})
+			each(journalLine{e.Cursor, l})
 		}
 	}
-	return out, err
 }
 
 // message is an entry's text, which is a list of bytes where it is no UTF-8.
@@ -560,9 +600,12 @@ func unitAnswer(q asked, uid int, dir string) (lines []journalLine, err error) {
 			return nil, m.mayWrite(ctx)
 		}
 		return nil, m.write(ctx, q.Words)
-	case "journal":
+	case "journal", "follow":
 		if q.Query == nil {
 			return nil, errors.New("nothing is asked")
+		}
+		if q.Do == "follow" { // it is the user's own: the rest is Answer's
+			return nil, nil
 		}
 		return m.journal(ctx, *q.Query)
 	}

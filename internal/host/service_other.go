@@ -3,6 +3,7 @@
 package host
 
 import (
+	"context"
 	"errors"
 	"fmt"
 )
@@ -26,6 +27,10 @@ func signalName(n int) string { return fmt.Sprint(n) }
 
 func intoConsole(at, _ string) error {
 	return fmt.Errorf("%s: named pipes are not written to here", at)
+}
+
+func followJournal(context.Context, string, bool, journalQuery, func(journalLine)) error {
+	return errors.New("this system has no journal")
 }
 
 func unitAnswer(asked, int, string) ([]journalLine, error) {
