@@ -256,26 +256,14 @@ func (k *Keel) Log(ctx context.Context, n int, follow bool, each func(string)) e
 		}
 		return nil
 	}
-	lines, _ := h.Tail(1 << 20)
-	skip := max(0, len(lines)-n)
-	if !k.in.Minded() { // what it said is told first: it may have begun long ago
-		for _, l := range lines[skip:] {
-			each(l)
-		}
-		skip = len(lines)
-	}
 	ended := make(chan struct{})
 	go func() {
-		k.in.Host().Wait(ctx)
-		close(ended)
-	}()
-	return h.Follow(ctx, ended, func(l string) {
-		if skip > 0 {
-			skip--
-			return
+		defer close(ended)
+		for h.Wait(ctx); ctx.Err() == nil && h.Status().Running; h.Wait(ctx) { // another start of it, or other parts
+			time.Sleep(frontRest)
 		}
-		each(l)
-	})
+	}()
+	return h.Live(ctx, n, ended, each)
 }
 
 // crashPauseMost bounds the pause before a server is started again.

@@ -305,6 +305,8 @@ func TestAUnitThatRestartsHidesNoDyingBuild(t *testing.T) {
 	p.ours(exitDone, "send", "members")
 	require.Eventually(t, func() bool { out, _ := p.try("log"); return strings.Contains(out, "Wilmot Pondweed") },
 		5*time.Second, 100*time.Millisecond)
+	// A log that is followed goes on from now, however many lines of other starts the journal has.
+	p.hears("to everybody: moor hens", func() { p.try("send", "say moor hens") })
 	p.ours(exitDone, "profile", "set", "stop.send", "close")
 	p.ours(exitDone, "stop")
 	out, _ = p.try("log")
@@ -321,7 +323,11 @@ const straight = "WorkingDirectory=DIR\nExecStart=DIR/../runtimes/17/bin/java -X
 // back takes it away, or has the one before it stand again.
 func TestAUnitsOwnLineFollowsTheBuild(t *testing.T) {
 	t.Parallel()
-	p := settle(t, "lined", straight+"Restart=on-failure\n", demo.Releases...)
+	p := settle(
+		t,
+		"lined",
+		strings.Replace(straight, "ExecStart=", "ExecStart=-", 1)+"Restart=on-failure\n",
+		demo.Releases...)
 	dropIn := "/etc/systemd/system/" + p.unit + ".d/zz-freshkeel.conf"
 	there := func() bool { _, code := p.run("test", "-e", dropIn); return code == 0 }
 	runs := func() string {
@@ -338,7 +344,8 @@ func TestAUnitsOwnLineFollowsTheBuild(t *testing.T) {
 	p.ours(exitDone, "refit", "3.5.0")
 	assert.Contains(t, runs(), "-Xmx512M -jar mossgate.jar")
 	first := p.ok(t, "cat", dropIn)
-	assert.Contains(t, first, "It stands over: \""+p.dir)
+	assert.Contains(t, first, "It stands over: \"-"+p.dir)
+	assert.Contains(t, first, "\nExecStart=\nExecStart=-"+p.dir, "a failure of it is none, as before")
 	// A build that dies takes its line with it: the one before stands again.
 	p.ours(exitDone, "profile", "set", "launch.memory", "1G")
 	p.ours(exitRolledBack, "refit", "3.6.0")
@@ -489,6 +496,57 @@ func TestTheJournalIsFollowedOverItsRotation(t *testing.T) {
 			assert.Contains(t, said, "its ready line came")
 		}
 	}
+}
+
+// A unit whose lines go to a file is heard there; without its file's name, a refit is refused
+// before it would wait in vain. Its environment's files and its limits are the server's.
+func TestAUnitWhoseLinesGoToAFile(t *testing.T) {
+	t.Parallel()
+	p := settle(
+		t,
+		"filed",
+		"WorkingDirectory=DIR\nEnvironment=MEM=9G\nEnvironmentFile=-/srv/nowhere\nEnvironmentFile=/srv/filed/memory\n"+
+			"ExecStart=DIR/../runtimes/17/bin/java -Xmx${MEM} -jar mossgate.jar\n"+
+			"StandardOutput=append:DIR/logs/out.log\nStandardError=inherit\nLimitNOFILE=300\n",
+	)
+	p.put(p.dir+"/memory", "# of the club\nMEM=\"200M\"\nOTHER=a b\n", 0o644)
+	p.ok(t, "mkdir", "-p", p.dir+"/mossgate-east/logs")
+	p.ok(t, "chown", "-R", "pond:pond", p.dir+"/mossgate-east/logs")
+	p.ours(exitDone, "profile", "set", "launch.script", "")
+	p.ours(exitDone, "profile", "set", "ready.log", "")
+	p.ok(t, "systemctl", "start", p.unit)
+	out := strings.Join(strings.Fields(p.ours(exitRefused, "preflight", "3.5.0", "--all")), " ")
+	assert.Contains(t, out, "the lines of filed.service don't go to the journal (StandardOutput=append)")
+	assert.Contains(t, out, "-Xmx200M of filed.service fits", "the file counts over the unit's own")
+	assert.Contains(t, out, "its service may have 300 files open, which is few")
+	assert.Contains(t, out, "LimitNOFILE=4096 by: systemctl edit filed.service")
+
+	for _, name := range []string{"log", "command"} {
+		if name == "log" {
+			p.ours(exitDone, "profile", "set", "ready.log", "logs/out.log")
+		} else {
+			p.ours(exitDone, "profile", "set", "ready.log", "")
+			p.ours(exitDone, "profile", "set", "host.follow", "--", "tail", "-n", "0", "-F", p.dir+"/mossgate-east/logs/out.log")
+		}
+		p.ours(exitDone, "refit", "3.5.0")
+		assert.Equal(t, "3.5.0", p.status().Version, name)
+		p.ours(exitRolledBack, "refit", "3.6.0")
+		p.hears("a word of "+name, func() {
+			p.run("sh", "-c", "echo a word of "+name+" >> "+p.dir+"/mossgate-east/logs/out.log")
+		})
+		p.ours(exitDone, "rollback")
+		if name == "log" {
+			assert.Contains(t, p.ours(exitDone, "log"), "gates open")
+		}
+	}
+}
+
+// hears waits for log -f to say what is done again and again.
+func (p *pond) hears(what string, do func()) {
+	p.t.Helper()
+	cmd := p.command("env", "FRESHKEEL_HOME="+p.dir+"/home", "freshkeel", "-d", p.dir+"/mossgate-east", "log", "-f")
+	proving.Hears(p.t, cmd, what, do)
+	p.run("pkill", "-f", "freshkeel -d "+p.dir+"/mossgate-east log -f")
 }
 
 // Killed at each step of a refit of a service, the next command leads to one of two trees, and

@@ -64,11 +64,34 @@ func crashes() []crash {
 		{name: "rollback by hand", releases: good, prepare: [][]string{refit}, command: []string{"rollback"}},
 		{name: "restore", releases: good, prepare: [][]string{{"backup", "take"}, refit},
 			command: []string{"backup", "restore", "b0001"}},
-		{name: "refit over several disks that is rolled back", releases: dies, command: refit, always: "3.4.1", disks: two},
-		{name: "refit of folders elsewhere that is rolled back", releases: dies, command: refit, always: "3.4.1", away: two},
-		{name: "rollback of folders elsewhere", releases: good, prepare: [][]string{refit}, command: []string{"rollback"},
-			away: two},
-		{name: "refit of parts with a migration", releases: good, command: refit, parts: "all", from: "phase:migrating"},
+		{
+			name:     "refit over several disks that is rolled back",
+			releases: dies,
+			command:  refit,
+			always:   "3.4.1",
+			disks:    two,
+		},
+		{
+			name:     "refit of folders elsewhere that is rolled back",
+			releases: dies,
+			command:  refit,
+			always:   "3.4.1",
+			away:     two,
+		},
+		{
+			name:     "rollback of folders elsewhere",
+			releases: good,
+			prepare:  [][]string{refit},
+			command:  []string{"rollback"},
+			away:     two,
+		},
+		{
+			name:     "refit of parts with a migration",
+			releases: good,
+			command:  refit,
+			parts:    "all",
+			from:     "phase:migrating",
+		},
 		{name: "refit of parts with a migration that is rolled back", releases: dies, command: refit, always: "3.4.1",
 			parts: "all", from: "phase:rolling-back"},
 		{name: "refit of one part that is rolled back", releases: dies, command: refit, always: "3.4.1", parts: "one",
@@ -109,7 +132,10 @@ func inParts(p *proving.Place, alone bool) {
 	songs := filepath.Join(p.Dir, "songs.db")
 	require.NoError(p.T, os.WriteFile(songs, []byte("songs\n"), 0o644))
 	for _, name := range []string{"login", "songs"} {
-		p.Put(name+".sh", "#!/bin/sh\necho started >>../"+name+".starts\necho "+name+" ready\nwhile read -r l; do [ \"$l\" = close ] && exit 0; done\n")
+		p.Put(
+			name+".sh",
+			"#!/bin/sh\necho started >>../"+name+".starts\necho "+name+" ready\nwhile read -r l; do [ \"$l\" = close ] && exit 0; done\n",
+		)
 	}
 	p.EditProfile(func(s string) string {
 		a, z := strings.Index(s, "[launch]"), strings.Index(s, "[stop]")
@@ -130,8 +156,13 @@ func inParts(p *proving.Place, alone bool) {
 			"[[migration]]\nname = 'song tables'\nwhen = 'each'\nrun = ['sh', '-c', 'echo ran >> ../songs.db']\n"
 		if alone {
 			text = text[:strings.Index(text, "\n[[data]]")]
-			text = strings.Replace(text, "name = 'gates'\n", "name = 'gates'\nfiles = ['open-gates.sh', 'mossgate*', 'README.txt', "+
-				"'lib/**', 'tracks/**', 'assets/**', 'gardens/**']\n", 1)
+			text = strings.Replace(
+				text,
+				"name = 'gates'\n",
+				"name = 'gates'\nfiles = ['open-gates.sh', 'mossgate*', 'README.txt', "+
+					"'lib/**', 'tracks/**', 'assets/**', 'gardens/**']\n",
+				1,
+			)
 		}
 		return s[:strings.Index(s, "[ready]")] + text
 	})

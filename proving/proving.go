@@ -5,6 +5,7 @@
 package proving
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/sha256"
@@ -12,6 +13,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -479,3 +481,28 @@ func FreePort(t *testing.T) int {
 // Quick makes a profile's waits fit for a test.
 var Quick = strings.NewReplacer("steady = '5s'", "steady = '60ms'", "within = '2m'", "within = '15s'", "wait = '60s'",
 	"wait = '5s'", "terminate = '20s'", "terminate = '2s'")
+
+// Hears waits for a command that goes on for ever to say what is done again and again, and ends it.
+func Hears(t *testing.T, cmd *exec.Cmd, what string, do func()) {
+	t.Helper()
+	r, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	heard := make(chan bool, 1)
+	go func() {
+		for lines := bufio.NewScanner(r); lines.Scan(); {
+			if strings.Contains(lines.Text(), what) {
+				heard <- true
+				break
+			}
+		}
+		io.Copy(io.Discard, r)
+	}()
+	Until(t, "it to say: "+what, func() bool {
+		do()
+		return len(heard) > 0
+	})
+	cmd.Process.Kill()
+	r.Close()
+	cmd.Wait()
+}

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"freshkeel/proving"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -51,6 +53,22 @@ func TestAServerOfTheOperatorsOwnCommands(t *testing.T) {
 	p.OK("send", "members")
 	require.Eventually(t, func() bool { return strings.Contains(p.OK("log").Out, "Wilmot Pondweed") }, 5*time.Second,
 		50*time.Millisecond)
+	proving.Hears(t, p.Command("log", "-f"), "to everybody: still here", func() { p.OK("send", "say still here") })
+	log := filepath.Join(
+		p.Install,
+		"logs/mossgate.log",
+	) // rotated by others: by another file in its place, by emptying it
+	proving.Hears(t, p.Command("log", "-f"), "of the new file", func() {
+		os.Rename(log, log+".1")
+		os.WriteFile(log, []byte("a word of the new file\n"), 0o644)
+	})
+	proving.Hears(t, p.Command("log", "-f"), "after it was emptied", func() {
+		os.Truncate(log, 0)
+		time.Sleep(100 * time.Millisecond)
+		os.WriteFile(log, []byte("said after it was emptied\n"), 0o644)
+	})
+	p.OK("stop")
+	p.OK("start")
 	// Killed while the server held still for a backup: the next command has it go on.
 	p.EditProfile(func(s string) string {
 		return s + "\n[backup]\nbefore = ['say hush']\nsaved = 'hush'\nafter = ['say go on']\n"

@@ -83,6 +83,7 @@ func TestPartsComeUpInOrderAndGoBackTogether(t *testing.T) {
 	p.OK("send", "world: hello")
 	require.Eventually(t, func() bool { return strings.Contains(p.OK("log").Out, "world  > hello") }, 5*time.Second,
 		50*time.Millisecond)
+	proving.Hears(t, p.Command("log", "-f"), "world  > again", func() { p.OK("send", "world: again") })
 	r := p.Exits(exitFailed, "start")
 	assert.Contains(t, r.Err, "running already")
 	assert.Contains(t, p.OK("preflight", "--from", build("1.1"), "--all").Out, "web.sh starts the server of web")
@@ -276,7 +277,12 @@ func TestARefitOfSomePartsLetsTheOthersRun(t *testing.T) {
 
 	// One that dies takes back what is its own, and nothing of the world.
 	p.Put("pages/index", "page 2")
-	dies := strings.Replace(next("1.2"), "#!/bin/sh\n", "#!/bin/sh\necho spoilt > pages/index; echo more > pages/new; exit 3\n", 1)
+	dies := strings.Replace(
+		next("1.2"),
+		"#!/bin/sh\n",
+		"#!/bin/sh\necho spoilt > pages/index; echo more > pages/new; exit 3\n",
+		1,
+	)
 	r = p.Exits(exitRolledBack, append([]string{"refit"}, build("1.2", "web", dies)...)...)
 	same("login", "world")
 	assert.Equal(t, "page 2", p.Read("pages/index"))

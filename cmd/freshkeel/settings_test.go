@@ -81,7 +81,11 @@ func TestSettingsComeAlongOverBuildsAndBack(t *testing.T) {
 	assert.Contains(t, told, "key95 1095 the default is 95")
 	from := filepath.Join(p.Dir, "pond-1.1.zip")
 	pre := oneSpace(p.OK("preflight", "--from", from, "--all").Out)
-	assert.Contains(t, pre, "18 values of yours carried over, 1 value of yours kept that the maker changed too, 1 value set by the profile")
+	assert.Contains(
+		t,
+		pre,
+		"18 values of yours carried over, 1 value of yours kept that the maker changed too, 1 value set by the profile",
+	)
 	assert.Contains(t, pre, "key10 = 1010 (the default was 10, and is 11)")
 	assert.Contains(t, pre, "key50 = 1050 is dropped by the maker")
 	assert.Contains(t, pre, "+key95 = 1095 # key 95")

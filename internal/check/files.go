@@ -851,7 +851,10 @@ func carriedWords(c plan.Carry) string {
 // fateWords are what a fate is called of one value, and of several.
 var fateWords = map[settings.Fate][2]string{
 	settings.Carried: {"value of yours carried over", "values of yours carried over"},
-	settings.Both:    {"value of yours kept that the maker changed too", "values of yours kept that the maker changed too"},
+	settings.Both: {
+		"value of yours kept that the maker changed too",
+		"values of yours kept that the maker changed too",
+	},
 	settings.Set:     {"value set by the profile", "values set by the profile"},
 	settings.Added:   {"key of your own kept", "keys of your own kept"},
 	settings.Removed: {"key that you took out stays out", "keys that you took out stay out"},

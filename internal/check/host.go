@@ -80,6 +80,7 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 	}
 	if !part.Outside() {
 		out = append(out, s.unitRules(sv, u)...)
+		out = append(out, unheard(part, u)...)
 	}
 	if len(out) > 0 {
 		return out
@@ -95,6 +96,21 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 		)
 	}
 	return ok("%s", what)
+}
+
+// unheard tells of a unit whose lines would not be heard.
+func unheard(part *install.Install, u *host.Unit) []Finding {
+	r := part.Profile.Ready
+	if !r.Line.Given() || r.Log != "" || len(part.Profile.Host.Follow) > 0 ||
+		!slices.Contains([]string{"file", "append", "truncate", "null", "tty", "socket"}, u.Output) {
+		return nil
+	}
+	return []Finding{{Level: Stop,
+		What: fmt.Sprintf("the lines of %s don't go to the journal (StandardOutput=%s): its ready line would not be "+
+			"heard", u.Name, u.Output), Where: u.File,
+		Why: "a refit would go back as soon as the time for that line is over",
+		Do: "freshkeel profile set ready.log FILE, if it is in the install; else [host] follow, with a command that " +
+			"prints them (tail -n 0 -F FILE)"}}
 }
 
 func userFlag(u *host.Unit) string {
@@ -162,8 +178,11 @@ func (s *situation) unitRules(sv *host.Service, u *host.Unit) (out []Finding) {
 	edit := "systemctl " + userFlag(u) + "edit " + u.Name
 	for _, l := range s.plan.Lacking {
 		if strings.HasPrefix(l, u.Name+":") {
-			out = append(out, Finding{Level: Warn, What: "the service's own line would have to change: " + l, Where: where,
-				Why: "it stands in no word of that line: a shell's, or a variable's", Do: edit})
+			out = append(
+				out,
+				Finding{Level: Warn, What: "the service's own line would have to change: " + l, Where: where,
+					Why: "it stands in no word of that line: a shell's, or a variable's", Do: edit},
+			)
 		}
 	}
 	for _, l := range s.plan.Unlined {
@@ -188,7 +207,10 @@ func (s *situation) laidOver(sv *host.Service, u *host.Unit) []Finding {
 		return nil
 	}
 	return []Finding{{Level: Warn,
-		What:  fmt.Sprintf("the line of %s was changed since a refit wrote its own over it, and does not count", u.Name),
+		What: fmt.Sprintf(
+			"the line of %s was changed since a refit wrote its own over it, and does not count",
+			u.Name,
+		),
 		Where: fmt.Sprintf("%s\nthen: %s\nnow:  %s", o.File, o.Base, o.Now),
 		Why:   "the service runs: " + host.UnitLine(o.Words),
 		Do: fmt.Sprintf("if yours is to count: delete %s, and systemctl %sdaemon-reload; then preflight again", o.File,

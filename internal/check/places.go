@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
@@ -156,31 +157,51 @@ func chownWord(top tree.Entry, dir string) string {
 const manyFiles = 1024
 
 // checkLimits holds the number of files that the server may have open against
-// what the running one has.
-func checkLimits(_ context.Context, s *situation) []Finding {
-	limit := host.OpenFileLimit()
+// what the running one has: by the unit of a service, else by what this command may.
+func checkLimits(_ context.Context, s *situation) (out []Finding) {
+	own := false
+	for _, part := range s.k.Parts() {
+		if part.Outside() {
+			continue
+		}
+		sv := part.Service()
+		if sv == nil {
+			f := limitOf(part, host.OpenFileLimit(), "a server started from here", "limit of open files (ulimit -n)",
+				"ulimit -n %d before freshkeel, or raise it for good in /etc/security/limits.d")
+			if !own || len(f) > 0 && f[0].Level != OK { // it is one limit for all of them
+				out = append(out, f...)
+			}
+			own = true
+		} else if u, err := sv.Unit(); err == nil {
+			out = append(out, limitOf(part, u.Files, "its service", u.Name+", LimitNOFILE",
+				"LimitNOFILE=%d by: systemctl "+userFlag(u)+"edit "+u.Name)...)
+		}
+	}
+	return out
+}
+
+// limitOf holds one part of a server against how many files it may have open. who may have so
+// many, and mend is what raises that to a number.
+func limitOf(part *install.Install, limit int, who, where, mend string) []Finding {
 	if limit == 0 {
 		return nil
 	}
 	most := 0
-	if s.status.Running {
-		most = host.MostOpen(s.status.Processes)
+	if st := part.Host().Status(); st.Running {
+		most = host.MostOpen(st.Processes)
 	}
-	mend := fmt.Sprintf("ulimit -n %d before freshkeel, or raise it for good in /etc/security/limits.d",
-		max(4096, 4*most))
+	f := Finding{Level: Warn, Where: where, Do: fmt.Sprintf(mend, max(4096, 4*most))}
 	switch {
 	case most*5 > limit*4:
-		return []Finding{{Level: Warn,
-			What:  fmt.Sprintf("the server has %d files open, and one started from here may have %d", most, limit),
-			Where: "limit of open files (ulimit -n)",
-			Why:   "a server that can't open one more file loses what it wanted to write", Do: mend}}
+		f.What = fmt.Sprintf("the server has %d files open, and %s may have %d", most, who, limit)
+		f.Why = "a server that can't open one more file loses what it wanted to write"
 	case limit < manyFiles:
-		return []Finding{{Level: Warn,
-			What:  fmt.Sprintf("a server started from here may have %d files open, which is few", limit),
-			Where: "limit of open files (ulimit -n)",
-			Why:   "servers keep the files of their world open, and lose what they can't write", Do: mend}}
+		f.What = fmt.Sprintf("%s may have %d files open, which is few", who, limit)
+		f.Why = "servers keep the files of their world open, and lose what they can't write"
+	default:
+		return ok("%d files may be open at once", limit)
 	}
-	return ok("%d files may be open at once", limit)
+	return []Finding{f}
 }
 
 // fewLeft is when a file system is as good as full for a log, in bytes.

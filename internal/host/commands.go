@@ -194,16 +194,22 @@ func (c *Commands) Follow(ctx context.Context, ended <-chan struct{}, each func(
 		}
 		return nil
 	}
+	return listen(ctx, c.Listen, c.Install, c.Env, ended, each)
+}
+
+// listen hears a command that prints what a server says, until ctx or the server ends.
+func listen(ctx context.Context, argv []string, dir string, env []string, ended <-chan struct{},
+	each func(string)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, c.Listen[0], c.Listen[1:]...)
-	cmd.Dir, cmd.Env, cmd.WaitDelay = c.Install, c.Env, time.Second
+	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
+	cmd.Dir, cmd.Env, cmd.WaitDelay = dir, env, time.Second
 	r, err := cmd.StdoutPipe()
 	if err == nil {
 		err = cmd.Start()
 	}
 	if err != nil {
-		return fmt.Errorf("%s: %w", c.Listen[0], err)
+		return fmt.Errorf("%s: %w", argv[0], err)
 	}
 	go func() {
 		select {
@@ -225,14 +231,20 @@ func (c *Commands) Follow(ctx context.Context, ended <-chan struct{}, each func(
 // mostEnd bounds a line of what a command or the journal says, in bytes.
 const mostEnd = 1 << 20
 
-// Mark is the end of the log.
-func (c *Commands) Mark() Mark {
-	m := Mark{at: time.Now()}
-	if fi, err := os.Stat(c.Log); err == nil {
-		m.size = fi.Size()
+// Live follows the log, or hears the command that follows what the server says.
+func (c *Commands) Live(ctx context.Context, n int, ended <-chan struct{}, each func(string)) error {
+	switch {
+	case c.Log != "":
+		return followFile(ctx, c.Log, n, ended, each)
+	case len(c.Listen) == 0:
+		_, err := c.Tail(n) // tells what is missing
+		return err
 	}
-	return m
+	return c.Follow(ctx, ended, each)
 }
+
+// Mark is the end of the log.
+func (c *Commands) Mark() Mark { return markOf(c.Log) }
 
 // After are the lines of the log behind a mark.
 func (c *Commands) After(m Mark) ([]string, error) {

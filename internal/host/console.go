@@ -217,6 +217,65 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 	}
 }
 
+// followFile calls each with the last n lines of a log that others write and rotate, by another
+// file in its place or by emptying it, and with those that come, until ctx ends (nil is returned)
+// or until ended is closed and all was read.
+func followFile(ctx context.Context, path string, n int, ended <-chan struct{}, each func(string)) error {
+	lines, _ := Tail(path, n)
+	for _, l := range lines {
+		each(l)
+	}
+	f, err := tree.OpenRegular(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	defer func() { f.Close() }()
+	var part []byte
+	at := int64(0)
+	if f != nil {
+		at, err = f.Seek(0, io.SeekEnd)
+	}
+	for err == nil || errors.Is(err, fs.ErrNotExist) {
+		over := false
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-ended:
+			over = true
+		case <-time.After(followPause):
+		}
+		got := 0
+		if f != nil {
+			if fi, err := f.Stat(); err == nil && fi.Size() < at { // it was emptied
+				at, part = 0, nil
+			}
+			b, err := io.ReadAll(io.NewSectionReader(f, at, 1<<20))
+			if err != nil {
+				return err
+			}
+			got = len(b)
+			at += int64(got)
+			part = append(part, b...)
+			emit(&part, 0, each)
+		}
+		if got == 0 && !standsAt(f, path) { // another one took its place
+			var next *os.File
+			if next, err = tree.OpenRegular(path); err == nil {
+				f.Close()
+				f, at, part = next, 0, nil
+				continue
+			}
+		}
+		if over && got == 0 {
+			return nil
+		}
+	}
+	return err
+}
+
+// standsAt tells whether a file that may be nil stands at a path.
+func standsAt(f *os.File, path string) bool { return f != nil && at(f, path) }
+
 // emit tells each the lines of part that have ended, and keeps what has not; seen
 // is how much of that holds no line's end for sure.
 func emit(part *[]byte, seen int, each func(string)) int {

@@ -3,6 +3,7 @@ package host
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -72,9 +73,11 @@ func (s *Service) Write(words []string) error {
 }
 
 // dropIn is the text of a drop-in: one line, which the manager runs by the unit's own rules.
-func dropIn(words []string, base string) string {
+// lenient says that its failure is none to the unit.
+func dropIn(words []string, lenient bool, base string) string {
+	dash := map[bool]string{true: "-"}[lenient]
 	return dropInMark + "the line that the installed build needs. A rollback takes it away.\n" +
-		dropInOver + strconv.QuoteToASCII(base) + "\n[Service]\nExecStart=\nExecStart=" + UnitLine(words) + "\n"
+		dropInOver + strconv.QuoteToASCII(base) + "\n[Service]\nExecStart=\nExecStart=" + dash + UnitLine(words) + "\n"
 }
 
 // UnitLine says words in a unit's syntax (systemd.service(5), "Command lines"): each in double
@@ -138,4 +141,28 @@ func readDropIn(text string) (base string, ok bool) {
 		}
 	}
 	return base, strings.HasPrefix(text, dropInMark)
+}
+
+// EnvOfFiles are the variables of the files that the unit reads its environment from, as far as
+// this user may read them (systemd.exec(5), EnvironmentFile=): a line each, a value in quotes or
+// up to the line's end.
+func (u *Unit) EnvOfFiles() (out []string) {
+	for _, at := range u.EnvFiles {
+		b, err := os.ReadFile(at)
+		if err != nil {
+			continue // one that may be missing, or is not ours to read
+		}
+		for _, l := range strings.Split(strings.ReplaceAll(string(b), "\\\n", ""), "\n") {
+			name, value, ok := strings.Cut(strings.TrimSpace(l), "=")
+			if !ok || strings.HasPrefix(name, "#") || strings.HasPrefix(name, ";") {
+				continue
+			}
+			value = strings.TrimSpace(value)
+			if n := len(value); n > 1 && (value[0] == '"' || value[0] == '\'') && value[n-1] == value[0] {
+				value = value[1 : n-1]
+			}
+			out = append(out, strings.TrimSpace(name)+"="+value)
+		}
+	}
+	return out
 }

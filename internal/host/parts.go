@@ -127,21 +127,36 @@ func (p parts) Tail(n int) (out []string, err error) {
 
 // Follow hears all parts, each line with the name of its part.
 func (p parts) Follow(ctx context.Context, ended <-chan struct{}, each func(string)) error {
+	return p.together(each, func(h Host, each func(string)) error { return h.Follow(ctx, ended, each) })
+}
+
+// Live hears all parts likewise.
+func (p parts) Live(ctx context.Context, n int, ended <-chan struct{}, each func(string)) error {
+	return p.together(each, func(h Host, each func(string)) error {
+		return h.Live(ctx, max(1, n/len(p)), ended, each)
+	})
+}
+
+// together hears each part, and returns when none is heard any more; the error is the first one's.
+func (p parts) together(each func(string), hear func(Host, func(string)) error) error {
 	var mu sync.Mutex
-	var all sync.WaitGroup
+	all := make(chan error, len(p))
 	for _, part := range p {
-		all.Add(1)
 		go func() {
-			defer all.Done()
-			part.Host.Follow(ctx, ended, func(l string) {
+			all <- hear(part.Host, func(l string) {
 				mu.Lock()
 				defer mu.Unlock()
 				each(part.Name + "  " + l)
 			})
 		}()
 	}
-	all.Wait()
-	return nil
+	var first error
+	for range p {
+		if err := <-all; first == nil {
+			first = err
+		}
+	}
+	return first
 }
 
 func (p parts) Mark() Mark { return p.last().Mark() }

@@ -33,6 +33,9 @@ type Host interface {
 	// Follow calls each with the lines of this start, from the first on, until ctx ends, or
 	// until ended is closed and all was read.
 	Follow(ctx context.Context, ended <-chan struct{}, each func(string)) error
+	// Live calls each with the last n lines, and with those that come, over starts and
+	// rotation, until ctx ends, or until ended is closed and all was read.
+	Live(ctx context.Context, n int, ended <-chan struct{}, each func(string)) error
 	// Mark is where its lines end now, and After are those that came since.
 	Mark() Mark
 	After(m Mark) ([]string, error)
@@ -89,17 +92,20 @@ type Unit struct {
 	Ended    time.Time
 	Group    string // its control group
 
-	Owner  string // the user that it runs as; "": root, or the user itself
-	Dir    string
-	Lines  [][]string // what it runs: program and arguments
-	Env    []string
-	File   string   // the unit's own
-	Laid   []string // files that lie over it
-	Odd    string   // why its line can't be said anew; "": it can
-	Memory int64    // bound, in bytes; 0: none
-	Files  int      // how many may be open; 0: not said
-	Locked bool     // the file system is read-only to it, but for Writes
-	Writes []string
+	Owner    string // the user that it runs as; "": root, or the user itself
+	Dir      string
+	Lines    [][]string // what it runs: program and arguments
+	Env      []string
+	EnvFiles []string // that it reads its environment from besides
+	Output   string   // where its lines go: journal, inherit, file, append, null …
+	File     string   // the unit's own
+	Laid     []string // files that lie over it
+	Odd      string   // why its line can't be said anew; "": it can
+	Lenient  bool     // its line begins with a dash: a failure of it is none
+	Memory   int64    // bound, in bytes; 0: none
+	Files    int      // how many may be open; 0: not said
+	Locked   bool     // the file system is read-only to it, but for Writes
+	Writes   []string
 }
 
 // manager is a service manager as this program asks it. Looking needs no rights; what begins,
@@ -140,8 +146,10 @@ type Service struct {
 	// command in which {line} is the line
 	Console string
 	Say     []string
-	Env     []string // of that command
+	Listen  []string // a command that prints what the server says, where that is not the journal
+	Env     []string // of these commands
 	Dir     string   // likewise
+	Log     string   // the file that the server speaks in, where the profile names one; "": the journal alone
 
 	bus   manager
 	began string // the start that this program made
@@ -473,9 +481,28 @@ func holdBy(send func(string) error, before, after []string) (func(), error) {
 // mostJournal bounds how many lines of the journal are read at once.
 const mostJournal = 20000
 
-// Tail are the last lines of the unit in the journal.
+// Tail are the last lines of the unit in the journal; where it has none, those of the log.
 func (s *Service) Tail(n int) ([]string, error) {
-	return s.lines(journalQuery{Last: min(n, mostJournal)})
+	lines, err := s.lines(journalQuery{Last: min(n, mostJournal)})
+	if s.Log != "" && len(lines) == 0 {
+		return Tail(s.Log, n)
+	}
+	return lines, err
+}
+
+// Live follows the unit in the journal, or the log where the unit says nothing there.
+func (s *Service) Live(ctx context.Context, n int, ended <-chan struct{}, each func(string)) error {
+	if len(s.Listen) > 0 {
+		return listen(ctx, s.Listen, s.Dir, s.Env, ended, each)
+	}
+	lines, err := s.lines(journalQuery{Last: 1})
+	if s.Log != "" && len(lines) == 0 {
+		return followFile(ctx, s.Log, n, ended, each)
+	}
+	if err != nil {
+		return err
+	}
+	return s.heard(ctx, journalQuery{Last: min(n, mostJournal)}, ended, each)
 }
 
 func (s *Service) lines(q journalQuery) (out []string, err error) {
@@ -498,6 +525,9 @@ func (s *Service) Follow(ctx context.Context, ended <-chan struct{}, each func(s
 	if s.err != nil {
 		return s.err
 	}
+	if len(s.Listen) > 0 {
+		return listen(ctx, s.Listen, s.Dir, s.Env, ended, each)
+	}
 	q := journalQuery{Runs: s.began}
 	if q.Runs == "" {
 		u, err := s.Unit()
@@ -506,6 +536,11 @@ func (s *Service) Follow(ctx context.Context, ended <-chan struct{}, each func(s
 		}
 		q.Runs = u.Runs
 	}
+	return s.heard(ctx, q, ended, each)
+}
+
+// heard follows the journal from a query on.
+func (s *Service) heard(ctx context.Context, q journalQuery, ended <-chan struct{}, each func(string)) error {
 	live, cancel := context.WithCancel(ctx)
 	defer cancel()
 	go func() {
@@ -517,7 +552,7 @@ func (s *Service) Follow(ctx context.Context, ended <-chan struct{}, each func(s
 	}()
 	hear := func(l journalLine) {
 		each(l.Text)
-		q.Cursor = l.Cursor
+		q.Cursor, q.Last = l.Cursor, 0
 	}
 	for failed := 0; live.Err() == nil; {
 		asked := time.Now()
@@ -556,9 +591,9 @@ func (s *Service) Follow(ctx context.Context, ended <-chan struct{}, each func(s
 	return nil
 }
 
-// Mark is the last line in the journal.
+// Mark is the last line in the journal, and the end of the log.
 func (s *Service) Mark() Mark {
-	m := Mark{at: time.Now()}
+	m := markOf(s.Log)
 	if s.err != nil {
 		return m
 	}
@@ -570,12 +605,18 @@ func (s *Service) Mark() Mark {
 	return m
 }
 
-// After are the lines that came since a mark.
+// After are the lines that came since a mark, in the journal and in the log.
 func (s *Service) After(m Mark) ([]string, error) {
+	q := journalQuery{Cursor: m.cursor}
 	if m.cursor == "" {
-		return s.lines(journalQuery{Since: m.at})
+		q.Since = m.at
 	}
-	return s.lines(journalQuery{Cursor: m.cursor})
+	lines, err := s.lines(q)
+	if s.Log != "" {
+		more, _ := linesFrom(s.Log, m.size)
+		lines = append(lines, more...)
+	}
+	return lines, err
 }
 
 // Start starts the server under a minder.
@@ -591,10 +632,26 @@ func (d Dir) Follow(ctx context.Context, ended <-chan struct{}, each func(string
 	return Follow(ctx, d.Console(), ended, each)
 }
 
+// Live follows the console's log.
+func (d Dir) Live(ctx context.Context, n int, ended <-chan struct{}, each func(string)) error {
+	lines, _ := d.Tail(1 << 20)
+	skip := max(0, len(lines)-n)
+	return d.Follow(ctx, ended, func(l string) {
+		if skip > 0 {
+			skip--
+			return
+		}
+		each(l)
+	})
+}
+
 // Mark is the end of the console's log.
-func (d Dir) Mark() Mark {
+func (d Dir) Mark() Mark { return markOf(d.Console()) }
+
+// markOf is the end of a file, which need not be there.
+func markOf(path string) Mark {
 	m := Mark{at: time.Now()}
-	if fi, err := os.Stat(d.Console()); err == nil {
+	if fi, err := os.Stat(path); path != "" && err == nil {
 		m.size = fi.Size()
 	}
 	return m

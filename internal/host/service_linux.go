@@ -57,7 +57,11 @@ func (b *bus) conn() (*dbus.Conn, error) {
 	}
 	c, err := open(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("%s service manager, which [host] unit names a service of, can't be reached: %w", whose, err)
+		return nil, fmt.Errorf(
+			"%s service manager, which [host] unit names a service of, can't be reached: %w",
+			whose,
+			err,
+		)
 	}
 	*at = c
 	return c, nil
@@ -135,7 +139,21 @@ func unitFrom(name string, user bool, p map[string]any) *Unit {
 	}
 	u.Locked = text("ProtectSystem") == "strict"
 	u.Writes, _ = p["ReadWritePaths"].([]string)
+	u.runs(p)
+	return u
+}
+
+// runs reads what the manager says of what a unit runs: its lines, its environment.
+func (u *Unit) runs(p map[string]any) {
 	u.Env, _ = p["Environment"].([]string)
+	files, _ := p["EnvironmentFiles"].([][]any)
+	for _, row := range files {
+		if len(row) > 0 {
+			at, _ := row[0].(string)
+			u.EnvFiles = append(u.EnvFiles, at)
+		}
+	}
+	u.Output, _ = p["StandardOutput"].(string)
 	rows, _ := p["ExecStart"].([][]any)
 	for _, row := range rows {
 		if len(row) < 2 {
@@ -153,14 +171,16 @@ func unitFrom(name string, user bool, p map[string]any) *Unit {
 	u.Laid, _ = p["DropInPaths"].([]string)
 	with, _ := p["ExecStartEx"].([][]any)
 	for _, row := range with {
-		if flags, _ := row[min(2, len(row)-1)].([]string); len(flags) > 0 {
-			u.Odd = "its line has rules of its own: " + strings.Join(flags, ", ")
+		flags, _ := row[min(2, len(row)-1)].([]string)
+		others := slices.DeleteFunc(slices.Clone(flags), func(f string) bool { return f == "ignore-failure" })
+		u.Lenient = len(others) < len(flags)
+		if len(others) > 0 {
+			u.Odd = "its line has rules of its own: " + strings.Join(others, ", ")
 		}
 	}
 	if len(u.Lines) != 1 {
 		u.Odd = fmt.Sprintf("it runs %d lines", len(u.Lines))
 	}
-	return u
 }
 
 // Errors by which the bus says that somebody may not do something.
@@ -528,6 +548,10 @@ func (b *bus) write(ctx context.Context, words []string) error {
 	if err != nil {
 		return err
 	}
+	u, err := b.unit(ctx)
+	if err != nil {
+		return err
+	}
 	if words == nil {
 		if err := os.Remove(o.File); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
@@ -540,7 +564,7 @@ func (b *bus) write(ctx context.Context, words []string) error {
 		if err := os.MkdirAll(filepath.Dir(o.File), 0o755); err != nil {
 			return err
 		}
-		if err := tree.WriteFile(o.File, []byte(dropIn(words, o.Now)), 0o644); err != nil {
+		if err := tree.WriteFile(o.File, []byte(dropIn(words, u.Lenient, o.Now)), 0o644); err != nil {
 			return err
 		}
 	}

@@ -194,18 +194,26 @@ func (in *Install) Host() host.Host {
 		}
 		in.runs = host.Together(own)
 	case h.Kind == profile.ByService:
-		in.runs = host.OpenService(h.Unit, h.User, h.Console, h.Say, in.ServerEnv(), in.Dir)
+		sv := host.OpenService(h.Unit, h.User, h.Console, h.Say, in.ServerEnv(), in.Dir)
+		sv.Log, sv.Listen = in.plainLog(), h.Follow
+		in.runs = sv
 	case h.Kind == profile.ByCommands:
 		c := &host.Commands{Install: in.Dir, Begin: h.Start, End: h.Stop, Look: h.Status, Listen: h.Follow,
-			Console: h.Console, Say: h.Say, Env: in.ServerEnv()}
-		if log := in.Profile.Ready.Log; log != "" && !strings.ContainsAny(log, "*?[{") {
-			c.Log = in.Path(log)
-		}
+			Console: h.Console, Say: h.Say, Env: in.ServerEnv(), Log: in.plainLog()}
 		in.runs = c
 	default:
 		in.runs = in.RunDir()
 	}
 	return in.runs
+}
+
+// plainLog is the log that the profile names, where it is one file; "" otherwise.
+func (in *Install) plainLog() string {
+	log := in.Profile.Ready.Log
+	if log == "" || strings.ContainsAny(log, "*?[{") {
+		return ""
+	}
+	return in.Path(log)
 }
 
 // Script is what starts the server: the launch script, or where the profile names none and a
@@ -216,7 +224,7 @@ func (in *Install) Script(under launch.Texts) *launch.Script {
 		if u, err := sv.Unit(); err == nil {
 			s.Label, s.Lines, s.Dir = u.Name, u.Lines, u.Dir
 			if s.Name == "" {
-				s.Env = append(pathOf(s.Env), u.Env...)
+				s.Env = slices.Concat(pathOf(s.Env), u.Env, u.EnvOfFiles())
 			}
 		}
 	}

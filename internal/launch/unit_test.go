@@ -52,7 +52,11 @@ func TestAWishIsGrantedInAUnitsLine(t *testing.T) {
 				}
 				sep := " "
 				if strings.Contains(line, "|") {
-					line, sep = strings.ReplaceAll(strings.ReplaceAll(line, "-jar m.jar", "-jar|m.jar"), "sh -c", "sh|-c"), "|"
+					line, sep = strings.ReplaceAll(
+						strings.ReplaceAll(line, "-jar m.jar", "-jar|m.jar"),
+						"sh -c",
+						"sh|-c",
+					), "|"
 				}
 				out := strings.Split(line, sep)
 				if strings.HasPrefix(out[0], "/rt/") {

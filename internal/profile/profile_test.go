@@ -90,7 +90,12 @@ func TestKeysOfBackupsAddonsAndDataAreChecked(t *testing.T) {
 	}
 	_, err := Parse("p", []byte("[server]\nname = 'x'\nconsent = ['a/b.txt']\n"))
 	assert.ErrorContains(t, err, "is not a file at the top of the install")
-	p, err := Parse("p", []byte("[server]\nname = 'x'\nconsent = ['terms.txt']\n[backup]\nbefore = ['save']\nsaved = '^saved'\n[[data]]\nname = 'songs'\ndump = ['a']\nload = ['b']\nlimit = '5m'\n"))
+	p, err := Parse(
+		"p",
+		[]byte(
+			"[server]\nname = 'x'\nconsent = ['terms.txt']\n[backup]\nbefore = ['save']\nsaved = '^saved'\n[[data]]\nname = 'songs'\ndump = ['a']\nload = ['b']\nlimit = '5m'\n",
+		),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "5m0s", p.Data[0].Limit.String())
 	assert.Equal(t, "10s", p.Backup.Wait.String())

@@ -97,7 +97,10 @@ func (sv *Server) LetGo() {
 	if err := json.Unmarshal(b, &lines); err == nil && sv.Host().Status().Running {
 		for _, l := range lines {
 			if err := sv.Host().Send(l); err != nil {
-				sv.Warn("a command was killed while the server held still for it, and it can't be told to go on: %v", err)
+				sv.Warn(
+					"a command was killed while the server held still for it, and it can't be told to go on: %v",
+					err,
+				)
 				return
 			}
 		}
