@@ -307,6 +307,9 @@ func TestAUnitThatRestartsHidesNoDyingBuild(t *testing.T) {
 		5*time.Second, 100*time.Millisecond)
 	// A log that is followed goes on from now, however many lines of other starts the journal has.
 	p.hears("to everybody: moor hens", func() { p.try("send", "say moor hens") })
+	out, _ = p.run("timeout", "2", "env", "FRESHKEEL_HOME="+p.dir+"/home", "freshkeel", "-d", p.dir+"/mossgate-east", "log",
+		"-f", "-n", "2")
+	assert.LessOrEqual(t, strings.Count(out, "\n"), 3, out)
 	p.ours(exitDone, "profile", "set", "stop.send", "close")
 	p.ours(exitDone, "stop")
 	out, _ = p.try("log")
@@ -385,6 +388,13 @@ func TestAUnitsOwnLineFollowsTheBuild(t *testing.T) {
 func TestAUnitsLineThatCantBeWrittenIsTold(t *testing.T) {
 	t.Parallel()
 	p := settle(t, "unlined", straight)
+	out := strings.Join(strings.Fields(p.ours(exitDone, "preflight", "3.5.0")), " ")
+	assert.Contains(t, out, "the profile names open-gates.sh as the launch script, and the service does not run it")
+	p.ok(t, "mv", p.dir+"/mossgate-east/freshkeel.toml", p.dir+"/before.toml")
+	out = p.ours(exitDone, "adopt", p.dir+"/mossgate-east", "--dry-run")
+	assert.Contains(t, out, "unit = 'unlined.service'")
+	assert.Contains(t, out, "script = ''\n", "it runs none, whatever lies beside it")
+	p.ok(t, "mv", p.dir+"/before.toml", p.dir+"/mossgate-east/freshkeel.toml")
 	p.ours(exitDone, "profile", "set", "launch.script", "")
 	p.ours(exitDone, "profile", "set", "launch.memory", "512M")
 	p.ours(exitDone, "start")
@@ -400,7 +410,7 @@ func TestAUnitsLineThatCantBeWrittenIsTold(t *testing.T) {
 			p.put("/etc/systemd/system/"+p.unit+".d/zz-freshkeel.conf", "[Service]\nNice=5\n", 0o644)
 		}
 		p.ok(t, "systemctl", "daemon-reload")
-		out := strings.Join(strings.Fields(p.ours(exitDone, "preflight", "3.5.0")), " ")
+		out = strings.Join(strings.Fields(p.ours(exitDone, "preflight", "3.5.0")), " ")
 		if assert.Contains(t, out, c.says, c.name); c.says != "" {
 			assert.Contains(t, out, "ExecStart="+p.dir)
 			assert.Contains(t, out, "-Xmx512M -jar mossgate.jar")
@@ -410,6 +420,18 @@ func TestAUnitsLineThatCantBeWrittenIsTold(t *testing.T) {
 	p.ours(exitDone, "refit", "3.5.0") // with the line that it has
 	assert.Equal(t, "5", p.shows("Nice"))
 	p.run("rm", "-rf", "/etc/systemd/system/"+p.unit+".d")
+}
+
+// A unit that tells its manager when it is ready is up when it has: a ready line alone is not it.
+func TestAUnitThatNeverTellsThatItIsReady(t *testing.T) {
+	t.Parallel()
+	p := settle(t, "mute", "Type=notify\nNotifyAccess=all\nTimeoutStartSec=3\n"+
+		"ExecStart=/bin/sh -c '(sleep 0.2; test -e DIR/lib || systemd-notify --ready) & exec DIR/open-gates.sh'\n")
+	p.ours(exitDone, "start")
+	out := p.ours(exitRolledBack, "refit", "3.5.0") // which brings lib
+	assert.Contains(t, out, "mute.service did not tell its manager that it is ready")
+	assert.Equal(t, "3.4.1", p.status().Version)
+	assert.Equal(t, "active", p.shows("ActiveState"))
 }
 
 // What may not be managed, is masked, or may not write is refused while the old server runs, with
@@ -610,7 +632,10 @@ func TestTheUnitThatIsWrittenForTheBoot(t *testing.T) {
 	p.ok(t, "mv", p.dir+"/mossgate-east/freshkeel.toml", p.dir+"/before.toml")
 	out := p.ours(exitDone, "adopt", p.dir+"/mossgate-east", "--dry-run")
 	assert.Contains(t, out, "unit = 'boots.service'")
+	assert.Contains(t, out, "script = 'open-gates.sh'", "which the unit runs")
 	p.ok(t, "systemctl", "stop", p.unit)
+	out = p.ours(exitDone, "adopt", p.dir+"/mossgate-east", "--dry-run") // a server that is down
+	assert.Contains(t, out, "unit = 'boots.service'")
 	p.put(p.dir+"/mossgate-east/freshkeel.toml", text[:strings.Index(text, "[host]")], 0o644)
 	p.ok(t, "chown", "pond:pond", p.dir+"/mossgate-east/freshkeel.toml")
 	p.put("/etc/systemd/system/"+p.unit, p.ours(exitDone, "unit"), 0o644)

@@ -47,7 +47,9 @@ type lookout struct {
 	artifact             string
 	shipped              time.Time      // when the last of the shipped files were made
 	outside              []host.Process // that run from this install
-	running              time.Time      // since when a server of this install runs; zero: none does
+	unit                 *host.Unit     // that runs the server; nil: none does
+	unitFrom             string
+	running              time.Time // since when a server of this install runs; zero: none does
 	keep, settings, skip []found
 	place                [][3]string // pattern, name, from
 	log                  [2]string   // value, from
@@ -93,6 +95,7 @@ func (l *lookout) look() {
 			p.HowToStop(),
 		)
 	}
+	l.lookForUnit()
 	scripting{l}.lookForScripts()
 	l.lookForArtifact()
 	if l.script == "" && l.artifact == "" {

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/tree"
 )
@@ -37,6 +38,9 @@ var (
 // lookForScripts chooses the launch script: of those that run something of the
 // install, the one that runs a jar or program; named scripts at the top first.
 func (l scripting) lookForScripts() {
+	if l.byUnit() {
+		return
+	}
 	var best *candidate
 	for _, e := range l.list {
 		if c := l.scriptCandidate(e); c != nil && (best == nil || c.score > best.score) {
@@ -57,6 +61,31 @@ func (l scripting) lookForScripts() {
 		l.outOfScreen(best)
 	}
 	l.tellWays()
+}
+
+// byUnit takes what the service runs under which the server was found: the script of the install
+// that its line leads to, or none where it runs the server itself. That line is what starts the
+// server, whatever scripts lie beside it.
+func (l scripting) byUnit() bool {
+	if l.unit == nil {
+		return false
+	}
+	u := l.unit
+	cmds := launch.Lines(l.dir, u.Name, u.Lines, u.Dir, slices.Concat(l.k.Env, u.Env, u.EnvOfFiles()), nil)
+	if len(cmds) == 0 {
+		return false
+	}
+	l.others = append(l.others, cmds...)
+	from := u.Name + " runs the server by its own line, which is read"
+	for _, c := range cmds {
+		if c.File != u.Name && !filepath.IsAbs(c.File) {
+			l.script, from = c.File, u.Name+" runs it"
+			break
+		}
+	}
+	l.guess("launch.script", l.script, from)
+	l.tellWays()
+	return true
 }
 
 func (l scripting) scriptCandidate(e tree.Entry) *candidate {
@@ -124,8 +153,34 @@ func (l scripting) scriptCandidate(e tree.Entry) *candidate {
 	return c
 }
 
+// lookForUnit finds the service that runs the server: the one in which a process of it was found,
+// else the only one of the machine that runs something of the install.
+func (l *lookout) lookForUnit() {
+	look := func(name string, own bool, from string) {
+		if u, err := host.OpenService(name, own, "", nil, nil, l.dir).Unit(); err == nil && u.Known {
+			l.unit, l.unitFrom = u, from
+		}
+	}
+	if len(l.outside) > 0 {
+		if p := l.outside[0]; p.Unit != "" {
+			look(p.Unit, p.OwnUnit, fmt.Sprintf("process %d of it runs in that service", p.PID))
+		}
+		return // what runs it is no service
+	}
+	units := slices.DeleteFunc(l.units(), func(u unit) bool {
+		return strings.HasPrefix(u.file, l.dir+"/") || strings.Contains(u.file, "@.")
+	})
+	if len(units) == 1 {
+		u := units[0]
+		look(filepath.Base(u.file), u.own, fmt.Sprintf("%s runs it: ExecStart=%s", u.file, u.exec))
+	}
+}
+
 // unit is what a file of the system's service manager says of a server.
-type unit struct{ file, exec, stop, signal string }
+type unit struct {
+	file, exec, dir, stop, signal string
+	own                           bool // of the user's own manager
+}
 
 // units are those whose command lies in the install: in it, and among the system's own.
 func (l *lookout) units() (out []unit) {
@@ -135,25 +190,39 @@ func (l *lookout) units() (out []unit) {
 			files = append(files, l.full(e.Path))
 		}
 	}
-	system, _ := filepath.Glob("/etc/systemd/system/*.service")
-	for _, f := range append(files, system...) {
+	dirs := []string{"/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system"}
+	own := len(dirs)
+	if config, err := os.UserConfigDir(); err == nil {
+		dirs = append(dirs, filepath.Join(config, "systemd/user"))
+	}
+	users := map[string]bool{}
+	for i, dir := range dirs {
+		system, _ := filepath.Glob(dir + "/*.service")
+		for _, f := range system {
+			files, users[f] = append(files, f), i >= own
+		}
+	}
+	for _, f := range files {
 		b, err := tree.ReadUpTo(f, 64<<10)
 		if err != nil {
 			continue
 		}
-		u := unit{file: f}
+		u := unit{file: f, own: users[f]}
 		for _, line := range strings.Split(string(b), "\n") {
 			key, value, _ := strings.Cut(strings.TrimSpace(line), "=")
 			switch key {
 			case "ExecStart":
 				u.exec = strings.TrimLeft(value, "-@:+!")
+			case "WorkingDirectory":
+				u.dir = strings.TrimPrefix(value, "-")
 			case "ExecStop":
 				u.stop = value
 			case "KillSignal":
 				u.signal = value
 			}
 		}
-		if u.exec != "" && (strings.Contains(u.exec, l.dir+"/") || strings.HasPrefix(f, l.dir+"/")) {
+		if u.exec != "" && (strings.Contains(u.exec, l.dir+"/") || strings.HasPrefix(f, l.dir+"/") ||
+			tree.Inside(l.dir, u.dir)) {
 			out = append(out, u)
 		}
 	}

@@ -126,21 +126,17 @@ func (l writing) elsewhereText(w func(string, ...any)) {
 
 // hostText writes which unit runs the server, where one does.
 func (l writing) hostText(w func(string, ...any)) {
-	for _, p := range l.outside {
-		if p.Unit == "" {
-			continue
-		}
-		from := fmt.Sprintf("process %d of it runs in that service", p.PID)
-		w("")
-		w("[host]   # what runs the server: docs/hosts.md")
-		w("# guessed from: %s", from)
-		w("unit = %s", words.Quote(p.Unit))
-		if p.OwnUnit {
-			w("user = true   # of the user's own manager")
-		}
-		l.guess("host.unit", p.Unit, from)
+	if l.unit == nil {
 		return
 	}
+	w("")
+	w("[host]   # what runs the server: docs/hosts.md")
+	w("# guessed from: %s", oneLine(l.unitFrom))
+	w("unit = %s", words.Quote(l.unit.Name))
+	if l.unit.User {
+		w("user = true   # of the user's own manager")
+	}
+	l.guess("host.unit", l.unit.Name, l.unitFrom)
 }
 
 // launchText writes how the server is started.
@@ -155,7 +151,7 @@ func (l writing) launchText(w func(string, ...any)) {
 	if len(l.others) > 0 {
 		var all []string
 		for _, c := range l.others {
-			if c.File != l.script && c.File != l.artifact {
+			if c.File != l.script && c.File != l.artifact && (l.unit == nil || c.File != l.unit.Name) {
 				all = append(all, c.File)
 			}
 		}

@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/edited"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
+	"freshkeel/internal/launch"
 	"freshkeel/internal/learn"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/plan"
@@ -111,12 +112,14 @@ func checkLaunch(_ context.Context, s *situation) (out []Finding) {
 		if part.PartName() != "" {
 			of = " of " + part.PartName()
 		}
+		if part.Service() != nil {
+			if read := part.Script(nil); read.Name == "" {
+				out = append(out, s.unitRuns(read, script)...)
+				continue
+			}
+		}
 		switch {
 		case script == "" && !part.Minded():
-			for _, c := range s.lines.commands {
-				out = append(out, ok("%s runs %s", c.File, c.Program)...)
-				break
-			}
 		case script == "":
 			out = append(out, Finding{Level: Stop, What: "no launch script is named",
 				Where: s.k.Path(profile.FileName) + ", [launch] script",
@@ -135,6 +138,30 @@ func checkLaunch(_ context.Context, s *situation) (out []Finding) {
 		}
 	}
 	return out
+}
+
+// unitRuns tells what a service runs, and of a script that the profile names and it does not run.
+func (s *situation) unitRuns(unit *launch.Script, script string) (out []Finding) {
+	commands, err := unit.Commands()
+	if err != nil || len(commands) == 0 {
+		return nil
+	}
+	out = ok("%s runs %s", unit.Label, commands[0].Program)
+	if script == "" || slices.ContainsFunc(commands, func(c launch.Command) bool {
+		for by := &c; by != nil; by = by.By {
+			if by.File == script || tree.Rel(s.k.Dir, by.Path) == script {
+				return true
+			}
+		}
+		return false
+	}) {
+		return out
+	}
+	return append(out, Finding{Level: Warn,
+		What:  fmt.Sprintf("the profile names %s as the launch script, and the service does not run it", script),
+		Where: fmt.Sprintf("%s: %s", unit.Label, commands[0].Text),
+		Why:   "what is changed in that script changes nothing of the server",
+		Do:    "freshkeel profile set launch.script ''; or let the unit run the script"})
 }
 
 // checkNames looks whether the files that the launch script names will exist.

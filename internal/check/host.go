@@ -102,7 +102,7 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 func unheard(part *install.Install, u *host.Unit) []Finding {
 	r := part.Profile.Ready
 	if !r.Line.Given() || r.Log != "" || len(part.Profile.Host.Follow) > 0 ||
-		!slices.Contains([]string{"file", "append", "truncate", "null", "tty", "socket"}, u.Output) {
+		!u.Unheard() {
 		return nil
 	}
 	return []Finding{{Level: Stop,

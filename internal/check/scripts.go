@@ -188,7 +188,7 @@ func checkWishes(_ context.Context, s *situation) (out []Finding) {
 			Finding{Level: Warn, What: "the profile asks for something that could not be written into the " +
 				"launch script: " + l, Where: s.k.Path(profile.FileName) + ", [launch]",
 				Why: "the server would start without it",
-				Do:  "write it into the script by hand; freshkeel launch shows what it runs"},
+				Do:  "write it into the script, or for a program into [launch] args, by hand; freshkeel launch shows what it runs"},
 		)
 	}
 	return out
@@ -199,7 +199,7 @@ func (s *situation) ofUnit(lacking string) bool {
 	unit, _, _ := strings.Cut(lacking, ":")
 	return slices.ContainsFunc(s.k.Parts(), func(part *install.Install) bool {
 		sv := part.Service()
-		return sv != nil && sv.Name == unit && part.Profile.Launch.Script == ""
+		return sv != nil && sv.Name == unit
 	})
 }
 

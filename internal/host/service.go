@@ -334,6 +334,20 @@ func (s *Service) settle(ctx context.Context, holds func(*Unit) bool) error {
 	}
 }
 
+// Ready waits for a unit that tells its manager when it is ready: its manager ends one that does
+// not, in the time that the unit allows. Of other units nothing is waited for.
+func (s *Service) Ready(ctx context.Context) error {
+	var last *Unit
+	err := s.settle(ctx, func(u *Unit) bool {
+		last = u
+		return !strings.HasPrefix(u.Type, "notify") || u.Active != "activating" || (s.began != "" && u.Runs != s.began)
+	})
+	if err == nil && strings.HasPrefix(last.Type, "notify") && last.Active != "active" && last.Active != "reloading" {
+		err = fmt.Errorf("the service %s did not tell its manager that it is ready (%s, %s)", s.Name, last.Active, last.Result)
+	}
+	return err
+}
+
 // Wait returns when the start of the unit that runs now has ended, though its manager may
 // have begun another.
 func (s *Service) Wait(ctx context.Context) (*Exit, error) {
@@ -481,26 +495,42 @@ func holdBy(send func(string) error, before, after []string) (func(), error) {
 // mostJournal bounds how many lines of the journal are read at once.
 const mostJournal = 20000
 
-// Tail are the last lines of the unit in the journal; where it has none, those of the log.
+// Tail are the last lines of the unit in the journal, or of the log.
 func (s *Service) Tail(n int) ([]string, error) {
-	lines, err := s.lines(journalQuery{Last: min(n, mostJournal)})
-	if s.Log != "" && len(lines) == 0 {
+	if s.inLog() {
 		return Tail(s.Log, n)
 	}
-	return lines, err
+	return s.lines(journalQuery{Last: min(n, mostJournal)})
 }
 
-// Live follows the unit in the journal, or the log where the unit says nothing there.
+// inLog tells whether the server is heard in the log that the profile names: its unit sends its
+// lines elsewhere than to the journal, or nothing of it is there.
+func (s *Service) inLog() bool {
+	if s.Log == "" {
+		return false
+	}
+	if u, err := s.Unit(); err == nil && u.Unheard() {
+		return true
+	}
+	lines, _ := s.lines(journalQuery{Last: 1})
+	return len(lines) == 0
+}
+
+// Unheard tells whether the unit's lines go elsewhere than to the journal.
+func (u *Unit) Unheard() bool {
+	return slices.Contains([]string{"file", "append", "truncate", "null", "tty", "socket"}, u.Output)
+}
+
+// Live follows the unit in the journal, or the log.
 func (s *Service) Live(ctx context.Context, n int, ended <-chan struct{}, each func(string)) error {
 	if len(s.Listen) > 0 {
 		return listen(ctx, s.Listen, s.Dir, s.Env, ended, each)
 	}
-	lines, err := s.lines(journalQuery{Last: 1})
-	if s.Log != "" && len(lines) == 0 {
-		return followFile(ctx, s.Log, n, ended, each)
+	if s.err != nil {
+		return s.err
 	}
-	if err != nil {
-		return err
+	if s.inLog() {
+		return followFile(ctx, s.Log, n, ended, each)
 	}
 	return s.heard(ctx, journalQuery{Last: min(n, mostJournal)}, ended, each)
 }

@@ -341,7 +341,10 @@ func readJournal(ctx context.Context, unit string, user bool, q journalQuery) (o
 // followJournal reads what a query finds, and what comes, for as long as ctx or the command lasts.
 func followJournal(ctx context.Context, unit string, user bool, q journalQuery, each func(journalLine)) error {
 	cmd := journalctl(ctx, unit, user, q)
-	cmd.Args = slices.Insert(cmd.Args, 1, "--follow", "--no-tail")
+	cmd.Args = slices.Insert(cmd.Args, 1, "--follow")
+	if q.Last == 0 {
+		cmd.Args = slices.Insert(cmd.Args, 1, "--no-tail") // all that the query finds, not the last ten lines
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL} // it would only notice with the next line
 	var wrong bytes.Buffer
 	cmd.Stderr = &wrong

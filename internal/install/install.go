@@ -216,19 +216,27 @@ func (in *Install) plainLog() string {
 	return in.Path(log)
 }
 
-// Script is what starts the server: the launch script, or where the profile names none and a
-// service runs it, what that runs. under gives texts that some files will have; it may be nil.
+// Script is what starts the server: the launch script, or of a service what its unit runs. under
+// gives texts that some files will have; it may be nil.
 func (in *Install) Script(under launch.Texts) *launch.Script {
 	s := &launch.Script{Install: in.Dir, Name: in.Profile.Launch.Script, Env: in.ServerEnv(), Under: under}
-	if sv := in.Service(); sv != nil {
-		if u, err := sv.Unit(); err == nil {
-			s.Label, s.Lines, s.Dir = u.Name, u.Lines, u.Dir
-			if s.Name == "" {
-				s.Env = slices.Concat(pathOf(s.Env), u.Env, u.EnvOfFiles())
-			}
-		}
+	sv := in.Service()
+	if sv == nil {
+		return s
 	}
-	return s
+	u, err := sv.Unit()
+	if err != nil {
+		return s
+	}
+	of := *s
+	of.Name, of.Label, of.Lines, of.Dir = "", u.Name, u.Lines, u.Dir
+	of.Env = slices.Concat(pathOf(s.Env), u.Env, u.EnvOfFiles())
+	// A script that the profile names counts only where the unit's own line leads nowhere that
+	// can be read: what the unit runs is what starts the server.
+	if commands, err := of.Commands(); s.Name != "" && (err != nil || len(commands) == 0) {
+		return s
+	}
+	return &of
 }
 
 // pathOf is the search path of an environment: a service has its own of the rest.

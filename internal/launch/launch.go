@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -561,6 +562,11 @@ func (s *shell) words(words []string, at []region, line int, background bool) {
 		s.vars["PWD"] = s.dir
 		return
 	}
+	if base := filepath.Base(words[0]); (base == "sh" || base == "bash" || base == "dash") && len(words) > 2 &&
+		commandFlag.MatchString(words[1]) {
+		s.spoken(words[2], line)
+		return
+	}
 	given := false // to a shell, which runs it whatever its mode
 	sourced := words[0] == "." || words[0] == "source"
 	if base := filepath.Base(words[0]); (base == "sh" || base == "bash" || words[0] == "." || words[0] == "source") &&
@@ -616,6 +622,33 @@ func (s *shell) words(words []string, at []region, line int, background bool) {
 		cmd.readFlags(s.source, s.vars["JAVA_TOOL_OPTIONS"], s.vars["JDK_JAVA_OPTIONS"])
 		s.took([]Command{cmd}, screen)
 	}
+}
+
+// commandFlag has a shell run a text that it is given: -c, with other flags before it.
+var commandFlag = regexp.MustCompile(`^-[a-z]*c$`)
+
+// spoken follows a text that a shell is given as a word. What it runs is known; no part of it is
+// a word of the script, so nothing in it is edited.
+func (s *shell) spoken(text string, line int) {
+	if s.depth >= maxDepth {
+		return
+	}
+	f, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), s.script)
+	if err != nil {
+		return
+	}
+	in := &shell{source: s.source, script: s.script, dir: s.dir, vars: maps.Clone(s.vars)}
+	in.depth++
+	in.stmts(f.Stmts)
+	for i := range in.found {
+		c := &in.found[i]
+		if c.File != s.script { // of another script that it runs, where all of it has its place
+			continue
+		}
+		c.Line, c.Text, c.start, c.end, c.own, c.ends, c.from = line, s.lineAt(line).Text, 0, 0, region{}, region{}, nil
+		c.words = make([]region, len(c.Args))
+	}
+	s.took(in.found, "")
 }
 
 func (s *shell) environ() (out []string) {

@@ -25,6 +25,9 @@ type Wish struct {
 	Of func(Command) bool
 }
 
+// Nothing tells whether nothing is wished.
+func (w Wish) Nothing() bool { return len(w.steps()) == 0 }
+
 // Edit is one change of a script's text.
 type Edit struct {
 	File string

@@ -63,6 +63,8 @@ func TestAWishIsGrantedWhereTheScriptHasIt(t *testing.T) {
 		"one that has it": {"o.sh", most, "java -Xmx20480m -jar m.jar\n", "java -Xmx20480m -jar m.jar\n", ""},
 		"no larger at first than in the end": {"o.sh", Wish{Most: "2G"}, "java -Xms4G -Xmx4G -jar m.jar\n",
 			"java -Xms2G -Xmx2G -jar m.jar\n", ""},
+		"in a text that a shell is given": {"o.sh", most, "nohup bash -lc \"cd world && java -Xmx4G -jar m.jar | tee log\"\n",
+			"nohup bash -lc \"cd world && java -Xmx4G -jar m.jar | tee log\"\n", "-Xmx4G → -Xmx20G"},
 		"each branch": {"o.sh", most, "if [ -t 0 ]; then\n  java -Xmx1G -jar m.jar\nelse\n  java -Xmx2G -jar m.jar\nfi\n",
 			"if [ -t 0 ]; then\n  java -Xmx20G -jar m.jar\nelse\n  java -Xmx20G -jar m.jar\nfi\n", ""},
 		"no look at a version": {"o.sh", most, "java -version\njava -jar m.jar\n", "java -version\njava -Xmx20G -jar m.jar\n",

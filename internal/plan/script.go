@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -71,8 +72,11 @@ func (pr *Planner) planScript(p *Plan, f *acquire.Fetched, w resolve.Want) error
 			continue
 		}
 		s := part.Script(p.texts)
-		if commands, err := s.Commands(); err != nil || len(commands) == 0 {
-			continue // the check of the launch script tells
+		if commands, err := s.Commands(); err != nil || len(commands) == 0 { // the check of the launch script tells why
+			if !WishOf(part.Profile).Nothing() {
+				p.Lacking = append(p.Lacking, pr.whyUnread(cmp.Or(s.Name, s.Label)))
+			}
+			continue
 		}
 		if err := pr.planOne(p, s, part.Profile, f, w); err != nil {
 			return err
@@ -89,6 +93,17 @@ func (pr *Planner) planScript(p *Plan, f *acquire.Fetched, w resolve.Want) error
 		}
 	}
 	return pr.diffScripts(p)
+}
+
+// whyUnread tells why nothing can be written into what starts the server.
+func (pr *Planner) whyUnread(at string) string {
+	if f, err := pr.Open(at); err == nil {
+		defer f.Close()
+		if _, is := needs.ReadProgram(f); is {
+			return at + ": it is a program, and no script: [launch] args are what it is given"
+		}
+	}
+	return at + ": what it runs can't be read"
 }
 
 // planLine has a service run what its line was edited to, by a drop-in; where that can't be

@@ -154,6 +154,14 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdic
 		start,
 	)
 	v, ports := sv.judge(ctx, j, start)
+	if unit := sv.Service(); v.Up && unit != nil {
+		switch err := unit.Ready(ctx); {
+		case ctx.Err() != nil:
+			v = interrupted(start)
+		case err != nil:
+			v.Up, v.Why = false, err.Error()
+		}
+	}
 	if v.Up {
 		if sv.PartName() == "" {
 			edited.Note(sv.Install, nil)
