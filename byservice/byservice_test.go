@@ -422,6 +422,62 @@ func TestAUnitsLineThatCantBeWrittenIsTold(t *testing.T) {
 	p.run("rm", "-rf", "/etc/systemd/system/"+p.unit+".d")
 }
 
+// The process that stays root does what is asked for the user's own unit, and says nothing that
+// the manager would take for more than that unit's program and its words.
+func TestRootWritesNothingForAUserBeyondTheLine(t *testing.T) {
+	t.Parallel()
+	p := settle(t, "asked", straight)
+	uid := strings.TrimSpace(p.ok(t, "id", "-u", "pond"))
+	p.put("/etc/systemd/system/asked-else.service", "[Service]\nUser=pond\nWorkingDirectory="+p.dir+
+		"/mossgate-east\nExecStart=/bin/sleep 1000\n", 0o644)
+	p.put("/etc/systemd/system/asked-root.service", strings.ReplaceAll("[Service]\n"+straight, "DIR", p.dir+"/mossgate-east"), 0o644)
+	p.ok(t, "systemctl", "daemon-reload")
+	ask := func(unit, do string, words ...string) (said string) {
+		q, err := json.Marshal(map[string]any{"unit": unit, "do": do, "words": words})
+		require.NoError(t, err)
+		cmd := p.command("freshkeel", "answer-as-root", uid, p.dir+"/mossgate-east")
+		cmd.Stdin = bytes.NewReader(append(q, '\n'))
+		out, err := cmd.Output()
+		require.NoError(t, err, string(out))
+		return string(out)
+	}
+	run := p.dir + "/mossgate-east/../runtimes/17/bin/java"
+	for _, c := range []struct{ unit, word, why string }{
+		{"asked-root.service", run, "root does not touch it"},
+		{"asked-else.service", run, "runs no file of"},
+		{"dbus.service", run, "root does not touch it"},
+		{"../../x.service", run, "neither a valid"},
+		{"nothere.service", run, "not-found"},
+		{p.unit, "+/bin/sh", "is no full path"},
+		{p.unit, "java", "is no full path"},
+		{p.unit, "", "is no full path"},
+	} {
+		said := ask(c.unit, "write", c.word, "-jar", "mossgate.jar")
+		assert.Contains(t, said, "error", c.unit+c.word)
+		assert.Contains(t, said, c.why, c.unit+c.word)
+	}
+	assert.NotContains(t, ask(p.unit, "may write"), "error")
+	odd := []string{run, "-jar", "mossgate.jar", "a\nUser=root\nExecStart=+/bin/sh", "%h", ";", "b\\", `"`, "'", "#", "", "tab\t"}
+	assert.NotContains(t, ask(p.unit, "write", odd...), "error")
+	text := p.ok(t, "cat", "/etc/systemd/system/"+p.unit+".d/zz-freshkeel.conf")
+	assert.Equal(t, 2, strings.Count(text, "\nExecStart="), text)
+	assert.NotContains(t, text, "\nUser=")
+	assert.Equal(t, "pond", p.shows("User"))
+	var line struct{ Data []any }
+	require.NoError(t, json.Unmarshal([]byte(p.ok(t, "busctl", "--json=short", "get-property", "org.freedesktop.systemd1",
+		"/org/freedesktop/systemd1/unit/asked_2eservice", "org.freedesktop.systemd1.Service", "ExecStart")), &line))
+	require.Len(t, line.Data, 1)
+	var words []string
+	for _, w := range line.Data[0].([]any)[1].([]any) {
+		words = append(words, w.(string))
+	}
+	assert.Equal(t, odd, words, "each word as it was asked for")
+	assert.NotContains(t, ask(p.unit, "write", []string{}...), "error")
+	_, code := p.run("test", "-e", "/etc/systemd/system/"+p.unit+".d")
+	assert.NotZero(t, code, "taken away again, with its folder")
+	p.run("rm", "-f", "/etc/systemd/system/asked-else.service", "/etc/systemd/system/asked-root.service")
+}
+
 // A unit that tells its manager when it is ready is up when it has: a ready line alone is not it.
 func TestAUnitThatNeverTellsThatItIsReady(t *testing.T) {
 	t.Parallel()

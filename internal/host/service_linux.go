@@ -555,7 +555,7 @@ func (b *bus) write(ctx context.Context, words []string) error {
 	if err != nil {
 		return err
 	}
-	if words == nil {
+	if len(words) == 0 {
 		if err := os.Remove(o.File); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
