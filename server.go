@@ -2,11 +2,13 @@ package freshkeel
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -215,8 +217,11 @@ func (k *Keel) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, e
 		return nil, 0, err
 	}
 	defer unlock()
-	if k.in.Profile.Host.Restart != "" { // one that crashed is not started again
-		if err := tree.WriteFile(k.in.State(stayDown), nil, 0o600); err != nil && !errors.Is(err, os.ErrNotExist) {
+	for _, part := range k.in.Parts() { // one that crashed is not started again
+		if part.Profile.Host.Restart == "" {
+			continue
+		}
+		if err := tree.WriteFile(server.New(part).StayDown(), nil, 0o600); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return nil, 0, err
 		}
 	}
@@ -272,12 +277,21 @@ const crashPauseMost = 10 * time.Minute
 // AfterCrash starts a server again that ended by itself: after a pause that doubles with each
 // crash, no more often than the profile allows, and only where nobody else has seen to it
 // meanwhile. Each crash is in the logbook, with its last lines.
-func AfterCrash(ctx context.Context, k *Keel) error {
-	unlock, err := k.in.Lock("after a crash")
-	if err != nil {
-		return nil // another command is at work: it sees to the server
+//
+// part names the part that crashed, of a server of several; "": the server.
+func AfterCrash(ctx context.Context, k *Keel, part string) error {
+	in := k.in
+	for _, one := range k.in.Parts() {
+		if one.PartName() == part {
+			in = one
+		}
 	}
-	h, st := k.in.Profile.Host, k.in.Host().Status()
+	srv := server.New(in)
+	unlock, err := lockAfterCrash(ctx, k)
+	if err != nil {
+		return err
+	}
+	h, st := in.Profile.Host, in.Host().Status()
 	if run, err := k.in.Book.Unfinished(); err != nil || run != nil || st.Running || st.Last == nil {
 		unlock()
 		return err
@@ -293,9 +307,10 @@ func AfterCrash(ctx context.Context, k *Keel) error {
 		To:         head.Version,
 		Phase:      logbook.Done,
 		WasRunning: true,
-		Why:        "the server ended by itself (" + st.Last.Status + ")",
+		Part:       part,
+		Why:        fmt.Sprintf("%s ended by itself (%s)", cmp.Or(part, "the server"), st.Last.Status),
 	}
-	e.Lines, _ = k.in.Host().Tail(8)
+	e.Lines, _ = in.Host().Tail(8)
 	e.Outcome = logbook.StayedDown // until it is started
 	if err := k.in.Book.Begin(e); err != nil {
 		unlock()
@@ -308,7 +323,7 @@ func AfterCrash(ctx context.Context, k *Keel) error {
 	}
 	crashes := 0
 	for _, c := range all {
-		if c.Kind == logbook.Crash && time.Since(c.Started) < h.Within.Std() {
+		if c.Kind == logbook.Crash && c.Part == part && time.Since(c.Started) < h.Within.Std() {
 			crashes++
 		}
 	}
@@ -320,9 +335,30 @@ func AfterCrash(ctx context.Context, k *Keel) error {
 		)
 		return k.in.Book.Save(e)
 	}
-	pause := h.Pause.Std() << min(crashes-1, 20)
+	return startAgain(ctx, k, srv, e, h.Pause.Std()<<min(crashes-1, 20))
+}
+
+// lockAfterCrash waits for other commands to end: one may be about another part that crashed.
+func lockAfterCrash(ctx context.Context, k *Keel) (unlock func(), err error) {
+	for end := time.Now().Add(crashPauseMost); ; {
+		unlock, err = k.in.Lock("after a crash")
+		if !errors.As(err, new(*Busy)) || time.Now().After(end) {
+			return unlock, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(frontRest):
+		}
+	}
+}
+
+// startAgain starts a server, or a part, that crashed, after a pause, unless somebody else has seen
+// to it meanwhile.
+func startAgain(ctx context.Context, k *Keel, srv *server.Server, e *logbook.Entry, pause time.Duration) error {
+	last := srv.Host().Status().Last
 	for end := time.Now().Add(max(min(pause, crashPauseMost), 0)); time.Now().Before(end); {
-		if _, err := os.Stat(k.in.State(stayDown)); err == nil || k.in.RunDir().Status().Running {
+		if _, err := os.Stat(srv.StayDown()); err == nil || srv.Host().Status().Running {
 			return nil // somebody saw to it
 		}
 		select {
@@ -331,28 +367,30 @@ func AfterCrash(ctx context.Context, k *Keel) error {
 		case <-time.After(min(frontRest, time.Until(end))):
 		}
 	}
-	if unlock, err = k.in.Lock("after a crash"); err != nil {
-		return nil
+	unlock, err := lockAfterCrash(ctx, k)
+	if err != nil {
+		return err
 	}
 	defer unlock()
-	now := k.in.Host().Status()
-	if all, err = k.in.Book.All(); err != nil || all[len(all)-1].ID != e.ID || now.Running || now.Last == nil ||
-		!now.Last.At.Equal(st.Last.At) {
+	now := srv.Host().Status()
+	later := func(o *logbook.Entry) bool {
+		return o.Started.After(e.Started) && (o.Kind != logbook.Crash || o.Part == e.Part)
+	}
+	all, err := k.in.Book.All()
+	if err != nil || last == nil || slices.ContainsFunc(all, later) || now.Running || now.Last == nil ||
+		!now.Last.At.Equal(last.At) {
 		return err // somebody else saw to it
 	}
-	if _, err := os.Stat(k.in.State(stayDown)); err == nil {
+	if _, err := os.Stat(srv.StayDown()); err == nil {
 		return nil
 	}
-	if _, err := k.srv.Spawn(context.WithoutCancel(ctx)); err != nil {
+	if _, err := srv.Spawn(context.WithoutCancel(ctx)); err != nil {
 		e.Told = append(e.Told, err.Error())
 		return errors.Join(err, k.in.Book.Save(e))
 	}
 	e.Outcome, e.Ended = logbook.Restarted, time.Now().Round(0)
 	return k.in.Book.Save(e)
 }
-
-// stayDown is the file that says that somebody stopped a server which had crashed.
-const stayDown = "run/stay-down"
 
 // Run keeps the server in the foreground: it starts it where it does not run, hands each line of
 // its console to each and lines of in to its console, and stops it when ctx ends. It stays while

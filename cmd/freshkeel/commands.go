@@ -241,7 +241,7 @@ func (p *program) commands() []*cli.Command {
 				&cli.BoolFlag{Name: "user", Usage: "for the manager of a user's own"},
 				&cli.StringFlag{Name: "write", Usage: "write it to the new `FILE`"}},
 		},
-		{Name: "after-crash", Hidden: true, Action: p.afterCrash},
+		{Name: "after-crash", Hidden: true, ArgsUsage: "[PART]", Action: p.afterCrash},
 		{Name: "status", Usage: "whether the server runs; the exit code says so too: 0 up, 11 down, 12 in between, " +
 			"5 unsettled", Action: p.status},
 		{Name: "send", Usage: "type a line at the server's console", ArgsUsage: "LINE…", Action: p.send,
@@ -931,12 +931,12 @@ func (p *program) run(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-func (p *program) afterCrash(ctx context.Context, _ *cli.Command) error {
+func (p *program) afterCrash(ctx context.Context, c *cli.Command) error {
 	k, err := p.open()
 	if err != nil {
 		return err
 	}
-	return freshkeel.AfterCrash(ctx, k)
+	return freshkeel.AfterCrash(ctx, k, c.Args().First())
 }
 
 func (p *program) unit(ctx context.Context, c *cli.Command) error {

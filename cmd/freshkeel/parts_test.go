@@ -150,6 +150,45 @@ func TestPartsComeUpInOrderAndGoBackTogether(t *testing.T) {
 	}
 }
 
+// A part that crashes is started again by itself, where its own [part.host] says so; several at once,
+// each of them; and none that was stopped.
+func TestAPartIsStartedAgainAfterACrash(t *testing.T) {
+	t.Parallel()
+	p, _ := threeParts(t)
+	p.EditProfile(func(s string) string {
+		again := "[part.host]\nrestart = 'after-crash'\npause = '100ms'\n[part.launch]\n"
+		return strings.Replace(s, "[part.launch]\n", again, 2) // of web and world
+	})
+	p.OK("start")
+	pids := func() map[string]int {
+		out := map[string]int{}
+		for _, part := range p.Status().Parts {
+			out[part.Name] = part.Server.PID
+		}
+		return out
+	}
+	first := pids()
+	for _, name := range []string{"world", "web"} {
+		syscall.Kill(first[name], syscall.SIGKILL)
+	}
+	proving.Until(t, "both to be up again", func() bool {
+		now := pids()
+		return now["world"] != 0 && now["web"] != 0 && now["world"] != first["world"] && now["web"] != first["web"]
+	})
+	assert.Equal(t, first["login"], pids()["login"])
+	proving.Until(t, "both to be in the logbook", func() bool {
+		said := p.OK("logbook", "--json").Out
+		return strings.Count(said, `"outcome": "restarted"`) == 2 && strings.Contains(said, `"part": "world"`)
+	})
+	syscall.Kill(first["login"], syscall.SIGKILL) // it has no such rule
+	p.EditProfile(func(s string) string { return strings.ReplaceAll(s, "'100ms'\n[part.launch]", "'1s'\n[part.launch]") })
+	syscall.Kill(pids()["web"], syscall.SIGKILL)
+	proving.Until(t, "the crash to be seen", func() bool { return len(p.Entries()) == 3 })
+	p.OK("stop")
+	time.Sleep(1500 * time.Millisecond)
+	p.Exits(exitDown, "status")
+}
+
 // A part outside the install, a database, must be up, is started where it is down, is never stopped
 // by a refit, and is put down and up for a migration that needs it so.
 func TestAPartOutsideTheInstall(t *testing.T) {

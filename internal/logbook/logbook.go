@@ -114,6 +114,7 @@ type Entry struct {
 	HeldBack   []string      `json:"held_back,omitempty"` // add-ons that were left out
 
 	Migrations []Migrated `json:"migrations,omitempty"` // that were begun
+	Part       string     `json:"part,omitempty"`       // of a crash: the part of the server
 	Alone      []string   `json:"alone,omitempty"`      // parts that were stopped, where others ran on
 	Relined    []Lined    `json:"relined,omitempty"`    // services whose own line changed
 }

@@ -856,7 +856,8 @@ func (p *Profile) checkParts(bad func(key, why string) error) error {
 	if len(p.Parts) == 0 {
 		return nil
 	}
-	if p.Launch.Script != "" || p.Host.Kind != "" {
+	h := p.Host
+	if p.Launch.Script != "" || h.Kind != "" || h.Restart != "" || h.Console != "" || len(h.Say)+len(h.Follow) > 0 {
 		return bad(
 			"launch.script",
 			"the server has parts: each has a script, or a host, of its own ([part.launch], [part.host])",
@@ -876,6 +877,9 @@ func (p *Profile) checkParts(bad func(key, why string) error) error {
 				"part.launch",
 				fmt.Sprintf("%s: it has neither a launch script in the install nor a host", part.Name),
 			)
+		}
+		if s := part.Stop; len(s.Warn) > 0 || s.Tell != "" || s.Off != "" {
+			return bad("part.stop", part.Name+": players are warned once for the whole server, by [stop] tell, warn and off")
 		}
 		if err := part.Files.Check(); err != nil {
 			return bad("part.files", fmt.Sprintf("%s: %v", part.Name, err))

@@ -73,17 +73,21 @@ kill = false
 // What a new key can't mean is told with its line.
 func TestKeysOfBackupsAddonsAndDataAreChecked(t *testing.T) {
 	for text, says := range map[string]string{
-		"[backup]\nbefore = [\"a\\nb\"]\n":                        "is not one line",
-		"[backup]\nbefore = [\"\"]\n":                             "is not one line",
-		"[backup]\nsaved = '('\n":                                 "is not a regular expression",
-		"[backup]\nlast = 'many'\n":                               "p:4",
-		"[backup]\nlats = 5\n":                                    "did you mean backup.last",
-		"[[data]]\nname = 'songs'\ndump = ['x']\n":                "dump and load are both needed",
-		"[[data]]\nname = 'a/b'\ndump = ['x']\nload = ['y']\n":    "each needs a name of its own",
-		"[[data]]\ndump = ['x']\nload = ['y']\n":                  "each needs a name of its own",
-		"[addons]\nfiles = ['a/*']\n":                             "descriptor and fits are missing",
-		"[addons]\nfiles = ['[']\ndescriptor = 'a'\nfits = 'b'\n": "addons.files",
-		"[stop]\nwait = 'long'\n":                                 "is not a length of time",
+		"[backup]\nbefore = [\"a\\nb\"]\n":                                                     "is not one line",
+		"[[part]]\nname = 'a'\nlaunch = { script = 'a.sh' }\nstop = { tell = 'bye' }\n":        "warned once for the whole server",
+		"[[part]]\nname = 'a'\nlaunch = { script = 'a.sh' }\nfiles = ['[']\n":                  "part.files",
+		"[host]\nrestart = 'after-crash'\n[[part]]\nname = 'a'\nlaunch = { script = 'a' }\n":   "each has a script, or a host, of its own",
+		"[[part]]\nname = 'a'\noutside = true\nfiles = ['a']\nhost = { unit = 'a.service' }\n": "has no files in it",
+		"[backup]\nbefore = [\"\"]\n":                                                          "is not one line",
+		"[backup]\nsaved = '('\n":                                                              "is not a regular expression",
+		"[backup]\nlast = 'many'\n":                                                            "p:4",
+		"[backup]\nlats = 5\n":                                                                 "did you mean backup.last",
+		"[[data]]\nname = 'songs'\ndump = ['x']\n":                                             "dump and load are both needed",
+		"[[data]]\nname = 'a/b'\ndump = ['x']\nload = ['y']\n":                                 "each needs a name of its own",
+		"[[data]]\ndump = ['x']\nload = ['y']\n":                                               "each needs a name of its own",
+		"[addons]\nfiles = ['a/*']\n":                                                          "descriptor and fits are missing",
+		"[addons]\nfiles = ['[']\ndescriptor = 'a'\nfits = 'b'\n":                              "addons.files",
+		"[stop]\nwait = 'long'\n":                                                              "is not a length of time",
 	} {
 		_, err := Parse("p", []byte("[server]\nname = 'x'\n"+text))
 		assert.ErrorContains(t, err, says, text)

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -78,16 +79,22 @@ func (sv *Server) Spawn(ctx context.Context) (*host.Status, error) {
 	if err := install.TrustedScript(sv.Path(script)); err != nil {
 		return nil, err
 	}
-	os.Remove(sv.State("run", "stay-down"))
+	os.Remove(sv.StayDown())
 	_, key := sv.script()
 	l := host.Launch{Install: sv.Dir, Script: script, Args: sv.Profile.Launch.Args,
 		RunDir: string(sv.RunDir()), Env: sv.ServerEnv(), Key: key}
-	if sv.Profile.Host.Restart == profile.AfterCrash && sv.PartName() == "" && len(sv.Self) > 0 {
+	if sv.Profile.Host.Restart == profile.AfterCrash && len(sv.Self) > 0 {
 		l.Crashed = []string{sv.Self[0], "-d", sv.Dir, "after-crash"}
+		if name := sv.PartName(); name != "" {
+			l.Crashed = append(l.Crashed, name)
+		}
 		l.CrashedEnv = append(pathAndHome(sv.Env), "FRESHKEEL_HOME="+sv.Home)
 	}
 	return sv.Host().Start(ctx, sv.Self, l)
 }
+
+// StayDown is the file that says that somebody stopped a server, or a part, which had crashed.
+func (sv *Server) StayDown() string { return filepath.Join(string(sv.RunDir()), "stay-down") }
 
 // pathAndHome are what of an environment a command of ours needs.
 func pathAndHome(env []string) (out []string) {
