@@ -170,13 +170,29 @@ type LaunchLine struct {
 // LaunchLines tells what the launch script really runs: variables filled in, the scripts that it
 // calls followed.
 func LaunchLines(ctx context.Context, k *Keel) (out []LaunchLine, err error) {
-	if k.Profile.Launch.Script == "" && k.in.Service() == nil {
-		return nil, tell.Advise(
-			errors.New("the profile names no launch script"),
-			"freshkeel profile set launch.script FILE",
-		)
+	named := false
+	for _, part := range k.in.Parts() {
+		s := part.Script(nil)
+		if part.Outside() || s.Name+s.Label == "" {
+			continue
+		}
+		named = true
+		lines, err := linesOfPart(ctx, s, plan.WishOf(part.Profile))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, lines...)
 	}
-	commands, err := k.in.Launched()
+	if !named {
+		return nil, tell.Advise(errors.New("the profile names no launch script"),
+			"freshkeel profile set launch.script FILE")
+	}
+	return out, nil
+}
+
+// linesOfPart tells what starts the server, or one of its parts, and what the profile asks of that.
+func linesOfPart(ctx context.Context, s *launch.Script, wish launch.Wish) (out []LaunchLine, err error) {
+	commands, err := s.Commands()
 	if err != nil {
 		return nil, err
 	}
@@ -194,8 +210,7 @@ func LaunchLines(ctx context.Context, k *Keel) (out []LaunchLine, err error) {
 		one.First, one.Most = c.Heap()
 		out = append(out, one)
 	}
-	s := k.in.Script(nil)
-	edits, lacking, err := s.Grant(plan.WishOf(k.Profile))
+	edits, lacking, err := s.Grant(wish)
 	if err != nil || len(out) == 0 {
 		return out, err
 	}

@@ -244,6 +244,24 @@ func orKill(p host.Process) string {
 	return fmt.Sprintf(", or: kill %d", p.PID)
 }
 
+// StartedBy names what starts the server, or each of its parts: a launch script, a service, a
+// command of the operator's own.
+func StartedBy(k *Keel) string {
+	var all []string
+	for _, part := range k.in.Parts() {
+		switch h := part.Profile.Host; {
+		case part.Outside():
+		case part.Service() != nil:
+			all = append(all, "the service "+h.Unit)
+		case len(h.Start) > 0:
+			all = append(all, strings.Join(h.Start, " "))
+		default:
+			all = append(all, part.Profile.Launch.Script)
+		}
+	}
+	return strings.Join(all, ", ")
+}
+
 // Send puts one line on the server's console.
 func (k *Keel) Send(line string) error { return k.in.Host().Send(line) }
 

@@ -338,8 +338,12 @@ func TestAUnitsOwnLineFollowsTheBuild(t *testing.T) {
 	}
 	p.ours(exitDone, "profile", "set", "launch.script", "")
 	p.ours(exitDone, "profile", "set", "launch.memory", "512M")
+	assert.Contains(t, p.ours(exitDone, "start", "--dry-run"), "the service lined.service in")
 	p.ours(exitDone, "start")
-	out := p.ours(exitDone, "preflight", "3.5.0")
+	out := p.ours(exitDone, "launch")
+	assert.Contains(t, out, "RUNS  the service lined.service")
+	assert.Contains(t, out, "-Xmx256M → -Xmx512M")
+	out = p.ours(exitDone, "preflight", "3.5.0")
 	assert.Contains(t, out, "lined.service will run: "+p.dir)
 	assert.Contains(t, out, dropIn)
 	assert.False(t, there(), "a preflight writes nothing")

@@ -756,8 +756,8 @@ func (p *program) start(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("dry-run") {
-		return p.result(map[string]any{"would_run": k.Profile.Launch.Script},
-			func() { p.view.outcome(calm, "WOULD START", k.Profile.Launch.Script+" in "+k.Dir) })
+		return p.result(map[string]any{"would_run": freshkeel.StartedBy(k)},
+			func() { p.view.outcome(calm, "WOULD START", freshkeel.StartedBy(k)+" in "+k.Dir) })
 	}
 	v, err := k.Start(ctx)
 	if err != nil {

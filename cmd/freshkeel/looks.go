@@ -529,8 +529,8 @@ func (p lookCommands) launch(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return p.result(map[string]any{"script": k.Profile.Launch.Script, "args": nonNil(k.Profile.Launch.Args),
-		"commands": nonNil(list)}, func() { p.view.launch(k.Profile.Launch.Script, list) })
+	return p.result(map[string]any{"script": freshkeel.StartedBy(k), "args": nonNil(k.Profile.Launch.Args),
+		"commands": nonNil(list)}, func() { p.view.launch(freshkeel.StartedBy(k), list) })
 }
 
 func (p lookCommands) writeLaunch(ctx context.Context, c *cli.Command, name string) error {

@@ -80,6 +80,7 @@ func TestPartsComeUpInOrderAndGoBackTogether(t *testing.T) {
 		assert.Regexp(t, row, out)
 	}
 	require.Len(t, p.Status().Parts, 3)
+	assert.Contains(t, p.OK("start", "--dry-run").Out, "login.sh, world.sh, web.sh in")
 	p.OK("send", "world: hello")
 	require.Eventually(t, func() bool { return strings.Contains(p.OK("log").Out, "world  > hello") }, 5*time.Second,
 		50*time.Millisecond)

@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Makes the pictures of this folder from the demo harbour: each runs the real
 # command in a terminal of 100 columns and takes what stands there.
-# Needs: go jq zip xterm xvfb imagemagick fonts-dejavu-core python3 (Debian's names).
+# Needs: go jq zip unzip xterm xvfb imagemagick fonts-dejavu-core python3 (Debian's names).
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 # The machine's own runtimes are nobody's business in these pictures.
@@ -168,4 +168,12 @@ shot status-parts 0 freshkeel status
 shot countdown 2 freshkeel refit 1.1 --reason "'verses are counted'"
 freshkeel rollback --world --now >/dev/null 2>&1
 shot refit-migration 0 freshkeel refit 1.1 --now
+# A build of the choir alone, of a server whose profile says which files are the choir's.
+mkdir ../1.2
+unzip -q ../song-builds/songs-1.1.zip -d ../1.2
+sed -i 's/1\.1/1.2/' ../1.2/choir.sh
+(cd ../1.2 && zip -q ../song-builds/songs-1.2.zip ./*)
+sed -i -e '/^\[\[data\]\]/,$d' -e "s/^name = 'choir'/&\nfiles = ['choir.sh']/" freshkeel.toml
+own ../song-builds freshkeel.toml
+shot refit-one-part 0 freshkeel refit 1.2 --now
 freshkeel stop --now >/dev/null 2>&1

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -145,8 +146,7 @@ func (sv *Server) stopParts(hopeless bool) (exit *host.Exit, err error) {
 		if err != nil {
 			return exit, fmt.Errorf("%s: %w", part.PartName(), err)
 		}
-		if e != nil {
-			exit = e
+		if exit = cmp.Or(e, exit); e != nil && len(list) > 1 { // of one alone the step tells
 			sv.Note("%s ended (%s)", part.PartName(), e.Status)
 		}
 	}
