@@ -367,6 +367,11 @@ func TestAUnitsOwnLineFollowsTheBuild(t *testing.T) {
 	assert.NotContains(t, runs(), "/runtimes/17/")
 	p.ours(exitDone, "rollback")
 	assert.Equal(t, first, p.ok(t, "cat", dropIn))
+	// What somebody wrote into it is theirs: nothing is changed until they have taken it out.
+	p.put(dropIn, first+"Nice=5\n", 0o644)
+	assert.Contains(t, p.ours(exitFailed, "rollback"), "was written or changed by somebody else, and is not touched")
+	assert.Contains(t, runs(), "-Xmx512M")
+	p.put(dropIn, first, 0o644)
 	p.ours(exitDone, "rollback")
 	assert.False(t, there())
 	assert.Contains(t, runs(), "-Xmx256M")
@@ -406,7 +411,7 @@ func TestAUnitsLineThatCantBeWrittenIsTold(t *testing.T) {
 		{"a shell's", "WorkingDirectory=DIR\nExecStart=/bin/sh -c 'exec ../runtimes/17/bin/java -jar mossgate.jar'\n", ""},
 		{"with rules of its own", strings.Replace(straight, "ExecStart=", "ExecStart=+", 1),
 			"its line has rules of its own: privileged"},
-		{"somebody else's file", straight, "was written by somebody else, and is not touched"},
+		{"somebody else's file", straight, "was written or changed by somebody else, and is not touched"},
 	} {
 		text := "[Service]\nUser=pond\n" + strings.ReplaceAll(c.unit, "DIR", p.dir+"/mossgate-east")
 		p.put("/etc/systemd/system/"+p.unit, text, 0o644)

@@ -2,6 +2,7 @@ package host
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"slices"
@@ -21,6 +22,9 @@ const dropInMark = "# Fresh Keel wrote this: "
 
 // dropInOver is how it notes the line that it stands over, to see later whether that was changed.
 const dropInOver = "# It stands over: "
+
+// dropInWords is how it notes its words, as they were asked for.
+const dropInWords = "# Its words: "
 
 // Over is a drop-in of ours.
 type Over struct {
@@ -76,8 +80,10 @@ func (s *Service) Write(words []string) error {
 // lenient says that its failure is none to the unit.
 func dropIn(words []string, lenient bool, base string) string {
 	dash := map[bool]string{true: "-"}[lenient]
+	said, _ := json.Marshal(words)
 	return dropInMark + "the line that the installed build needs. A rollback takes it away.\n" +
-		dropInOver + strconv.QuoteToASCII(base) + "\n[Service]\nExecStart=\nExecStart=" + dash + UnitLine(words) + "\n"
+		dropInOver + strconv.QuoteToASCII(base) + "\n" + dropInWords + string(said) +
+		"\n[Service]\nExecStart=\nExecStart=" + dash + UnitLine(words) + "\n"
 }
 
 // UnitLine says words in a unit's syntax (systemd.service(5), "Command lines"): each in double
@@ -132,15 +138,18 @@ func baseLines(texts ...string) string {
 	return strings.Join(lines, " ; ")
 }
 
-// readDropIn reads a drop-in back: the line that it stood over; ok is false for one that is not
-// ours.
-func readDropIn(text string) (base string, ok bool) {
+// readDropIn reads a drop-in back: its words, and the line that it stood over. ok is false for one
+// that is not ours, byte for byte: what somebody added to it is theirs.
+func readDropIn(text string) (words []string, base string, ok bool) {
 	for line := range strings.Lines(text) {
 		if q, is := strings.CutPrefix(strings.TrimSpace(line), dropInOver); is {
 			base, _ = strconv.Unquote(q)
 		}
+		if q, is := strings.CutPrefix(strings.TrimSpace(line), dropInWords); is {
+			json.Unmarshal([]byte(q), &words)
+		}
 	}
-	return base, strings.HasPrefix(text, dropInMark)
+	return words, base, text == dropIn(words, false, base) || text == dropIn(words, true, base)
 }
 
 // EnvOfFiles are the variables of the files that the unit reads its environment from, as far as

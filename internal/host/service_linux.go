@@ -507,12 +507,9 @@ func (b *bus) over(ctx context.Context) (*Over, error) {
 	case err != nil:
 		return nil, err
 	}
-	base, ours := readDropIn(string(text))
-	if !ours {
-		return nil, fmt.Errorf("%s was written by somebody else, and is not touched", at)
-	}
-	if o.Base = base; len(u.Lines) == 1 {
-		o.Words = u.Lines[0]
+	var ours bool
+	if o.Words, o.Base, ours = readDropIn(string(text)); !ours {
+		return nil, fmt.Errorf("%s was written or changed by somebody else, and is not touched", at)
 	}
 	return o, nil
 }
