@@ -3,6 +3,7 @@ package host
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/hex"
 	"encoding/json"
@@ -87,7 +88,7 @@ func (b *bus) unit(ctx context.Context) (*Unit, error) {
 }
 
 // unitFrom reads what the manager says of a unit.
-func unitFrom(name string, user bool, p map[string]any) *Unit {
+func unitFrom(name string, own bool, p map[string]any) *Unit {
 	text := func(key string) string { s, _ := p[key].(string); return s }
 	number := func(key string) int64 {
 		switch n := p[key].(type) {
@@ -106,7 +107,7 @@ func unitFrom(name string, user bool, p map[string]any) *Unit {
 		}
 		return time.Time{}
 	}
-	u := &Unit{Name: name, User: user, Active: text("ActiveState"), Sub: text("SubState"), Type: text("Type"),
+	u := &Unit{Name: name, User: own, Active: text("ActiveState"), Sub: text("SubState"), Type: text("Type"),
 		Restart: text(
 			"Restart",
 		), Restarts: int(number("NRestarts")), Main: int(number("MainPID")), Result: text("Result"),
@@ -136,6 +137,16 @@ func unitFrom(name string, user bool, p map[string]any) *Unit {
 	}
 	if n, ok := p["LimitNOFILESoft"].(uint64); ok && n < 1<<31 {
 		u.Files = int(n)
+	}
+	u.Dir = strings.TrimPrefix(u.Dir, "!") // one that may be missing
+	if u.Dir == "~" {
+		owner, err := user.Lookup(cmp.Or(u.Owner, "root"))
+		if u.User {
+			owner, err = user.Current()
+		}
+		if u.Dir = "/"; err == nil {
+			u.Dir = owner.HomeDir
+		}
 	}
 	u.Locked = text("ProtectSystem") == "strict"
 	u.Writes, _ = p["ReadWritePaths"].([]string)
