@@ -45,7 +45,7 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 			if err != nil {
 				return "", err
 			}
-			one.Alone = alone(k, one)
+			one.Alone = alone(k, one, w)
 			if pre == nil {
 				pre = one
 			} else {
@@ -62,11 +62,12 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 }
 
 // alone names the parts that a refit stops, where the profile lets others run on; nil: it stops
-// all of them. Data outside, and what its makers want done to it, is of the whole server.
-func alone(k *Keel, pre *Preflight) []string {
+// all of them. Data outside, what its makers want done to it, and a consent that may be given at
+// the start are of the whole server.
+func alone(k *Keel, pre *Preflight, w Want) []string {
 	st := k.in.Host().Status()
 	if len(k.Profile.Parts) == 0 || !st.Running || st.Partly || pre.Plan.Nothing() || len(k.Profile.Data) > 0 ||
-		len(migrate.Due(k.Profile, pre.From, pre.To)) > 0 {
+		len(migrate.Due(k.Profile, pre.From, pre.To)) > 0 || len(w.Consent)+len(k.Profile.Server.Consent) > 0 {
 		return nil
 	}
 	var paths, lined []string

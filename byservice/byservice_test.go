@@ -392,6 +392,43 @@ func TestAUnitsOwnLineFollowsTheBuild(t *testing.T) {
 	assert.Contains(t, out, "the line of lined.service was changed since a refit wrote its own over it")
 }
 
+// Of a server of two services a refit stops the one whose files and line change; the other runs on,
+// also where the new build dies, and a whole restore has each as it was.
+func TestPartsThatAreServicesAreRefittedAlone(t *testing.T) {
+	t.Parallel()
+	p := settle(t, "parted", straight)
+	bell := p.dir + "/mossgate-east/bell.sh"
+	p.put(bell, "#!/bin/sh\necho bell ready\nexec sleep 1000\n", 0o755)
+	p.put("/etc/systemd/system/parted-bell.service", "[Service]\nUser=pond\nExecStart="+bell+"\n", 0o644)
+	t.Cleanup(func() { p.run("systemctl", "stop", "parted-bell.service") })
+	p.ok(t, "chown", "pond:pond", bell)
+	p.ok(t, "systemctl", "daemon-reload")
+	text := p.text("freshkeel.toml")
+	cut := func(from, to string) string { return text[strings.Index(text, from):strings.Index(text, to)] }
+	p.put(p.dir+"/mossgate-east/freshkeel.toml", text[:strings.Index(text, "[launch]")]+
+		"\n[[part]]\nname = 'bell'\n[part.host]\nunit = 'parted-bell.service'\n[part.ready]\nline = '^bell ready'\nsteady = '50ms'\n"+
+		"[[part]]\nname = 'gates'\nafter = ['bell']\nfiles = ['mossgate*', 'open-gates.sh', 'README.txt', 'lib/**', 'tracks/**', "+
+		"'assets/**', 'gardens/**']\n[part.host]\nunit = '"+p.unit+"'\n[part.launch]\nmemory = '512M'\n"+
+		strings.Replace(cut("[ready]", "[host]"), "[ready]", "[part.ready]", 1), 0o644)
+	p.ours(exitDone, "start")
+	pid := func(unit string) string { return p.ok(t, "systemctl", "show", "-P", "MainPID", unit) }
+	bells, gates := pid("parted-bell.service"), pid(p.unit)
+	out := p.ours(exitDone, "preflight", "3.5.0")
+	assert.Contains(t, out, "gates; no file of another part changes, and the others run on")
+	out = p.ours(exitDone, "refit", "3.5.0")
+	assert.Contains(t, out, "still running: bell")
+	assert.NotEqual(t, gates, pid(p.unit))
+	assert.Contains(t, p.shows("ExecStart"), "-Xmx512M")
+	p.ours(exitRolledBack, "refit", "3.6.0")
+	assert.Contains(t, p.text("README.txt"), "3.5.0")
+	p.ours(exitDone, "rollback")
+	assert.Contains(t, p.shows("ExecStart"), "-Xmx256M")
+	assert.Equal(t, bells, pid("parted-bell.service"), "all that time")
+	assert.Equal(t, "active", p.shows("ActiveState"))
+	p.ours(exitDone, "stop")
+	assert.Equal(t, "inactive", strings.TrimSpace(p.ok(t, "systemctl", "show", "-P", "ActiveState", "parted-bell.service")))
+}
+
 // Root writes a unit's line for a user whose own file it runs, and no other; a user who may not
 // write it is told the line.
 func TestAUnitsLineThatCantBeWrittenIsTold(t *testing.T) {
