@@ -1,22 +1,16 @@
 package host
 
 import (
-	"bufio"
-	"bytes"
 	"cmp"
 	"context"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"net"
 	"os"
-	"os/exec"
 	"os/user"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -281,134 +275,6 @@ func (b *bus) may(ctx context.Context) error {
 	return b.allowed(c.SetUnitPropertiesContext(ctx, b.name, true))
 }
 
-// journal asks journalctl(1), whose output as JSON is a documented format.
-func (b *bus) journal(ctx context.Context, q journalQuery) ([]journalLine, error) {
-	if asks() && !b.user {
-		return askJournal(b.name, q)
-	}
-	return readJournal(ctx, b.name, b.user, q)
-}
-
-func (b *bus) follow(ctx context.Context, q journalQuery, each func(journalLine)) error {
-	if asks() && !b.user {
-		return askFollow(ctx, b.name, q, each)
-	}
-	return followJournal(ctx, b.name, b.user, q, each)
-}
-
-// mostRead bounds what is read of the journal at once, in bytes.
-const mostRead = 16 << 20
-
-// journalctl is the command that answers a query about a unit.
-func journalctl(ctx context.Context, unit string, user bool, q journalQuery) *exec.Cmd {
-	args := []string{"-o", "json", "--no-pager", "-q", "--output-fields=MESSAGE"}
-	switch {
-	case q.Cursor != "":
-		args = append(args, "--after-cursor="+q.Cursor)
-	case !q.Since.IsZero():
-		args = append(args, fmt.Sprintf("--since=@%d.%06d", q.Since.Unix(), q.Since.Nanosecond()/1000))
-	}
-	if q.Last > 0 {
-		args = append(args, "-n", strconv.Itoa(q.Last))
-	}
-	field := "_SYSTEMD_UNIT"
-	if user {
-		args, field = append(args, "--user"), "_SYSTEMD_USER_UNIT"
-	}
-	args = append(args, field+"="+unit)
-	if q.Runs != "" {
-		args = append(args, "_SYSTEMD_INVOCATION_ID="+q.Runs)
-	}
-	program := "/usr/bin/journalctl" // root's has no search path
-	if _, err := os.Stat(program); err != nil {
-		program = "/bin/journalctl"
-	}
-	cmd := exec.CommandContext(ctx, program, args...)
-	cmd.Env = []string{"PATH=/usr/bin:/bin", "LC_ALL=C", "XDG_RUNTIME_DIR=" + os.Getenv("XDG_RUNTIME_DIR")}
-	return cmd
-}
-
-func readJournal(ctx context.Context, unit string, user bool, q journalQuery) (out []journalLine, err error) {
-	cmd := journalctl(ctx, unit, user, q)
-	var wrong bytes.Buffer
-	cmd.Stderr = &wrong
-	r, err := cmd.StdoutPipe()
-	if err != nil {
-		return nil, err
-	}
-	if err := cmd.Start(); err != nil {
-		return nil, fmt.Errorf("read the journal: %w", err)
-	}
-	text, err := io.ReadAll(io.LimitReader(r, mostRead))
-	cmd.Process.Kill()
-	waited := cmd.Wait()
-	if err == nil && len(text) < mostRead && waited != nil && wrong.Len() > 0 {
-		err = fmt.Errorf("read the journal: %s", strings.TrimSpace(wrong.String()))
-	}
-	entries(bytes.NewReader(text), func(l journalLine) { out = append(out, l) })
-	return out, err
-}
-
-// followJournal reads what a query finds, and what comes, for as long as ctx or the command lasts.
-func followJournal(ctx context.Context, unit string, user bool, q journalQuery, each func(journalLine)) error {
-	cmd := journalctl(ctx, unit, user, q)
-	cmd.Args = slices.Insert(cmd.Args, 1, "--follow")
-	if q.Last == 0 {
-		cmd.Args = slices.Insert(cmd.Args, 1, "--no-tail") // all that the query finds, not the last ten lines
-	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL} // it would only notice with the next line
-	var wrong bytes.Buffer
-	cmd.Stderr = &wrong
-	r, err := cmd.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	if err := cmd.Start(); err != nil {
-		return fmt.Errorf("follow the journal: %w", err)
-	}
-	entries(r, each)
-	cmd.Process.Kill()
-	if cmd.Wait(); wrong.Len() > 0 && ctx.Err() == nil {
-		return fmt.Errorf("follow the journal: %s", strings.TrimSpace(wrong.String()))
-	}
-	return nil
-}
-
-// entries reads the entries of a journal as JSON, one on each line.
-func entries(r io.Reader, each func(journalLine)) {
-	lines := bufio.NewScanner(r)
-	lines.Buffer(nil, mostEnd)
-	for lines.Scan() {
-		var e struct {
-			Cursor  string          `json:"__CURSOR"`
-			Message json.RawMessage `json:"MESSAGE"`
-		}
-		if json.Unmarshal(lines.Bytes(), &e) != nil {
-			continue
-		}
-		for _, l := range strings.Split(message(e.Message), "\n") {
-			each(journalLine{e.Cursor, l})
-		}
-	}
-}
-
-// message is an entry's text, which is a list of bytes where it is no UTF-8.
-func message(raw json.RawMessage) string {
-	var s string
-	if json.Unmarshal(raw, &s) == nil {
-		return s
-	}
-	var list []int
-	if json.Unmarshal(raw, &list) != nil {
-		return ""
-	}
-	b := make([]byte, len(list))
-	for i, n := range list {
-		b[i] = byte(n)
-	}
-	return string(b)
-}
-
 // groupProcesses lists the processes of a control group and those below it.
 func groupProcesses(group string) (pids []int) {
 	if filepath.Clean(group) != group || group == "/" {
@@ -467,136 +333,6 @@ func intoConsole(at, text string) error {
 	f.SetWriteDeadline(time.Now().Add(sendLimit))
 	_, err = f.Write([]byte(text))
 	return err
-}
-
-// unitName is a service's name, as systemd.unit(5) allows it.
-var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.@\\-]+\.service$`)
-
-// dropInFile is where a drop-in of ours stands.
-func (b *bus) dropInFile() (string, error) {
-	if !unitName.MatchString(b.name) {
-		return "", fmt.Errorf("%q is no service's name", b.name)
-	}
-	dir := "/etc/systemd/system"
-	if b.user {
-		own, err := os.UserConfigDir()
-		if err != nil {
-			return "", err
-		}
-		dir = filepath.Join(own, "systemd/user")
-	}
-	return filepath.Join(dir, b.name+".d", dropInName), nil
-}
-
-// over reads the drop-in of ours, and the lines that it stands over.
-func (b *bus) over(ctx context.Context) (*Over, error) {
-	at, err := b.dropInFile()
-	if err != nil {
-		return nil, err
-	}
-	u, err := b.unit(ctx)
-	if err != nil {
-		return nil, err
-	}
-	o := &Over{File: at}
-	var texts []string
-	for _, f := range append([]string{u.File}, u.Laid...) {
-		if f == "" || f == at {
-			continue
-		}
-		text, err := tree.ReadUpTo(f, mostUnit)
-		if err != nil {
-			return nil, err
-		}
-		texts = append(texts, string(text))
-	}
-	o.Now = baseLines(texts...)
-	text, err := tree.ReadUpTo(at, mostUnit)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return o, nil
-	case err != nil:
-		return nil, err
-	}
-	var ours bool
-	if o.Words, o.Base, ours = readDropIn(string(text)); !ours {
-		return nil, fmt.Errorf("%s was written or changed by somebody else, and is not touched", at)
-	}
-	return o, nil
-}
-
-// mostUnit bounds a unit's file, in bytes.
-const mostUnit = 1 << 20
-
-func (b *bus) mayWrite(ctx context.Context) error {
-	if asks() && !b.user {
-		return askRoot(asked{Unit: b.name, Do: "may write"})
-	}
-	o, err := b.over(ctx)
-	if err != nil {
-		return err
-	}
-	u, err := b.unit(ctx)
-	if err != nil {
-		return err
-	}
-	if u.Odd != "" {
-		return errors.New(u.Odd)
-	}
-	if err := unix.Access(existing(filepath.Dir(o.File)), unix.W_OK); err != nil {
-		return fmt.Errorf("%s can't be written: %w", o.File, err)
-	}
-	return nil
-}
-
-// write has the unit run words by a drop-in, or takes that away, and has the manager read its
-// units anew.
-func (b *bus) write(ctx context.Context, words []string) error {
-	if asks() && !b.user {
-		return askRoot(asked{Unit: b.name, Do: "write", Words: words})
-	}
-	o, err := b.over(ctx)
-	if err != nil {
-		return err
-	}
-	u, err := b.unit(ctx)
-	if err != nil {
-		return err
-	}
-	if len(words) == 0 {
-		if err := os.Remove(o.File); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		os.Remove(filepath.Dir(o.File)) // where nothing else is in it
-	} else {
-		if !strings.HasPrefix(words[0], "/") { // a sign in front of it would be a rule: that it runs as root, say
-			return fmt.Errorf("%q is no full path", words[0])
-		}
-		if err := os.MkdirAll(filepath.Dir(o.File), 0o755); err != nil {
-			return err
-		}
-		if err := tree.WriteFile(o.File, []byte(dropIn(words, u.Lenient, o.Now)), 0o644); err != nil {
-			return err
-		}
-	}
-	if err := tree.SyncDir(existing(filepath.Dir(o.File))); err != nil {
-		return err
-	}
-	c, err := b.conn()
-	if err != nil {
-		return err
-	}
-	return b.allowed(c.ReloadContext(ctx))
-}
-
-// existing is the nearest folder above that is there.
-func existing(dir string) string {
-	for {
-		if _, err := os.Stat(dir); err == nil || dir == "/" {
-			return dir
-		}
-		dir = filepath.Dir(dir)
-	}
 }
 
 // unitAnswer is what root does for the user that a command has become: it starts, stops or
@@ -671,23 +407,4 @@ func theirs(u *Unit, uid int, dir string) error {
 		)
 	}
 	return nil
-}
-
-// runsTheirs looks whether what a unit runs is a file of the user's install, by its line: a user
-// whose own file it is decides about that already. Of any other, the line is root's to write.
-func runsTheirs(u *Unit, dir string) error {
-	if u.Odd != "" {
-		return errors.New(u.Odd)
-	}
-	for _, w := range u.Lines[0] {
-		at := w
-		if !filepath.IsAbs(at) {
-			at = filepath.Join(u.Dir, w)
-		}
-		if fi, err := os.Lstat(at); tree.Inside(dir, filepath.Clean(at)) && err == nil && fi.Mode().IsRegular() {
-			return nil
-		}
-	}
-	return fmt.Errorf("the service %s runs no file of %s: its line is not written for the user of that folder", u.Name,
-		dir)
 }
