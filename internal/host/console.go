@@ -221,10 +221,6 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 // file in its place or by emptying it, and with those that come, until ctx ends (nil is returned)
 // or until ended is closed and all was read.
 func followFile(ctx context.Context, path string, n int, ended <-chan struct{}, each func(string)) error {
-	lines, _ := Tail(path, n)
-	for _, l := range lines {
-		each(l)
-	}
 	f, err := tree.OpenRegular(path)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -233,7 +229,13 @@ func followFile(ctx context.Context, path string, n int, ended <-chan struct{}, 
 	var part []byte
 	at := int64(0)
 	if f != nil {
-		at, err = f.Seek(0, io.SeekEnd)
+		var lines []string
+		if lines, at, err = tailOf(f, n); err != nil {
+			return err
+		}
+		for _, l := range lines {
+			each(l)
+		}
 	}
 	for err == nil || errors.Is(err, fs.ErrNotExist) {
 		over := false
@@ -349,20 +351,26 @@ func Tail(path string, n int) ([]string, error) {
 		return nil, err
 	}
 	defer f.Close()
+	lines, _, err := tailOf(f, n)
+	return lines, err
+}
+
+// tailOf are the last n lines of a file, and how long it was then.
+func tailOf(f *os.File, n int) (lines []string, size int64, err error) {
 	fi, err := f.Stat()
-	if err != nil {
-		return nil, err
+	if err != nil || fi.Size() == 0 {
+		return nil, 0, err
 	}
 	from := max(0, fi.Size()-int64(n)*1024)
 	b := make([]byte, fi.Size()-from)
 	if _, err := f.ReadAt(b, from); err != nil && !errors.Is(err, io.EOF) {
-		return nil, err
+		return nil, 0, err
 	}
-	lines := strings.Split(strings.TrimRight(strings.ReplaceAll(string(b), "\r\n", "\n"), "\n"), "\n")
+	lines = strings.Split(strings.TrimRight(strings.ReplaceAll(string(b), "\r\n", "\n"), "\n"), "\n")
 	if from > 0 && len(lines) > 1 {
 		lines = lines[1:]
 	}
-	return lines[max(0, len(lines)-n):], nil
+	return lines[max(0, len(lines)-n):], fi.Size(), nil
 }
 
 func readFrom(path string, from int64) ([]byte, error) {

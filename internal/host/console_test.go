@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -70,4 +71,48 @@ func TestOldLogsArePutAsideAndTheOldestDropped(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, string(b))
 	}
+}
+
+// A log that others write is followed over all that they do to it, and each line comes once.
+func TestALogOfOthersIsFollowedOverItsRotation(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "pond.log")
+	heard, ended, done := make(chan string, 20), make(chan struct{}), make(chan error)
+	go func() {
+		done <- followFile(context.Background(), path, 2, ended, func(l string) { heard <- l })
+	}()
+	next := func(want string) {
+		t.Helper()
+		select {
+		case got := <-heard:
+			require.Equal(t, want, got)
+		case <-time.After(10 * time.Second):
+			t.Fatalf("%q did not come", want)
+		}
+	}
+	write := func(how int, text string) {
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|how, 0o600)
+		require.NoError(t, err)
+		fmt.Fprint(f, text)
+		require.NoError(t, f.Close())
+	}
+	write(os.O_APPEND, "made later\n") // there was none
+	next("made later")
+	write(os.O_APPEND, "in two ")
+	write(os.O_APPEND, "pieces\r\n")
+	next("in two pieces")
+	require.NoError(t, os.Rename(path, path+".1"))
+	write(os.O_APPEND, "the next file\nand on\n")
+	next("the next file")
+	next("and on")
+	write(os.O_TRUNC, "emptied\n")
+	next("emptied")
+	close(ended)
+	require.NoError(t, <-done)
+	assert.Empty(t, heard)
+
+	write(os.O_TRUNC, "1\n2\n3\n")
+	require.NoError(t, followFile(context.Background(), path, 2, ended, func(l string) { heard <- l }))
+	next("2")
+	next("3")
+	assert.Empty(t, heard)
 }
