@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"freshkeel/internal/host"
+	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -259,17 +260,33 @@ func (t *transaction) undo() error {
 	if err != nil {
 		return t.revert("the rollback failed: "+err.Error(), nil)
 	}
-	if keep := t.k.in.Profile.Server.Keep; !t.e.World && len(keep) > 0 {
-		hint := "freshkeel backup restore " + p.Backup
-		for _, pat := range keep {
-			hint += " --only '" + pat + "'"
-		}
+	if hint := worldHint(t, p); hint != "" {
 		t.e.Told = append(t.e.Told, "the world was left as it is now; to put it back too: "+hint)
 	}
 	if err := t.takeInventory(t.k.in.Run(p.To.ID), inventoryBefore); err != nil {
 		return stuck(err)
 	}
 	return t.settle()
+}
+
+// worldHint is the command that puts the world back that a rollback left, as far as its backup has
+// it; "" for none.
+func worldHint(t *transaction, p *BackPlan) string {
+	set, err := t.k.shelf.Of(p.To)
+	if err != nil || t.e.World {
+		return ""
+	}
+	hint := ""
+	for _, pat := range t.k.in.Profile.Server.Keep {
+		of := tree.Patterns{pat}
+		if !set.Partial() || slices.ContainsFunc(set.Entries, func(f locker.File) bool { return of.Match(f.Path) }) {
+			hint += " --only '" + pat + "'"
+		}
+	}
+	if hint == "" {
+		return ""
+	}
+	return "freshkeel backup restore " + p.Backup + hint
 }
 
 // undone is the plan of a rollback whose entry is all that is left of it.

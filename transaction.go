@@ -261,6 +261,9 @@ func part(ctx context.Context, t *transaction) error {
 
 // backUp is the second pass: with the server down it is consistent.
 func (t *transaction) backUp(ctx context.Context, label string) error {
+	if len(t.e.Alone) > 0 {
+		label = strings.Join(t.e.Alone, ", ") + " alone, " + label
+	}
 	return t.step("backup", func() (string, error) {
 		if err := t.k.in.Halt("backup"); err != nil {
 			return "", err
