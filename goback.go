@@ -86,7 +86,8 @@ func reverse(run swap.Run, halt func(string) error) (map[string]bool, error) {
 }
 
 // toBackup makes the whole install, skip aside, what the transaction's backup
-// holds; of one whose other parts ran on, the files of those that did not. trusted are paths that renames have just brought back.
+// holds; of one whose other parts ran on, the files of those that did not. trusted are paths
+// that renames have just brought back.
 func (t *transaction) toBackup(trusted map[string]bool) (*putback.Report, error) {
 	set, err := t.k.shelf.Of(t.e)
 	if err != nil {

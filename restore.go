@@ -132,6 +132,9 @@ func (t *transaction) restore() error {
 			words.Plural(report.Aside, "file")), nil
 	})
 	if err != nil && !slices.ContainsFunc(attempts(t.k.in, t.e.ID), swap.Run.Begun) {
+		if lerr := writeLines(t, before); lerr != nil {
+			return stuck(errors.Join(err, lerr))
+		}
 		return t.abandon(err)
 	}
 	if err != nil {

@@ -92,18 +92,9 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 	}
 	p.Backup = set.ID
 	if b.World && set.Partial() {
-		return nil, tell.Advise(
-			fmt.Errorf(
-				"%s stopped %s alone, and its backup %s has the world of no other part",
-				p.To.ID,
-				strings.Join(
-					p.To.Alone,
-					", ",
-				),
-				set.ID,
-			),
-			"freshkeel rollback without --world; freshkeel backup list shows whole ones",
-		)
+		return nil, tell.Advise(fmt.Errorf("%s stopped %s alone, and its backup %s has the world of no other part", p.To.ID,
+			strings.Join(p.To.Alone, ", "), set.ID),
+			"freshkeel rollback without --world; freshkeel backup list shows whole ones")
 	}
 	p.Alone = aloneBack(k, p)
 	swapped := map[string]bool{}
@@ -239,12 +230,8 @@ func (t *transaction) undo() error {
 		if err != nil {
 			return "", err
 		}
-		report, err := t.k.returner.Put(
-			t.attempt(),
-			set,
-			t.k.returner.ForRollback(set, t.e.World, swapped),
-			t.k.in.Halt,
-		)
+		back := t.k.returner.ForRollback(set, t.e.World, swapped)
+		report, err := t.k.returner.Put(t.attempt(), set, back, t.k.in.Halt)
 		if err != nil {
 			return "", err
 		}
