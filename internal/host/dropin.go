@@ -4,10 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
+
+	"freshkeel/internal/tree"
 )
 
 // Where the line of a unit itself must change (another runtime, more memory, an artifact's new
@@ -152,12 +153,15 @@ func readDropIn(text string) (words []string, base string, ok bool) {
 	return words, base, text == dropIn(words, false, base) || text == dropIn(words, true, base)
 }
 
+// mostUnit bounds a unit's file, and one of its environment, in bytes.
+const mostUnit = 1 << 20
+
 // EnvOfFiles are the variables of the files that the unit reads its environment from, as far as
 // this user may read them (systemd.exec(5), EnvironmentFile=): a line each, a value in quotes or
 // up to the line's end.
 func (u *Unit) EnvOfFiles() (out []string) {
 	for _, at := range u.EnvFiles {
-		b, err := os.ReadFile(at)
+		b, err := tree.ReadUpTo(at, mostUnit)
 		if err != nil {
 			continue // one that may be missing, or is not ours to read
 		}

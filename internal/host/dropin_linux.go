@@ -71,9 +71,6 @@ func (b *bus) over(ctx context.Context) (*Over, error) {
 	return o, nil
 }
 
-// mostUnit bounds a unit's file, in bytes.
-const mostUnit = 1 << 20
-
 func (b *bus) mayWrite(ctx context.Context) error {
 	if asks() && !b.user {
 		return askRoot(asked{Unit: b.name, Do: "may write"})

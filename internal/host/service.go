@@ -271,7 +271,7 @@ func (s *Service) Start(ctx context.Context, _ []string, _ Launch) (*Status, err
 		if err := s.bus.end(ctx); err != nil {
 			return nil, err
 		}
-		if err := s.settle(ctx, func(u *Unit) bool { return u.Active != "active" && !u.Job }); err != nil {
+		if err := s.settle(ctx, look, func(u *Unit) bool { return u.Active != "active" && !u.Job }); err != nil {
 			return nil, err
 		}
 	}
@@ -281,7 +281,7 @@ func (s *Service) Start(ctx context.Context, _ []string, _ Launch) (*Status, err
 	accepted, refused := time.Now(), false
 	ctx, cancel := context.WithTimeout(ctx, startLimit)
 	defer cancel()
-	err = s.settle(ctx, func(u *Unit) bool {
+	err = s.settle(ctx, look, func(u *Unit) bool {
 		if u.Runs != before {
 			s.began = cmp.Or(s.began, u.Runs)
 		}
@@ -315,8 +315,8 @@ const (
 	startRefused = time.Second     // after which a job that is gone and has begun nothing was refused
 )
 
-// settle looks at the unit until what is awaited holds.
-func (s *Service) settle(ctx context.Context, holds func(*Unit) bool) error {
+// settle looks at the unit every so often until what is awaited holds.
+func (s *Service) settle(ctx context.Context, every time.Duration, holds func(*Unit) bool) error {
 	for {
 		u, err := s.Unit()
 		if err != nil {
@@ -328,19 +328,25 @@ func (s *Service) settle(ctx context.Context, holds func(*Unit) bool) error {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(look):
+		case <-time.After(every):
 		}
 	}
 }
 
-// Ready waits for a unit that tells its manager when it is ready: its manager ends one that does
-// not, in the time that the unit allows. Of other units nothing is waited for.
-func (s *Service) Ready(ctx context.Context) error {
+// Ready waits for a unit that tells its manager when it is ready, within a time: its manager ends
+// one that does not, in the time that the unit allows, which may be for ever. Of other units nothing
+// is waited for.
+func (s *Service) Ready(ctx context.Context, within time.Duration) error {
 	var last *Unit
-	err := s.settle(ctx, func(u *Unit) bool {
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	err := s.settle(ctx, 5*look, func(u *Unit) bool {
 		last = u
 		return !strings.HasPrefix(u.Type, "notify") || u.Active != "activating" || (s.began != "" && u.Runs != s.began)
 	})
+	if errors.Is(err, context.DeadlineExceeded) && last != nil {
+		err = nil // what it stands at is told
+	}
 	if err == nil && strings.HasPrefix(last.Type, "notify") && last.Active != "active" && last.Active != "reloading" {
 		err = fmt.Errorf("the service %s did not tell its manager that it is ready (%s, %s)", s.Name, last.Active, last.Result)
 	}
@@ -401,7 +407,7 @@ func (s *Service) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 	down := func(u *Unit) bool {
 		return !u.Job && (u.Active == "inactive" || u.Active == "failed") && len(s.status(u).Processes) == 0
 	}
-	if err := s.settle(ctx, down); err != nil {
+	if err := s.settle(ctx, look, down); err != nil {
 		if !errors.Is(err, context.DeadlineExceeded) {
 			return nil, err
 		}
@@ -417,7 +423,7 @@ func (s *Service) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 		if err := s.bus.kill(again); err != nil {
 			return nil, err
 		}
-		if err := s.settle(again, down); err != nil {
+		if err := s.settle(again, look, down); err != nil {
 			return nil, &StillRunning{s.Status().Processes}
 		}
 	}

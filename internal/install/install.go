@@ -157,7 +157,7 @@ func (in *Install) Only(names []string) *Install {
 	if !own {
 		return in
 	}
-	if last := in.Profile.Parts[len(in.Profile.Parts)-1]; !slices.Contains(names, last.Name) {
+	if !slices.Contains(names, in.Profile.LastPart().Name) {
 		p.Stop.Warn, p.Stop.Tell, p.Stop.Off, one.Parting.WhenEmpty = nil, "", "", false
 	}
 	return &one

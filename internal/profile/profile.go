@@ -337,6 +337,17 @@ func (p *Profile) Alone(paths, lined []string) (names []string) {
 	return names
 }
 
+// LastPart is the part that is started last, of those that are the install's: what is said to, and
+// heard of, the server as a whole is said to that.
+func (p *Profile) LastPart() Part {
+	for _, part := range slices.Backward(p.Parts) {
+		if !part.Outside {
+			return part
+		}
+	}
+	return p.Parts[len(p.Parts)-1]
+}
+
 // FilesOf are the files of some parts.
 func (p *Profile) FilesOf(names []string) (files tree.Patterns) {
 	for _, part := range p.Parts {
@@ -904,7 +915,7 @@ func (p *Profile) checkParts(bad func(key, why string) error) error {
 	}
 	p.Parts = ordered
 	// What is asked of the whole is asked of the last part, and of all ports.
-	last := p.Parts[len(p.Parts)-1]
+	last := p.LastPart()
 	line, held := last.Ready, p.Ready.Held()
 	for _, part := range p.Parts {
 		if !part.Outside {

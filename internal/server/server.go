@@ -162,7 +162,8 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdic
 	)
 	v, ports := sv.judge(ctx, j, start)
 	if unit := sv.Service(); v.Up && unit != nil {
-		switch err := unit.Ready(ctx); {
+		within := max(time.Until(start.Add(sv.Profile.Ready.Within.Std())), time.Second)
+		switch err := unit.Ready(ctx, within); {
 		case ctx.Err() != nil:
 			v = interrupted(start)
 		case err != nil:
