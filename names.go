@@ -4,9 +4,9 @@ package freshkeel
 
 import (
 	"context"
-	"freshkeel/internal/logbook"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"time"
 
@@ -21,6 +21,7 @@ import (
 	"freshkeel/internal/learn"
 	"freshkeel/internal/lessons"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/logbook"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
@@ -28,6 +29,7 @@ import (
 	"freshkeel/internal/server"
 	"freshkeel/internal/store"
 	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
 
@@ -95,11 +97,44 @@ func ProfileKeys() []string { return profile.Keys() }
 // AcceptableChecks lists the checks that an operator may go past.
 func AcceptableChecks() []string { return slices.Clone(check.Acceptable) }
 
-// BecomeOwner is what a command that root runs over somebody else's folder does
-// first: it becomes that user for good.
-func BecomeOwner(dir, self string, answer []string) (name string, err error) {
-	return install.BecomeOwner(dir, self, answer)
+// Enter is where a command over the folder at dir begins: it comes to it once, and tells as whom the
+// command is to work; nil: as who it is. A command that root runs over somebody else's folder does
+// the rest of its work as that user, by a Rest.
+func Enter(dir string) (*Rest, error) {
+	o, err := install.Enter(dir)
+	if err != nil || o == nil {
+		return nil, err
+	}
+	dir, err = filepath.Abs(dir)
+	return &Rest{Owner: *o, Dir: dir, Held: tree.Kept(dir)}, err
 }
+
+// EnterTarget looks at the place where a command of root's is to write something new; the rest of it
+// is done by the user who could lead the way there elsewhere. nil: by root itself.
+func EnterTarget(path string) (*Rest, error) {
+	o, h, err := install.EnterTarget(path)
+	if err != nil || o == nil {
+		return nil, err
+	}
+	return &Rest{Owner: *o, Dir: h.Dir, Held: h}, nil
+}
+
+// These are of a command that root began over somebody else's folder, and that goes on as that user.
+type (
+	Rest   = host.Rest   // as root sees it, who keeps the terminal
+	Seen   = host.Seen   // what the other part is told of that
+	Became = host.Became // the other part, which has become the user
+)
+
+// BeOwner turns this process, which a Rest began, into the folder's owner for good.
+func BeOwner() (*Became, error) { return host.BeOwner() }
+
+// AskPerson has root put a question, by its fields, to the person at its terminal.
+func AskPerson(fields any) (string, error) { return host.AskPerson(fields) }
+
+// HearTyped has what is typed at root's terminal come to this process's standard input, if this one
+// has become another user.
+func HearTyped() error { return host.HearTyped() }
 
 // Bytes writes a size as the core's own messages do.
 func Bytes(n int64) string { return words.Bytes(n) }
@@ -117,7 +152,7 @@ func Shown(where string) string { return fetch.Shown(where) }
 // a console, a feed or a file's name is shown as that.
 func Printable(s string) string { return words.Printable(s) }
 
-// Answer turns this process into the one that stays root: see BecomeOwner.
+// Answer answers what a command may ask of root that has become the user of an install: see Rest.
 func Answer(in io.Reader, out, heard io.Writer, uid int, dir string) error {
 	return host.Answer(in, out, heard, uid, dir)
 }

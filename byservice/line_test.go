@@ -143,8 +143,6 @@ func TestAUnitsLineThatCantBeWrittenIsTold(t *testing.T) {
 	p.ours(exitDone, "start")
 	for _, c := range []struct{ name, unit, says string }{
 		{"a shell's", "WorkingDirectory=DIR\nExecStart=/bin/sh -c 'exec ../runtimes/17/bin/java -jar mossgate.jar'\n", ""},
-		{"with rules of its own", strings.Replace(straight, "ExecStart=", "ExecStart=+", 1),
-			"its line has rules of its own: privileged"},
 		{"somebody else's file", straight, "was written or changed by somebody else, and is not touched"},
 	} {
 		text := "[Service]\nUser=pond\n" + strings.ReplaceAll(c.unit, "DIR", p.dir+"/mossgate-east")
@@ -162,6 +160,12 @@ func TestAUnitsLineThatCantBeWrittenIsTold(t *testing.T) {
 	}
 	p.ours(exitDone, "refit", "3.5.0") // with the line that it has
 	assert.Equal(t, "5", p.shows("Nice"))
+	p.put("/etc/systemd/system/"+p.unit+".d/zz-freshkeel.conf", "[Service]\nExecStart=\nExecStart=+"+p.dir+
+		"/mossgate-east/../runtimes/17/bin/java -jar mossgate.jar\n", 0o644)
+	p.ok(t, "systemctl", "daemon-reload")
+	out = strings.Join(strings.Fields(p.ours(exitRefused, "preflight", "3.6.0")), " ")
+	assert.Contains(t, out, "(ExecStart= with the rule privileged): root does not touch it for pond")
+	assert.Contains(t, out, "by hand: sudo systemctl stop "+p.unit)
 	p.run("rm", "-rf", "/etc/systemd/system/"+p.unit+".d")
 }
 
@@ -185,9 +189,41 @@ func TestRootWritesNothingForAUserBeyondTheLine(t *testing.T) {
 		return string(out)
 	}
 	run := p.dir + "/mossgate-east/../runtimes/17/bin/java"
+	// Rights that pond has not, a program that is not pond's: such a unit is nobody's but root's, whatever
+	// of pond's its line names besides.
+	theirs := "User=pond\n" + strings.ReplaceAll(straight, "DIR", p.dir+"/mossgate-east")
+	units := map[string]struct{ unit, why string }{
+		"group":   {theirs + "SupplementaryGroups=adm\n", "has the group adm"},
+		"primary": {theirs + "Group=shadow\n", "has the group shadow"},
+		"caps":    {theirs + "AmbientCapabilities=CAP_NET_ADMIN\n", "AmbientCapabilities="},
+		"pam":     {theirs + "PAMName=login\n", "PAMName="},
+		"secret":  {theirs + "SetCredential=key:word\n", "SetCredential="},
+		"mounts":  {theirs + "BindPaths=/root\n", "BindPaths="},
+		"bits":    {theirs + "SecureBits=keep-caps\n", "SecureBits="},
+		"before":  {theirs + "ExecStartPre=+/bin/true\n", "ExecStartPre= with the rule privileged"},
+		"after":   {theirs + "ExecStopPost=!/bin/true\n", "ExecStopPost= with the rule no-setuid"},
+		"tool":    {"User=pond\nExecStart=/usr/bin/tail -f " + p.dir + "/mossgate-east/mossgate.conf\n", "runs /usr/bin/tail"},
+		"beside":  {"User=pond\nExecStart=/backup" + p.dir + "/mossgate-east/open-gates.sh\n", "runs /backup/srv"},
+		"spoken":  {"User=pond\nExecStart=/bin/sh -c 'tail " + p.dir + "/mossgate-east/x; exec " + p.dir + "/mossgate-east/open-gates.sh'\n", "tail"},
+		"agent":   {"User=pond\nExecStart=" + run + " -jar /opt/tool.jar " + p.dir + "/mossgate-east/x\n", "runs /opt/tool.jar"},
+	}
+	for name, c := range units {
+		p.put("/etc/systemd/system/asked-"+name+".service", "[Service]\n"+c.unit, 0o644)
+		defer p.run("rm", "-f", "/etc/systemd/system/asked-"+name+".service")
+	}
+	p.ok(t, "systemctl", "daemon-reload")
+	for name, c := range units {
+		for _, do := range []string{"start", "stop", "kill", "may write", "write", "journal"} {
+			said := ask("asked-"+name+".service", do, run, "-javaagent:x.jar", "-jar", "mossgate.jar")
+			assert.Contains(t, said, c.why, name+" "+do)
+			assert.Contains(t, said, "root does not touch it for pond", name+" "+do)
+			assert.Contains(t, said, "by hand: sudo ", name+" "+do)
+		}
+	}
+	assert.Contains(t, ask(p.unit, "write", "/opt/tool", "mossgate.jar"), "runs /opt/tool, which is no file of")
 	for _, c := range []struct{ unit, word, why string }{
 		{"asked-root.service", run, "root does not touch it"},
-		{"asked-else.service", run, "runs no file of"},
+		{"asked-else.service", run, "runs /bin/sleep, which is no file of"},
 		{"dbus.service", run, "root does not touch it"},
 		{"../../x.service", run, "neither a valid"},
 		{"nothere.service", run, "not-found"},

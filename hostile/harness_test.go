@@ -22,7 +22,16 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func TestMain(m *testing.M) { os.Exit(proving.Main(m, nil)) }
+func TestMain(m *testing.M) {
+	if pair := os.Getenv(exchangeWord); pair != "" {
+		exchangeForEver(pair)
+	}
+	if report := os.Getenv(stiWord); report != "" {
+		typeAtTerminals(report)
+		os.Exit(0)
+	}
+	os.Exit(proving.Main(m, nil))
+}
 
 func TestResultsGoWithTheProgram(t *testing.T) { proving.GoWithProgram(t) }
 

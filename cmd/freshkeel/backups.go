@@ -112,6 +112,11 @@ func (p backupCommands) restoreInto(ctx context.Context, c *cli.Command, r *fres
 func (p backupCommands) restoreTo(ctx context.Context, c *cli.Command, r freshkeel.Restore) error {
 	var here *freshkeel.Keel
 	shelf, done, err := (*freshkeel.Shelf)(nil), func() {}, error(nil)
+	if c.String("from") != "" && p.dir == "" && !c.Bool("dry-run") { // of a copy, for which no install is needed
+		if err := p.intoTarget(r.To, false); err != nil {
+			return err
+		}
+	}
 	if c.Bool("copy") || c.String("from") != "" {
 		shelf, done, err = p.backupsOf(ctx, c)
 	} else if here, err = p.change(ctx, c); err == nil {
@@ -123,6 +128,9 @@ func (p backupCommands) restoreTo(ctx context.Context, c *cli.Command, r freshke
 	defer done()
 	if c.Bool("dry-run") {
 		return p.result(r, func() { p.view.outcome(calm, "WOULD RESTORE", r.Backup+" into "+r.To) })
+	}
+	if err := p.intoTarget(r.To, true); err != nil {
+		return err
 	}
 	if err := shelf.LayOut(ctx, r); err != nil {
 		return err
@@ -376,6 +384,9 @@ func (p backupCommands) export(ctx context.Context, c *cli.Command) error {
 			Do: "freshkeel backup export BACKUP FILE.tar.zst"}
 	}
 	to := c.Args().Get(1)
+	if err := p.intoTarget(to, true); err != nil {
+		return err
+	}
 	files, told, err := shelf.Export(ctx, c.Args().First(), to)
 	if err != nil {
 		return err

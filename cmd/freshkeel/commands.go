@@ -947,6 +947,9 @@ func (p *program) unit(ctx context.Context, c *cli.Command) error {
 	name, text := freshkeel.BootUnit(k, c.Bool("user"))
 	at := c.String("write")
 	if at != "" {
+		if err := p.intoTarget(at, true); err != nil {
+			return err
+		}
 		f, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 		if err != nil {
 			return err

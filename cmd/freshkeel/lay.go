@@ -84,6 +84,9 @@ func (p lessonCommands) laid(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
+	if err := p.intoTarget(r.Dir, r.Like != ""); err != nil {
+		return err
+	}
 	o, err := p.options()
 	if err != nil {
 		return err

@@ -239,18 +239,52 @@ func (p *program) sure(lost []string) bool {
 		p.view.noteLine("nobody can be asked here: --yes says that it may be")
 		return false
 	}
-	return isYes(p.ask("go on? [y/N]"))
+	return isYes(p.ask(asking{Key: "go on"}))
 }
 
 // asks tells whether there is a person to ask: at a terminal on both sides.
 func (p *program) asks() bool {
+	if p.became != nil {
+		return p.became.Asks && p.view.live
+	}
 	return p.view.live && term.IsTerminal(int(os.Stdin.Fd()))
 }
 
+// asking is a question in its fields. Its words are made where it is drawn, which in a command that
+// root began is the process that stays root: no text of others becomes a question.
+type asking struct {
+	Key string `json:"key"`
+	Of  string `json:"of,omitempty"` // of server.keep: the pattern
+	N   int    `json:"n,omitempty"`  // of learn: how many lines
+}
+
+// text is the question in words.
+func (a asking) text() string {
+	switch a.Key {
+	case "server.keep":
+		of := []rune(freshkeel.Printable(a.Of))
+		return fmt.Sprintf("is %s yours, so that no build ever replaces it? [y/N]", string(of[:min(len(of), 200)]))
+	case "version":
+		return "which version is installed? (empty: it is read when the server starts)"
+	case "source":
+		return "where do builds come from? (a path or an address; empty: later, or --from)"
+	case "learn":
+		return fmt.Sprintf("write %s into the profile? [y/N]", lines(a.N))
+	}
+	return "go on? [y/N]"
+}
+
 // ask puts a question to the person at the terminal, and returns the answer; "" is none.
-func (p *program) ask(question string) string {
+func (p *program) ask(a asking) string {
 	p.view.end()
-	fmt.Fprint(p.err, p.view.paint(strong, question)+" ")
+	if p.became != nil {
+		said, err := freshkeel.AskPerson(a)
+		if err != nil {
+			p.view.warnLine("the question could not be asked: " + err.Error())
+		}
+		return said
+	}
+	p.draw(a)
 	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
 	if err != nil {
 		fmt.Fprintln(p.err)
@@ -258,15 +292,14 @@ func (p *program) ask(question string) string {
 	return strings.TrimSpace(line)
 }
 
+func (p *program) draw(a asking) { fmt.Fprint(p.err, p.view.paint(strong, a.text())+" ") }
+
 // question puts one of the core's questions, with what it is asked for.
 func (p *program) question(q freshkeel.Question) string {
 	for _, row := range wrap("why: "+q.Why, p.view.width) {
 		fmt.Fprintln(p.err, p.view.paint(dim, row))
 	}
-	if q.Yes {
-		return p.ask(q.What + " [y/N]")
-	}
-	return p.ask(q.What)
+	return p.ask(asking{Key: q.Key, Of: q.Of})
 }
 
 func isYes(answer string) bool {
@@ -295,7 +328,7 @@ func (p lessonCommands) learned(k *freshkeel.Keel, list []freshkeel.Proposal, le
 	})
 	fmt.Fprintln(p.out)
 	if !learn && p.asks() {
-		answer := p.ask(fmt.Sprintf("write %s into the profile? [y/N]", lines(len(list))))
+		answer := p.ask(asking{Key: "learn", N: len(list)})
 		if learn = isYes(answer); !learn {
 			p.view.fact("profile", "left as it is; later: freshkeel adopt "+k.Dir+" --learn")
 			return nil

@@ -45,6 +45,7 @@ const (
 	minderWord  = "minder"
 	runtimeWord = "simulated-runtime"
 	answerWord  = "answer-as-root"
+	ownerWord   = "as-owner"
 	apartWord   = "run-apart"
 )
 
@@ -81,6 +82,15 @@ func main() {
 			os.Exit(demo.Runtime(os.Args[2], os.Args[3:], os.Stdin, os.Stdout))
 		}
 	}
+	var became *freshkeel.Became
+	if len(os.Args) > 1 && os.Args[1] == ownerWord {
+		var err error
+		if became, err = freshkeel.BeOwner(); err != nil {
+			fmt.Fprintf(os.Stderr, "freshkeel: %v\n", err)
+			os.Exit(exitFailed)
+		}
+		os.Args = append(os.Args[:1], os.Args[2:]...)
+	}
 	// A command is over before its garbage is worth collecting, up to that limit; the
 	// minder, which stays, collects as ever.
 	if os.Getenv("GOGC") == "" {
@@ -90,7 +100,7 @@ func main() {
 	// not shorten that, so no default is ever restored.
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer cancel()
-	os.Exit(run(ctx, os.Args, os.Stdout, os.Stderr))
+	os.Exit((&program{out: os.Stdout, err: os.Stderr, became: became}).main(ctx, os.Args))
 }
 
 // program is one call of the command line.
@@ -102,10 +112,11 @@ type program struct {
 	dir      string
 	parting  freshkeel.Parting
 	later    func() // what is left to do once it was told how the command failed
+
+	became *freshkeel.Became // the owner whom a command that root began has become; nil: none
 }
 
-func run(ctx context.Context, args []string, out, errw io.Writer) int {
-	p := &program{out: out, err: errw}
+func (p *program) main(ctx context.Context, args []string) int {
 	app := p.app()
 	err := app.Run(ctx, args)
 	if p.view == nil {
@@ -182,7 +193,7 @@ func (p *program) options() (freshkeel.Options, error) {
 	}
 	var lent *freshkeel.Screen
 	if p.asks() {
-		lent = &freshkeel.Screen{In: os.Stdin, Out: os.Stderr}
+		lent = &freshkeel.Screen{In: os.Stdin, Out: os.Stderr, Lines: p.became != nil}
 	}
 	return freshkeel.Options{
 		Screen:  lent,
@@ -202,20 +213,6 @@ func (p *program) options() (freshkeel.Options, error) {
 func (p *program) seeThrough() {
 	p.view.stream = true
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGHUP, syscall.SIGPIPE)
-}
-
-// asOwner has a command that root runs over somebody else's folder work as that
-// user. It comes before anything of the folder or of a home is read.
-func (p *program) asOwner(dir string) error {
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	name, err := freshkeel.BecomeOwner(dir, self, []string{self, answerWord})
-	if name != "" {
-		p.view.noteLine(dir + " belongs to " + name + ": working as that user, not as root")
-	}
-	return err
 }
 
 // open opens the install that the command is for.

@@ -56,6 +56,9 @@ func newView(p *program) *view {
 	o, isFile := p.out.(*os.File)
 	v.colour = isFile && term.IsTerminal(int(o.Fd())) && !p.plain && os.Getenv("NO_COLOR") == "" &&
 		os.Getenv("TERM") != "dumb"
+	if b := p.became; b != nil { // whose outputs are root's to show
+		v.live, v.colour, v.width = b.Live && !p.plain && !p.json, b.Colour && !p.plain, b.Width
+	}
 	v.raw = p.err
 	p.err = &harmless{p.err, v.colour}
 	if !p.json { // which escapes what it holds by itself

@@ -60,7 +60,7 @@ func (aq *Acquirer) make(ctx context.Context, c *resolve.Candidate, m *feed.Make
 		argv[0] = aq.Path(argv[0])
 	}
 	env := append(slices.Clone(aq.Env), "FRESHKEEL_VERSION="+c.Version, "FRESHKEEL_INSTALL="+aq.Dir)
-	t := &toolRun{aq: aq, log: log}
+	t := &toolRun{aq: aq, log: log, name: words.Printable(filepath.Base(argv[0]))}
 	tool := host.Tool{Argv: argv, Dir: work, Env: env, Limit: m.Limit}
 	if err = host.RunTool(ctx, tool, t.hear); err != nil && ctx.Err() == nil {
 		err = t.signIn(ctx, tool, err)
@@ -89,6 +89,7 @@ func (aq *Acquirer) make(ctx context.Context, c *resolve.Candidate, m *feed.Make
 type toolRun struct {
 	aq   *Acquirer
 	log  io.Writer
+	name string   // of the command: each of its lines bears it
 	last []string // lines that it printed
 	due  string   // the line by which it asked for a sign-in
 }
@@ -106,7 +107,7 @@ func (t *toolRun) hear(l string) {
 	if t.last = append(t.last, l); len(t.last) > 12 {
 		t.last = t.last[1:]
 	}
-	t.aq.Tell(tell.Event{Kind: tell.ToolSaid, Text: l})
+	t.aq.Tell(tell.Event{Kind: tell.ToolSaid, Text: t.name + ": " + l})
 	if t.due == "" && signsIn.MatchString(l) {
 		t.due = l
 		t.aq.Warn("the command asks for a sign-in: %s", l)
@@ -123,7 +124,12 @@ func (t *toolRun) signIn(ctx context.Context, tool host.Tool, failed error) erro
 		return tell.Advise(fmt.Errorf("a sign-in is due: %s (%w)", t.due, failed),
 			"run freshkeel -d "+t.aq.Dir+" fetch once at a terminal, and answer there what the command asks")
 	}
-	t.aq.Note("it is run again, with this terminal: answer what it asks")
+	how := "with this terminal: answer what it asks"
+	if t.aq.Screen.Lines {
+		how = "as " + filepath.Base(tool.Argv[0]) + " of the server's own user: each line that you type goes to it; root's " +
+			"password is never asked for"
+	}
+	t.aq.Note("it is run again, %s", how)
 	tool.On = t.aq.Screen
 	return host.RunTool(ctx, tool, t.hear)
 }

@@ -58,10 +58,9 @@ type Order struct {
 
 // Question is one thing that nothing tells, and that matters.
 type Question struct {
-	Key  string
-	What string // the question itself
-	Why  string // what it is asked for
-	Yes  bool   // it is answered with yes or no
+	Key string // server.keep, with yes or no; version; source
+	Of  string // of server.keep: the pattern
+	Why string // what it is asked for
 }
 
 // Adopted is what Adopt found and wrote.

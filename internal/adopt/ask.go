@@ -1,7 +1,6 @@
 package adopt
 
 import (
-	"fmt"
 	"strings"
 
 	"freshkeel/internal/version"
@@ -26,10 +25,9 @@ func (l *lookout) ask() {
 		}
 		yes := put(
 			Question{
-				Key:  "server.keep",
-				Yes:  true,
-				What: fmt.Sprintf("is %s yours, so that no build ever replaces it?", d.Pattern),
-				Why:  d.Why + "; a world is yours, and data that the program comes with is the build's",
+				Key: "server.keep",
+				Of:  d.Pattern,
+				Why: d.Why + "; a world is yours, and data that the program comes with is the build's",
 			},
 		)
 		if strings.EqualFold(yes, "y") || strings.EqualFold(yes, "yes") {
@@ -38,7 +36,7 @@ func (l *lookout) ask() {
 	}
 	l.doubts = left
 	if l.version == "" && asked < mostQuestions {
-		if v := put(Question{Key: "version", What: "which version is installed? (empty: it is read when the server starts)",
+		if v := put(Question{Key: "version",
 			Why: "no name, log or file of the install says it; a newer build is told from an older one by it"}); version.Valid(
 			v,
 		) {
@@ -47,7 +45,7 @@ func (l *lookout) ask() {
 		}
 	}
 	if l.a.Source == "" && asked < mostQuestions {
-		if s := put(Question{Key: "source", What: "where do builds come from? (a path or an address; empty: later, or --from)",
+		if s := put(Question{Key: "source",
 			Why: "refit finds new builds there by itself"}); s != "" {
 			at, err := FromInstall(l.dir, s)
 			if err != nil {

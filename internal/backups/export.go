@@ -17,6 +17,7 @@ import (
 
 	"freshkeel/internal/acquire"
 	"freshkeel/internal/fetch"
+	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
@@ -48,6 +49,9 @@ func (sh *Shelf) Export(ctx context.Context, id, to string) (files int, told []s
 	}
 	if _, err := os.Lstat(to); err == nil {
 		return 0, nil, tell.Misuse(to+" is there already", "name a file that does not exist yet")
+	}
+	if err := install.Settled(filepath.Dir(to)); err != nil {
+		return 0, nil, err
 	}
 	_, err = sh.Step("export", func() (string, error) {
 		tmp, err := os.CreateTemp(filepath.Dir(to), ".export-*")

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -50,6 +51,9 @@ func (sh *Shelf) LayOut(ctx context.Context, r Restore) error {
 		return err
 	}
 	if err := os.MkdirAll(to, 0o755); err != nil {
+		return err
+	}
+	if err := install.Settled(to); err != nil {
 		return err
 	}
 	_, err = sh.Step("restore", func() (string, error) {

@@ -213,6 +213,7 @@ var Checks = []chk{
 	{"limits", checkLimits},
 	{"logs", checkLogs},
 	{"everybody", checkWorld},
+	{"environment", checkEnvironment},
 	{"clock", checkClock},
 }
 

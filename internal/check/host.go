@@ -72,7 +72,7 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 	if err := sv.May(); err != nil && !part.Outside() {
 		f := Finding{Level: Stop, What: err.Error(), Where: where,
 			Why: "the server could not be stopped for the swap, or not be started after it",
-			Do:  "run the command as a user who may"}
+			Do:  "take out of the unit what the line names, or do it by hand, with that command"}
 		if not := (*host.Forbidden)(nil); errors.As(err, &not) {
 			f.Do = not.Do()
 		}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -17,6 +19,37 @@ import (
 
 	"github.com/shirou/gopsutil/v4/mem"
 )
+
+// checkEnvironment looks whether the variables that the profile names are there: those that the server
+// is to get, and those that hold a secret.
+func checkEnvironment(_ context.Context, s *situation) (out []Finding) {
+	why := "the server would start without it"
+	own := ""
+	if host.HasBecome() {
+		own = "; a command that root runs over somebody else's install has that user's environment, and not root's"
+	}
+	missing := func(key, name, why, do string) {
+		out = append(out, Finding{Level: Warn, What: fmt.Sprintf("%s names %s, and the environment has no such variable", key, name),
+			Where: filepath.Join(s.k.Dir, profile.FileName), Why: why + own, Do: do})
+	}
+	for _, pattern := range s.k.Profile.Launch.Pass {
+		if len(host.ServerEnv(s.k.Env, []string{pattern})) == len(host.ServerEnv(s.k.Env, nil)) && !host.Handed(pattern) {
+			missing("launch.pass", pattern, why, "run the command as the server's user, with the variable set; or take it out of [launch] pass")
+		}
+	}
+	for _, l := range s.k.Profile.Logins {
+		if name, is := strings.CutPrefix(l.From, "env:"); is && !slices.ContainsFunc(s.k.Env, func(kv string) bool {
+			return strings.HasPrefix(kv, name+"=") && len(kv) > len(name)+1
+		}) {
+			missing("login.from", name, "what "+l.Host+" asks a login for can't be fetched",
+				"run the command as the server's user, with the variable set; or keep the secret in a file: from = \"file:~/…\"")
+		}
+	}
+	if len(out) == 0 {
+		return ok("the environment has each variable that the profile names")
+	}
+	return out
+}
 
 // checkMemory holds the heap that the launch script will give the server against what the
 // machine has, or lets this program's group of processes have, less what the other adopted

@@ -1,7 +1,6 @@
 package host
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -11,6 +10,8 @@ import (
 	"os/exec"
 	"sync"
 	"time"
+
+	"freshkeel/internal/words"
 )
 
 // Apart is a program that is run shut off: it has no network, sees no other process, can
@@ -64,15 +65,18 @@ func RunApart(ctx context.Context, self []string, a Apart, b Bounds, line func(s
 	read := make(chan struct{})
 	go func() {
 		defer close(read)
-		for in := bufio.NewReader(io.LimitReader(out, 64<<20)); ; {
-			l, err := in.ReadString('\n')
-			if l != "" {
-				line(l)
-			}
+		var lines words.Lines
+		b := make([]byte, 32<<10)
+		for in := io.LimitReader(out, 64<<20); ; {
+			n, err := in.Read(b)
+			lines.Add(b[:n], line)
 			if err != nil {
 				io.Copy(io.Discard, out)
-				return
+				break
 			}
+		}
+		if rest := lines.Rest(); rest != "" {
+			line(rest)
 		}
 	}()
 	go r.mind(ctx, b)

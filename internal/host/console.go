@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 const (
@@ -161,8 +162,7 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 			f.Close()
 		}
 	}()
-	var part []byte
-	seen := 0 // bytes of part that hold no line's end
+	var lines words.Lines
 	buf := make([]byte, 32<<10)
 	for {
 		over := false
@@ -182,9 +182,8 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 		got := 0
 		for f != nil {
 			n, err := f.Read(buf)
-			part = append(part, buf[:n]...)
+			lines.Add(buf[:n], each)
 			got += n
-			seen = emit(&part, seen, each)
 			if errors.Is(err, io.EOF) {
 				break
 			}
@@ -195,16 +194,17 @@ func Follow(ctx context.Context, path string, ended <-chan struct{}, each func(l
 		if next := successor(f, path); next != nil {
 			// Lines that were written between the last read and the rotation come
 			// first; nobody writes to the old file any more.
-			rest, _ := io.ReadAll(f)
-			part = append(part, rest...)
-			seen = emit(&part, seen, each)
+			for n := 1; n > 0; {
+				n, _ = f.Read(buf)
+				lines.Add(buf[:n], each)
+			}
 			f.Close()
 			f = next
 			continue
 		}
 		if over && got == 0 {
-			if len(part) > 0 {
-				each(string(part))
+			if rest := lines.Rest(); rest != "" {
+				each(rest)
 			}
 			return nil
 		}
@@ -226,14 +226,14 @@ func followFile(ctx context.Context, path string, n int, ended <-chan struct{}, 
 		return err
 	}
 	defer func() { f.Close() }()
-	var part []byte
+	var lines words.Lines
 	at := int64(0)
 	if f != nil {
-		var lines []string
-		if lines, at, err = tailOf(f, n); err != nil {
+		var last []string
+		if last, at, err = tailOf(f, n); err != nil {
 			return err
 		}
-		for _, l := range lines {
+		for _, l := range last {
 			each(l)
 		}
 	}
@@ -249,7 +249,8 @@ func followFile(ctx context.Context, path string, n int, ended <-chan struct{}, 
 		got := 0
 		if f != nil {
 			if fi, err := f.Stat(); err == nil && fi.Size() < at { // it was emptied
-				at, part = 0, nil
+				at = 0
+				lines.Drop()
 			}
 			b, err := io.ReadAll(io.NewSectionReader(f, at, 1<<20))
 			if err != nil {
@@ -257,14 +258,14 @@ func followFile(ctx context.Context, path string, n int, ended <-chan struct{}, 
 			}
 			got = len(b)
 			at += int64(got)
-			part = append(part, b...)
-			emit(&part, 0, each)
+			lines.Add(b, each)
 		}
 		if got == 0 && !standsAt(f, path) { // another one took its place
 			var next *os.File
 			if next, err = tree.OpenRegular(path); err == nil {
 				f.Close()
-				f, at, part = next, 0, nil
+				f, at = next, 0
+				lines.Drop()
 				continue
 			}
 		}
@@ -277,22 +278,6 @@ func followFile(ctx context.Context, path string, n int, ended <-chan struct{}, 
 
 // standsAt tells whether a file that may be nil stands at a path.
 func standsAt(f *os.File, path string) bool { return f != nil && at(f, path) }
-
-// emit tells each the lines of part that have ended, and keeps what has not; seen
-// is how much of that holds no line's end for sure.
-func emit(part *[]byte, seen int, each func(string)) int {
-	b := *part
-	for {
-		i := bytes.IndexByte(b[seen:], '\n')
-		if i < 0 {
-			break
-		}
-		each(strings.TrimRight(string(b[:seen+i]), "\r"))
-		b, seen = b[seen+i+1:], 0
-	}
-	*part = b
-	return len(b)
-}
 
 // openFollowed opens a log to be followed: it is not dropped while it is read.
 func openFollowed(path string) (*os.File, error) {
@@ -355,13 +340,16 @@ func Tail(path string, n int) ([]string, error) {
 	return lines, err
 }
 
+// mostTail bounds how much of a log's end is read for its last lines, in bytes.
+const mostTail = 32 << 20
+
 // tailOf are the last n lines of a file, and how long it was then.
 func tailOf(f *os.File, n int) (lines []string, size int64, err error) {
 	fi, err := f.Stat()
 	if err != nil || fi.Size() == 0 {
 		return nil, 0, err
 	}
-	from := max(0, fi.Size()-int64(n)*1024)
+	from := max(0, fi.Size()-min(int64(n)*1024, mostTail))
 	b := make([]byte, fi.Size()-from)
 	if _, err := f.ReadAt(b, from); err != nil && !errors.Is(err, io.EOF) {
 		return nil, 0, err

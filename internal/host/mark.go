@@ -146,3 +146,6 @@ func matches(patterns []string, name string) bool {
 		return err == nil && (ok || (sameNames && strings.EqualFold(p, name)))
 	})
 }
+
+// Handed tells whether a variable, or those that a pattern names, are handed to servers anyway.
+func Handed(name string) bool { return slices.Contains(handed, name) }

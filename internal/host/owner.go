@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"os/user"
 	"slices"
 	"strconv"
@@ -47,10 +46,14 @@ func OwnerOf(uid, gid int) Owner {
 }
 
 // asked is what a process which was root may still ask of root: which processes hold a
-// port; and to start, stop or read the service of its own server, which must run as that user
-// from that user's install, or to have it run its program with other words. Nothing else is
+// port; to start, stop or read the service of its own server, which must run as that user
+// from that user's install, or to have it run its program with other words; and, of the person at
+// root's terminal, the answer to a question of ours, or the lines that are typed. Nothing else is
 // answered.
 type asked struct {
+	Question json.RawMessage `json:"question,omitempty"` // its fields: root draws it
+	Typed    bool            `json:"typed,omitempty"`    // lines that are typed come from now on
+
 	Net  string `json:"net,omitempty"`
 	Port int    `json:"port,omitempty"`
 
@@ -62,6 +65,7 @@ type asked struct {
 }
 
 type answered struct {
+	Said  string        `json:"said,omitempty"` // by the person
 	PIDs  []int         `json:"pids,omitempty"`
 	Lines []journalLine `json:"lines,omitempty"`
 	Error string        `json:"error,omitempty"`
@@ -75,13 +79,12 @@ const (
 	answerLimit  = 5 * time.Second
 )
 
-// Answer is the whole life of the process that stays root when the command
-// becomes an install's owner, the user uid. It reads questions from in until that ends, and
-// looks at nothing but the system's table of connections, and at services of that user that
-// run from dir, the install.
+// answer is what root does while the rest of a command works as the user uid. It reads questions from
+// in until that ends, and looks at nothing but the system's table of connections, and at services of
+// that user that run from dir, the install.
 //
 // A journal that is followed comes out of heard.
-func Answer(in io.Reader, out, heard io.Writer, uid int, dir string) error {
+func (r *Rest) answer(in io.Reader, out, heard io.Writer) error {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	followed := &followers{out: json.NewEncoder(heard), of: map[int]context.CancelFunc{}}
@@ -92,23 +95,23 @@ func Answer(in io.Reader, out, heard io.Writer, uid int, dir string) error {
 		var q asked
 		var a answered
 		err := json.Unmarshal(lines.Bytes(), &q)
-		if err == nil && q.Unit != "" {
-			if q.Do == "leave" {
-				followed.leave(q.ID)
-			} else if a.Lines, err = unitAnswer(q, uid, dir); err != nil {
-				a.Error = err.Error()
-			} else if q.Do == "follow" {
+		switch {
+		case err != nil:
+		case (q.Typed || len(q.Question) > 0) && r.Ask == nil:
+			err = errors.New("nobody is there")
+		case q.Typed:
+			r.typed.listen()
+		case len(q.Question) > 0:
+			a.Said = r.typed.question(r.Ask(q.Question))
+		case q.Unit != "" && q.Do == "leave":
+			followed.leave(q.ID)
+		case q.Unit != "":
+			if a.Lines, err = unitAnswer(q, r.Owner, r.Dir, r.Held.Dir); err == nil && q.Do == "follow" {
 				followed.begin(ctx, q)
 			}
-			if err := enc.Encode(a); err != nil {
-				return err
-			}
-			continue
-		}
-		if err == nil && ((q.Net != "tcp" && q.Net != "udp") || q.Port < 1 || q.Port > 65535) {
+		case (q.Net != "tcp" && q.Net != "udp") || q.Port < 1 || q.Port > 65535:
 			err = errors.New("not a port")
-		}
-		if err == nil {
+		default:
 			a.PIDs, err = portHolders(q.Net, q.Port)
 		}
 		if err != nil {
@@ -169,7 +172,7 @@ func (f *followers) leave(id int) {
 	}
 }
 
-// asker is the other end of Answer; nil: this process asks the system itself.
+// asker is the other end of Rest.answer; nil: this process asks the system itself.
 var asker struct {
 	sync.Mutex
 	in    io.WriteCloser
@@ -199,7 +202,8 @@ func (h *hearers) pass(from io.Reader) {
 			h.of = nil
 		}
 		h.Unlock()
-		if err != nil {
+		if err != nil { // root's process is gone, and the command with it, as if both were killed
+			killOne(os.Getpid())
 			return
 		}
 		if to != nil {
@@ -243,36 +247,6 @@ func askFollow(ctx context.Context, unit string, q journalQuery, each func(journ
 		}
 	}
 	return errors.New("root does not answer any more")
-}
-
-// keepAnswers starts the process that stays root. It has no environment, and ends
-// when this one does.
-func keepAnswers(self []string) error {
-	cmd := exec.Command(self[0], self[1:]...)
-	cmd.Env, cmd.Dir = []string{}, "/"
-	in, err := cmd.StdinPipe()
-	if err != nil {
-		return err
-	}
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	heard, says, err := os.Pipe()
-	if err != nil {
-		return err
-	}
-	cmd.ExtraFiles = []*os.File{says}
-	err = cmd.Start()
-	says.Close()
-	if err != nil {
-		heard.Close()
-		return err
-	}
-	asker.in, asker.out = in, bufio.NewReaderSize(out, mostAsked)
-	asker.heard.of = map[int]chan heardLine{}
-	go asker.heard.pass(heard)
-	return nil
 }
 
 // PortHolders lists the processes that hold a port; 0 stands for one that
@@ -349,8 +323,11 @@ func ask(q asked) (a answered, err error) {
 		got <- r
 	}(asker.in, asker.out)
 	limit := answerLimit
-	if q.Unit != "" {
+	switch {
+	case q.Unit != "":
 		limit = 2 * busLimit
+	case len(q.Question) > 0: // a person takes the time that they take
+		limit = 24 * time.Hour
 	}
 	select {
 	case r := <-got:
@@ -360,33 +337,4 @@ func ask(q asked) (a answered, err error) {
 		asker.in = nil
 		return a, errors.New("root does not answer")
 	}
-}
-
-// Become makes this process, which is root's, another user's for good, and leaves
-// a process behind that answers for it what only root can see or do: answer is the command of
-// that, see Answer. dir is the install's folder.
-func Become(o Owner, dir, self string, answer []string) error {
-	if err := keepAnswers(append(slices.Clone(answer), strconv.Itoa(o.UID), dir)); err != nil {
-		return fmt.Errorf("start what answers as root: %w", err)
-	}
-	if err := become(o); err != nil {
-		return fmt.Errorf("become %s: %w", o.Name, err)
-	}
-	if f, err := os.Open(self); err != nil {
-		return fmt.Errorf("%s can't run %s, which the server's minder is: %w", o.Name, self, err)
-	} else {
-		f.Close()
-	}
-	for _, name := range []string{"XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_DATA_HOME",
-		"XDG_RUNTIME_DIR", "MAIL", "SUDO_COMMAND", "SUDO_USER", "SUDO_UID", "SUDO_GID"} {
-		os.Unsetenv(name)
-	}
-	for name, value := range map[string]string{"HOME": o.Home, "USER": o.Name, "LOGNAME": o.Name} {
-		if value == "" {
-			os.Unsetenv(name)
-			continue
-		}
-		os.Setenv(name, value)
-	}
-	return nil
 }

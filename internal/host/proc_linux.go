@@ -21,6 +21,25 @@ func holdChildren() error { return unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0,
 // memory, which has what root knew (prctl(2), PR_SET_DUMPABLE).
 func keepMemory() error { return unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0) }
 
+// inheritNothing has no process that is started from now on get a file that this one was given by
+// whoever started it (close_range(2), Linux 5.11), but for those that it is meant to have.
+func inheritNothing() error {
+
+	if err := unix.CloseRange(3, ^uint(0), unix.CLOSE_RANGE_CLOEXEC); err == nil {
+		return nil
+	}
+	list, err := os.ReadDir("/proc/self/fd")
+	if err != nil {
+		return fmt.Errorf("see which files are open: %w", err)
+	}
+	for _, e := range list {
+		if fd, err := strconv.Atoi(e.Name()); err == nil && fd > 2 {
+			unix.CloseOnExec(fd)
+		}
+	}
+	return nil
+}
+
 // mapped lists the files in a process's memory (proc_pid_maps(5)).
 func mapped(pid int) (files []string) {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/maps", pid))

@@ -41,6 +41,14 @@ func become(o Owner) error {
 	return keepMemory()
 }
 
+// ownFiles has the files from a number on, as many as are given, end with this process: what it
+// starts does not get them.
+func ownFiles(from, to int) {
+	for fd := from; fd < to; fd++ {
+		syscall.CloseOnExec(fd)
+	}
+}
+
 // spawn starts the launch script in a session of its own and begins to reap.
 func (m *minder) spawn(log *logFile) error {
 	c, err := openConsole(m.dir)

@@ -19,6 +19,9 @@ func ignoreHangup() {}
 // become has nobody to become: a service here runs as who it is.
 func become(Owner) error { return nil }
 
+// ownFiles has nothing to do: nothing here begins as somebody else.
+func ownFiles(int, int) {}
+
 func (m *minder) spawn(log *logFile) error {
 	args := Argv(m.l)
 	cmd := exec.Command(args[0], args[1:]...)

@@ -91,7 +91,9 @@ type Unit struct {
 	Ended    time.Time
 	Group    string // its control group
 
-	Owner    string // the user that it runs as; "": root, or the user itself
+	Owner    string   // the user that it runs as; "": root, or the user itself
+	Groups   []string // besides those that its user has of itself, or some of them
+	Gives    string   // the first property that may give its program a right; "": none does
 	Dir      string
 	Lines    [][]string // what it runs: program and arguments
 	Env      []string

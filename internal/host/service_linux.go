@@ -144,6 +144,11 @@ func unitFrom(name string, own bool, p map[string]any) *Unit {
 	}
 	u.Locked = text("ProtectSystem") == "strict"
 	u.Writes, _ = p["ReadWritePaths"].([]string)
+	u.Groups, _ = p["SupplementaryGroups"].([]string)
+	if g := text("Group"); g != "" {
+		u.Groups = append(u.Groups, g)
+	}
+	u.Gives = gives(p)
 	u.runs(p)
 	return u
 }
@@ -336,8 +341,9 @@ func intoConsole(at, text string) error {
 }
 
 // unitAnswer is what root does for the user that a command has become: it starts, stops or
-// reads the unit of that user's own server, and of no other.
-func unitAnswer(q asked, uid int, dir string) (lines []journalLine, err error) {
+// reads the unit of that user's own server, and of no other. dir and real are the install's folder, as
+// the command names it and without links.
+func unitAnswer(q asked, o Owner, dir, real string) (lines []journalLine, err error) {
 	m, err := openManager(q.Unit, false)
 	if err != nil {
 		return nil, err
@@ -348,8 +354,8 @@ func unitAnswer(q asked, uid int, dir string) (lines []journalLine, err error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := theirs(u, uid, dir); err != nil {
-		return nil, err
+	if err := theirs(u, o, dir, real); err != nil {
+		return nil, fmt.Errorf("%w; by hand: %s", err, byHand(q.Do, u.Name))
 	}
 	switch q.Do {
 	case "start":
@@ -360,51 +366,26 @@ func unitAnswer(q asked, uid int, dir string) (lines []journalLine, err error) {
 		return nil, m.kill(ctx)
 	case "may":
 		return nil, nil
-	case "may write", "write":
-		// A drop-in of ours was written when the line was looked at; what it names may be gone.
-		if o, err := m.over(ctx); err != nil || o.Words == nil {
-			if err := errors.Join(err, runsTheirs(u, dir)); err != nil {
+	case "may write":
+		return nil, m.mayWrite(ctx)
+	case "write":
+		if len(q.Words) > 0 {
+			if err := fullPath(q.Words); err != nil {
 				return nil, err
 			}
-		}
-		if q.Do == "may write" {
-			return nil, m.mayWrite(ctx)
+			if err := ownLine(q.Words, u.Dir, dir, real); err != nil {
+				return nil, fmt.Errorf("the line that %s is to have %w: root does not write it", u.Name, err)
+			}
 		}
 		return nil, m.write(ctx, q.Words)
 	case "journal", "follow":
 		if q.Query == nil {
 			return nil, errors.New("nothing is asked")
 		}
-		if q.Do == "follow" { // it is the user's own: the rest is Answer's
+		if q.Do == "follow" { // it is the user's own: the rest is the caller's
 			return nil, nil
 		}
 		return m.journal(ctx, *q.Query)
 	}
 	return nil, errors.New("that is not answered")
-}
-
-// theirs looks whether a unit runs as a user, from the user's install.
-func theirs(u *Unit, uid int, dir string) error {
-	if !u.Known {
-		return fmt.Errorf("the service %s: %s", u.Name, u.Why)
-	}
-	owner, err := user.LookupId(strconv.Itoa(uid))
-	if u.Owner != strconv.Itoa(uid) && (err != nil || u.Owner != owner.Username) {
-		return fmt.Errorf("the service %s runs as %q, and %s belongs to user %d: root does not touch it for that user",
-			u.Name, u.Owner, dir, uid)
-	}
-	inside := tree.Inside(dir, u.Dir)
-	for _, line := range u.Lines {
-		for _, w := range line {
-			inside = inside || w == dir || strings.Contains(w, dir+"/") // in a shell's words, too
-		}
-	}
-	if !inside {
-		return fmt.Errorf(
-			"the service %s runs nothing of %s, nor in it: root does not touch it for the user of that folder",
-			u.Name,
-			dir,
-		)
-	}
-	return nil
 }

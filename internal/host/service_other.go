@@ -33,6 +33,6 @@ func followJournal(context.Context, string, bool, journalQuery, func(journalLine
 	return errors.New("this system has no journal")
 }
 
-func unitAnswer(asked, int, string) ([]journalLine, error) {
+func unitAnswer(asked, Owner, string, string) ([]journalLine, error) {
 	return nil, errors.New("this system has no service manager")
 }

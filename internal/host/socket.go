@@ -89,11 +89,11 @@ func listenAt(path string) (net.Listener, error) {
 // socket is the socket's path inside the install. One too long for an address is
 // reached through the folder's descriptor, where the system has that.
 func (d Dir) socket() (path string, done func(), err error) {
-	path = d.file(socketFile)
+	path = tree.Reached(d.file(socketFile))
 	if len(path) <= socketLimit {
 		return path, func() {}, nil
 	}
-	if !showsOpen {
+	if !tree.ShowsOpen {
 		return "", func() {}, fmt.Errorf("%s is too long for a socket address", path)
 	}
 	f, err := os.Open(string(d))

@@ -6,6 +6,5 @@ const (
 	OpenIsFree  = true // a file that a program has open can be renamed
 	HasFrozen   = true // a file system can forbid a file's exchange to everybody
 	KnowsLoader = true // its programs are loaded as package needs reads them
-	showsOpen   = true // an open folder has a path under /proc/self/fd
 	IsWindows   = false
 )

@@ -8,6 +8,5 @@ const (
 	OpenIsFree  = true  // a file that a program has open can be renamed
 	HasFrozen   = false // a file system can forbid a file's exchange to everybody
 	KnowsLoader = false // its programs are loaded as package needs reads them
-	showsOpen   = false // an open folder has a path under /proc/self/fd
 	IsWindows   = false
 )

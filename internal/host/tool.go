@@ -1,7 +1,6 @@
 package host
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -27,7 +26,12 @@ type Tool struct {
 }
 
 // Screen is a terminal that is lent to a command: what a person types, and what they see.
-type Screen struct{ In, Out *os.File }
+type Screen struct {
+	In, Out *os.File
+	// Lines says that In is no terminal but a pipe, by which root passes on whole lines that are typed
+	// at its own; of it nothing else is lent, and what the command says is heard.
+	Lines bool
+}
 
 // ErrTooLong says that a tool was ended because its time was up.
 var ErrTooLong = errors.New("it took too long and was ended")
@@ -42,7 +46,7 @@ func RunTool(ctx context.Context, t Tool, line func(string)) error {
 	}
 	cmd := exec.CommandContext(ctx, t.Argv[0], t.Argv[1:]...)
 	cmd.Dir, cmd.Env = t.Dir, t.Env
-	if t.On != nil {
+	if t.On != nil && !t.On.Lines {
 		cmd.Stdin, cmd.Stdout, cmd.Stderr = t.On.In, t.On.Out, t.On.Out
 		return ended(ctx, t, cmd.Run())
 	}
@@ -50,6 +54,12 @@ func RunTool(ctx context.Context, t Tool, line func(string)) error {
 	cmd.WaitDelay = 3 * time.Second
 	r, w := io.Pipe()
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = t.In, w, w
+	if t.On != nil {
+		if err := HearTyped(); err != nil {
+			return err
+		}
+		cmd.Stdin = t.On.In
+	}
 	if t.Out != nil {
 		cmd.Stdout = t.Out
 	}
@@ -59,21 +69,53 @@ func RunTool(ctx context.Context, t Tool, line func(string)) error {
 	read := make(chan struct{})
 	go func() {
 		defer close(read)
-		b := bufio.NewReaderSize(r, 64<<10)
-		for {
-			l, err := b.ReadString('\n')
-			if l != "" {
-				line(printable(l))
-			}
-			if err != nil {
-				return
-			}
-		}
+		hear(r, t.On != nil, func(l string) { line(printable(l)) })
 	}()
 	err := cmd.Wait()
 	w.Close()
 	<-read
 	return ended(ctx, t, err)
+}
+
+// askedAfter is how long a command may say nothing behind a text without a line's end before that counts as
+// a line: it asks for something, and waits.
+const askedAfter = 300 * time.Millisecond
+
+// hear calls line with each line that is said; with prompts also with what stands there while nothing
+// more comes, a question say.
+func hear(r io.Reader, prompts bool, line func(string)) {
+	said := make(chan []byte)
+	go func() {
+		defer close(said)
+		for {
+			b := make([]byte, 32<<10)
+			n, err := r.Read(b)
+			said <- b[:n]
+			if err != nil {
+				return
+			}
+		}
+	}()
+	var lines words.Lines
+	quiet := time.NewTimer(askedAfter)
+	for {
+		select {
+		case b, more := <-said:
+			lines.Add(b, line)
+			if !more {
+				if rest := lines.Rest(); rest != "" {
+					line(rest)
+				}
+				return
+			}
+			quiet.Reset(askedAfter)
+		case <-quiet.C:
+			if rest := lines.Rest(); rest != "" && prompts {
+				line(rest)
+				lines.Drop()
+			}
+		}
+	}
 }
 
 // ended says how a tool ended.

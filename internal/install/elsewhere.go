@@ -53,7 +53,13 @@ func (in *Install) apart() error {
 			return bad("and FRESHKEEL_HOME, " + in.Home + ", lie in one another")
 		}
 		if _, err := os.Stat(real); os.Geteuid() == 0 && err == nil { // Whole tells of one that is not there
-			if err := led(real, in.Dir); err != nil {
+			h, err := tree.Hold(real)
+			if err != nil {
+				return err
+			}
+			err = led(h, in.Dir)
+			h.Close()
+			if err != nil {
 				return err
 			}
 		}

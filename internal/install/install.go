@@ -72,10 +72,18 @@ func Open(dir string, o Options) (*Install, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := Trusted(dir); err != nil {
+	h, done, err := hold(dir)
+	if err != nil {
+		if _, none := profile.Read(dir); none != nil {
+			return nil, none
+		}
 		return nil, err
 	}
-	p, err := profile.Read(dir)
+	defer done()
+	if err := trusted(h, dir); err != nil {
+		return nil, err
+	}
+	p, err := readProfile(h, dir)
 	if err != nil {
 		return nil, err
 	}
@@ -87,6 +95,15 @@ func Open(dir string, o Options) (*Install, error) {
 		return nil, err
 	}
 	return in, nil
+}
+
+// readProfile reads the profile of the folder that was looked at. One that is a link is root's never,
+// and another user's own word.
+func readProfile(h *tree.Held, dir string) (*profile.Profile, error) {
+	if e, _, err := h.Describe(profile.FileName); err == nil && e.Kind == tree.Link {
+		return profile.Read(dir)
+	}
+	return profile.ReadOpen(dir, h.Open)
 }
 
 // New is the install at dir with a profile that is known; dir is absolute.

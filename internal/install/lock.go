@@ -27,7 +27,7 @@ func (in *Install) Lock(doing string) (unlock func(), err error) {
 	if err := tree.MakeDirs(in.State(), 0o700); err != nil {
 		return nil, in.notMine(err)
 	}
-	l := tree.NewLock(in.State("lock"))
+	l := tree.NewLock(tree.Reached(in.State("lock")))
 	// Tried for a moment: a status command may be looking at the lock.
 	moment, cancel := context.WithTimeout(context.Background(), 60*time.Millisecond)
 	defer cancel()
@@ -67,7 +67,7 @@ func (in *Install) Busy() string {
 	if _, err := os.Stat(in.State("holder.json")); err != nil {
 		return ""
 	}
-	l := tree.NewLock(in.State("lock"))
+	l := tree.NewLock(tree.Reached(in.State("lock")))
 	if ok, err := l.TryRLock(); err != nil || ok { // a dead command's word
 		l.Unlock()
 		return ""
@@ -77,6 +77,9 @@ func (in *Install) Busy() string {
 
 // notMine explains why the install can't be locked.
 func (in *Install) notMine(err error) error {
+	if at := (*fs.PathError)(nil); errors.As(err, &at) { // as it is written, not as it was reached
+		err = &fs.PathError{Op: at.Op, Path: in.State("lock"), Err: at.Err}
+	}
 	err = fmt.Errorf("lock the install: %w", err)
 	if e, _, derr := tree.Describe(in.Dir, ""); derr == nil && errors.Is(err, fs.ErrPermission) {
 		return tell.Advise(err, fmt.Sprintf("run it as the install's owner, user %d, or as root", e.UID))

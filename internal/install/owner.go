@@ -2,9 +2,9 @@ package install
 
 import (
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/profile"
@@ -12,122 +12,176 @@ import (
 	"freshkeel/internal/tree"
 )
 
-// BecomeOwner is what a command that root runs over somebody else's folder does
-// first: it becomes that user for good, with that user's home and locker, before
-// anything in the folder is read. So nothing that the user can write to decides
-// what root does. The name of the user is returned, "" where there was nothing to
-// do: the caller is not root, or the folder is root's.
+// Enter is where a command over the install at dir begins: it comes to the folder once, keeps it
+// for all that is opened there later, and tells as whom the command is to work. A command that
+// root runs over somebody else's folder works as that user, before anything in the folder is read:
+// so nothing that the user can write to decides what root does. owner is nil where there is nothing
+// to become: the caller is not root, the folder is root's, or it is not there, which whoever opens
+// it tells.
 //
-// self is this program, and answer the command that stays root to tell which
-// processes hold a port (see Answer).
-func BecomeOwner(dir, self string, answer []string) (name string, err error) {
-	if os.Geteuid() != 0 {
-		return "", nil
-	}
-	fi, err := os.Stat(dir)
-	if err != nil || !fi.IsDir() {
-		return "", nil // told by whoever opens it
-	}
-	real, err := filepath.EvalSymlinks(dir)
+// Root works as itself only in a folder to which nobody else can lead it, and as another user only
+// where nobody but that user laid a link on the way.
+func Enter(dir string) (owner *host.Owner, err error) {
+	abs, err := filepath.Abs(dir)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	e, _, err := tree.Describe(real, "")
-	if err != nil || e.UID.Int() <= 0 {
-		return "", err
+	h, err := tree.Hold(abs)
+	if err != nil {
+		return nil, nil
 	}
-	o := host.OwnerOf(e.UID.Int(), e.GID.Int())
+	tree.Keep(abs, h)
+	switch {
+	case os.Geteuid() != 0:
+		return nil, nil
+	case h.UID == 0:
+		return nil, led(h, abs)
+	}
+	if err := linked(h, abs); err != nil {
+		return nil, err
+	}
+	return withHome(host.OwnerOf(h.UID.Int(), h.GID.Int()), h)
+}
+
+// withHome is a user who has a place for a locker.
+func withHome(o host.Owner, h *tree.Held) (*host.Owner, error) {
 	if o.Home == "" && os.Getenv("FRESHKEEL_HOME") == "" {
-		return "", tell.Advise(fmt.Errorf("%s belongs to %s, who has no home folder on this machine for a locker", dir,
+		return nil, tell.Advise(fmt.Errorf("%s belongs to %s, who has no home folder on this machine for a locker", h.Dir,
 			o.Name),
-			"name a folder of that user's: FRESHKEEL_HOME=/var/lib/freshkeel/"+filepath.Base(real))
+			"name a folder of that user's: FRESHKEEL_HOME=/var/lib/freshkeel/"+filepath.Base(h.Dir))
 	}
-	if err := host.Become(o, real, self, answer); err != nil {
-		return "", tell.Advise(fmt.Errorf("%s belongs to %s, and root does not work in a folder that somebody else "+
-			"decides on: %w", dir, o.Name, err),
-			"run the command as that user, with a program that the user can run")
+	return &o, nil
+}
+
+// linked refuses root's work as the owner of a folder to which somebody else led it by a link: that
+// would let them decide what is done in the owner's name.
+func linked(h *tree.Held, dir string) error {
+	for _, d := range h.Others(h.UID) {
+		if d.Link {
+			return tell.Advise(fmt.Errorf("the way to %s leads through a link in %s, which %s can exchange, to a folder of %s",
+				dir, d.At, deciders(d), host.OwnerOf(h.UID.Int(), h.GID.Int()).Name),
+				"name the folder itself, if it is the right one: "+h.Dir)
+		}
 	}
-	return o.Name, nil
+	return nil
 }
 
 // Trusted refuses an install in which somebody else than the caller and root
 // decides what a command does: by its profile, by Fresh Keel's own folder, or by
 // exchanging one of the folders above them.
 func Trusted(dir string) error {
+	h, done, err := hold(dir)
+	if err != nil {
+		return nil // told by whoever reads it
+	}
+	defer done()
+	return trusted(h, dir)
+}
+
+// hold is the folder that is kept for this command, or the one that stands at dir now.
+func hold(dir string) (h *tree.Held, done func(), err error) {
+	if h := tree.Kept(dir); h != nil {
+		return h, func() {}, nil
+	}
+	if h, err = tree.Hold(dir); err != nil {
+		return nil, nil, err
+	}
+	return h, func() { h.Close() }, nil
+}
+
+func trusted(h *tree.Held, dir string) error {
 	me := os.Geteuid()
 	if me < 0 { // this system has no such users
 		return nil
 	}
-	real, err := filepath.EvalSymlinks(dir)
-	if err != nil {
-		return nil // told by whoever reads it
-	}
-	top, _, err := tree.Describe(real, "")
-	if err != nil {
-		return err
-	}
-	for _, at := range []string{filepath.Join(real, profile.FileName), filepath.Join(real, tree.StateFolder)} {
-		e, _, err := tree.Describe(at, "")
-		if err != nil {
-			continue // none yet, or told by whoever reads it
-		}
-		if e.Kind == tree.Link && (me == 0 || filepath.Base(at) == tree.StateFolder) {
-			return tell.Advise(fmt.Errorf("%s is a link to %s: Fresh Keel works in the install's own folder alone", at,
-				e.Target), "put the real thing in its place")
-		}
-		if e.Kind == tree.Link { // whoever writes to its target decides
-			to, err := filepath.EvalSymlinks(at)
-			if err != nil {
-				continue // told by whoever reads it
-			}
-			if e, _, err = tree.Describe(to, ""); err != nil {
-				return err
-			}
-			at = to
-		}
-		if me != 0 && filepath.Base(at) == tree.StateFolder && e.UID == 0 { // of no use here
-			if top.UID.Int() != me {
-				return tell.Advise(fmt.Errorf("%s belongs to root: permission denied", real),
-					fmt.Sprintf("run it as the install's owner, user %d, or as root", top.UID))
-			}
-			return tell.Advise(fmt.Errorf("%s belongs to root: an earlier command made it", at),
-				fmt.Sprintf("sudo chown -R %d %s", me, at))
-		}
-		if err := decides(at, e, me); err != nil {
+	for _, name := range []string{profile.FileName, tree.StateFolder} {
+		if err := trustedFile(h, name, me); err != nil {
 			return err
 		}
 	}
 	if me != 0 {
 		return nil
 	}
-	return led(real, real)
+	return led(h, dir)
 }
 
-// led refuses root's work in a folder of the install at dir to which whoever owns a folder
-// on the way could lead it elsewhere.
-func led(real, dir string) error {
-	for at := real; ; at = filepath.Dir(at) {
-		e, _, err := tree.Describe(at, "")
+// trustedFile refuses a file or folder of ours in a folder where somebody else decides what it is.
+func trustedFile(h *tree.Held, name string, me int) error {
+	at := filepath.Join(h.Dir, name)
+	e, _, err := h.Describe(name)
+	if err != nil {
+		return nil // none yet, or told by whoever reads it
+	}
+	if e.Kind == tree.Link && (me == 0 || name == tree.StateFolder) {
+		return tell.Advise(fmt.Errorf("%s is a link to %s: Fresh Keel works in the install's own folder alone", at,
+			e.Target), "put the real thing in its place")
+	}
+	if e.Kind == tree.Link { // whoever writes to its target decides
+		to, err := filepath.EvalSymlinks(at)
 		if err != nil {
+			return nil // told by whoever reads it
+		}
+		if e, _, err = tree.Describe(to, ""); err != nil {
 			return err
 		}
-		if e.UID != 0 || (others(e) && e.Mode&fs.ModeSticky == 0) {
-			return tell.Advise(
-				fmt.Errorf("%s can be exchanged by %s, and root must not be led elsewhere through it",
-					at, writers(e)),
-				fmt.Sprintf(
-					"let the server have a user of its own: sudo chown -R USER %s; Fresh Keel then works as that "+
-						"user; or: sudo chown root:root %s && sudo chmod go-w %s",
-					dir,
-					at,
-					at,
-				),
-			)
+		at = to
+	}
+	if me != 0 && name == tree.StateFolder && e.UID == 0 { // of no use here
+		if h.UID.Int() != me {
+			return tell.Advise(fmt.Errorf("%s belongs to root: permission denied", h.Dir),
+				fmt.Sprintf("run it as the install's owner, user %d, or as root", h.UID))
 		}
-		if at == filepath.Dir(at) {
-			return nil
+		return tell.Advise(fmt.Errorf("%s belongs to root: an earlier command made it", at),
+			fmt.Sprintf("sudo chown -R %d %s", me, at))
+	}
+	if err := decides(at, e, me); err != nil || me != 0 {
+		return err
+	}
+	more, err := h.Writers(name)
+	if err == nil && len(more) > 0 {
+		err = mayDoAnything(at, deciders(more...), me)
+	}
+	return err
+}
+
+// led refuses root's work in a folder, of the install at dir, to which somebody else could lead it,
+// or into which they could write.
+func led(h *tree.Held, dir string) error {
+	at, who := h.Dir, ""
+	inside, err := tree.WritersOf(h.File())
+	switch {
+	case err != nil:
+		return err
+	case h.UID != 0:
+		who = writers(h.Entry)
+	case len(inside) > 0:
+		who = deciders(inside...)
+	case len(h.By) > 0:
+		at, who = h.By[0].At, deciders(h.By[0])
+	default:
+		return nil
+	}
+	return tell.Advise(
+		fmt.Errorf("%s can be exchanged by %s, and root must not be led elsewhere through it", at, who),
+		fmt.Sprintf(
+			"let the server have a user of its own: sudo chown -R USER %s; Fresh Keel then works as that "+
+				"user; or: sudo chown root:root %s && sudo chmod go-w %s", dir, at, at))
+}
+
+// deciders names users and groups.
+func deciders(list ...tree.Decider) string {
+	var out []string
+	for _, d := range list {
+		switch {
+		case d.Everyone:
+			return "everybody"
+		case d.UID == tree.NoID:
+			out = append(out, fmt.Sprintf("group %d", d.GID))
+		default:
+			out = append(out, host.OwnerOf(d.UID.Int(), 0).Name)
 		}
 	}
+	return strings.Join(out, " and ")
 }
 
 // decides tells when somebody else than the caller and root can write to a file of
@@ -139,8 +193,12 @@ func decides(at string, e tree.Entry, me int) error {
 	default:
 		return nil
 	}
+	return mayDoAnything(at, writers(e), me)
+}
+
+func mayDoAnything(at, who string, me int) error {
 	return tell.Advise(fmt.Errorf("%s can be written to by %s, who could have this command do anything in your name",
-		at, writers(e)),
+		at, who),
 		fmt.Sprintf("run it as that user; or, if that is only an oversight: chown %d %s && chmod go-w %s", me, at, at))
 }
 

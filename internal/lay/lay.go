@@ -142,6 +142,9 @@ func begin(dir string) (string, error) {
 	if err := os.Mkdir(work, 0o755); err != nil {
 		return "", err
 	}
+	if err := install.Settled(work); err != nil {
+		return "", err
+	}
 	return work, os.WriteFile(filepath.Join(work, marker), nil, 0o600)
 }
 

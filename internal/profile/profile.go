@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"net"
 	"net/url"
+	"os"
 	"path/filepath"
 	"reflect"
 	"regexp"
@@ -609,11 +610,22 @@ const maxProfile = 4 << 20
 
 // Read reads and checks the profile of the install at dir.
 func Read(dir string) (*Profile, error) {
-	path := filepath.Join(dir, FileName)
-	b, err := tree.ReadUpTo(path, maxProfile)
+	return ReadOpen(dir, func(name string) (*os.File, error) { return tree.OpenRegular(filepath.Join(dir, name)) })
+}
+
+// ReadOpen is Read for a folder that is held open: open opens a regular file of it. dir is for
+// errors alone.
+func ReadOpen(dir string, open func(name string) (*os.File, error)) (*Profile, error) {
+	f, err := open(FileName)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w in %s", ErrNone, dir)
 	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	path := filepath.Join(dir, FileName)
+	b, err := tree.ReadOpenUpTo(f, maxProfile)
 	if err != nil {
 		return nil, err
 	}

@@ -1,7 +1,6 @@
 package server
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"io"
@@ -163,7 +162,7 @@ type logTail struct {
 	name string
 	f    *os.File
 	at   int64
-	part string
+	text words.Lines
 }
 
 // more reads what a log got since, and begins anew where it was cut short or another took
@@ -185,12 +184,14 @@ func (t *logTail) more(root *tree.Root, each func(string)) {
 		t.f = f
 	} else if old, err := t.f.Stat(); err != nil || !os.SameFile(old, fi) {
 		t.f.Close()
-		t.f, t.at, t.part = f, 0, ""
+		t.f, t.at = f, 0
+		t.text.Drop()
 	} else {
 		f.Close()
 	}
 	if fi.Size() < t.at {
-		t.at, t.part = 0, ""
+		t.at = 0
+		t.text.Drop()
 	}
 	t.read(each)
 }
@@ -202,15 +203,13 @@ func (t *logTail) read(each func(string)) {
 	if _, err := t.f.Seek(t.at, io.SeekStart); err != nil {
 		return
 	}
-	in := bufio.NewReader(io.LimitReader(t.f, mostAtOnce))
-	for {
-		line, err := in.ReadString('\n')
-		t.at += int64(len(line))
-		t.part += line
+	b := make([]byte, 64<<10)
+	for in := io.LimitReader(t.f, mostAtOnce); ; {
+		n, err := in.Read(b)
+		t.at += int64(n)
+		t.text.Add(b[:n], each)
 		if err != nil {
 			return
 		}
-		each(strings.TrimRight(t.part, "\r\n"))
-		t.part = ""
 	}
 }

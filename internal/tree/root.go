@@ -22,10 +22,10 @@ type Root struct {
 	away map[string]*Root // the folders that stand elsewhere, by name
 }
 
-// OpenRoot holds a folder. Links on the way to it are followed: that is the
-// caller's own word.
+// OpenRoot holds a folder: the one that is kept for this path (see Keep), or the one that stands
+// there now. Links on the way to that are followed: that is the caller's own word.
 func OpenRoot(dir string) (*Root, error) {
-	d, err := os.Open(dir)
+	d, err := openDir(dir)
 	if err != nil {
 		return nil, err
 	}
@@ -46,6 +46,14 @@ func OpenRoot(dir string) (*Root, error) {
 		r.away[name] = away
 	}
 	return r, nil
+}
+
+// openDir opens a folder, from its own descriptor where that is kept.
+func openDir(dir string) (*os.File, error) {
+	if h := Kept(dir); h != nil {
+		return h.again()
+	}
+	return os.Open(dir)
 }
 
 // Close lets go of the folder.
@@ -156,9 +164,14 @@ func ReadUpTo(path string, limit int64) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
+	return ReadOpenUpTo(f, limit)
+}
+
+// ReadOpenUpTo is ReadUpTo for a file that is open.
+func ReadOpenUpTo(f *os.File, limit int64) ([]byte, error) {
 	b, err := io.ReadAll(io.LimitReader(f, limit+1))
 	if err == nil && int64(len(b)) > limit {
-		err = &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("it is larger than %d bytes", limit)}
+		err = &fs.PathError{Op: "read", Path: f.Name(), Err: fmt.Errorf("it is larger than %d bytes", limit)}
 	}
 	return b, err
 }
