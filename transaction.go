@@ -249,7 +249,7 @@ func part(ctx context.Context, t *transaction) error {
 		if !t.k.in.Parting.WhenEmpty {
 			return nil
 		}
-		if n, err := t.k.srv.PlayersOn(ctx); err != nil || n == 0 {
+		if on, err := t.k.srv.PlayersOn(ctx); err != nil || on.Nobody() {
 			return err
 		}
 		t.k.in.Note("somebody came in meanwhile")

@@ -21,6 +21,7 @@ import (
 	"testing"
 	"time"
 
+	"freshkeel/internal/logline"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/proving"
@@ -252,11 +253,11 @@ func (s server) held(t *testing.T, name string, p *proving.Place) bool {
 	check("launch.script", pr.Launch.Script == w.script, pr.Launch.Script)
 	check("ready.log", (pr.Ready.Log == w.log) || (w.log == "" && pr.Ready.Log == ""), pr.Ready.Log)
 	if w.ready != "" {
-		by, _ := pr.Ready.Line.Match(w.ready)
+		by, _ := pr.Ready.Line.In(new(logline.Reader).Read(w.ready))
 		check("ready.line", by != nil, pr.Ready.Line)
 	}
 	for line, hears := range w.says {
-		by, m := pr.Ready.Version.Match(line)
+		by, m := pr.Ready.Version.In(new(logline.Reader).Read(line))
 		check("ready.version", by != nil && m[1] == hears, pr.Ready.Version)
 	}
 	for _, pats := range []profile.Patterns{pr.Ready.Line, pr.Ready.Version} {

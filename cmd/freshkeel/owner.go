@@ -29,7 +29,7 @@ func (p *program) asOwner(dir string) error {
 	if err != nil || rest == nil {
 		return err
 	}
-	if err := p.goOn(rest); err != nil {
+	if err := goOn(p, rest); err != nil {
 		return fmt.Errorf("%s belongs to %s, and root does not work in a folder that somebody else decides on: %w",
 			dir, rest.Owner.Name, err)
 	}
@@ -52,11 +52,11 @@ func (p *program) intoTarget(path string, ofRoot bool) error {
 			rest.Owner.Name, rest.Dir), Do: "name a place that only root can change"}
 	}
 	p.view.noteLine(path + " is below a folder that " + rest.Owner.Name + " can exchange: working as that user, not as root")
-	return p.goOn(rest)
+	return goOn(p, rest)
 }
 
 // goOn shows the rest of a command, which another process does as another user, and ends as it does.
-func (p *program) goOn(rest *freshkeel.Rest) error {
+func goOn(p *program, rest *freshkeel.Rest) error {
 	self, err := os.Executable()
 	if err != nil {
 		return err

@@ -68,6 +68,9 @@ func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
 	if dry {
 		v.outcome(calm, "WOULD WRITE", a.Dir+"/freshkeel.toml")
 		fmt.Fprint(v.p.out, a.Profile)
+		for _, n := range a.Notes {
+			v.fact("note", n)
+		}
 		return
 	}
 	if a.Profile == "" {

@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
 	"freshkeel/internal/learn"
+	"freshkeel/internal/logline"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
@@ -31,11 +32,20 @@ func (l *lookout) lookAtLog() {
 		}
 		return fmt.Sprintf("%s:%d: %s", name, first+r.Line+1, learn.Clip(r.From))
 	}
-	if r := learn.Version(lines, cmp.Or(l.a.Version, l.version), l.artifact, l.script); r != nil {
+	lines = logline.Own(lines)
+	known, says := cmp.Or(l.a.Version, l.version), "is "
+	if v := version.In(path.Base(l.artifact)); known == "" && v != "" {
+		known, says = v, "has in its name "
+	}
+	if r := learn.Version(lines, known, l.artifact, l.script); r != nil {
 		l.said = [2]string{r.Pattern, at(r)}
 		if l.version == "" {
 			l.version, l.versionFrom, l.heard = r.Version, at(r), true
 		}
+	}
+	if other := learn.Version(lines, "", l.artifact, l.script); known != "" && l.said[0] == "" && other != nil && other.Sure != learn.Maybe {
+		l.note("a line says version %s, and what is installed %s%s: it is not taken for the version's rule (%s)", other.Version, says,
+			known, at(other))
 	}
 	if r := learn.Ready(beforePlay(lines), nil); r != nil {
 		l.ready = [2]string{r.Pattern, at(r)}
@@ -82,7 +92,7 @@ func (l *lookout) lastLog() (name string, lines []string, first int) {
 	}
 	// Of several runs in one file the last counts: each begins with the same words.
 	for i, line := range lines {
-		if bare := learn.Bare(line); strings.TrimSpace(bare) != "" {
+		if bare := logline.Bare(line); strings.TrimSpace(bare) != "" {
 			re, err := regexp.Compile(learn.PatternOf(bare) + `$`)
 			for j := len(lines) - 1; err == nil && j > i+2; j-- {
 				if re.MatchString(lines[j]) {
@@ -127,6 +137,13 @@ func (l *lookout) logEnd() (name string, lines []string, first int) {
 	return name, lines[n:], first
 }
 
+// ownEnd are the lines of a log's end that are the server's own: who joined stands before them, too.
+func (l *lookout) ownEnd(end []string) []string {
+	_, before, _ := l.lastLog()
+	all := logline.Own(append(slices.Clone(before), end...))
+	return all[len(before):]
+}
+
 // readmes are texts that may say how the server is stopped.
 var readmes = regexp.MustCompile(
 	`(?i)^(read-?me|help|manual|usage|commands?|howto|server|admin|hosting|notes)\b.*(\.(txt|md|rst|1))?$`,
@@ -150,7 +167,7 @@ func (l *lookout) lookForStop() {
 		all = append(all, learn.WordsIn(l.shown(u.file), u.stop)...)
 	}
 	if name, lines, first := l.logEnd(); name != "" {
-		for _, w := range learn.WordsIn(name, strings.Join(lines, "\n")) {
+		for _, w := range learn.WordsIn(name, strings.Join(l.ownEnd(lines), "\n")) {
 			w.From = shifted(name, w.From, first)
 			all = append(all, w)
 		}
@@ -195,7 +212,7 @@ func (l *lookout) lookInOwnScript() {
 		for _, m := range echoed.FindAllStringSubmatch(line, -1) {
 			if v := nameAndVersion.FindStringSubmatchIndex(m[1]); v != nil && l.said[0] == "" {
 				ver := m[1][v[4]:v[5]]
-				l.said = [2]string{learn.VersionPattern(m[1], m[1], ver, v[4]), at}
+				l.said = [2]string{learn.VersionPattern(m[1], ver, v[4]), at}
 				if l.version == "" {
 					l.version, l.versionFrom, l.heard = ver, at, true
 				}

@@ -207,6 +207,7 @@ var Checks = []chk{
 	{"disk", checkDisk},
 	{"data", checkData},
 	{"migrations", checkMigrations},
+	{"answers", checkAnswers},
 	{"stopping", checkStopping},
 	{"links", checkLinks},
 	{"memory", checkMemory},

@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"freshkeel/internal/launch"
+	"freshkeel/internal/learn"
+	"freshkeel/internal/logline"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
@@ -147,7 +149,7 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 	last, err := s.k.Host().Tail(5000)
 	strict := r.Strict != nil && *r.Strict
 	if r.Line.Given() && r.Log == "" && err == nil && len(last) > 20 &&
-		!slices.ContainsFunc(last, func(l string) bool { p, _ := r.Line.Match(words.Printable(l)); return p != nil }) {
+		!slices.ContainsFunc(last, func(l string) bool { p, _ := r.Line.In(new(logline.Reader).Read(l)); return p != nil }) {
 		f := Finding{
 			Level: Warn,
 			What:  fmt.Sprintf("the ready line %s matches nothing in the last console log", r.Line),
@@ -177,6 +179,44 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 		out = ok("the server is known to be up by %s, within %s", strings.Join(by, " and "), r.Within)
 	}
 	return out
+}
+
+// checkAnswers looks whether a player's line could be taken for an answer of the server's: a pattern
+// that does not begin where a line's own words do may match in somebody's.
+func checkAnswers(_ context.Context, s *situation) (out []Finding) {
+	p := s.k.Profile
+	given := []struct {
+		key string
+		by  profile.Pattern
+	}{{"backup.saved", p.Backup.Saved}, {"players.answer", p.Players.Answer}}
+	for _, g := range given {
+		if !g.by.Given() || strings.HasPrefix(g.by.String(), "^") {
+			continue
+		}
+		out = append(out, Finding{Level: Warn,
+			What:  fmt.Sprintf("%s, %s, may match in the middle of a line", g.key, words.Quote(g.by.String())),
+			Where: s.k.Path(profile.FileName),
+			Why:   "what a player says could be taken for the server's answer, where it is not seen to be chat",
+			Do: fmt.Sprintf("freshkeel -d %s profile set %s %s", s.k.Dir, g.key,
+				words.Quote("^"+s.leadOf(g.by)+g.by.String()))})
+	}
+	if len(out) == 0 && (p.Backup.Saved.Given() || p.Players.Answer.Given()) {
+		return ok("the server's answers are told from its players' words")
+	}
+	return out
+}
+
+// leadOf is what stood between a line's front and a pattern in the last line that matched it, as a
+// pattern; "" for nothing.
+func (s *situation) leadOf(p profile.Pattern) (lead string) {
+	last, _ := s.k.Host().Tail(5000)
+	for _, text := range logline.Own(last) {
+		l := new(logline.Reader).Read(text)
+		if at := p.FindStringIndex(l.Bare); at != nil && l.Answer(p.Regexp) != nil {
+			lead = learn.PatternOf(l.Bare[:at[0]])
+		}
+	}
+	return lead
 }
 
 func checkStopping(_ context.Context, s *situation) []Finding {

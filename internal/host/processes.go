@@ -281,6 +281,30 @@ func portsOf(pid int32) (ports []Port) {
 	return ports
 }
 
+// Peers are the addresses of those who are connected to ports that some processes listen on over tcp,
+// sorted; of ports that are given, where there are any. Over udp the system knows none.
+func Peers(pids []int, ports []Port) (out []string) {
+	listens := map[uint32]bool{}
+	for _, p := range PortsOf(pids) {
+		if p.Net == "tcp" && (len(ports) == 0 || slices.Contains(ports, p)) {
+			listens[uint32(p.Number)] = true
+		}
+	}
+	for _, pid := range pids {
+		conns, err := psnet.ConnectionsPid("tcp", int32(pid))
+		if err != nil {
+			continue
+		}
+		for _, c := range conns {
+			if c.Status == "ESTABLISHED" && listens[c.Laddr.Port] {
+				out = append(out, c.Raddr.IP)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 // The kinds of sockets, as the library counts them (socket(2)).
 const (
 	unixStream   = 1

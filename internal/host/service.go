@@ -6,9 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"os/exec"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
+
+	"freshkeel/internal/logline"
 )
 
 // Host is how a server is run: what starts and ends it, knows its processes, and hears it.
@@ -47,26 +50,36 @@ type Mark struct {
 	at     time.Time // where neither is known
 }
 
-// AwaitLine waits for a line after a mark that matches, and returns it; an error when none
-// came within the time.
-func AwaitLine(ctx context.Context, h Host, m Mark, within time.Duration, matches func(string) bool) (string, error) {
+// AwaitAnswer waits for the answer to a line that was sent: the first line after a mark that nobody
+// speaks in and that the pattern matches where an answer stands. It gives the pattern's groups; an error
+// when none came within the time.
+func AwaitAnswer(ctx context.Context, h Host, m Mark, within time.Duration, p *regexp.Regexp) ([]string, error) {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
+	var known logline.Reader // who is on
+	if said, err := h.Tail(mostBefore); err == nil {
+		for _, l := range said {
+			known.Read(l)
+		}
+	}
 	for {
 		if lines, err := h.After(m); err == nil {
 			for _, l := range lines {
-				if matches(l) {
-					return l, nil
+				if groups := known.Read(l).Answer(p); groups != nil {
+					return groups, nil
 				}
 			}
 		}
 		select {
 		case <-ctx.Done():
-			return "", ctx.Err()
+			return nil, ctx.Err()
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
 }
+
+// mostBefore is how many lines before a question are read for who is on.
+const mostBefore = 5000
 
 // Unit is a unit as its service manager has it: what it runs, and by which rules.
 type Unit struct {

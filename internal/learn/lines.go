@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 
+	"freshkeel/internal/logline"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
@@ -76,9 +77,10 @@ const minReady = 5
 func Ready(lines []string, ports []profile.Port) *Rule {
 	var best *Rule
 	most := 0
+	lines = logline.Own(lines)
 	for i, raw := range lines {
 		line := words.Printable(raw)
-		bare := Bare(line)
+		bare := logline.Bare(line)
 		score := 0
 		for _, w := range readyWords {
 			if w.word.MatchString(bare) {
@@ -96,14 +98,14 @@ func Ready(lines []string, ports []profile.Port) *Rule {
 				score += 2
 			}
 		}
-		pattern := anchor(line, bare) + PatternOf(bare)
+		pattern := `^` + PatternOf(bare)
 		re, err := regexp.Compile(pattern)
-		if err != nil || !re.MatchString(line) || loosely(pattern) {
+		if err != nil || !re.MatchString(bare) || loosely(pattern) {
 			continue
 		}
 		score += 3 * (i + 1) / len(lines)
 		for j, other := range lines {
-			if j < i && re.MatchString(words.Printable(other)) { // it would be taken for an earlier line
+			if j < i && re.MatchString(logline.Bare(words.Printable(other))) { // it would be taken for an earlier line
 				score -= 3
 				break
 			}
@@ -157,9 +159,10 @@ var (
 func Version(lines []string, known string, names ...string) *Rule {
 	var best *Rule
 	most := 0
+	lines = logline.Own(lines)
 	for i, raw := range lines {
 		line := words.Printable(raw)
-		bare := Bare(line)
+		bare := logline.Bare(line)
 		if len(bare) > 300 {
 			continue
 		}
@@ -193,7 +196,7 @@ func Version(lines []string, known string, names ...string) *Rule {
 			if score > 0 && named(bare[:at], names) {
 				score += 4
 			}
-			pattern := VersionPattern(line, bare, v, at)
+			pattern := VersionPattern(bare, v, at)
 			re, err := regexp.Compile(pattern)
 			if err != nil || score < 3 || score <= most || !firstMatchIs(re, lines, i, v) ||
 				loosely(strings.ReplaceAll(strings.ReplaceAll(pattern, number, ""), `(\S+)`, "")) {
@@ -234,7 +237,7 @@ func named(text string, names []string) bool {
 // firstMatchIs tells whether the first line that a pattern matches is this one, with this version.
 func firstMatchIs(re *regexp.Regexp, lines []string, i int, v string) bool {
 	for j, l := range lines[:i+1] {
-		if m := re.FindStringSubmatch(words.Printable(l)); m != nil {
+		if m := new(logline.Reader).Read(l).Find(re); m != nil {
 			return j == i && m[1] == v
 		}
 	}

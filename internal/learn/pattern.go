@@ -59,46 +59,13 @@ func PatternOf(line string) string {
 	return b.String()
 }
 
-// before is what may stand before a line's own words, none, one or several: a date, a time, a
-// level, a thread, a number of a process.
-var before = regexp.MustCompile(`^(?:` + strings.Join([]string{
-	`\[[^\]]*\]:?\s*`, `\([^)]*\d[^)]*\):?\s+`,
-	`\d{4}[-/.]\d\d[-/.]\d\d(?:[T ]\d\d:\d\d(?::\d\d)?(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?)?[,:]?\s+`,
-	`\d{1,2}[./]\d{1,2}[./]\d{2,4},?\s+`,
-	`\d{1,2}:\d\d(?::\d\d)?(?:[.,]\d+)?(?: ?[AaPp][Mm])?[,:]?\s+`,
-	`(?i:(?:mon|tues?|wed(?:nes)?|thu(?:rs)?|fri|sat(?:ur)?|sun)(?:day)?),?\s+`,
-	`(?i:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)\w* +\d{1,2},?\s+(?:\d{4}\s+)?`,
-	`\d{1,2} (?i:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)\w*\.?(?: \d{4})?,?\s+`,
-	`(?:\d{4}\s+)(?:-\s+)`,
-	`(?:TRACE|DEBUG|INFO|NOTICE|WARN(?:ING)?|ERROR|Info|Notice|info|notice|LOG)\b[\]:]?:?\s*`,
-	`[A-Za-z_][\w.-]*\[\d+\]:\s*`, `[|>-]+\s+`,
-}, "|") + `)+`)
-
-// Bare is a line without what stands before its own words.
-func Bare(line string) string {
-	bare := before.ReplaceAllString(line, "")
-	if bare == "" {
-		return line
-	}
-	return bare
-}
-
-// anchor is how a pattern of a bare line begins: at the line's start, where nothing stands
-// before it.
-func anchor(line, bare string) string {
-	if line == bare {
-		return "^"
-	}
-	return ""
-}
-
 // number is what a version's group holds: digits and words that signs join, without the full
 // stop or bracket of a sentence behind it.
 const number = `(\d+(?:[.+_-]\w+)*)`
 
-// VersionPattern makes a pattern of a line that says a version; at is where in the bare line
+// VersionPattern makes a pattern of a line that says a version, less its front; at is where in that
 // it stands.
-func VersionPattern(line, bare, version string, at int) string {
+func VersionPattern(bare, version string, at int) string {
 	group := `(\S+)`
 	if end := at + len(version); end < len(bare) && bare[end] != ' ' && bare[end] != '\t' &&
 		regexp.MustCompile(`^`+number+`$`).MatchString(version) { // a full stop or a bracket is no part of it
@@ -109,7 +76,7 @@ func VersionPattern(line, bare, version string, at int) string {
 	if n := len(lead); n > 0 && (lead[n-1] == 'v' || lead[n-1] == 'V') && (n == 1 || !isLetter(lead[n-2])) {
 		lead, v = lead[:n-1], lead[n-1:]+"?"
 	}
-	return anchor(line, bare) + PatternOf(lead) + v + group
+	return `^` + PatternOf(lead) + v + group
 }
 
 func isLetter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }

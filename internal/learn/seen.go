@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/logline"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/watch"
@@ -168,16 +169,20 @@ func (s *Seen) Bears(key, text string) bool { return slices.Contains(s.Proven, w
 // ProveBy notes rules that lines of a server's console bear out which is known to be up.
 func (s *Seen) ProveBy(r profile.Ready, lines []string) {
 	v := &watch.Verdict{}
-	for _, l := range lines {
-		if p, _ := r.Line.Match(l); p != nil {
+	var read []logline.Line
+	for _, l := range logline.Own(lines) {
+		read = append(read, new(logline.Reader).Read(l))
+	}
+	for _, l := range read {
+		if p, _ := r.Line.In(l); p != nil {
 			v.Proved = append(v.Proved, watch.Rule(watch.KeyLine, p.String()))
 		}
-		if p, _ := r.Version.Match(l); p != nil {
+		if p, _ := r.Version.In(l); p != nil {
 			v.Proved = append(v.Proved, watch.Rule(watch.KeyVersion, p.String()))
 		}
 	}
 	for _, f := range r.Fail {
-		if !slices.ContainsFunc(lines, f.MatchString) {
+		if !slices.ContainsFunc(read, func(l logline.Line) bool { return l.Find(f) != nil }) {
 			v.Proved = append(v.Proved, watch.Rule(watch.KeyFail, f.String()))
 		}
 	}

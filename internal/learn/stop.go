@@ -5,6 +5,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"freshkeel/internal/logline"
 )
 
 // Word is a line that may end a server, and what speaks for it.
@@ -70,7 +72,7 @@ func WordsIn(name, text string) (out []Word) {
 		for _, r := range wordRules {
 			m := r.what.FindStringSubmatch(line)
 			if m == nil {
-				m = r.what.FindStringSubmatch(Bare(line)) // behind a time, a level
+				m = r.what.FindStringSubmatch(logline.Bare(line)) // behind a time, a level
 			}
 			if m != nil {
 				out = append(out, Word{Line: strings.TrimSpace(m[1]), Plain: r.plain,

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"freshkeel/internal/learn"
+	"freshkeel/internal/logline"
 )
 
 // offersHelp is how a console says that it has help, and by which word: a harmless one.
@@ -31,7 +32,7 @@ func (b *Book) AskHelp() ([]learn.Proposal, error) {
 	}
 	word := ""
 	said, _ := h.Tail(mostLines)
-	for _, line := range said {
+	for _, line := range logline.Own(said) {
 		if m := offersHelp.FindStringSubmatch(line); m != nil {
 			word = m[1]
 		}
@@ -45,6 +46,7 @@ func (b *Book) AskHelp() ([]learn.Proposal, error) {
 	}
 	time.Sleep(helpWait)
 	answer, _ := h.After(from)
+	answer = logline.Own(append(said, answer...))[len(said):]
 	words := learn.WordsIn("what its console says to "+word, strings.Join(answer, "\n"))
 	return learn.Propose(
 		text,

@@ -17,6 +17,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/learn"
+	"freshkeel/internal/logline"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -120,6 +121,10 @@ func (b *Book) observe(o *learn.Observation, st *host.Status, p *profile.Profile
 				o.Logs[e.Path] = lines
 			}
 		}
+	}
+	o.Console = logline.Own(o.Console)
+	for name, lines := range o.Logs {
+		o.Logs[name] = logline.Own(lines)
 	}
 	o.Named = b.namedPorts(o, list, p)
 	o.OfBuild = b.ofBuild()

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/logline"
 	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
@@ -422,6 +424,8 @@ type Players struct {
 	Ask    string   `toml:"ask"`    // console line
 	Answer Pattern  `toml:"answer"` // of its answer; the first group is their number
 	Wait   Duration `toml:"wait"`   // how long the answer may take
+	// addresses whose connections to the server's ports are no player's: a proxy that always stands
+	Proxies []string `toml:"proxies"`
 }
 
 // MayKill tells whether what outlives the terminate signal is killed.
@@ -533,6 +537,16 @@ func (p Patterns) Given() bool { return len(p) > 0 }
 func (p Patterns) Match(line string) (by *Pattern, groups []string) {
 	for i := range p {
 		if m := p[i].FindStringSubmatch(line); m != nil {
+			return &p[i], m
+		}
+	}
+	return nil, nil
+}
+
+// In is Match for a line of a server: held against it less its front, and as a whole.
+func (p Patterns) In(l logline.Line) (by *Pattern, groups []string) {
+	for i := range p {
+		if m := l.Find(p[i]); m != nil {
 			return &p[i], m
 		}
 	}
@@ -1045,6 +1059,11 @@ func (p *Profile) checkRules(bad func(key, why string) error) error {
 		}
 		if line == "" || strings.ContainsAny(line, "\r\n") {
 			return bad("stop.warn", fmt.Sprintf("%q is not one line", line))
+		}
+	}
+	for _, at := range p.Players.Proxies {
+		if _, err := netip.ParseAddr(at); err != nil {
+			return bad("players.proxies", fmt.Sprintf("%q is no address: write it as \"10.0.0.9\"", at))
 		}
 	}
 	if (p.Players.Ask == "") == p.Players.Answer.Given() {

@@ -42,15 +42,15 @@ func (sv *Server) Quiet(ctx context.Context) (release func(), err error) {
 		if !b.Saved.Given() {
 			return "told: " + strings.Join(b.Before, ", "), nil
 		}
-		said, err := host.AwaitLine(ctx, sv.Host(), from, b.Wait.Std(),
-			func(l string) bool { return b.Saved.MatchString(words.Printable(l)) })
+		said, err := host.AwaitAnswer(ctx, sv.Host(), from, b.Wait.Std(), b.Saved.Regexp)
 		if err != nil {
 			release()
 			return "", tell.Advise(fmt.Errorf("no line that matches %s came within %s of %q",
 				words.Quote(b.Saved.String()), b.Wait, strings.Join(b.Before, ", ")),
-				"compare [backup] saved with what the server says: freshkeel log")
+				"compare [backup] saved with what the server says: freshkeel log; a line of a player's does not count, nor "+
+					"one in which the pattern begins behind other words and a sign")
 		}
-		return said, sv.Halt("quiet")
+		return said[0], sv.Halt("quiet")
 	})
 	if err != nil && release != nil {
 		release()

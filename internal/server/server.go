@@ -25,10 +25,11 @@ import (
 // Server is the server of one install.
 type Server struct {
 	*install.Install
+	contradicted bool // it was told that more are connected than the server says
 }
 
 // New is the server of an install.
-func New(in *install.Install) *Server { return &Server{in} }
+func New(in *install.Install) *Server { return &Server{Install: in} }
 
 // Verdict is whether the server came up, and on what that was decided.
 type Verdict = watch.Verdict
@@ -157,6 +158,7 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdic
 			Before: seen.Ports,
 			Usual:  seen.Usual,
 			ByHand: sv.byHand("ready.version"),
+			Fails:  sv.byHand("ready.fail"),
 		},
 		start,
 	)

@@ -121,7 +121,7 @@ func (sv *Server) TellPlayers(ctx context.Context, to string) error {
 		return nil
 	}
 	if sv.Parting.WhenEmpty { // nobody is there to be warned
-		if n, err := sv.PlayersOn(ctx); err == nil && n == 0 {
+		if on, err := sv.PlayersOn(ctx); err == nil && on.Nobody() {
 			return nil
 		}
 	}
@@ -197,8 +197,47 @@ func long(d time.Duration) string {
 	return words.Plural(int(d/time.Second), "second")
 }
 
-// PlayersOn asks the console how many are on.
-func (sv *Server) PlayersOn(ctx context.Context) (int, error) {
+// On is who is on a server: how many it says, and who is connected to its ports.
+type On struct {
+	Said  int
+	Peers []string // addresses, as far as the system tells them, without the profile's proxies
+}
+
+// Nobody tells whether nobody is on, by the server's word and by its connections.
+func (o On) Nobody() bool { return o.Said == 0 && len(o.Peers) == 0 }
+
+// Odd tells whether the server says fewer than are connected.
+func (o On) Odd() bool { return len(o.Peers) > o.Said }
+
+func (o On) String() string {
+	if !o.Odd() {
+		return words.Plural(o.Said, "player")
+	}
+	return fmt.Sprintf("%s by the server's word, and connected are %s", words.Plural(o.Said, "player"), words.Some(o.Peers, 6))
+}
+
+// PlayersOn asks the console how many are on, and the system who is connected.
+func (sv *Server) PlayersOn(ctx context.Context) (on On, err error) {
+	if on.Said, err = sv.askPlayers(ctx); err != nil {
+		return on, err
+	}
+	var ports []host.Port
+	for _, p := range sv.Profile.Ready.Held() {
+		ports = append(ports, host.Port{Net: p.Net, Number: p.Number})
+	}
+	on.Peers = slices.DeleteFunc(host.Peers(sv.Host().Status().Processes, ports), func(at string) bool {
+		return slices.Contains(sv.Profile.Players.Proxies, at)
+	})
+	if on.Odd() && !sv.contradicted {
+		sv.contradicted = true
+		sv.Warn("the server says that %s on, and the system that others are connected to its ports: %s; if that is a proxy, or "+
+			"a look from outside: freshkeel profile set players.proxies '[\"%s\"]'", words.Plural(on.Said, "player")+" are",
+			words.Some(on.Peers, 6), on.Peers[0])
+	}
+	return on, nil
+}
+
+func (sv *Server) askPlayers(ctx context.Context) (int, error) {
 	p := sv.Profile.Players
 	if p.Ask == "" {
 		return 0, tell.Misuse("how many players are on can't be asked: the profile has no [players] ask and answer",
@@ -208,8 +247,7 @@ func (sv *Server) PlayersOn(ctx context.Context) (int, error) {
 	if err := sv.Host().Send(p.Ask); err != nil {
 		return 0, fmt.Errorf("ask how many players are on: %w", err)
 	}
-	line, err := host.AwaitLine(ctx, sv.Host(), from, p.Wait.Std(),
-		func(l string) bool { return p.Answer.MatchString(words.Printable(l)) })
+	said, err := host.AwaitAnswer(ctx, sv.Host(), from, p.Wait.Std(), p.Answer.Regexp)
 	if err != nil {
 		if ctx.Err() != nil {
 			return 0, ctx.Err()
@@ -226,9 +264,9 @@ func (sv *Server) PlayersOn(ctx context.Context) (int, error) {
 			"compare [players] answer with what the server says: freshkeel log",
 		)
 	}
-	n, err := strconv.Atoi(p.Answer.FindStringSubmatch(words.Printable(line))[1])
+	n, err := strconv.Atoi(said[1])
 	if err != nil {
-		return 0, fmt.Errorf("%q does not say how many players are on: %w", line, err)
+		return 0, fmt.Errorf("%q does not say how many players are on: %w", said[0], err)
 	}
 	return n, nil
 }
@@ -244,24 +282,24 @@ func (sv *Server) AwaitEmpty(ctx context.Context) error {
 	_, err := sv.Step("wait", func() (string, error) {
 		began := time.Now()
 		for {
-			n, err := sv.PlayersOn(ctx)
+			on, err := sv.PlayersOn(ctx)
 			if ctx.Err() != nil {
 				return "", &Interrupted{}
 			}
 			if err != nil {
 				return "", err
 			}
-			if n == 0 {
+			if on.Nobody() {
 				return "nobody is on", nil
 			}
 			if most := sv.Parting.AtMost; most > 0 && time.Since(began) > most {
 				return "", tell.Advise(fmt.Errorf(
 					"%s later still on: %s. The server runs on, and nothing was changed",
 					most,
-					words.Plural(n, "player"),
+					on,
 				), "--at-most LONGER; or without --when-empty, with the warning of [stop] warn")
 			}
-			sv.Tell(tell.Event{Kind: tell.StepMoves, Step: "wait", Text: words.Plural(n, "player") + " on"})
+			sv.Tell(tell.Event{Kind: tell.StepMoves, Step: "wait", Text: on.String() + " on"})
 			select {
 			case <-ctx.Done():
 				return "", &Interrupted{}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/logline"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
@@ -23,6 +24,7 @@ type Rules struct {
 	Proof  Proof          // which rules good starts have borne out
 	Before []profile.Port // what it held when it was last seen up
 	ByHand bool           // a person wrote the version rule: it says the server's own version, proven or not
+	Fails  bool           // a person wrote the failure rules: they count once it is ready, too
 	Usual  time.Duration  // that it took to come up then; 0: not known
 }
 
@@ -85,6 +87,7 @@ const helperGrace = 3 * time.Second
 type Judge struct {
 	rules Rules
 	start time.Time
+	read  logline.Reader
 
 	ready    time.Time // ready line seen
 	by       *profile.Pattern
@@ -116,14 +119,21 @@ func (j *Judge) no(at time.Time, why string, lines ...string) *Verdict {
 var crashed = regexp.MustCompile(`Segmentation fault|\(core dumped\)|^Exception in thread "main"|^panic: |` +
 	`^fatal error: |\bSIGSEGV\b|^Traceback \(most recent call last\)`)
 
-// Line hears one line of the console, or of the log, without its line end.
+// Line hears one line of the console, or of the log, without its line end. Until the first ready line
+// the rules decide, whatever a line looks like. Then players may be on: a line with a speaker decides
+// nothing, and of the others a version that is owed still, and a failure rule of the operator's own.
 func (j *Judge) Line(at time.Time, text string) *Verdict {
-	text = words.Printable(text) // colours are no part of a line's text
+	l := j.read.Read(text)
+	text = l.Whole // colours are no part of a line's text
+	played := !j.ready.IsZero()
 	j.said = at
 	if j.tail = append(j.tail, text); len(j.tail) > tailLines {
 		j.tail = j.tail[1:]
 	}
-	if f, _ := j.rules.Fail.Match(text); f != nil {
+	if played && l.Spoken() {
+		return j.weigh(at)
+	}
+	if f, _ := j.rules.Fail.In(l); f != nil && (!played || j.rules.Fails) {
 		if j.rules.proven(KeyFail, f.String()) {
 			return j.no(at, fmt.Sprintf("a line matched the failure rule %s", words.Quote(f.String())), text)
 		}
@@ -131,20 +141,20 @@ func (j *Judge) Line(at time.Time, text string) *Verdict {
 			j.failed, j.failedBy = text, f
 		}
 	}
-	if crashed.MatchString(text) && j.broke.IsZero() {
+	if crashed.MatchString(text) && j.broke.IsZero() && !played {
 		j.broke, j.broken = at, "a crash was printed"
 		if j.failed == "" {
 			j.failed = text
 		}
 	}
-	if v, m := j.rules.Version.Match(text); v != nil && j.version == "" {
+	if v, m := j.rules.Version.In(l); v != nil && j.version == "" {
 		j.version, j.versBy = m[1], v
 		j.lines = append(j.lines, text)
 		if v := j.hearVersion(at, text); v != nil {
 			return v
 		}
 	}
-	if r, _ := j.rules.Line.Match(text); r != nil && j.ready.IsZero() {
+	if r, _ := j.rules.Line.In(l); r != nil && j.ready.IsZero() {
 		j.ready, j.by = at, r
 		j.lines = append(j.lines, text)
 	}

@@ -52,6 +52,11 @@ func TestVerdictNamesWhatDecidedIt(t *testing.T) {
 		"failure line after ready": {events: []event{{1, "version 3.5.0", ""}, {2, "open", ""}, {2, "", "port"},
 			{4, "FATAL late", ""}},
 			why: "failure rule", lines: []string{"FATAL late"}},
+		"what players say once it is ready": {up: true, why: "ready", events: []event{{1, "12:00:00 main info open", ""}, {2, "", "port"},
+			{2, "12:00:01 main info mallory joined the pond", ""}, {3, "12:00:02 main info <mallory> FATAL", ""},
+			{3, "12:00:02 main info mallory: version 9.9.9", ""}, {4, "12:00:03 main info version 3.5.0", ""}, {7, "", "tick"}}},
+		"a failure rule of ours once it is ready": {change: func(r *Rules) { r.Fails = false }, up: true, why: "ready",
+			events: []event{{1, "version 3.5.0", ""}, {2, "open", ""}, {2, "", "port"}, {4, "FATAL late", ""}, {7, "", "tick"}}},
 		"another version": {events: []event{{1, "version 3.4.1", ""}},
 			why: "says it is version 3.4.1, the build is 3.5.0", lines: []string{"version 3.4.1"}},
 		"exits before ready": {events: []event{{1, "a", ""}, {2, "b", ""}, {3, "", "exit"}},
@@ -115,9 +120,10 @@ func TestVerdictNamesWhatDecidedIt(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := Rules{Expect: "3.5.0", Ready: profile.Ready{Line: re(`^open`), Version: re(`^version (\S+)`),
-				Fail: re(`^FATAL`), Strict: new(true),
+				Fail: re(`FATAL`), Strict: new(true),
 				Within: profile.Duration(time.Minute), Steady: profile.Duration(5 * time.Second),
 				Port: profile.Port{Net: "udp", Number: 27750}}}
+			r.Fails = true
 			if c.change != nil {
 				c.change(&r)
 			}

@@ -22,6 +22,7 @@ import (
 	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/logline"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -326,7 +327,7 @@ func (h *hearing) line(line string) {
 	if h.lines = append(h.lines, line); len(h.lines) > 40 {
 		h.lines = h.lines[1:]
 	}
-	if by, _ := h.rules.Match(line); by != nil && !h.up {
+	if by, _ := h.rules.In(new(logline.Reader).Read(line)); by != nil && !h.up {
 		h.up = true
 		close(h.ready)
 	}
