@@ -303,7 +303,7 @@ func TestBackupsSurviveKills(t *testing.T) {
 	}
 	p.OK("backup", "take")
 	p.OK("backup", "push")
-	assert.Contains(t, p.OK("backup", "list").Out, "all are in the other place too")
+	assert.Contains(t, p.OK("backup", "list").Out, "all were in the other place when it was last looked at")
 	for _, left := range []string{filepath.Join(disk, "packs", ".half*"),
 		filepath.Join(p.Home, "copies", "reading-*")} {
 		found, _ := filepath.Glob(left)
@@ -361,7 +361,7 @@ func TestAFullDiskLosesNoBackup(t *testing.T) {
 	p.bulk("gardens/songs.garden", 1)
 	r := p.OK("backup", "take")
 	assert.Contains(t, r.Err, "no space left on device")
-	assert.Contains(t, p.OK("backup", "list").Out, "not in the other place yet: b0003")
+	assert.Contains(t, strings.Join(strings.Fields(p.OK("backup", "list").Out), " "), ": b0003 (freshkeel backup push)")
 	r = p.OK("backup", "check", "--copy")
 	assert.Contains(t, r.Out, "WHOLE")
 	assert.Contains(t, r.Out, "2 backups")

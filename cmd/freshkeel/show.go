@@ -628,11 +628,12 @@ func (v *view) backups(list []listed, hasCopy bool, at time.Time, next string) {
 	case !hasCopy:
 		return
 	case at.IsZero():
-		v.fact("copy", "none of them is in the other place yet (freshkeel backup push)")
+		v.fact("copy", "none of them was sent to the other place yet (freshkeel backup push)")
 	case len(only) > 0:
-		v.fact("copy", fmt.Sprintf("not in the other place yet: %s (freshkeel backup push)", strings.Join(only, ", ")))
+		v.fact("copy", fmt.Sprintf("not in the other place when it was last looked at, %s: %s (freshkeel backup push)", when(at),
+			strings.Join(only, ", ")))
 	default:
-		v.fact("copy", "all are in the other place too, written to last "+when(at))
+		v.fact("copy", "all were in the other place when it was last looked at, "+when(at)+" (freshkeel backup check --copy looks again)")
 	}
 }
 

@@ -1,7 +1,6 @@
 package acquire
 
 import (
-	"os"
 	"strings"
 
 	"freshkeel/internal/locker"
@@ -11,7 +10,7 @@ import (
 )
 
 func jarVersion(path string) string {
-	f, err := os.Open(path)
+	f, err := tree.OpenRegular(path)
 	if err != nil {
 		return ""
 	}

@@ -301,7 +301,7 @@ func (t *lister) fetch(ctx context.Context, lf feed.ListedFile, to string, doc *
 		return f, err
 	}
 	defer os.Remove(name)
-	src, err := os.Open(v.Path)
+	src, err := tree.OpenRegular(v.Path)
 	if err != nil {
 		return f, err
 	}

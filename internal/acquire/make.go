@@ -163,7 +163,7 @@ func runMark(c *resolve.Candidate, m *feed.Make) string {
 // none. Its product is taken once: the next run makes a new one.
 func (aq *Acquirer) madeBefore(work string, c *resolve.Candidate, m *feed.Make) string {
 	note := filepath.Join(work, endedWell)
-	b, err := os.ReadFile(note)
+	b, err := tree.ReadOwn(note)
 	if err != nil || string(b) != runMark(c, m) {
 		return ""
 	}

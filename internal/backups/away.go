@@ -75,7 +75,15 @@ func Away(ctx context.Context, o install.Options, here *Shelf, w AwayWant) (*She
 	}
 	in := install.New(tmp, &profile.Profile{}, o)
 	in.Instead(l, as)
-	return reading(in), done, nil
+	sh := reading(in)
+	sh.copy = c
+	if here != nil {
+		if sh.here, err = here.Locker(); err != nil {
+			done()
+			return nil, nil, err
+		}
+	}
+	return sh, done, nil
 }
 
 // reading is the shelf of a folder that is no install: for reading backups alone.

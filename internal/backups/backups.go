@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/acquire"
 	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/locker/mirror"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/tell"
@@ -24,11 +25,14 @@ type Shelf struct {
 	*install.Install
 	acq *acquire.Acquirer
 	res *resolve.Resolver
+
+	copy *mirror.Copy   // of a copy that is read: itself,
+	here *locker.Locker // and the locker of this machine that it is a copy of; nil: not known
 }
 
 // New is the shelf of an install.
 func New(in *install.Install, acq *acquire.Acquirer, res *resolve.Resolver) *Shelf {
-	return &Shelf{in, acq, res}
+	return &Shelf{Install: in, acq: acq, res: res}
 }
 
 // Backup is a stored backup, without its entries.

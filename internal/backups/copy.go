@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -97,7 +96,7 @@ func (w where) open(o install.Options, logins []profile.Login, dir string) (*mir
 	if len(w.recipients) > 0 || w.identity != "" {
 		text := ""
 		if w.identity != "" {
-			b, err := os.ReadFile(w.identity)
+			b, err := tree.ReadOwn(w.identity)
 			if err != nil {
 				return nil, fmt.Errorf("the identity: %w", err)
 			}
@@ -216,6 +215,11 @@ func (sh *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error)
 			}
 		}
 		out.Bytes = p.Sent()
+		for _, key := range p.Lost {
+			if owner, b, _ := strings.Cut(key, "/"); owner == id {
+				sh.Warn("backup %s was in %s once, and is neither there nor here any more", b, out.To)
+			}
+		}
 		if err := sh.thinCopy(ctx, p, id, out); err != nil {
 			return "", err
 		}
@@ -271,6 +275,34 @@ func (sh *Shelf) thinCopy(ctx context.Context, p *mirror.Pushing, id string, out
 	return err
 }
 
+// leaveAfter is how long a push that is broken off is given to end by itself: the place that it writes
+// to may answer nothing any more.
+const leaveAfter = 3 * time.Second
+
+// pushOrLeave is Push, which is left to itself where it does not end once ctx has.
+func (sh *Shelf) pushOrLeave(ctx context.Context) (*Pushed, error) {
+	type result struct {
+		p   *Pushed
+		err error
+	}
+	done := make(chan result, 1)
+	go func() {
+		p, err := sh.Push(ctx, PushHow{})
+		done <- result{p, err}
+	}()
+	select {
+	case r := <-done:
+		return r.p, r.err
+	case <-ctx.Done():
+	}
+	select {
+	case r := <-done:
+		return r.p, r.err
+	case <-time.After(leaveAfter):
+		return nil, ctx.Err()
+	}
+}
+
 // PushAfter is Push for the end of a command that made a backup: nil where the
 // profile names no copy, or wants it by hand. The command has done its work, so
 // that what goes wrong here is only told.
@@ -278,7 +310,7 @@ func (sh *Shelf) PushAfter(ctx context.Context) *Pushed {
 	if sh.Profile.Copy.To == "" || sh.Profile.Copy.ByHand {
 		return nil
 	}
-	p, err := sh.Push(ctx, PushHow{})
+	p, err := sh.pushOrLeave(ctx)
 	if errors.Is(err, mirror.ErrPushing) {
 		sh.Note("another command is writing to the copy: what is not there yet goes with the next push")
 		return nil

@@ -113,12 +113,34 @@ func (sh *Shelf) Check(ctx context.Context, id string, parts int) (out *locker.C
 	}
 	share := locker.Share{Of: uint64(max(parts, 1)), At: uint64(time.Now().Unix() / 86400)}
 	_, err = sh.Step("read back", func() (string, error) {
+		lacks, err := sh.lacks(ctx, id)
+		if err != nil {
+			return "", err
+		}
 		out, err = l.Check(ctx, sets, share, sh.Moves("read back"))
 		if err != nil {
 			return "", err
+		}
+		out.Lacks = lacks
+		for _, k := range lacks {
+			out.Broken = append(out.Broken, k.ID+" in "+sh.copy.Where()+": "+k.Why)
 		}
 		return fmt.Sprintf("%s of %s, %s", words.Plural(out.Pieces, "piece"), words.Plural(out.Sets, "backup"),
 			words.Bytes(out.Bytes)), nil
 	})
 	return out, err
+}
+
+// lacks are the backups that a copy should have, by what was sent to it and by what is here, and has
+// not, or not as they were sent: of all, or of the one given.
+func (sh *Shelf) lacks(ctx context.Context, id string) ([]locker.Lack, error) {
+	if sh.copy == nil {
+		return nil, nil
+	}
+	owner, err := sh.Identity()
+	if err != nil {
+		return nil, err
+	}
+	list, err := sh.copy.Look(ctx, sh.here, owner)
+	return slices.DeleteFunc(list, func(k locker.Lack) bool { return id != "" && k.ID != id }), err
 }

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -37,6 +36,14 @@ type Checked struct {
 	Bytes   int64    `json:"bytes"`  // of their content
 	Damaged []Hurt   `json:"damaged,omitempty"`
 	Broken  []string `json:"broken,omitempty"` // what can't be read of the locker itself, each with its file and why
+	Lacks   []Lack   `json:"lacks,omitempty"`  // of a copy: backups that it should hold
+}
+
+// Lack is a set that a copy should hold and does not, or not as it was sent.
+type Lack struct {
+	Owner string `json:"owner"`
+	ID    string `json:"set"`
+	Why   string `json:"why"`
 }
 
 // Hurt is a file of a set that can't be brought back whole.
@@ -219,7 +226,7 @@ func (l *Locker) note(spoilt []string) error {
 
 // Spoilt lists the packs in which a check found damage.
 func (l *Locker) Spoilt() (packs []string) {
-	b, _ := os.ReadFile(filepath.Join(l.dir, damagedFile))
+	b, _ := tree.ReadOwn(filepath.Join(l.dir, damagedFile))
 	for _, line := range strings.Split(string(b), "\n") {
 		if f := strings.Fields(line); len(f) == 3 && !slices.Contains(packs, f[1]) {
 			packs = append(packs, f[1])

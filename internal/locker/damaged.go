@@ -18,7 +18,7 @@ const damagedFile = "damaged"
 // noteDamage adds lines to the list of the locker in dir.
 func noteDamage(dir string, spoilt []string) error {
 	at := filepath.Join(dir, damagedFile)
-	b, err := os.ReadFile(at)
+	b, err := tree.ReadOwn(at)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
@@ -28,7 +28,7 @@ func noteDamage(dir string, spoilt []string) error {
 
 // readDamage reads the list of the locker in dir.
 func readDamage(dir string) map[string]bool {
-	b, _ := os.ReadFile(filepath.Join(dir, damagedFile))
+	b, _ := tree.ReadOwn(filepath.Join(dir, damagedFile))
 	out := map[string]bool{}
 	for line := range strings.SplitSeq(string(b), "\n") {
 		if line != "" {
@@ -41,7 +41,7 @@ func readDamage(dir string) map[string]bool {
 // forgetDamage drops the lines of damage whose packs are gone.
 func forgetDamage(dir string) error {
 	at := filepath.Join(dir, damagedFile)
-	b, err := os.ReadFile(at)
+	b, err := tree.ReadOwn(at)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}

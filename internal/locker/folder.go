@@ -10,6 +10,7 @@ import (
 
 	"freshkeel/internal/locker/set"
 	"freshkeel/internal/store"
+	"freshkeel/internal/tree"
 )
 
 // Files are the files of a locker: those in its folder, or those of a copy in another
@@ -79,7 +80,7 @@ func (f folder) Heads(owner string) ([]*set.Set, error) {
 }
 
 func (folder) Have(_, _, _ string) (bool, error)  { return false, nil }
-func (folder) Open(path string) (*os.File, error) { return os.Open(path) }
+func (folder) Open(path string) (*os.File, error) { return tree.OpenRegular(path) }
 func (folder) Shown(path string) string           { return path }
 
 // Moved returns nil where the pack's index is gone too: what was of use in it was moved

@@ -53,7 +53,7 @@ func newPack(dir string) (p *pack, err error) {
 		if ok, err = p.lock.TryLock(); err != nil || !ok {
 			continue
 		}
-		if p.f, err = os.OpenFile(path, os.O_WRONLY, 0); err != nil {
+		if p.f, err = tree.OpenRegularTo(path, os.O_WRONLY, 0); err != nil {
 			p.lock.Unlock()
 			continue
 		}

@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
-	"os"
 	"path/filepath"
 
 	"freshkeel/internal/locker/frame"
@@ -37,7 +36,7 @@ const keyFile = "key"
 func printKey(dir string) uint64 {
 	at := filepath.Join(dir, keyFile)
 	read := func() uint64 {
-		b, _ := os.ReadFile(at)
+		b, _ := tree.ReadOwn(at)
 		raw, err := hex.DecodeString(string(bytes.TrimSpace(b)))
 		if err != nil || len(raw) != 8 {
 			return 0

@@ -86,7 +86,7 @@ func (l *Locker) Owners() ([]string, error) { return l.files.Owners() }
 // ID is the locker's own name, made when it is first needed.
 func (l *Locker) ID() (string, error) {
 	at := filepath.Join(l.dir, "id")
-	if b, err := os.ReadFile(at); err == nil && len(bytes.TrimSpace(b)) > 0 {
+	if b, err := tree.ReadOwn(at); err == nil && len(bytes.TrimSpace(b)) > 0 {
 		return string(bytes.TrimSpace(b)), nil
 	}
 	id := "locker-" + NewName()

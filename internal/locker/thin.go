@@ -189,7 +189,7 @@ func (l *Locker) wear(base string, frames map[int64]*usefulFrame, halt func(stri
 
 // move copies frames into a new pack, as they stand, each piece hashed before.
 func (l *Locker) move(base string, keep []*usefulFrame) error {
-	src, err := os.Open(base + ".zst")
+	src, err := tree.OpenRegular(base + ".zst")
 	if err != nil {
 		return err
 	}
@@ -233,7 +233,7 @@ func (l *Locker) TidyIndexes() error {
 		return err
 	}
 	for _, at := range list {
-		b, err := os.ReadFile(at)
+		b, err := tree.ReadOwn(at)
 		if err != nil {
 			return err
 		}

@@ -194,7 +194,7 @@ func (m *memory) remember(f *feed.Feed) {
 func (rs *Resolver) memory(o Origin) *memory {
 	id, _ := json.Marshal([]any{o.Source, feed.Where(o.Source, rs.Dir)})
 	m := &memory{Path: filepath.Join(rs.Home, "sources", tree.SumBytes(id).String()[:16]+".json")}
-	if b, err := os.ReadFile(m.Path); err != nil || json.Unmarshal(b, m) != nil {
+	if b, err := tree.ReadOwn(m.Path); err != nil || json.Unmarshal(b, m) != nil {
 		*m = memory{Path: m.Path}
 	}
 	if m.Sets == nil {

@@ -107,7 +107,7 @@ func (f *Folder) Open(name string) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return os.Open(full)
+	return tree.OpenRegular(full)
 }
 
 // half begins the name of a file that is being written.

@@ -330,7 +330,7 @@ func (r Run) journal(p *Plan, verb string, halt func(string) error) (*journal, e
 		in.Close()
 		return nil, err
 	}
-	f, err := os.OpenFile(r.journalFile(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	f, err := tree.OpenRegularTo(r.journalFile(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		in.Close()
 		return nil, fmt.Errorf("open the journal: %w", err)

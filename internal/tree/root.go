@@ -178,12 +178,18 @@ func ReadOpenUpTo(f *os.File, limit int64) ([]byte, error) {
 
 // OpenRegular opens a file to be read, and nothing but a regular file: a pipe in
 // its place would keep the caller waiting for ever.
-func OpenRegular(path string) (*os.File, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|nonblocking, 0)
+func OpenRegular(path string) (*os.File, error) { return OpenRegularTo(path, os.O_RDONLY, 0) }
+
+// OpenRegularTo is OpenRegular with other flags, and a mode for a file that is made.
+func OpenRegularTo(path string, flags int, mode fs.FileMode) (*os.File, error) {
+	f, err := os.OpenFile(path, flags|nonblocking, mode)
 	if err != nil {
 		return nil, err
 	}
-	return f, regular(f, path)
+	if err := regular(f, path); err != nil {
+		return nil, err
+	}
+	return f, nil
 }
 
 // regular closes f where it is no regular file.

@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"os"
 	"slices"
 
 	"freshkeel/internal/locker/frame"
@@ -48,7 +47,7 @@ type Found struct {
 
 // Read reads the index in the file at path.
 func Read(path string) *Index {
-	b, err := os.ReadFile(path)
+	b, err := tree.ReadOwn(path)
 	if err != nil {
 		return &Index{Err: err}
 	}

@@ -68,7 +68,7 @@ func copySet(l, from *locker.Locker, owner, id string) error {
 	if err != nil {
 		return err
 	}
-	in, err := os.Open(path)
+	in, err := tree.OpenRegular(path)
 	if err != nil {
 		return err
 	}

@@ -16,12 +16,16 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"freshkeel/internal/locker"
 	"freshkeel/internal/store"
 	"freshkeel/internal/tree"
 
@@ -100,7 +104,7 @@ var errUnread = errors.New("it can't be read without an identity")
 // index reads a pack's index, from what this machine knows where it can.
 func (c *Copy) index(ctx context.Context, name string) ([]byte, error) {
 	at := filepath.Join(c.cache, name+".idx")
-	if b, err := os.ReadFile(at); err == nil {
+	if b, err := tree.ReadOwn(at); err == nil {
 		return b, nil
 	}
 	if c.sealed != nil && !c.sealed.Readable() {
@@ -115,7 +119,7 @@ func (c *Copy) index(ctx context.Context, name string) ([]byte, error) {
 
 // mendIndex puts an index right that is not what was written.
 func (c *Copy) mendIndex(ctx context.Context, name string) error {
-	was, err := os.ReadFile(filepath.Join(c.cache, name+".idx"))
+	was, err := tree.ReadOwn(filepath.Join(c.cache, name+".idx"))
 	if err != nil || (c.sealed != nil && !c.sealed.Readable()) {
 		return nil
 	}
@@ -171,17 +175,137 @@ func (c *Copy) sets(ctx context.Context) (map[string]*needs, error) {
 	return out, g.Wait()
 }
 
-// Known is what a copy held when it was last written to from here.
+// Known is what this machine knows of a copy: what it held when it was last looked at from here, and
+// what was sent there. The first is what the last look has shown; the second is what the next is held
+// against.
 type Known struct {
-	At   time.Time `json:"at"`
-	Sets []string  `json:"sets"` // "OWNER/ID", those that are whole
+	At   time.Time           `json:"at"`   // of the look
+	Sets []string            `json:"sets"` // "OWNER/ID", those that were there and whole
+	Sent map[string]tree.Sum `json:"sent"` // "OWNER/ID" of each that was sent and not dropped → its file's hash
 }
 
 // KnownOf tells what is remembered of a place; the zero Known where it was never
 // written to from here.
 func KnownOf(cache, where string) (k Known) {
-	if b, err := os.ReadFile(filepath.Join(cacheOf(cache, where), "held")); err == nil {
+	return knownIn(cacheOf(cache, where))
+}
+
+func knownIn(cache string) (k Known) {
+	if b, err := tree.ReadOwn(filepath.Join(cache, "held")); err == nil {
 		json.Unmarshal(b, &k)
 	}
+	if k.Sent == nil {
+		k.Sent = map[string]tree.Sum{}
+	}
 	return k
+}
+
+func (k Known) write(cache string) error {
+	slices.Sort(k.Sets)
+	b, err := json.Marshal(k)
+	if err != nil {
+		return err
+	}
+	return tree.WriteFile(filepath.Join(cache, "held"), b, 0o600)
+}
+
+// sumOfSet is the hash of a set's file in a locker of this machine; false where it is not there.
+func sumOfSet(l *locker.Locker, owner, id string) (sum tree.Sum, ok bool) {
+	path, err := l.PathOf(owner, id)
+	if err != nil {
+		return sum, false
+	}
+	sum, err = tree.SumFile(path)
+	return sum, err == nil
+}
+
+// Look holds an owner's sets in the copy against what is known to have been sent there, and against
+// those of here, a locker that may be nil: it names each that is missing, or another one. What it has
+// shown is remembered, with the time.
+func (c *Copy) Look(ctx context.Context, here *locker.Locker, owner string) (lacks []locker.Lack, err error) {
+	now, err := c.sets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	packs, err := c.place.List(ctx, "packs/")
+	if err != nil {
+		return nil, err
+	}
+	there := map[string]bool{}
+	for _, o := range packs {
+		there[o.Name] = true
+	}
+	k := knownIn(c.cache)
+	should := map[string]tree.Sum{}
+	for key, sum := range k.Sent {
+		should[key] = sum
+	}
+	for _, key := range append(slices.Clone(k.Sets), slices.Collect(maps.Keys(now))...) { // of before hashes were noted, and of both
+		of, id, _ := strings.Cut(key, "/")
+		if sum, is := should[key]; is && sum != (tree.Sum{}) {
+			continue
+		}
+		if here != nil {
+			should[key], _ = sumOfSet(here, of, id)
+		} else if slices.Contains(k.Sets, key) {
+			should[key] = tree.Sum{} // only that it was there is known
+		}
+	}
+	k.At, k.Sets = time.Now().Round(0), nil
+	for _, key := range slices.Sorted(maps.Keys(should)) {
+		of, id, _ := strings.Cut(key, "/")
+		if of != owner {
+			continue
+		}
+		why, err := c.lack(ctx, key, now, should[key], there)
+		if err != nil {
+			return nil, err
+		}
+		if why == "" {
+			k.Sets = append(k.Sets, key)
+		} else {
+			lacks = append(lacks, locker.Lack{Owner: of, ID: id, Why: why})
+		}
+	}
+	if err := os.MkdirAll(c.cache, 0o700); err != nil {
+		return nil, err
+	}
+	return lacks, k.write(c.cache)
+}
+
+// lack says how a set that should be in the copy is not; "" for nothing.
+func (c *Copy) lack(ctx context.Context, key string, now map[string]*needs, want tree.Sum, packs map[string]bool) (string, error) {
+	n, is := now[key]
+	if !is {
+		return "it was sent, and is not there any more", nil
+	}
+	if n != nil {
+		for _, name := range n.Packs {
+			if !packs["packs/"+name+".zst"] && !packs["packs/"+name+".zst.age"] {
+				return "a pack that it needs is not there any more: " + name, nil
+			}
+		}
+	}
+	if want.IsZero() || (c.sealed != nil && !c.sealed.Readable()) {
+		return "", nil
+	}
+	r, err := c.inside.Get(ctx, "sets/"+key+".set")
+	if away := (*store.Unreachable)(nil); errors.As(err, &away) {
+		return "", err
+	}
+	if err != nil {
+		return "it can't be read: " + err.Error(), nil
+	}
+	defer r.Close()
+	h := tree.NewHash()
+	if _, err := io.Copy(h, r); err != nil {
+		return "it can't be read: " + err.Error(), nil
+	}
+	if h.Sum() == want {
+		return "", nil
+	}
+	if n != nil {
+		return "another backup stands there than was sent, taken " + n.Taken.Local().Format(time.DateTime), nil
+	}
+	return "another backup stands there than was sent", nil
 }

@@ -260,7 +260,7 @@ func (f *far) Open(path string) (*os.File, error) {
 		return p, err
 	}
 	for {
-		if p, err := os.Open(path); !errors.Is(err, fs.ErrNotExist) {
+		if p, err := tree.OpenRegular(path); !errors.Is(err, fs.ErrNotExist) {
 			return p, err
 		}
 		_, err, _ := f.one.Do(path, func() (any, error) {

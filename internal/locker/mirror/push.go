@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -41,7 +42,8 @@ type Pushing struct {
 	spare  []string          // objects that a dead push left
 	doubt  map[string]bool   // packs that are there and don't read back
 	mend   bool
-	sent   int64 // bytes
+	sent   int64    // bytes
+	Lost   []string // "OWNER/ID" of sets that were sent once, and are neither there nor here
 	empty  []*parcel
 }
 
@@ -302,7 +304,7 @@ func (p *Pushing) sameSet(ctx context.Context, s *set.Set) bool {
 		}
 		return sum
 	}
-	here, err := os.Open(path)
+	here, err := tree.OpenRegular(path)
 	return hash(here, err) == hash(p.c.inside.Get(ctx, "sets/"+s.Owner+"/"+s.ID+".set"))
 }
 
@@ -496,7 +498,7 @@ func (p *Pushing) publish(ctx context.Context, s *set.Set) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.Open(path)
+	f, err := tree.OpenRegular(path)
 	if err != nil {
 		return set.NoSet(path, err)
 	}
@@ -509,10 +511,24 @@ func (p *Pushing) publish(ctx context.Context, s *set.Set) error {
 		return err
 	}
 	p.sets[key] = &n
+	if err := p.sentNow(key, s); err != nil {
+		return err
+	}
 	if err := p.remember(); err != nil {
 		return err
 	}
 	return p.halt("sent a set")
+}
+
+// sentNow notes that a set was sent, with the hash of its file.
+func (p *Pushing) sentNow(key string, s *set.Set) error {
+	k := knownIn(p.c.cache)
+	sum, ok := sumOfSet(p.l, s.Owner, s.ID)
+	if !ok {
+		return nil // thinned meanwhile
+	}
+	k.Sent[key] = sum
+	return k.write(p.c.cache)
 }
 
 // clear removes what a dead push left.
@@ -557,16 +573,32 @@ func (p *Pushing) Sent() int64 { return p.sent }
 // remember writes down what the copy holds, for those who ask without asking the
 // place.
 func (p *Pushing) remember() error {
-	k := Known{At: time.Now().Round(0)}
+	k := knownIn(p.c.cache)
+	was := k.Sets
+	k.At, k.Sets = time.Now().Round(0), nil
 	for key, n := range p.sets {
 		if n != nil && p.whole(n) {
 			k.Sets = append(k.Sets, key)
 		}
+		owner, id, _ := strings.Cut(key, "/")
+		if _, noted := k.Sent[key]; !noted {
+			if sum, here := sumOfSet(p.l, owner, id); here {
+				k.Sent[key] = sum
+			}
+		}
 	}
-	slices.Sort(k.Sets)
-	b, err := json.Marshal(k)
-	if err != nil {
-		return err
+	// One that was there, or sent, and is not: it is sent anew, or, where it is not here either, told once.
+	for _, key := range append(was, slices.Collect(maps.Keys(k.Sent))...) {
+		owner, id, _ := strings.Cut(key, "/")
+		if _, is := p.sets[key]; is || slices.Contains(p.Lost, key) {
+			continue
+		}
+		if _, here := sumOfSet(p.l, owner, id); !here {
+			p.Lost = append(p.Lost, key)
+		}
 	}
-	return tree.WriteFile(filepath.Join(p.c.cache, "held"), b, 0o600)
+	for _, key := range p.Lost {
+		delete(k.Sent, key)
+	}
+	return k.write(p.c.cache)
 }

@@ -24,6 +24,12 @@ func (p *Pushing) Drop(ctx context.Context, s *set.Set) error {
 		return err
 	}
 	delete(p.sets, key)
+	k := knownIn(p.c.cache)
+	delete(k.Sent, key)
+	k.Sets = slices.DeleteFunc(k.Sets, func(o string) bool { return o == key })
+	if err := k.write(p.c.cache); err != nil {
+		return err
+	}
 	if err := p.c.place.Remove(ctx, "sets/"+key+".packs"); err != nil {
 		return err
 	}

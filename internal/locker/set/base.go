@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 
 	"freshkeel/internal/locker/frame"
 	"freshkeel/internal/tree"
@@ -56,7 +55,7 @@ func Look(p string) (*Base, error) { return open(p, true) }
 
 func open(p string, look bool) (*Base, error) {
 	// It is opened once: another command may drop it meanwhile.
-	f, err := os.Open(p)
+	f, err := tree.OpenRegular(p)
 	if err != nil {
 		return nil, NoSet(p, err)
 	}

@@ -21,7 +21,7 @@ import (
 
 // ReadFrames reads the frames of a set, still compressed.
 func ReadFrames(path string) ([][]byte, error) {
-	f, err := os.Open(path)
+	f, err := tree.OpenRegular(path)
 	if err != nil {
 		return nil, NoSet(path, err)
 	}
@@ -156,7 +156,7 @@ func Read(path string) (*Set, error) {
 
 // HeadOf is Read without the set's entries.
 func HeadOf(path string) (*Set, error) {
-	f, err := os.Open(path)
+	f, err := tree.OpenRegular(path)
 	if err != nil {
 		return nil, NoSet(path, err)
 	}
@@ -180,7 +180,7 @@ func HeadOf(path string) (*Set, error) {
 
 // readStream reads a set that was written in one frame.
 func readStream(path string, headOnly bool) (*Set, error) {
-	f, err := os.Open(path)
+	f, err := tree.OpenRegular(path)
 	if err != nil {
 		return nil, NoSet(path, err)
 	}
