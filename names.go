@@ -26,6 +26,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/runtimes"
+	"freshkeel/internal/secrets"
 	"freshkeel/internal/server"
 	"freshkeel/internal/store"
 	"freshkeel/internal/tell"
@@ -147,6 +148,19 @@ func Near(word string, list []string) string { return words.Near(word, list) }
 
 // Shown is an address without what opens it: names, passwords, tokens.
 func Shown(where string) string { return fetch.Shown(where) }
+
+// Hidden is a value as it may be shown under its key, and Masked a text, or JSON, as they may: without
+// secrets, unless RevealSecrets was called.
+func Hidden(key, value string) string { return secrets.Of(key, value) }
+
+// Masked is a text without secrets.
+func Masked(s string) string { return secrets.Mask(s) }
+
+// MaskedJSON is a JSON text without secrets.
+func MaskedJSON(b []byte) []byte { return secrets.MaskJSON(b) }
+
+// RevealSecrets has Hidden, Masked and MaskedJSON leave what they get as it is.
+func RevealSecrets() { secrets.Reveal() }
 
 // Printable is a text without anything that a terminal would obey: what comes from
 // a console, a feed or a file's name is shown as that.

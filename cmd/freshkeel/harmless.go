@@ -22,7 +22,15 @@ var ownColours = regexp.MustCompile("\x1b\\[(?:0|1|2|1;31|32|33|36)m")
 const colourOff = "\x1b[0m"
 
 func (h *harmless) Write(b []byte) (int, error) {
-	_, err := io.WriteString(h.w, h.safe(string(b)))
+	_, err := io.WriteString(h.w, h.safe(freshkeel.Masked(string(b))))
+	return len(b), err
+}
+
+// maskedJSON is the one way by which JSON is printed: a document at a time, without secrets.
+type maskedJSON struct{ w io.Writer }
+
+func (m *maskedJSON) Write(b []byte) (int, error) {
+	_, err := m.w.Write(freshkeel.MaskedJSON(b))
 	return len(b), err
 }
 

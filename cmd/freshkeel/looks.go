@@ -501,11 +501,12 @@ func (v *view) settings(list []freshkeel.SettingsChanged, of string) {
 		for _, ch := range f.Changes {
 			switch ch.Fate {
 			case "added":
-				rows = append(rows, []string{ch.Key, ch.Mine, "yours alone"})
+				rows = append(rows, []string{ch.Key, freshkeel.Hidden(ch.Key, ch.Mine), "yours alone"})
 			case "removed":
-				rows = append(rows, []string{ch.Key, "-", "taken out; the default is " + ch.Was})
+				rows = append(rows, []string{ch.Key, "-", "taken out; the default is " + freshkeel.Hidden(ch.Key, ch.Was)})
 			default:
-				rows = append(rows, []string{ch.Key, ch.Mine, "the default is " + ch.Now})
+				rows = append(rows, []string{ch.Key, freshkeel.Hidden(ch.Key, ch.Mine), "the default is " +
+					freshkeel.Hidden(ch.Key, ch.Now)})
 			}
 		}
 		if len(rows) == 0 {

@@ -158,10 +158,20 @@ func (p *program) app() *cli.Command {
 			},
 			&cli.BoolFlag{Name: "json", Usage: "results as JSON on standard output; while a refit runs, one " +
 				"event a line", Destination: &p.json},
+			&cli.BoolFlag{Name: "show-secrets", Usage: "passwords and tokens as they are, at a terminal alone"},
 			&cli.BoolFlag{Name: "plain", Usage: "no live view and no colour: one line a step", Destination: &p.plain},
 		},
-		Before: func(ctx context.Context, _ *cli.Command) (context.Context, error) {
+		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
+			terminal := atTerminal(p)
 			p.view = newView(p)
+			if !c.Bool("show-secrets") {
+				return ctx, nil
+			}
+			if !terminal {
+				return ctx, &freshkeel.Usage{What: "--show-secrets shows them to a person at a terminal alone, and the output goes " +
+					"elsewhere", Do: "leave it away, or run the command without a pipe"}
+			}
+			freshkeel.RevealSecrets()
 			return ctx, nil
 		},
 		Commands: p.commands(),

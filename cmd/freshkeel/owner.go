@@ -63,7 +63,8 @@ func goOn(p *program, rest *freshkeel.Rest) error {
 	}
 	p.view.end()
 	rest.Self, rest.Args, rest.Env = []string{self, ownerWord}, os.Args[1:], os.Environ()
-	rest.Seen = freshkeel.Seen{Live: p.view.live, Colour: p.view.colour, Width: p.view.width, Asks: p.asks()}
+	rest.Seen = freshkeel.Seen{Live: p.view.live, Colour: p.view.colour, Width: p.view.width, Asks: p.asks(),
+		Out: term.IsTerminal(int(os.Stdout.Fd()))}
 	rest.In, rest.Out, rest.Err = os.Stdin, os.Stdout, os.Stderr
 	out, errs := term.IsTerminal(int(os.Stdout.Fd())), term.IsTerminal(int(os.Stderr.Fd()))
 	shown := &relayed{harmless: harmless{os.Stderr, p.view.colour}, live: p.view.live}

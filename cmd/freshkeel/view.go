@@ -61,10 +61,21 @@ func newView(p *program) *view {
 	}
 	v.raw = p.err
 	p.err = &harmless{p.err, v.colour}
-	if !p.json { // which escapes what it holds by itself
+	if p.json { // which escapes what it holds by itself
+		p.out = &maskedJSON{p.out}
+	} else {
 		p.out = &harmless{p.out, v.colour}
 	}
 	return &view{v}
+}
+
+// atTerminal tells whether results go to a terminal: this process's own, or root's that shows them.
+func atTerminal(p *program) bool {
+	if p.became != nil {
+		return p.became.Out
+	}
+	f, isFile := p.out.(*os.File)
+	return isFile && term.IsTerminal(int(f.Fd()))
 }
 
 // The colours: each only repeats what a word beside it says.

@@ -215,11 +215,7 @@ func (sh *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error)
 			}
 		}
 		out.Bytes = p.Sent()
-		for _, key := range p.Lost {
-			if owner, b, _ := strings.Cut(key, "/"); owner == id {
-				sh.Warn("backup %s was in %s once, and is neither there nor here any more", b, out.To)
-			}
-		}
+		sh.tellLost(p.Lost, id, out.To)
 		if err := sh.thinCopy(ctx, p, id, out); err != nil {
 			return "", err
 		}
@@ -231,6 +227,15 @@ func (sh *Shelf) Push(ctx context.Context, how PushHow) (out *Pushed, err error)
 			"writes there: freshkeel backup push --claim")
 	}
 	return out, err
+}
+
+// tellLost tells of backups that were sent once and are nowhere any more.
+func (sh *Shelf) tellLost(lost []string, id, to string) {
+	for _, key := range lost {
+		if owner, b, _ := strings.Cut(key, "/"); owner == id {
+			sh.Warn("backup %s was in %s once, and is neither there nor here any more", b, to)
+		}
+	}
 }
 
 // keptThere decides which backups the copy keeps, of those there and those here,

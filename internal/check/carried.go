@@ -8,6 +8,7 @@ import (
 	"freshkeel/internal/edited"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/secrets"
 	"freshkeel/internal/settings"
 	"freshkeel/internal/words"
 )
@@ -120,14 +121,15 @@ var fateWords = map[settings.Fate][2]string{
 
 // doubtWords is one value to look at.
 func doubtWords(d settings.Change) string {
+	mine := secrets.Of(d.Key, d.Mine)
 	switch d.Fate {
 	case settings.Both:
-		return fmt.Sprintf("%s = %s (the default was %s, and is %s)", d.Key, d.Mine, d.Was, d.Now)
+		return fmt.Sprintf("%s = %s (the default was %s, and is %s)", d.Key, mine, secrets.Of(d.Key, d.Was), secrets.Of(d.Key, d.Now))
 	case settings.Dropped:
 		if d.Like != "" {
-			return fmt.Sprintf("%s = %s is dropped; probably it is %s now", d.Key, d.Mine, d.Like)
+			return fmt.Sprintf("%s = %s is dropped; probably it is %s now", d.Key, mine, d.Like)
 		}
-		return fmt.Sprintf("%s = %s is dropped by the maker", d.Key, d.Mine)
+		return fmt.Sprintf("%s = %s is dropped by the maker", d.Key, mine)
 	}
-	return fmt.Sprintf("%s = %s has no place in the new file", d.Key, d.Mine)
+	return fmt.Sprintf("%s = %s has no place in the new file", d.Key, mine)
 }

@@ -17,6 +17,7 @@ import (
 	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/secrets"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 )
@@ -115,6 +116,10 @@ func (od *Outside) dataTool(ctx context.Context, d profile.Data, do string, argv
 	limit := d.Limit.Std()
 	if limit == 0 {
 		limit = dumpLimit
+	}
+	for _, kv := range d.Env {
+		name, value, _ := strings.Cut(kv, "=")
+		secrets.KnowIn(name, value)
 	}
 	var last []string
 	err := host.RunTool(ctx, host.Tool{Argv: argv, Dir: od.Dir, Env: append(slices.Clone(od.Env), d.Env...),

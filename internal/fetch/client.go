@@ -26,6 +26,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"freshkeel/internal/secrets"
+
 	"github.com/jdx/go-netrc"
 )
 
@@ -152,6 +154,7 @@ func (c *Client) pair(l Login) (user, word string, err error) {
 			return "", "", err
 		}
 	}
+	secrets.Know(word)
 	if word = strings.TrimSpace(word); word == "" {
 		return "", "", fmt.Errorf("the login for %s: %s holds nothing", l.Host, l.From)
 	}

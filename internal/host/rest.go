@@ -44,7 +44,8 @@ type Rest struct {
 // Seen is what the process that becomes the owner is told of root's terminal.
 type Seen struct {
 	Live   bool `json:"live"`   // errors go to a terminal
-	Colour bool `json:"colour"` // results do
+	Colour bool `json:"colour"` // results are coloured
+	Out    bool `json:"out"`    // results go to a terminal
 	Width  int  `json:"width"`
 	Asks   bool `json:"asks"` // a person is there
 }

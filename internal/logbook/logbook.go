@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/secrets"
 	"freshkeel/internal/tree"
 )
 
@@ -163,7 +164,7 @@ func (b Book) Begin(e *Entry) error {
 
 // Save makes the entry durable as it is now.
 func (b Book) Save(e *Entry) error {
-	j, err := json.MarshalIndent(e, "", " ")
+	j, err := json.MarshalIndent(e.recorded(), "", " ")
 	if err != nil {
 		return err
 	}
@@ -171,6 +172,26 @@ func (b Book) Save(e *Entry) error {
 		return fmt.Errorf("write the logbook: %w", err)
 	}
 	return nil
+}
+
+// recorded is the entry without secrets in what is only for people to read. What a run reads back, the
+// lines of a service above all, is as it is.
+func (e *Entry) recorded() *Entry {
+	out := *e
+	out.Why, out.Stuck = secrets.Recorded(e.Why), secrets.Recorded(e.Stuck)
+	out.Lines, out.Told = recorded(e.Lines), recorded(e.Told)
+	out.Steps = slices.Clone(e.Steps)
+	for i := range out.Steps {
+		out.Steps[i].Note = secrets.Recorded(out.Steps[i].Note)
+	}
+	return &out
+}
+
+func recorded(list []string) (out []string) {
+	for _, l := range list {
+		out = append(out, secrets.Recorded(l))
+	}
+	return out
 }
 
 // ErrNone says that there is no such entry.

@@ -20,6 +20,7 @@ import (
 	"freshkeel/internal/install"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/resolve"
+	"freshkeel/internal/secrets"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
@@ -170,8 +171,8 @@ func (mg *Migrator) page(ctx context.Context, m profile.Migration, from, to stri
 		return err
 	}
 	client := &http.Client{Jar: jar, CheckRedirect: func(req *http.Request, via []*http.Request) error {
-		if !profile.Loopback(req.URL.Hostname()) || len(via) > 5 {
-			return fmt.Errorf("the page leads to %s, and not to this machine", req.URL.Hostname())
+		if !sameSite(req.URL, at) || len(via) > 5 {
+			return fmt.Errorf("the page leads to %s, and stays not at %s", req.URL.Host, at.Host)
 		}
 		return nil
 	}}
@@ -184,6 +185,7 @@ func (mg *Migrator) page(ctx context.Context, m profile.Migration, from, to stri
 		return err
 	}
 	for field, value := range m.Form {
+		secrets.KnowIn(field, value)
 		form.Set(field, fill(value, from, to))
 	}
 	for field, value := range m.Choice {
@@ -194,6 +196,7 @@ func (mg *Migrator) page(ctx context.Context, m profile.Migration, from, to stri
 		if err != nil {
 			return fmt.Errorf("the field %s: %w", field, err)
 		}
+		secrets.Know(word)
 		form.Set(field, word)
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, target, strings.NewReader(form.Encode()))
@@ -204,7 +207,7 @@ func (mg *Migrator) page(ctx context.Context, m profile.Migration, from, to stri
 	req.Header.Set("Referer", at.String())
 	res, err := client.Do(req)
 	if err != nil {
-		return errors.New(strings.ReplaceAll(err.Error(), form.Encode(), "…")) // P9
+		return withoutAddress(err)
 	}
 	defer res.Body.Close()
 	answer, err := goquery.NewDocumentFromReader(io.LimitReader(res.Body, mostPage))
@@ -220,6 +223,18 @@ func (mg *Migrator) page(ctx context.Context, m profile.Migration, from, to stri
 		return fmt.Errorf("its page answered %s", res.Status)
 	}
 	return nil
+}
+
+// sameSite tells whether an address is of the page's own host and port: another port of this machine is
+// somebody else's.
+func sameSite(to, at *url.URL) bool { return to.Scheme == at.Scheme && to.Host == at.Host }
+
+// withoutAddress is an error of the line without the address that it is about, which may hold a secret.
+func withoutAddress(err error) error {
+	if at := (*url.Error)(nil); errors.As(err, &at) {
+		return fmt.Errorf("%s %s: %w", strings.ToLower(at.Op), secrets.Recorded(at.URL), at.Err)
+	}
+	return err
 }
 
 // pageWait is how long a page is waited for that does not answer yet: its part may just be up.
@@ -241,7 +256,7 @@ func (mg *Migrator) get(ctx context.Context, client *http.Client, at string) (*g
 			err = fmt.Errorf("%s answered %s", at, res.Status)
 		}
 		if time.Now().After(end) || ctx.Err() != nil {
-			return nil, err
+			return nil, withoutAddress(err)
 		}
 		select {
 		case <-ctx.Done():
@@ -278,8 +293,8 @@ func formOf(doc *goquery.Document, at *url.URL, m profile.Migration) (form url.V
 			}
 		}
 		to, e := at.Parse(f.AttrOr("action", at.String()))
-		if e != nil || !profile.Loopback(to.Hostname()) {
-			why = fmt.Errorf("its form is sent to %s, and not to this machine", f.AttrOr("action", ""))
+		if e != nil || !sameSite(to, at) {
+			why = fmt.Errorf("its form is sent to %s, and not to %s, where the page is", secrets.Recorded(f.AttrOr("action", "")), at.Host)
 			return true
 		}
 		form, target, why = values, to.String(), nil

@@ -9,6 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+
+	"freshkeel/internal/secrets"
 )
 
 // Item is one value of a settings file.
@@ -116,6 +118,9 @@ func (d *Doc) read(format string) (err error) {
 		err = &Wrong{Why: "it is in no format of settings that is known here"}
 	}
 	d.repeat()
+	for i := range d.Items {
+		secrets.KnowIn(d.Items[i].Key, d.Items[i].Value)
+	}
 	return err
 }
 
