@@ -127,6 +127,10 @@ type (
 	Became = host.Became // the other part, which has become the user
 )
 
+// InheritNothing has no process that is started from now on get a file that this one was given by whoever
+// started it: a shell's lock, say, or what only root could open.
+func InheritNothing() error { return host.InheritNothing() }
+
 // BeOwner turns this process, which a Rest began, into the folder's owner for good.
 func BeOwner() (*Became, error) { return host.BeOwner() }
 

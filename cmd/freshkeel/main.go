@@ -57,6 +57,10 @@ func main() {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
 	}
+	if err := freshkeel.InheritNothing(); err != nil {
+		fmt.Fprintf(os.Stderr, "freshkeel: %v\n", err)
+		os.Exit(exitFailed)
+	}
 	if len(os.Args) > 1 {
 		switch os.Args[1] {
 		case minderWord:

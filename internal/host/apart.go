@@ -8,21 +8,77 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
+	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
 
-// Apart is a program that is run shut off: it has no network, sees no other process, can
-// write to its own folder alone, and meets that folder where the install stands. So it can
-// reach neither the world nor the players, whatever its launch script names.
+// Apart is a program that is run shut off: it has no network, sees no other process, and of files
+// only the system's programs and libraries, what is shown to it, and its own folder, which stands
+// where the install does and is all that it can write to. So it can reach neither the world nor the
+// players nor another server, whatever its launch script names.
 type Apart struct {
-	Dir    string   `json:"dir"` // its own folder
-	At     string   `json:"at"`  // the install's, in the place of which it stands
-	Argv   []string `json:"argv"`
-	Env    []string `json:"env"`
-	Openly bool     `json:"openly"` // it is not shut off: in Dir itself, by the operator's word
+	Dir     string            `json:"dir"` // its own folder
+	At      string            `json:"at"`  // the install's, in the place of which it stands
+	Argv    []string          `json:"argv"`
+	Env     []string          `json:"env"`
+	Show    []string          `json:"show"`              // files and folders besides the system's, full paths: a runtime's, say
+	Replace map[string]string `json:"replace,omitempty"` // programs in the place of which others stand: full path → what it is
+	Memory  int64             `json:"memory"`            // see Bounds
+	Openly  bool              `json:"openly"`            // it is not shut off: in Dir itself, by the operator's word
+}
+
+// ShowPrograms are the folders that have to be shown for programs to run which stand outside of the
+// system's own: the runtime that a program belongs to, or the program alone, where its folder holds more
+// than that (a home, an install).
+func ShowPrograms(programs []string, install string) (out []string) {
+	add := func(at string) {
+		if at != "" && !slices.Contains(out, at) {
+			out = append(out, at)
+		}
+	}
+	for _, program := range programs {
+		if !filepath.IsAbs(program) || tree.Inside(install, program) {
+			continue
+		}
+		for _, at := range []string{filepath.Clean(program), tree.Real(program)} {
+			dir := filepath.Dir(at)
+			switch {
+			case filepath.Base(dir) == "bin" && mayShow(filepath.Dir(dir), install):
+				add(filepath.Dir(dir))
+			case filepath.Base(dir) != "bin" && mayShow(dir, install):
+				add(dir)
+			default:
+				add(at)
+			}
+		}
+	}
+	return out
+}
+
+// mayShow tells whether a folder may be shown whole: none that holds homes, installs or the system's
+// state, at any depth that is looked at.
+func mayShow(dir, install string) bool {
+	home, _ := os.UserHomeDir()
+	if tree.Inside(dir, install) || tree.Inside(dir, home) || strings.Count(dir, "/") < 2 || filepath.Dir(dir) == "/home" {
+		return false
+	}
+	for _, top := range []string{"/run", "/proc", "/sys", "/dev", "/etc", "/var/run"} {
+		if tree.Inside(top, dir) {
+			return false
+		}
+	}
+	for _, ours := range []string{"freshkeel.toml", tree.StateFolder} {
+		if _, err := os.Lstat(filepath.Join(dir, ours)); err == nil {
+			return false
+		}
+	}
+	return true
 }
 
 // Bounds end a program that is run apart. Zero is no bound.
@@ -45,6 +101,8 @@ type ApartRun struct {
 	done chan struct{}
 	err  error
 	once sync.Once
+
+	group *memoryGroup // that bounds its memory; nil: it is counted
 }
 
 // RunApart starts a program apart; self is the command that shuts itself off and becomes it.
@@ -60,7 +118,12 @@ func RunApart(ctx context.Context, self []string, a Apart, b Bounds, line func(s
 	if err != nil {
 		return nil, err
 	}
-	json.NewEncoder(w).Encode(a)
+	a.Memory = b.Memory
+	drop := func() {}
+	if !a.Openly {
+		r.group, drop = boundGroup(r.cmd.Process.Pid, b.Memory)
+	}
+	json.NewEncoder(w).Encode(a) // it waits for that, so that nothing of it is outside the group
 	w.Close()
 	read := make(chan struct{})
 	go func() {
@@ -82,6 +145,10 @@ func RunApart(ctx context.Context, self []string, a Apart, b Bounds, line func(s
 	go r.mind(ctx, b)
 	go func() {
 		err := r.cmd.Wait()
+		if r.group.killed() {
+			err = fmt.Errorf("it took more than %d MiB of memory and was ended", b.Memory>>20)
+		}
+		drop()
 		killApart(r.cmd) // what it left behind, where nothing else ends it
 		out.Close()
 		<-read
@@ -153,8 +220,12 @@ func (r *ApartRun) mind(ctx context.Context, b Bounds) {
 		}
 		why := ""
 		if b.Memory > 0 {
-			if used := memoryOf(append(below(r.cmd.Process.Pid), r.cmd.Process.Pid)); used > b.Memory {
+			used, all := memoryHeld(below(r.cmd.Process.Pid))
+			switch {
+			case used > b.Memory:
 				why = fmt.Sprintf("it took %d MiB of memory and was ended", used>>20)
+			case !all && r.group == nil:
+				why = "it hides how much memory it holds, and was ended"
 			}
 		}
 		if b.Disk != nil && why == "" && b.Disk() {

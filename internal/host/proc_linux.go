@@ -21,9 +21,9 @@ func holdChildren() error { return unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0,
 // memory, which has what root knew (prctl(2), PR_SET_DUMPABLE).
 func keepMemory() error { return unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0) }
 
-// inheritNothing has no process that is started from now on get a file that this one was given by
+// InheritNothing has no process that is started from now on get a file that this one was given by
 // whoever started it (close_range(2), Linux 5.11), but for those that it is meant to have.
-func inheritNothing() error {
+func InheritNothing() error {
 
 	if err := unix.CloseRange(3, ^uint(0), unix.CLOSE_RANGE_CLOEXEC); err == nil {
 		return nil

@@ -11,8 +11,8 @@ func holdChildren() error { return nil }
 // keepMemory has nothing to ask for here.
 func keepMemory() error { return nil }
 
-// inheritNothing has the first files that whoever started this process may have given it end with it.
-func inheritNothing() error {
+// InheritNothing has the first files that whoever started this process may have given it end with it.
+func InheritNothing() error {
 	ownFiles(3, 256)
 	return nil
 }

@@ -71,9 +71,6 @@ const (
 // Run runs the rest of the command, and returns its exit status once it has ended. signals are passed
 // on to it.
 func (r *Rest) Run(signals <-chan os.Signal) (status int, err error) {
-	if err := inheritNothing(); err != nil {
-		return 0, err
-	}
 	var p pipes
 	defer p.close()
 	answers, answer := p.toThem()

@@ -247,6 +247,32 @@ const (
 	leastTime  = 30 * time.Second
 )
 
+// shows are the programs besides the system's that a server needs which is booted in root: those of its
+// launch script, those that its search path and its runtime's variables name, and this program.
+func shows(in *install.Install, root string) []string {
+	env := in.ServerEnv()
+	programs := []string{in.Options.Apart[0]}
+	if commands, err := launch.Read(root, in.Profile.Launch.Script, env); err == nil {
+		for _, c := range commands {
+			programs = append(programs, c.Path)
+		}
+	}
+	for _, kv := range env {
+		name, value, _ := strings.Cut(kv, "=")
+		switch name {
+		case "PATH":
+			for _, dir := range filepath.SplitList(value) {
+				programs = append(programs, filepath.Join(dir, "program"))
+			}
+		case "JAVA_HOME", "JDK_HOME", "JRE_HOME":
+			programs = append(programs, filepath.Join(value, "bin", "java"))
+		case "DOTNET_ROOT":
+			programs = append(programs, filepath.Join(value, "dotnet"))
+		}
+	}
+	return host.ShowPrograms(programs, in.Dir)
+}
+
 // boot starts the server and ends it again when it is ready, or says nothing more. said are its
 // last lines where it ended by itself with an error.
 func boot(
@@ -259,7 +285,7 @@ func boot(
 ) (said []string,
 	err error) {
 	l := in.Profile.Launch
-	a := host.Apart{Dir: root, At: in.Dir, Env: in.ServerEnv(), Openly: openly}
+	a := host.Apart{Dir: root, At: in.Dir, Env: in.ServerEnv(), Openly: openly, Show: shows(in, root)}
 	a.Argv = host.Argv(host.Launch{Install: root, Script: l.Script, Args: l.Args})
 	if openly {
 		if err := staysIn(root, l.Script, a.Env); err != nil {
