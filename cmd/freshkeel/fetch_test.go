@@ -549,6 +549,11 @@ func TestAKeyCanNotBePassedBy(t *testing.T) {
 	p.putBuild("feed.json", relabel)
 	r = p.Exits(exitFailed, "refit")
 	assert.Contains(t, r.Err, "is not signed, and was when it was last asked")
+	// To whom the list was never seen signed, what is signed says which version the old archive is.
+	afresh := []string{"FRESHKEEL_HOME=" + t.TempDir()}
+	r = p.RunWith(afresh, "fetch", "9.0.0")
+	assert.Equal(t, exitFailed, r.Code)
+	assert.Contains(t, r.Err, "calls it 9.0.0: by what is signed it is 3.4.1")
 	// Signed by the maker himself, but with no digest in it.
 	p.putBuild("feed.json", relabel)
 	signFeed()
@@ -563,7 +568,10 @@ func TestAKeyCanNotBePassedBy(t *testing.T) {
 	dated("2026-05-02T00:00:00Z", "2126-01-01")
 	assert.NotContains(t, p.OK("builds").Err, "warn")
 	dated("2026-05-01T00:00:00Z", "2126-01-01")
-	assert.Contains(t, p.OK("builds").Err, "a newer list of 2026-05-02")
+	assert.Contains(t, p.Exits(exitFailed, "builds").Err, "a newer list of 2026-05-02")
+	p.putBuild("feed.json", signed)
+	signFeed()
+	assert.Contains(t, p.Exits(exitFailed, "builds").Err, "does not say when it was written, and a list of 2026-05-02")
 	dated("2026-05-03T00:00:00Z", "2026-05-04")
 	assert.Contains(t, p.OK("builds").Err, "has expired, on 2026-05-04")
 }

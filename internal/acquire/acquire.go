@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"freshkeel/internal/feed"
@@ -24,6 +25,7 @@ import (
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/unpack"
+	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
 
@@ -264,16 +266,7 @@ func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Cand
 	s := &locker.Set{Owner: locker.Builds, Version: c.Version, Channel: c.Channel, Source: c.Source,
 		Taken: time.Now().Round(0), Vouched: by}
 	got := &gathered{}
-	var damaged []string
-	var err error
-	switch {
-	case c.Folder != "":
-		err = aq.takeFolder(ctx, w, c.Folder, unpack.Rule{}, aq.buildBefore(l, c), got)
-	case c.List != nil:
-		damaged, err = aq.takeListing(ctx, l, w, c, got)
-	default:
-		err = aq.takeParts(ctx, l, w, c, got)
-	}
+	damaged, err := aq.take(ctx, l, w, c, got)
 	if err != nil {
 		return nil, resolve.Denied(err)
 	}
@@ -289,8 +282,8 @@ func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Cand
 		aq.Note("left out, since it is Fresh Keel's own, of another install: %s", words.Some(left, 3))
 	}
 	s.Tally()
-	if s.Files == 0 {
-		return nil, fmt.Errorf("fetch %s: it holds no files", c.Source)
+	if err := sane(c, s); err != nil {
+		return nil, err
 	}
 	s.ID = c.Set
 	if s.ID == "" || c.Build.Mark != "" { // nothing but its content tells it from another
@@ -308,6 +301,14 @@ func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Cand
 		c.Version = versionInside(l, s, c.Src.Version)
 		s.Version = c.Version
 	}
+	if by != "" && c.Offer != nil && !c.Offer.Signed() {
+		if err := w.Flush(); err != nil {
+			return nil, err
+		}
+		if err := unlabelled(l, c, s, got.said); err != nil {
+			return nil, err
+		}
+	}
 	if err := w.Publish(s); err != nil {
 		return nil, err
 	}
@@ -318,6 +319,56 @@ func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Cand
 	f := fetchedAs(c, s, false)
 	f.Damaged = damaged
 	return f, nil
+}
+
+// take takes a candidate's parts in.
+func (aq *Acquirer) take(ctx context.Context, l *locker.Locker, w *locker.Writer, c *resolve.Candidate, got *gathered) (
+	damaged []string, err error) {
+	switch {
+	case c.Folder != "":
+		return nil, aq.takeFolder(ctx, w, c.Folder, unpack.Rule{}, aq.buildBefore(l, c), got)
+	case c.List != nil:
+		return aq.takeListing(ctx, l, w, c, got)
+	}
+	return nil, aq.takeParts(ctx, l, w, c, got)
+}
+
+// sane refuses a build without files, and one whose files lie deeper than is worked on in reasonable time.
+func sane(c *resolve.Candidate, s *locker.Set) error {
+	if s.Files == 0 {
+		return fmt.Errorf("fetch %s: it holds no files", c.Source)
+	}
+	for _, f := range s.Entries {
+		if strings.Count(f.Path, "/") > unpack.MostDeep {
+			return fmt.Errorf("fetch %s: %s… is more than %d folders deep", c.Source, f.Path[:min(len(f.Path), 100)], unpack.MostDeep)
+		}
+	}
+	return nil
+}
+
+// unlabelled refuses a signed build of which a list that is not signed alone says the version: whoever serves
+// the list could give an old build for the newest one. What is signed says it: the comment of its signature
+// that is signed with it, or the build itself.
+func unlabelled(l *locker.Locker, c *resolve.Candidate, s *locker.Set, said []string) error {
+	const do = "ask its makers to sign their list, or to name the file in the signature's trusted comment; or take the build " +
+		"yourself, by --from PATH"
+	known := versionInside(l, s, "")
+	for _, comment := range said {
+		for _, word := range strings.Fields(comment) {
+			if v := version.In(strings.TrimPrefix(word, "file:")); v != "" && strings.HasPrefix(word, "file:") {
+				known = v
+			}
+		}
+	}
+	switch {
+	case known == "":
+		return tell.Advise(fmt.Errorf("%s is signed, and its list is not: nothing that is signed says that it is %s", c.Label(),
+			c.Version), do)
+	case version.Alike(known, c.Version) == version.Other:
+		return tell.Advise(fmt.Errorf("%s is signed, and its list, which is not, calls it %s: by what is signed it is %s",
+			c.Source, c.Version, known), do)
+	}
+	return nil
 }
 
 // alone waits until no other command fetches the same build.

@@ -13,6 +13,7 @@ import (
 type gathered struct {
 	files []locker.File  // those that were taken out again have no path
 	at    map[string]int // path → place in files; nil until somebody asks by path
+	said  []string       // what signatures of it say, which is signed too
 }
 
 // index makes ready to be asked by path.

@@ -129,6 +129,7 @@ func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.C
 	// done its work, whether it can be opened or not.
 	defer os.Remove(a.Path)
 	aq.tellVouched(p.URL, a.Verified)
+	got.said = append(got.said, a.Said)
 	rule := p.Unpack
 	if c.Guess {
 		top, err := aq.Wrapper(ctx, a.Verified, rule, incoming)

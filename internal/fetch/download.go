@@ -31,7 +31,8 @@ type Wanted struct {
 	Key     string `json:"-"` // minisign public key that it must be signed by; "": none
 	Archive bool   `json:"-"` // it is known to be an archive
 
-	vouched bool // by a signed list that holds its digest
+	vouched bool   // by a signed list that holds its digest
+	said    string // see Verified.Said
 }
 
 func (w *Wanted) name() string { return NameOf(w.URL) }
@@ -55,6 +56,7 @@ type Verified struct {
 	Name string // file name, as its server or its address has it
 	Size int64
 	By   []string // what vouched for it: digests, minisign; none: nothing did
+	Said string   // what its signature's trusted comment says, which is signed too; "": nothing
 	Head http.Header
 }
 
@@ -130,7 +132,9 @@ func (c *Client) Download(ctx context.Context, w Wanted, dest string, progress f
 			os.Remove(dest)
 			return fail(err)
 		}
+		w.said = signedComment(sig)
 	}
+	v.Said = w.said
 	return v, nil
 }
 

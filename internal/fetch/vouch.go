@@ -139,6 +139,9 @@ func (c *Client) sums(ctx context.Context, w *Wanted) error {
 		switch err := c.signed(ctx, w.Key, b, Beside(w.Sums, ".minisig")); {
 		case err == nil:
 			w.vouched = true
+			if bytes.Contains(b, []byte(w.name())) { // and not the one digest of whatever file
+				w.said = "file:" + w.name()
+			}
 		case !errors.As(err, new(*unsigned)):
 			return err
 		}
@@ -247,6 +250,15 @@ func (c *Client) signed(ctx context.Context, key string, b []byte, at string) er
 // signature beside it.
 func (c *Client) CheckSigned(ctx context.Context, key string, b []byte, where string) error {
 	return c.signed(ctx, key, b, Beside(where, ".minisig"))
+}
+
+// signedComment is the trusted comment of a signature that was verified.
+func signedComment(sig []byte) string {
+	var s minisign.Signature
+	if s.UnmarshalText(sig) != nil {
+		return ""
+	}
+	return s.TrustedComment
 }
 
 // verifySignature checks a minisign signature: its format is that of the

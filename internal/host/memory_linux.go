@@ -102,7 +102,6 @@ func boundSegments(most int64, errs *os.File) {
 		}
 		if sum > most {
 			fmt.Fprintf(errs, "freshkeel: it took %d MiB of shared memory and was ended\n", sum>>20)
-			os.Stderr.Sync()
 			unix.Kill(-1, unix.SIGKILL)
 		}
 	}

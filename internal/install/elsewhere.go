@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
@@ -49,6 +50,10 @@ func (in *Install) apart() error {
 			return bad("lies in the install: it is part of it already")
 		case tree.Inside(real, dir):
 			return bad("holds the install itself")
+		case systemFolder(real):
+			return bad("is the system's own, or holds much that is no server's: name a folder below it that is this server's alone")
+		case in.anothers(real) != "":
+			return bad("is part of another server, that at " + in.anothers(real))
 		case tree.Inside(real, tree.Real(in.Home)) || tree.Inside(tree.Real(in.Home), real):
 			return bad("and FRESHKEEL_HOME, " + in.Home + ", lie in one another")
 		}
@@ -65,6 +70,32 @@ func (in *Install) apart() error {
 		}
 	}
 	return nil
+}
+
+// systemFolder tells whether a folder is the system's, or one that holds the folders of many.
+func systemFolder(dir string) bool {
+	for _, top := range []string{"/etc", "/usr", "/bin", "/sbin", "/lib", "/lib64", "/boot", "/dev", "/proc", "/sys", "/run", "/System",
+		"/Library", os.Getenv("SystemRoot")} {
+		if top != "" && tree.Inside(top, dir) {
+			return true
+		}
+	}
+	home, _ := os.UserHomeDir()
+	return dir == filepath.Dir(dir) || slices.Contains([]string{"/home", "/root", "/var", "/var/lib", "/var/tmp", "/var/log", "/tmp",
+		"/srv", "/opt", "/mnt", "/media", "/Users", home}, dir) || (home != "" && tree.Inside(dir, home))
+}
+
+// anothers is the other install of which a folder is part, or that stands in it; "" for none.
+func (in *Install) anothers(dir string) string {
+	if at, err := Find(dir); err == nil && tree.Real(at) != tree.Real(in.Dir) {
+		return at
+	}
+	for _, at := range in.Servers() {
+		if tree.Real(at) != tree.Real(in.Dir) && tree.Inside(dir, tree.Real(at)) {
+			return at
+		}
+	}
+	return ""
 }
 
 // inTheWay is what stands in the install where a folder elsewhere is to be seen, "" for

@@ -1,6 +1,8 @@
 package install
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -58,4 +60,30 @@ host = { unit = 'songs.service' }
 	assert.Empty(t, in.Rest(), "of the whole server nothing runs on")
 	assert.Same(t, in, in.Only([]string{"nobody"}), "names that the profile does not have any more")
 	assert.Equal(t, "say bye", in.Profile.Stop.Tell, "the whole is left as it is")
+}
+
+// A folder elsewhere is no folder of the system's, none that holds those of many, and no part of another
+// server.
+func TestAFolderElsewhereIsThisServersAlone(t *testing.T) {
+	dir, other := t.TempDir(), t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(other, "world"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(other, profile.FileName), []byte("[server]\nname = 'other'\n"), 0o644))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "disk/maps"), 0o755))
+	home := t.TempDir()
+	for at, why := range map[string]string{"/etc": "the system's own", "/usr/share": "the system's own", "/var/lib": "the system's own",
+		other: "is part of another server, that at " + other, filepath.Join(other, "world"): "is part of another server",
+		filepath.Join(dir, "disk/maps"): ""} {
+		install := filepath.Join(dir, "srv")
+		require.NoError(t, os.MkdirAll(install, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(install, profile.FileName), []byte("[server]\nname = 'p'\n[elsewhere]\nmaps = '"+
+			at+"'\n"), 0o644))
+		_, err := Open(install, Options{Home: home})
+		if why == "" {
+			assert.NoError(t, err)
+			continue
+		}
+		if assert.Error(t, err, at) {
+			assert.Contains(t, err.Error(), why)
+		}
+	}
 }

@@ -80,14 +80,16 @@ func (c Items) Respelled(as tree.Spelling) Items {
 func Placed(set *locker.Set, place map[string]string) (out Items, bad []Blocked, unfound []string) {
 	out = make(Items, 0, len(set.Entries))
 	used, pats := map[string]string{}, slices.Sorted(maps.Keys(place))
+	match := tree.NewMatcher(pats)
 	for i := range set.Entries {
 		f := &set.Entries[i]
 		to, by := f.Path, ""
-		for _, pat := range pats {
+		if f.Kind != tree.File {
+			out = append(out, Item{At: to, File: f})
+			continue
+		}
+		for _, pat := range match.All(f.Path) {
 			name := place[pat]
-			if f.Kind != tree.File || !(tree.Patterns{pat}).Match(f.Path) {
-				continue
-			}
 			if by != "" && place[by] != name {
 				bad = append(bad, Blocked{f.Path,
 					fmt.Sprintf("the [place] patterns %s and %s both match it", words.Quote(by), words.Quote(pat)),
@@ -119,11 +121,14 @@ func Placed(set *locker.Set, place map[string]string) (out Items, bad []Blocked,
 func hides(set *locker.Set, place map[string]string) (out []inventory.Move) {
 	laid := map[string]*locker.File{} // by the name that it gets
 	moved := map[string]bool{}
-	pats := slices.Sorted(maps.Keys(place))
+	match := tree.NewMatcher(slices.Sorted(maps.Keys(place)))
 	for i := range set.Entries {
 		f := &set.Entries[i]
-		for _, pat := range pats {
-			if f.Kind == tree.File && place[pat] != f.Path && (tree.Patterns{pat}).Match(f.Path) {
+		if f.Kind != tree.File {
+			continue
+		}
+		for _, pat := range match.All(f.Path) {
+			if place[pat] != f.Path {
 				laid[place[pat]], moved[f.Path] = f, true
 			}
 		}

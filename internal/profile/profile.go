@@ -619,6 +619,10 @@ func (e *Error) Error() string {
 // ErrNone says that a folder has no profile.
 var ErrNone = errors.New("no " + FileName)
 
+// mostValues bounds how many values a profile has: the library that reads it takes four times as long for
+// twice as many.
+const mostValues = 30000
+
 // maxProfile bounds a profile, in bytes: one is written by hand.
 const maxProfile = 4 << 20
 
@@ -648,6 +652,10 @@ func ReadOpen(dir string, open func(name string) (*os.File, error)) (*Profile, e
 
 // Parse reads a profile's text; path is only for its errors, which are *Error.
 func Parse(path string, b []byte) (*Profile, error) {
+	if n := bytes.Count(b, []byte("=")); n > mostValues {
+		return nil, &Error{File: path, Why: fmt.Sprintf("it has %d values, and %d is the most that is read in reasonable time: use "+
+			"patterns for files", n, mostValues)}
+	}
 	p := &Profile{
 		Stop:    Stop{Wait: Duration(time.Minute), Terminate: Duration(20 * time.Second)},
 		Backup:  Backup{Wait: Duration(10 * time.Second)},
@@ -733,16 +741,8 @@ func (p *Profile) check(path string, text []byte) error {
 	if err := p.checkElsewhere(bad); err != nil {
 		return err
 	}
-	for from, to := range p.Place {
-		if err := (tree.Patterns{from}).Check(); err != nil {
-			return bad("place", err.Error())
-		}
-		if !tree.Local(to) {
-			return bad("place", fmt.Sprintf("%q is not a path in the install", to))
-		}
-		if Reserved(to) {
-			return bad("place", fmt.Sprintf("%q is Fresh Keel's own", to))
-		}
+	if err := p.checkPlace(bad); err != nil {
+		return err
 	}
 	if p.Launch.Script != "" && !tree.Local(p.Launch.Script) {
 		return bad("launch.script", fmt.Sprintf("%q is not a path in the install", p.Launch.Script))
@@ -999,6 +999,33 @@ func (p *Profile) checkLists(bad func(key, why string) error) error {
 	}
 	return nil
 }
+
+// checkPlace checks the names that files of a build get.
+func (p *Profile) checkPlace(bad func(key, why string) error) error {
+	globs := 0
+	for from, to := range p.Place {
+		if err := (tree.Patterns{from}).Check(); err != nil {
+			return bad("place", err.Error())
+		}
+		if tree.IsGlob(from) {
+			globs++
+		}
+		if !tree.Local(to) {
+			return bad("place", fmt.Sprintf("%q is not a path in the install", to))
+		}
+		if Reserved(to) {
+			return bad("place", fmt.Sprintf("%q is Fresh Keel's own", to))
+		}
+	}
+	if globs > mostGlobs {
+		return bad("place", fmt.Sprintf("it has %d patterns with a wildcard, and each is held against each file of a build: %d at most; "+
+			"names without one may be as many as there are", globs, mostGlobs))
+	}
+	return nil
+}
+
+// mostGlobs bounds how many patterns of [place] may have a wildcard.
+const mostGlobs = 1000
 
 // checkElsewhere checks the folders that stand elsewhere, and has the names that [place]
 // gives begin with theirs where it gives a full path.

@@ -133,6 +133,14 @@ func (rs *Resolver) heldAgainst(m *memory, f *feed.Feed) error {
 			"ask its makers; if they have given signing up, change [source] key")
 	}
 	switch made := f.MadeAt(); {
+	case f.Signed() && made.IsZero() && !m.Made.IsZero():
+		return tell.Advise(fmt.Errorf("%s does not say when it was written, and a list of %s that was signed did: an old one may "+
+			"be being served, and it is not believed", where, m.Made.Local().Format(time.DateTime)),
+			"ask its makers; if this is right, they give their list a «made» again")
+	case f.Signed() && made.Before(m.Made):
+		return tell.Advise(fmt.Errorf("%s was written on %s, and a newer list of %s has been seen: an old one is being served, and "+
+			"it is not believed", where, made.Local().Format(time.DateTime), m.Made.Local().Format(time.DateTime)),
+			"try again later, or ask its makers; a build that is on this machine is taken with --from PATH")
 	case !made.IsZero() && made.Before(m.Made):
 		rs.Warn("%s was written on %s, and a newer list of %s has been seen: an old one may be being served", where,
 			made.Local().Format(time.DateTime), m.Made.Local().Format(time.DateTime))

@@ -44,15 +44,17 @@ type Candidate struct {
 
 	Stays       bool // it is what is installed
 	AsInstalled bool // and nothing but the inventory tells what that is
+
+	match *tree.Matcher // of Place, once it was asked for
 }
 
 // NameOf is the name that the install uses for a file of the build.
 func (c *Candidate) NameOf(at string) string {
-	for _, pat := range slices.Sorted(maps.Keys(c.Place)) {
-		if (tree.Patterns{pat}).Match(at) {
-			at = c.Place[pat]
-			break
-		}
+	if c.match == nil {
+		c.match = tree.NewMatcher(slices.Sorted(maps.Keys(c.Place)))
+	}
+	if by := c.match.All(at); len(by) > 0 {
+		at = c.Place[by[0]]
 	}
 	if c.Offer != nil && c.Offer.from.Into != "" {
 		at = c.Offer.from.Into + "/" + at

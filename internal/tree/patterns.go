@@ -26,6 +26,43 @@ func (p Patterns) Which(path string) string {
 	return ""
 }
 
+// Matcher holds many patterns, most of which are a path as it is: those are looked up, and only the others
+// tried one by one.
+type Matcher struct {
+	paths map[string]bool
+	globs Patterns
+}
+
+// NewMatcher makes a Matcher of patterns.
+func NewMatcher(pats Patterns) *Matcher {
+	m := &Matcher{paths: map[string]bool{}}
+	for _, p := range pats {
+		if IsGlob(p) {
+			m.globs = append(m.globs, p)
+		} else {
+			m.paths[p] = true
+		}
+	}
+	return m
+}
+
+// IsGlob tells whether a pattern may match other paths than the one that it is.
+func IsGlob(pat string) bool { return strings.ContainsAny(pat, `*?[{\`) }
+
+// All are the patterns that match a path, sorted.
+func (m *Matcher) All(path string) (out []string) {
+	if m.paths[path] {
+		out = append(out, path)
+	}
+	for _, p := range m.globs {
+		if (Patterns{p}).Match(path) {
+			out = append(out, p)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 // literally is what stands in a pattern for a letter that means something else there. A
 // backslash has no form of its own: any letter may stand in its place.
 var literally = strings.NewReplacer("[", "[[]", "*", "[*]", "?", "[?]", "{", "[{]", `\`, "?")

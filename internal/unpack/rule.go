@@ -9,6 +9,8 @@ import (
 	"unicode/utf8"
 
 	"freshkeel/internal/tree"
+
+	"golang.org/x/text/unicode/norm"
 )
 
 // Rule says what becomes of a fetched file. Its patterns match paths as they
@@ -107,6 +109,10 @@ func (u Rule) moved(at string) string {
 // narrows tells whether the rule leaves anything out by its nature.
 func (u Rule) narrows() bool { return len(u.Take) > 0 || len(u.Leave) > 0 }
 
+// MostDeep bounds how many folders a file of a build lies in: what is done for each of them takes time for
+// each file.
+const MostDeep = 128
+
 // Names are the names of one archive or listing, and of the folders they lie in:
 // by folded path, as written.
 type Names map[string]name
@@ -126,6 +132,9 @@ func (n Names) add(p string, isDir bool) error {
 	if !cleanName(p) {
 		return errors.New("leads out of the archive's folder")
 	}
+	if strings.Count(p, "/") > MostDeep {
+		return fmt.Errorf("is more than %d folders deep", MostDeep)
+	}
 	fold := folded(p)
 	if old, ok := n[fold]; ok && (old.as != p || !isDir || !old.dir) {
 		return fmt.Errorf("has the same name as %q", old.as)
@@ -143,11 +152,12 @@ func (n Names) add(p string, isDir bool) error {
 	return nil
 }
 
-// folded is a name as systems that ignore case compare it. Of one that is not UTF-8
-// the letters that are none stay apart.
+// folded is a name as systems compare it that ignore case, or take a letter with its accent for the same
+// in whichever way it is written (Unicode Standard Annex 15). Of one that is not UTF-8 the letters that
+// are none stay apart.
 func folded(p string) string {
 	if utf8.ValidString(p) {
-		return strings.ToLower(p)
+		return strings.ToLower(norm.NFC.String(p))
 	}
 	b := []byte(p)
 	for i, c := range b {

@@ -392,6 +392,9 @@ func (o *opener) admit(raw string, mode fs.FileMode) (string, error) {
 	if clean == "" || clean == "." {
 		return "", nil
 	}
+	if strings.Count(clean, "/") > MostDeep { // before what is done for each
+		return "", o.bad(raw[:min(len(raw), 200)], fmt.Sprintf("is more than %d folders deep", MostDeep))
+	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for dir := path.Dir(clean); dir != "." && dir != "/"; dir = path.Dir(dir) {

@@ -104,6 +104,8 @@ func TestHostileArchivesAreRefusedWholeWithTheEntryNamed(t *testing.T) {
 		"drive.zip":    {zipOf(t, entry{name: "C:/evil"}), "C:/evil"},
 		"slash.zip":    {zipOf(t, entry{name: `a\..\evil`}), `a\\..\\evil`},
 		"case.zip":     {zipOf(t, entry{name: "a/File"}, entry{name: "A/file"}), "A/file"},
+		"accent.zip":   {zipOf(t, entry{name: "caf\u00e9"}, entry{name: "cafe\u0301"}), "cafe"},
+		"below.tar.gz": {tarOf(t, entry{name: strings.Repeat("d/", 1200) + "f", body: "x"}), "d/d/d"},
 		"twice.zip":    {zipOf(t, entry{name: "f"}, entry{name: "f"}), "f"},
 		"link.zip":     {zipOf(t, entry{name: "l", link: "../../etc", mode: fs.ModeSymlink | 0o777}), "l"},
 		"link.tar.gz":  {tarOf(t, entry{name: "l", link: "/etc"}), "l"},
