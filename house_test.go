@@ -210,6 +210,19 @@ func TestNoHallAndNoBag(t *testing.T) {
 	}
 }
 
+// A locker's and a copy's files are opened as regular ones, by package tree: a pipe in the place of one would
+// keep a command waiting for ever.
+func TestLockersFilesAreOpenedAsRegularOnes(t *testing.T) {
+	for _, dir := range []string{"internal/locker", "internal/locker/mirror", "internal/locker/set", "internal/locker/index",
+		"internal/locker/frame", "internal/store", "internal/backups"} {
+		_, text := imports(t, dir)
+		require.NotEmpty(t, text, dir)
+		for _, call := range []string{"os.Open(", "os.ReadFile("} {
+			assert.NotContains(t, text, call, "%s: tree.OpenRegular and tree.ReadOwn are for that", dir)
+		}
+	}
+}
+
 // What has to be closed is closed by whoever opened it, in the same function: a writer, which
 // keeps the locker from giving space back, a push, which keeps other pushes out, and a
 // transaction. One that is handed on is returned, or is somebody's field.
