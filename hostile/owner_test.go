@@ -3,6 +3,8 @@
 package hostile
 
 import (
+	"encoding/binary"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -14,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 // victim is what only root may change or read: a folder outside the install.
@@ -211,7 +214,12 @@ func TestWhatSomebodyElseMayWriteDecidesNothing(t *testing.T) {
 			os.Chown(p.at("other.toml"), user+1, user+1)
 			os.Symlink("../other.toml", p.at("srv/freshkeel.toml"))
 		}, "other.toml can be written to by user 54322"},
-		"another's script": {func(p *pond) { os.Chown(p.at("srv/run.sh"), user, user) }, "would be run as root"},
+		"a folder, by its access list": {func(p *pond) { letWrite(p.t, p.dir, 7) },
+			"can be exchanged by user 54321"},
+		"a profile, by its access list": {func(p *pond) { letWrite(p.t, p.at("srv/freshkeel.toml"), 6) },
+			"can be written to by user 54321"},
+		"a script, by its access list": {func(p *pond) { letWrite(p.t, p.at("srv/run.sh"), 7) }, "would be run as root"},
+		"another's script":             {func(p *pond) { os.Chown(p.at("srv/run.sh"), user, user) }, "would be run as root"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -226,6 +234,25 @@ func TestWhatSomebodyElseMayWriteDecidesNothing(t *testing.T) {
 			assert.Contains(t, r.out, "try: ")
 			assert.Empty(t, p.processes())
 		})
+	}
+}
+
+// letWrite gives a user rights by an access list (acl(5)), which the mode shows as the group's.
+func letWrite(t *testing.T, at string, perm uint16) {
+	t.Helper()
+	b := binary.LittleEndian.AppendUint32(nil, 2)
+	for _, e := range []struct {
+		tag, perm uint16
+		id        uint32
+	}{{1, 7, ^uint32(0)}, {2, perm, user}, {4, 5, ^uint32(0)}, {0x10, 7, ^uint32(0)}, {0x20, 5, ^uint32(0)}} {
+		b = binary.LittleEndian.AppendUint16(b, e.tag)
+		b = binary.LittleEndian.AppendUint16(b, e.perm)
+		b = binary.LittleEndian.AppendUint32(b, e.id)
+	}
+	if err := unix.Setxattr(at, "system.posix_acl_access", b, 0); errors.Is(err, unix.ENOTSUP) {
+		t.Skip("this file system has no access lists")
+	} else {
+		require.NoError(t, err)
 	}
 }
 

@@ -222,18 +222,27 @@ func TrustedScript(path string) error {
 	if os.Geteuid() != 0 {
 		return nil
 	}
-	fi, err := os.Stat(path)
+	f, err := tree.OpenRegular(path)
 	if err != nil {
 		return nil // told by whoever runs it
 	}
-	real, err := filepath.EvalSymlinks(path)
+	defer f.Close()
+	e, err := tree.DescribeOpen(f, "")
 	if err != nil {
 		return err
 	}
-	if e, _, err := tree.Describe(real, ""); err == nil && fi.Mode().IsRegular() && (e.UID != 0 || others(e)) {
-		return tell.Advise(fmt.Errorf("%s can be written to by %s, and would be run as root", path, writers(e)),
-			fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; or: sudo chown root:root %s && "+
-				"sudo chmod go-w %s", filepath.Dir(path), path, path))
+	others, err := tree.WritersOf(f)
+	if err != nil {
+		return err
 	}
-	return nil
+	who := deciders(others...)
+	switch {
+	case e.UID != 0:
+		who = writers(e)
+	case len(others) == 0:
+		return nil
+	}
+	return tell.Advise(fmt.Errorf("%s can be written to by %s, and would be run as root", path, who),
+		fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; or: sudo chown root:root %s && "+
+			"sudo chmod go-w %s", filepath.Dir(path), path, path))
 }
