@@ -925,6 +925,9 @@ func (p *program) run(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if err := freshkeel.HearTyped(); err != nil { // where this is not root any more
+		return err
+	}
 	p.view.quiet = true // the server's lines alone
 	err = freshkeel.Run(ctx, k, os.Stdin, func(l string) { fmt.Fprintln(p.out, freshkeel.Printable(l)) })
 	p.view.quiet = false

@@ -29,11 +29,8 @@ func (p *program) asOwner(dir string) error {
 	if err != nil || rest == nil {
 		return err
 	}
-	if err := goOn(p, rest); err != nil {
-		return fmt.Errorf("%s belongs to %s, and root does not work in a folder that somebody else decides on: %w",
-			dir, rest.Owner.Name, err)
-	}
-	return nil
+	return fmt.Errorf("%s belongs to %s, and root does not work in a folder that somebody else decides on: %w",
+		dir, rest.Owner.Name, goOn(p, rest))
 }
 
 // intoTarget has a command that root runs, and that writes something new at a place which another user
@@ -55,7 +52,8 @@ func (p *program) intoTarget(path string, ofRoot bool) error {
 	return goOn(p, rest)
 }
 
-// goOn shows the rest of a command, which another process does as another user, and ends as it does.
+// goOn shows the rest of a command, which another process does as another user, and ends as it does: it
+// returns only where that could not be begun.
 func goOn(p *program, rest *freshkeel.Rest) error {
 	self, err := os.Executable()
 	if err != nil {
@@ -93,7 +91,7 @@ func goOn(p *program, rest *freshkeel.Rest) error {
 		return err
 	}
 	os.Exit(code)
-	return nil
+	panic("unreachable")
 }
 
 // relayed shows at a terminal what a process says that is not root any more: its words, our own

@@ -346,15 +346,3 @@ func Using(pids []int) (files []string, seen bool) {
 	slices.Sort(files)
 	return slices.Compact(files), seen
 }
-
-// memoryOf is what processes have of the machine's memory, in bytes; what several share
-// counts for each.
-func memoryOf(pids []int) (sum int64) {
-	for _, pid := range pids {
-		p := &process.Process{Pid: int32(pid)}
-		if m, err := p.MemoryInfo(); err == nil && m != nil {
-			sum += int64(m.RSS)
-		}
-	}
-	return sum
-}
