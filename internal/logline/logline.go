@@ -9,6 +9,7 @@ package logline
 import (
 	"regexp"
 	"strings"
+	"sync"
 
 	"freshkeel/internal/words"
 )
@@ -50,6 +51,11 @@ func (l Line) Answer(p *regexp.Regexp) []string {
 	return nil
 }
 
+// lazily is a pattern that is made once it is asked for: most commands read no line.
+func lazily(expr string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(expr) })
+}
+
 // level are words by which lines say how much they matter.
 const level = `(?:trace|debug|info|notice|warn(?:ing)?|error|fatal|severe|fine|verbose|log)`
 
@@ -61,7 +67,7 @@ const (
 
 // front is what may stand before a line's own words, none, one or several: a date, a time, a
 // level, a thread, a class, a number of a process.
-var front = regexp.MustCompile(`^(?:` + strings.Join([]string{
+var front = lazily(`^(?:` + strings.Join([]string{
 	// behind a time also words without brackets, up to the level
 	`(?:` + day + `|` + clock + `)[,:]?\s+(?:[\w./$-]+\s+){0,2}(?i:` + level + `)\b[\]:]?:?\s*(?:[-|]\s+)?`,
 	`\[[^\]]*\]:?\s*`, `\([^)]*\d[^)]*\):?\s+`,
@@ -78,7 +84,7 @@ var front = regexp.MustCompile(`^(?:` + strings.Join([]string{
 
 // Bare is a line without what stands before its own words.
 func Bare(line string) string {
-	bare := front.ReplaceAllString(line, "")
+	bare := front().ReplaceAllString(line, "")
 	if bare == "" {
 		return line
 	}
@@ -148,22 +154,25 @@ const (
 )
 
 // joining are the lines by which servers say that somebody came; the first group is the name.
-var joining = []*regexp.Regexp{
-	regexp.MustCompile(`(?i)^(?:new )?(?:player|client|user|member|snail|racer|guest|login|join(?:ed)?|connect(?:ed|ion)?)\b:?(?: from| of| by)?:? ["']?` + nameLike + `["']?` + behind + `\s+` + came + `\b`),
-	regexp.MustCompile(`(?i)^(?:player (?:joined|connected|login)|joined|login|logged in|join|welcome),?:? ["']?` + nameLike + `["']?` + behind + `[.!]?$`),
-	regexp.MustCompile(`(?i)^(?:uuid|id) of (?:player|user) ["']?` + nameLike + `["']? is\b`),
-	regexp.MustCompile(`(?i)^["']?` + nameLike + `["']?` + behind + `\s+` + came + `\b`),
+var joining = []func() *regexp.Regexp{
+	lazily(`(?i)^(?:new )?(?:player|client|user|member|snail|racer|guest|login|join(?:ed)?|connect(?:ed|ion)?)\b:?(?: from| of| by)?:? ["']?` + nameLike + `["']?` + behind + `\s+` + came + `\b`),
+	lazily(`(?i)^(?:player (?:joined|connected|login)|joined|login|logged in|join|welcome),?:? ["']?` + nameLike + `["']?` + behind + `[.!]?$`),
+	lazily(`(?i)^(?:uuid|id) of (?:player|user) ["']?` + nameLike + `["']? is\b`),
+	lazily(`(?i)^["']?` + nameLike + `["']?` + behind + `\s+` + came + `\b`),
 }
 
 // reserved are words that stand where a name might, and are none: levels, threads, components.
-var reserved = regexp.MustCompile(`(?i)^(?:` + level + `|server|console|system|main|game|world|host|admin|database|db|network|net|` +
+var reserved = lazily(`(?i)^(?:` + level + `|server|console|system|main|game|world|host|admin|database|db|network|net|` +
 	`client|clients|player|players|master|thread|worker|daemon|service|module|plugin|mod|map|level|exception|panic|info|stdout|stderr|` +
 	`user|session|connection|socket|listener|http|rcon|query|web|auth|version|address|port|it|he|she|they|who|nobody|everybody|somebody)$`)
 
 // joins is the name of whoever came in a line; "" for nobody.
 func joins(bare string) string {
+	if !hasAny(strings.ToLower(bare), "join", "connect", "enter", "log", "sign", "came", "arriv", "online", " of player", " of user", "welcome") {
+		return ""
+	}
 	for _, j := range joining {
-		if m := j.FindStringSubmatch(bare); m != nil && isName(m[1]) {
+		if m := j().FindStringSubmatch(bare); m != nil && isName(m[1]) {
 			return m[1]
 		}
 	}
@@ -172,33 +181,59 @@ func joins(bare string) string {
 
 // isName tells whether a word may be a name: a level, a thread, a class, a component is none.
 func isName(s string) bool {
-	return len(s) <= mostName && !reserved.MatchString(s) && !class.MatchString(s) && strings.Count(s, " ") < 3
+	return len(s) <= mostName && !reserved().MatchString(s) && !class().MatchString(s) && strings.Count(s, " ") < 3
 }
 
 // class is a name of a program's part: with dots between its words.
-var class = regexp.MustCompile(`^[A-Za-z_$][\w$]*(?:\.[A-Za-z_$][\w$]*)+$`)
+var class = lazily(`^[A-Za-z_$][\w$]*(?:\.[A-Za-z_$][\w$]*)+$`)
 
 var (
-	inAngles = regexp.MustCompile(`^<([^<>]{1,40})>(?:\s|:|$)`)
-	channel  = regexp.MustCompile(`(?i)^[\[(<]?(?:chat|global|local|team|all|say|public|party|whisper|pm|dm|message|msg)(?: from| message)?[\])>]?:?\s+(?:from )?(.*)$`)
-	named    = regexp.MustCompile(`^["']?` + nameLike + `["']?` + behind + `\s*(?:[:>»]|->|says\b|said\b|whispers\b|shouts\b|tells\b)`)
-	says     = regexp.MustCompile(`^["'\])]*` + behind + `["'\])]*\s*(?:[:>»|]|->|(?:says|said|whispers|shouts|tells|writes)\b)`)
+	inAngles = lazily(`^<([^<>]{1,40})>(?:\s|:|$)`)
+	channel  = lazily(`(?i)^[\[(<]?(?:chat|global|local|team|all|say|public|party|whisper|pm|dm|message|msg)(?: from| message)?[\])>]?:?\s+(?:from )?(.*)$`)
+	named    = lazily(`^["']?` + nameLike + `["']?` + behind + `\s*(?:[:>»]|->|says\b|said\b|whispers\b|shouts\b|tells\b)`)
+	says     = lazily(`^["'\])]*` + behind + `["'\])]*\s*(?:[:>»|]|->|(?:says|said|whispers|shouts|tells|writes)\b)`)
 )
+
+// hasAny is a quick look before a pattern is tried: most lines hold none of the words.
+func hasAny(text string, words ...string) bool {
+	for _, w := range words {
+		if strings.Contains(text, w) {
+			return true
+		}
+	}
+	return false
+}
 
 // speaker is whose words a line holds.
 func (r *Reader) speaker(l Line) string {
+	lower := strings.ToLower(l.Whole)
+	chat := hasAny(lower, "chat", "global", "local", "team", "all", "say", "public", "party", "whisper", "pm", "dm", "message", "msg")
+	if !chat && !strings.ContainsAny(l.Bare, "<:>»|") && !strings.HasPrefix(l.Whole, "<") && len(r.lead) == 0 &&
+		!hasAny(lower, "->", "said", "shout", "tell", "write") {
+		return ""
+	}
 	for _, text := range []string{l.Bare, l.Whole} {
-		if m := inAngles.FindStringSubmatch(text); m != nil && (!reserved.MatchString(m[1]) || r.known[m[1]]) {
+		if m := inAngles().FindStringSubmatch(text); m != nil && (!reserved().MatchString(m[1]) || r.known[m[1]]) {
 			return m[1]
 		}
 	}
-	if m := channel.FindStringSubmatch(unfronted(l.Whole)); m != nil {
-		if n := named.FindStringSubmatch(m[1]); n != nil {
+	if !chat {
+		return r.byName(l)
+	}
+	if m := channel().FindStringSubmatch(unfronted(l.Whole)); m != nil {
+		if n := named().FindStringSubmatch(m[1]); n != nil {
 			return n[1]
 		}
-		if n := inAngles.FindStringSubmatch(m[1]); n != nil {
+		if n := inAngles().FindStringSubmatch(m[1]); n != nil {
 			return n[1]
 		}
+	}
+	return r.byName(l)
+}
+
+func (r *Reader) byName(l Line) string {
+	if len(r.known) == 0 {
+		return ""
 	}
 	for _, text := range []string{l.Bare, l.Whole} {
 		if name := r.knownIn(text); name != "" {
@@ -212,15 +247,15 @@ func (r *Reader) speaker(l Line) string {
 // for one: the name of a channel in brackets.
 func unfronted(whole string) string {
 	for {
-		m := bracketed.FindString(whole)
-		if m == "" || channel.MatchString(whole) {
+		m := bracketed().FindString(whole)
+		if m == "" || channel().MatchString(whole) {
 			return whole
 		}
 		whole = whole[len(m):]
 	}
 }
 
-var bracketed = regexp.MustCompile(`^(?:\[[^\]]*\]:?\s*|(?:` + day + `|` + clock + `)[,:]?\s+|(?i:` + level + `)\b[\]:]?:?\s*)`)
+var bracketed = lazily(`^(?:\[[^\]]*\]:?\s*|(?:` + day + `|` + clock + `)[,:]?\s+|(?i:` + level + `)\b[\]:]?:?\s*)`)
 
 // knownIn is the name of somebody who joined, where one stands as a speaker does: at the beginning of
 // the words, or behind a rank, with a sign or a word of saying behind it.
@@ -228,21 +263,21 @@ func (r *Reader) knownIn(text string) string {
 	lead := ""
 	for range 4 {
 		for name := range candidates(text) {
-			if r.known[name] && says.MatchString(text[len(quoteOf(text))+len(name):]) {
+			if r.known[name] && says().MatchString(text[len(quoteOf(text))+len(name):]) {
 				if lead != "" {
 					r.lead[lead] = true
 				}
 				return name
 			}
 		}
-		m := rank.FindString(text)
+		m := rank().FindString(text)
 		if m == "" {
 			return ""
 		}
 		lead += m
 		text = text[len(m):]
 		if r.lead[lead] {
-			if n := named.FindStringSubmatch(text); n != nil && !reserved.MatchString(n[1]) {
+			if n := named().FindStringSubmatch(text); n != nil && !reserved().MatchString(n[1]) {
 				return n[1]
 			}
 		}
@@ -251,7 +286,7 @@ func (r *Reader) knownIn(text string) string {
 }
 
 // rank is what may stand before a speaker's name: one in brackets, a star, a word of the channel.
-var rank = regexp.MustCompile(`^(?:[\[({<][^\])}>]{0,30}[\])}>]:?\s*|[*~@+%&#!-]+\s*|["']|[A-Za-z]{1,12}:?\s+)`)
+var rank = lazily(`^(?:[\[({<][^\])}>]{0,30}[\])}>]:?\s*|[*~@+%&#!-]+\s*|["']|[A-Za-z]{1,12}:?\s+)`)
 
 func quoteOf(text string) string {
 	if text != "" && (text[0] == '"' || text[0] == '\'') {
