@@ -134,8 +134,9 @@ func InheritNothing() error { return host.InheritNothing() }
 // BeOwner turns this process, which a Rest began, into the folder's owner for good.
 func BeOwner() (*Became, error) { return host.BeOwner() }
 
-// AskPerson has root put a question, by its fields, to the person at its terminal.
-func AskPerson(fields any) (string, error) { return host.AskPerson(fields) }
+// AskPerson has root put a question, by its fields, to the person at its terminal, behind the bytes that
+// were said.
+func AskPerson(fields any, said int64) (string, error) { return host.AskPerson(fields, said) }
 
 // HearTyped has what is typed at root's terminal come to this process's standard input, if this one
 // has become another user.

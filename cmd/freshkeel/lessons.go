@@ -278,7 +278,7 @@ func (a asking) text() string {
 func (p *program) ask(a asking) string {
 	p.view.end()
 	if p.became != nil {
-		said, err := freshkeel.AskPerson(a)
+		said, err := freshkeel.AskPerson(a, said.Load())
 		if err != nil {
 			p.view.warnLine("the question could not be asked: " + err.Error())
 		}

@@ -104,7 +104,11 @@ func main() {
 	// not shorten that, so no default is ever restored.
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer cancel()
-	os.Exit((&program{out: os.Stdout, err: os.Stderr, became: became}).main(ctx, os.Args))
+	p := &program{out: os.Stdout, err: os.Stderr, became: became}
+	if became != nil {
+		p.out, p.err = &counting{os.Stdout}, &counting{os.Stderr}
+	}
+	os.Exit(p.main(ctx, os.Args))
 }
 
 // program is one call of the command line.

@@ -9,6 +9,7 @@ import (
 	"os/signal"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"unicode/utf8"
 
@@ -92,6 +93,18 @@ func goOn(p *program, rest *freshkeel.Rest) error {
 	}
 	os.Exit(code)
 	panic("unreachable")
+}
+
+// said is how many bytes this process has said, where another one shows them.
+var said atomic.Int64
+
+// counting counts what is said.
+type counting struct{ w io.Writer }
+
+func (c *counting) Write(b []byte) (int, error) {
+	n, err := c.w.Write(b)
+	said.Add(int64(n))
+	return n, err
 }
 
 // relayed shows at a terminal what a process says that is not root any more: its words, our own

@@ -52,6 +52,7 @@ func OwnerOf(uid, gid int) Owner {
 // answered.
 type asked struct {
 	Question json.RawMessage `json:"question,omitempty"` // its fields: root draws it
+	Said     int64           `json:"said,omitempty"`     // bytes that were said before it
 	Typed    bool            `json:"typed,omitempty"`    // lines that are typed come from now on
 
 	Net  string `json:"net,omitempty"`
@@ -102,6 +103,7 @@ func (r *Rest) answer(in io.Reader, out, heard io.Writer) error {
 		case q.Typed:
 			r.typed.listen()
 		case len(q.Question) > 0:
+			r.shownAll(q.Said)
 			a.Said = r.typed.question(r.Ask(q.Question))
 		case q.Unit != "" && q.Do == "leave":
 			followed.leave(q.ID)

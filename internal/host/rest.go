@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"freshkeel/internal/tree"
@@ -39,6 +40,7 @@ type Rest struct {
 	Ask func(fields json.RawMessage) error
 
 	typed typed
+	shown atomic.Int64 // bytes of what the other process said that were shown
 }
 
 // Seen is what the process that becomes the owner is told of root's terminal.
@@ -103,9 +105,9 @@ func (r *Rest) Run(signals <-chan os.Signal) (status int, err error) {
 	ended := make(chan struct{})
 	go pass(signals, cmd.Process, ended)
 	var shown sync.WaitGroup
-	shown.Go(func() { relay(r.Out, out) })
+	shown.Go(func() { r.relay(r.Out, out) })
 	if errs != out {
-		shown.Go(func() { relay(r.Err, errs) })
+		shown.Go(func() { r.relay(r.Err, errs) })
 	}
 	status, err = exitCode(cmd.Wait())
 	close(ended)
@@ -180,9 +182,29 @@ func pass(signals <-chan os.Signal, to *os.Process, ended <-chan struct{}) {
 
 // relay shows what is said. Where nobody takes it any more, the pipe is closed: whoever speaks
 // learns it as if they had the output themselves.
-func relay(to io.Writer, from *os.File) {
-	io.Copy(to, from)
-	from.Close()
+func (r *Rest) relay(to io.Writer, from *os.File) {
+	defer from.Close()
+	b := make([]byte, 32<<10)
+	for {
+		n, err := from.Read(b)
+		if n > 0 {
+			if _, err := to.Write(b[:n]); err != nil {
+				return
+			}
+			r.shown.Add(int64(n))
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// shownAll waits, within a bound, until so much of what the other process said was shown: a question stands
+// behind what it said before.
+func (r *Rest) shownAll(said int64) {
+	for end := time.Now().Add(restLimit); r.shown.Load() < said && time.Now().Before(end); {
+		time.Sleep(time.Millisecond)
+	}
 }
 
 // exitCode is the status by which a command ends that did what a process did.
@@ -296,15 +318,16 @@ func BeOwner() (*Became, error) {
 	return &Became{o.Owner, o.Dir, o.Seen}, nil
 }
 
-// AskPerson has root put a question, by its fields, to the person at its terminal.
-func AskPerson(fields any) (string, error) {
+// AskPerson has root put a question, by its fields, to the person at its terminal, once it has shown what
+// this process said, so many bytes.
+func AskPerson(fields any, said int64) (string, error) {
 	b, err := json.Marshal(fields)
 	if err != nil {
 		return "", err
 	}
 	asker.Lock()
 	defer asker.Unlock()
-	a, err := ask(asked{Question: b})
+	a, err := ask(asked{Question: b, Said: said})
 	if err == nil && a.Error != "" {
 		err = errors.New(a.Error)
 	}
