@@ -71,7 +71,7 @@ func TestAServerOfTheOperatorsOwnCommands(t *testing.T) {
 	p.OK("start")
 	// Killed while the server held still for a backup: the next command has it go on.
 	p.EditProfile(func(s string) string {
-		return s + "\n[backup]\nbefore = ['say hush']\nsaved = 'hush'\nafter = ['say go on']\n"
+		return s + "\n[backup]\nbefore = ['say hush']\nsaved = '^to everybody: hush'\nafter = ['say go on']\n"
 	})
 	p.RunWith([]string{"FRESHKEEL_TEST_DIE_AT=quiet"}, "backup", "take")
 	assert.NotContains(t, p.OK("log").Out, "to everybody: go on")

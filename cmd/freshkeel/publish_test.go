@@ -247,7 +247,7 @@ func TestABuildCommandThatFailsGivesNothing(t *testing.T) {
 		assert.Equal(t, exitFailed, r.Code, name)
 		assert.Contains(t, r.Err, c.says, name)
 		if c.script != "" {
-			assert.Contains(t, r.Err, "│ ready to stir 3.5.0", "%s: shown as it comes", name)
+			assert.Contains(t, r.Err, "│ brew.sh: ready to stir 3.5.0", "%s: shown as it comes", name)
 			assert.NotContains(t, r.Err, "\x1b", name)
 		}
 		assert.Equal(t, before, p.Tree())

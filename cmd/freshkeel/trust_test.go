@@ -87,7 +87,7 @@ func TestNamesThatAreTooLongAreRefused(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t)
 	p.OK("start")
-	long, deep := strings.Repeat("n", 300), strings.Repeat("d23456789/", 405)+"f"
+	long, deep := strings.Repeat("n", 300), strings.Repeat(strings.Repeat("d", 99)+"/", 41)+"f"
 	for at, want := range map[string]string{long: "is a name of 300 bytes", deep: "makes a path of "} {
 		zip := filepath.Join(p.Dir, "mossgate-3.9.0.zip")
 		os.Remove(zip)

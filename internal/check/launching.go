@@ -212,7 +212,7 @@ func (s *situation) leadOf(p profile.Pattern) (lead string) {
 	last, _ := s.k.Host().Tail(5000)
 	for _, text := range logline.Own(last) {
 		l := new(logline.Reader).Read(text)
-		if at := p.FindStringIndex(l.Bare); at != nil && l.Answer(p.Regexp) != nil {
+		if at := p.FindStringIndex(l.Bare); at != nil {
 			lead = learn.PatternOf(l.Bare[:at[0]])
 		}
 	}
