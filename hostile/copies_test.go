@@ -91,13 +91,14 @@ func TestNothingInAFilesPlaceKeepsACommandWaiting(t *testing.T) {
 	require.NoError(t, os.Mkdir(copied, 0o700))
 	p.put("srv/freshkeel.toml", profileText+"[copy]\nto = \""+copied+"\"\n")
 	p.ok("backup", "take")
-	index := func(dir string) string {
-		list, err := filepath.Glob(filepath.Join(dir, "packs/*.idx"))
+	first := func(dir, ending string) string { // which one it is may change: what can't be read is sent anew
+		list, err := filepath.Glob(filepath.Join(dir, "packs/*"+ending))
 		require.NoError(t, err)
 		require.NotEmpty(t, list)
 		return list[0]
 	}
-	pack := func(dir string) string { return strings.TrimSuffix(index(dir), ".idx") + ".zst" }
+	index := func(dir string) string { return first(dir, ".idx") }
+	pack := func(dir string) string { return first(dir, ".zst") }
 	locker := filepath.Join(p.home, "locker")
 	held, err := filepath.Glob(filepath.Join(p.home, "copies/*/held"))
 	require.NoError(t, err)
@@ -119,8 +120,7 @@ func TestNothingInAFilesPlaceKeepsACommandWaiting(t *testing.T) {
 				require.NoError(t, os.Symlink("/dev/zero", at))
 			}
 			began := time.Now()
-			for _, args := range [][]string{{"backup", "take"}, {"backup", "check"}, {"backup", "check", "--copy"}, {"backup", "push"},
-				{"backup", "list"}, {"refit", "--from", "next-2.0"}, {"rollback"}} {
+			for _, args := range [][]string{{"backup", "take"}, {"backup", "check", "--copy"}, {"backup", "list"}, {"refit", "--from", "next-2.0"}, {"rollback"}} {
 				p.run(args...)
 			}
 			assert.Less(t, time.Since(began), 40*time.Second, "%s as a %s", name, kind)
