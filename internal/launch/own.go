@@ -53,6 +53,9 @@ func own(argv []string, dir string, depth int) ([]string, error) {
 		}
 		return fileOf(args[0], dir, unknown)
 	}
+	if !strings.Contains(program, "/") { // looked for on a search path: no file of the folder, whatever lies there
+		return []string{program}, nil
+	}
 	return fileOf(program, dir, unknown)
 }
 
