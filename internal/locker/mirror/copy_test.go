@@ -345,3 +345,56 @@ func TestACopyHasAFileAndItsPast(t *testing.T) {
 	}
 	assert.Greater(t, compared, 3)
 }
+
+// A look at a copy names each set that was sent and is not there as it was, remembers what it has shown, and a
+// push sends anew what is here; of what is nowhere any more it tells once.
+func TestALookNamesWhatACopyHasLost(t *testing.T) {
+	l, dir, cache, from := lockerIn(t, t.TempDir()), t.TempDir(), t.TempDir(), t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(from, "a"), grain(1, mebi), 0o600))
+	first := backUp(t, l, from, nil)
+	require.NoError(t, os.WriteFile(filepath.Join(from, "b"), grain(2, mebi), 0o600))
+	second := backUp(t, l, from, nil)
+	push(t, l, copyIn(t, dir, cache), How{}, first, second)
+	known := func() []string { return KnownOf(cache, copyIn(t, dir, cache).Where()).Sets }
+	look := func(here *locker.Locker) (out []string) {
+		lacks, err := copyIn(t, dir, cache).Look(t.Context(), here, "server-1")
+		require.NoError(t, err)
+		for _, k := range lacks {
+			out = append(out, k.ID+": "+k.Why)
+		}
+		return out
+	}
+	assert.Empty(t, look(l))
+	assert.Equal(t, []string{"server-1/b0001", "server-1/b0002"}, known())
+	at := filepath.Join(dir, "sets/server-1/b0001.set")
+	whole, err := os.ReadFile(at)
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(at))
+	for _, here := range []*locker.Locker{l, nil} { // what was sent is known without the locker, too
+		assert.Equal(t, []string{"b0001: it was sent, and is not there any more"}, look(here))
+		assert.Equal(t, []string{"server-1/b0002"}, known())
+	}
+	require.NoError(t, os.WriteFile(at, append(whole, ' '), 0o600))
+	assert.Len(t, look(nil), 1)
+	assert.Contains(t, look(l)[0], "b0001: another backup stands there than was sent, taken ")
+	require.NoError(t, os.WriteFile(at, whole, 0o600))
+	assert.Empty(t, look(l))
+	assert.Len(t, known(), 2)
+
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "sets")))
+	assert.Len(t, look(l), 2)
+	push(t, l, copyIn(t, dir, cache), How{}, first, second)
+	assert.Empty(t, look(l))
+
+	require.NoError(t, os.Remove(at))
+	path, err := l.PathOf("server-1", "b0001")
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(path))
+	p := push(t, l, copyIn(t, dir, cache), How{}, second)
+	assert.Equal(t, []string{"server-1/b0001"}, p.Lost, "it is nowhere any more")
+	assert.Empty(t, look(l), "and told once")
+	assert.Empty(t, push(t, l, copyIn(t, dir, cache), How{}, second).Lost)
+
+	require.NoError(t, push(t, l, copyIn(t, dir, cache), How{}).Drop(t.Context(), second))
+	assert.Empty(t, look(l), "what was dropped on purpose is not missed")
+}
