@@ -11,6 +11,16 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// openFolder is a folder to which everybody comes.
+func openFolder(t *testing.T) string {
+	t.Helper()
+	top := t.TempDir()
+	for d := top; d != os.TempDir(); d = filepath.Dir(d) {
+		require.NoError(t, os.Chmod(d, 0o755))
+	}
+	return top
+}
+
 // A place that root writes anew is root's only where nobody else can change the way to it; below one other
 // user's folder the work is theirs, below several users' nobody's. A sticky folder counts for what stands in
 // it alone.
@@ -20,10 +30,7 @@ func TestWhoseWorkATargetIs(t *testing.T) {
 	}
 	const other = 54321
 	t.Setenv("FRESHKEEL_HOME", t.TempDir())
-	top := t.TempDir()
-	for d := top; d != os.TempDir(); d = filepath.Dir(d) {
-		require.NoError(t, os.Chmod(d, 0o755))
-	}
+	top := openFolder(t)
 	folder := func(rel string, mode os.FileMode, uid int) {
 		at := filepath.Join(top, rel)
 		require.NoError(t, os.MkdirAll(at, 0o755))
@@ -69,10 +76,7 @@ func TestAsWhomACommandBegins(t *testing.T) {
 	}
 	const other = 54321
 	t.Setenv("FRESHKEEL_HOME", t.TempDir())
-	top := t.TempDir()
-	for d := top; d != os.TempDir(); d = filepath.Dir(d) {
-		require.NoError(t, os.Chmod(d, 0o755))
-	}
+	top := openFolder(t)
 	folder := func(rel string, uid int) {
 		at := filepath.Join(top, rel)
 		require.NoError(t, os.MkdirAll(at, 0o755))
