@@ -177,8 +177,9 @@ func OpenService(name string, user bool, console string, say, env []string, dir 
 	return s
 }
 
-// busLimit is how long the service manager may take to answer.
-const busLimit = 10 * time.Second
+// busLimit is how long the service manager may take to answer: while it reads its units anew, which
+// a small machine under load does for many seconds, it answers nothing.
+const busLimit = 30 * time.Second
 
 // Unit is the unit as it is now.
 func (s *Service) Unit() (*Unit, error) {
