@@ -30,6 +30,10 @@ func (t *transaction) goBack(why string, lines []string) error {
 	stuck := func(err error) error { return t.stuck("going back", err) }
 	// A disk too full for the logbook must not keep renames from going back:
 	// from the phase before, recover leads to the same place.
+	if err := t.mixes(); err != nil {
+		t.k.in.Warn("%v", err)
+	}
+	t.e.Intact = t.e.Intact || (t.e.Phase == logbook.Swapping && len(t.e.Migrations) == 0)
 	t.e.Phase = logbook.RollingBack
 	if err := t.k.in.Book.Save(t.e); err != nil {
 		t.k.in.Warn("%v", err)
@@ -37,7 +41,11 @@ func (t *transaction) goBack(why string, lines []string) error {
 	if err := t.k.in.Halt("phase:rolling-back"); err != nil {
 		return stuck(err)
 	}
+	t.ranMixed()
 	if t.k.in.Host().Status().Running {
+		if t.files {
+			return stuck(errors.New("the server runs"))
+		}
 		if err := t.step("stop new server", func() (string, error) {
 			exit, err := t.k.srv.HalfStop()
 			if exit == nil {
@@ -61,8 +69,10 @@ func (t *transaction) goBack(why string, lines []string) error {
 			return "", err
 		}
 		t.e.Told = append(t.e.Told, back.Told()...)
-		if err := t.loadBack(back.Set); err != nil {
-			return "", err
+		if !t.e.Intact {
+			if err := t.loadBack(back.Set); err != nil {
+				return "", err
+			}
 		}
 		return fmt.Sprintf("%s put back by renames, %s from backup %s%s", words.Plural(len(swapped), "path"),
 			words.Plural(back.Restored, "file"), t.e.Backup, relined(t.e, before)), nil
@@ -73,7 +83,33 @@ func (t *transaction) goBack(why string, lines []string) error {
 	if err := t.enter(logbook.Returning); err != nil {
 		return stuck(err)
 	}
+	if t.files {
+		return nil
+	}
 	return t.returned()
+}
+
+// ranMixed tells of a server that somebody, or a boot, started while its files may have been of two
+// builds. What it wrote since is moved aside by going back, and not lost.
+func (t *transaction) ranMixed() {
+	if t.e.Mixed.IsZero() || !t.e.Spawned.IsZero() {
+		return
+	}
+	st := t.k.in.Host().Status()
+	when := st.Since
+	switch {
+	case st.Running && !st.Silent:
+	case st.Last != nil && st.Last.At.After(t.e.Mixed) && !t.k.in.Minded():
+		when = st.Last.At
+	default:
+		return
+	}
+	told := fmt.Sprintf("the server was started %s while its files were of two builds (it was seen at %s): what it wrote "+
+		"since is not in place any more, and is kept below %s", st.How(), when.Format("15:04:05"), t.dir.Dir)
+	if !slices.Contains(t.e.Told, told) {
+		t.e.Told = append(t.e.Told, told)
+		t.k.in.Warn("%s", told)
+	}
 }
 
 // reverse undoes one exchange by renames alone, and returns the paths it knew.
@@ -102,7 +138,7 @@ func (t *transaction) returned() error {
 		if err := t.comeBack(t.e.From); err != nil {
 			return err
 		}
-	} else if t.k.in.Host().Status().Running {
+	} else if t.k.in.Host().Status().Running && !t.rebooted() { // else it is the boot's to start it
 		if _, _, err := t.k.srv.Stop(context.Background()); err != nil {
 			return t.stuck("going back", err)
 		}
@@ -153,7 +189,7 @@ func (n *notUp) Error() string { return n.hands.What }
 
 // reverts tells whether the run can go back to where it began.
 func (t *transaction) reverts() bool {
-	return t.e.Kind != logbook.Refit && t.e.Phase == logbook.Returning && t.e.WasRunning && t.e.Backup != ""
+	return t.e.Kind != logbook.Refit && !t.e.Reverted && t.e.Phase == logbook.Returning && t.e.WasRunning && t.e.Backup != ""
 }
 
 // revert makes the install what it was when the run stopped the server, and brings
@@ -162,6 +198,9 @@ func (t *transaction) revert(why string, lines []string) error {
 	stuck := func(err error) error { return t.stuck("going back to where it began", err) }
 	t.e.Why, t.e.Lines = why, lines
 	// A disk too full for the logbook must not keep renames from going back.
+	if err := t.mixes(); err != nil {
+		t.k.in.Warn("%v", err)
+	}
 	t.e.Phase = logbook.Reverting
 	if err := t.k.in.Book.Save(t.e); err != nil {
 		t.k.in.Warn("%v", err)
@@ -170,6 +209,9 @@ func (t *transaction) revert(why string, lines []string) error {
 		return stuck(err)
 	}
 	if t.k.in.Host().Status().Running {
+		if t.files {
+			return stuck(errors.New("the server runs"))
+		}
 		if _, err := t.k.srv.HalfStop(); err != nil {
 			return stuck(err)
 		}
@@ -202,6 +244,13 @@ func (t *transaction) revert(why string, lines []string) error {
 		if err := t.takeInventory(t.dir, inv); err != nil {
 			return stuck(err)
 		}
+	}
+	t.e.Reverted = true
+	if err := t.enter(logbook.Returning); err != nil {
+		return stuck(err)
+	}
+	if t.files {
+		return nil
 	}
 	return t.returned()
 }

@@ -6,9 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
+	"strings"
 	"time"
 
+	"freshkeel/internal/guard"
+	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/logline"
 	"freshkeel/internal/server"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/version"
@@ -56,6 +62,9 @@ func (k *Keel) PendingRecovery() (*logbook.Entry, error) { return k.in.Book.Unfi
 func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 	e, err := k.in.Book.Unfinished()
 	if e == nil || err != nil {
+		if g := guard.New(k.in); err == nil && g.Stands() { // of a run that ended just before it was killed
+			unguard(k.in)
+		}
 		return nil, err
 	}
 	k.in.Warn("%s %s was interrupted while %s: recovering", e.Kind, e.ID, e.Phase)
@@ -96,7 +105,7 @@ func (k *Keel) recoverLocked(ctx context.Context) (*logbook.Entry, error) {
 	case logbook.Reverting:
 		err = t.revert(cmp.Or(e.Why, why), e.Lines)
 	case logbook.Returning:
-		if e.Kind == logbook.Refit {
+		if e.Kind == logbook.Refit || e.Reverted {
 			err = t.returned()
 		} else {
 			err = t.settle()
@@ -168,15 +177,127 @@ func awaitStop(ctx context.Context, srv *server.Server) {
 }
 
 // watchThrough sees an interrupted watch through where the new server still
-// runs, and goes back where it does not.
+// runs, and goes back where it does not. A new build that has run since, after a boot say, may have been
+// played on: that is never taken back unasked.
 func (t *transaction) watchThrough(ctx context.Context, why string) error {
-	if !t.k.in.Host().Status().Running {
-		return t.goBack(why+", and the new server is not running", nil)
+	v := &Verdict{Why: why + ", and the new server is not running"}
+	if t.k.in.Host().Status().Running {
+		v = t.watch(ctx)
 	}
-	if v := t.watch(ctx); !v.Up {
+	if v.Up {
+		return t.confirm()
+	}
+	played := t.playedOn()
+	if played == "" {
 		return t.goBack(v.Why, v.Lines)
 	}
-	return t.confirm()
+	t.e.Why, t.e.Lines = fmt.Sprintf("%s; %s, so it is not taken back unasked: %s", why, played, v.Why), v.Lines
+	n := &NeedsHands{What: fmt.Sprintf("%s was cut off while %s was watched, and %s: %s", t.e.ID, version.OrUnknown(t.e.To), played, v.Why),
+		Lines: v.Lines, State: "the files of " + version.OrUnknown(t.e.To) + " are in place, and so is what was written since",
+		Do: []string{"freshkeel log, and freshkeel start, if it is to stay",
+			"freshkeel rollback " + t.e.ID + " (the world stays as it is now; --world: as it was before, without what was played since)"}}
+	if err := t.confirm(); err != nil {
+		return err
+	}
+	return n
+}
+
+// playedOn tells how it is known that the new build came up without its refit, and may have been played on;
+// "" where it did not.
+func (t *transaction) playedOn() string {
+	st := t.k.in.Host().Status()
+	began, ended := st.Since, time.Now()
+	if !st.Running && st.Last != nil {
+		began, ended = st.Last.Began, st.Last.At
+	}
+	if t.e.Spawned.IsZero() || began.IsZero() || ended.Before(t.e.Spawned) {
+		return ""
+	}
+	r := t.k.in.Profile.Ready
+	long := ended.Sub(began) > r.Within.Std()+r.Steady.Std()+time.Minute
+	if !long && !(t.rebooted() && cameUp(t.k.in, ended.Sub(began))) {
+		return ""
+	}
+	told := fmt.Sprintf("it ran from %s to %s", began.Format(time.DateTime), ended.Format(time.DateTime))
+	if t.rebooted() {
+		told = "the machine was started since, where " + told
+	}
+	return told
+}
+
+// cameUp tells whether the last start of a server said its ready line; where the profile has none,
+// whether it ran for as long as a server needs at least.
+func cameUp(in *install.Install, ran time.Duration) bool {
+	if !in.Profile.Ready.Line.Given() {
+		return ran > 10*time.Second
+	}
+	lines, err := in.Host().Tail(5000)
+	return err == nil && slices.ContainsFunc(logline.Own(lines), func(l string) bool {
+		by, _ := in.Profile.Ready.Line.Match(l)
+		return by != nil
+	})
+}
+
+// rebooted tells whether the machine was started anew since the run began.
+func (t *transaction) rebooted() bool {
+	was, wasFirst, _ := strings.Cut(t.e.Boot, " ")
+	now, first, _ := strings.Cut(host.BootID(), " ")
+	return was != "" && now != "" && (was != now || (wasFirst != "" && first != "" && wasFirst != first))
+}
+
+// SettleFiles makes the files whole that a run left between two builds, and starts and stops nothing: it
+// comes before a service manager starts the server. What else the run was about, the next command sees to. The
+// entry is nil where nothing was to do.
+func (k *Keel) SettleFiles(ctx context.Context) (*logbook.Entry, error) {
+	unlock, err := lockToSettle(ctx, k)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	if err := k.in.Bind(); err != nil {
+		return nil, err
+	}
+	e, err := k.in.Book.Unfinished()
+	if err != nil {
+		return nil, err
+	}
+	if e == nil || !e.Phase.Mixes() || e.Kind == logbook.Mend {
+		return nil, guard.New(k.in).Still()
+	}
+	why := fmt.Sprintf("interrupted while %s", e.Phase)
+	t := k.resume(e)
+	defer t.close()
+	t.files = true
+	switch {
+	case e.Phase == logbook.Reverting:
+		err = t.revert(cmp.Or(e.Why, why), e.Lines)
+	case e.Phase == logbook.RollingBack && e.Kind == logbook.Rollback:
+		err = t.undo()
+	case e.Phase == logbook.RollingBack && e.Kind == logbook.Restore:
+		err = t.restore()
+	default:
+		err = t.goBack(cmp.Or(e.Why, why), e.Lines)
+	}
+	return e, err
+}
+
+// settling is what a command is doing that makes files whole.
+const settling = "making files whole"
+
+// lockToSettle waits for others that make the files of the same install whole, for another unit of it. A
+// command that exchanges files is not waited for: it may wait for the unit itself.
+func lockToSettle(ctx context.Context, k *Keel) (unlock func(), err error) {
+	for {
+		var busy *Busy
+		if unlock, err = k.in.Lock(settling); !errors.As(err, &busy) || busy.Doing != settling {
+			return unlock, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(frontRest):
+		}
+	}
 }
 
 // confirmAgain confirms what a crash kept from being confirmed. Where the

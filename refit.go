@@ -257,6 +257,7 @@ func (t *transaction) swap(p *Plan) error {
 // start starts the new build and watches it. Its verdict decides the refit.
 func (t *transaction) start(ctx context.Context) *Verdict {
 	no := func(err error) *Verdict { return &Verdict{Why: err.Error()} }
+	t.e.Spawned = time.Now().Round(0)
 	if err := t.enter(logbook.Watching); err != nil {
 		return no(err)
 	}
@@ -313,7 +314,7 @@ func (t *transaction) confirm() error {
 	if err := t.takeInventory(t.dir, inventoryAfter); err != nil {
 		return stuck(err)
 	}
-	if !t.e.EndRunning && t.k.in.Host().Status().Running {
+	if !t.e.EndRunning && t.k.in.Host().Status().Running && !t.rebooted() {
 		if err := t.step("stop again", func() (string, error) {
 			_, _, err := t.k.srv.Stop(context.Background())
 			return "it was not running before", err

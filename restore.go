@@ -131,7 +131,7 @@ func (t *transaction) restore() error {
 		return fmt.Sprintf("%s from backup %s, %s moved aside", words.Plural(report.Restored, "file"), t.e.Target,
 			words.Plural(report.Aside, "file")), nil
 	})
-	if err != nil && !slices.ContainsFunc(attempts(t.k.in, t.e.ID), swap.Run.Begun) {
+	if err != nil && !t.files && !slices.ContainsFunc(attempts(t.k.in, t.e.ID), swap.Run.Begun) {
 		if lerr := writeLines(t, before); lerr != nil {
 			return stuck(errors.Join(err, lerr))
 		}

@@ -287,6 +287,9 @@ func (t *transaction) settle() error {
 	if err := t.enter(logbook.Returning); err != nil {
 		return t.stuck("the "+string(t.e.Kind), err)
 	}
+	if t.files {
+		return nil
+	}
 	if t.e.EndRunning {
 		err := t.comeBack(t.e.To)
 		if n := (*notUp)(nil); errors.As(err, &n) {

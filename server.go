@@ -428,6 +428,14 @@ func Run(ctx context.Context, k *Keel, in io.Reader, each func(string)) error {
 	heard := make(chan struct{})
 	followed, stopFollowing := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopFollowing()
+	if !h.Status().Running { // what a crash left is settled first: that may start the server, in this process's group
+		if _, err := k.Recover(ctx); err != nil {
+			if !h.Status().Running {
+				return err
+			}
+			k.in.Warn("%v", err)
+		}
+	}
 	if !h.Status().Running {
 		v, err := k.Start(ctx)
 		if err == nil && !v.Up {

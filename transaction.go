@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/guard"
+	"freshkeel/internal/host"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
@@ -37,6 +39,7 @@ type transaction struct {
 	told   time.Time     // when the server was told to stop
 	gone   time.Time     // when its last process ended
 	early  bool          // it goes back from before the new server was started
+	files  bool          // it makes files whole, and starts and stops nothing
 }
 
 // transact opens a transaction: from here on a crash is something to recover.
@@ -46,6 +49,7 @@ func (k *Keel) transact(e *logbook.Entry) (*transaction, error) {
 	st := k.in.Host().Status()
 	e.WasRunning, e.RanSince = st.Running, st.Since
 	e.EndRunning = e.EndRunning || e.WasRunning
+	e.Boot = host.BootID()
 	if err := k.in.Book.Begin(e); err != nil {
 		return nil, err
 	}
@@ -82,13 +86,42 @@ func (t *transaction) step(name string, run func() (sum string, err error)) erro
 	return err
 }
 
-// enter makes the next phase durable before anything of it is done.
+// enter makes the next phase durable before anything of it is done. The guard's marks stand before a
+// phase in which files move, and go after it.
 func (t *transaction) enter(p logbook.Phase) error {
+	if p.Mixes() {
+		if err := t.mixes(); err != nil {
+			return err
+		}
+	}
 	t.e.Phase = p
 	if err := t.k.in.Book.Save(t.e); err != nil {
 		return err
 	}
+	if !p.Mixes() {
+		if err := guard.New(t.k.in).Still(); err != nil {
+			return err
+		}
+	}
 	return t.k.in.Halt("phase:" + string(p))
+}
+
+// mixes notes that files may be of two builds from now on.
+func (t *transaction) mixes() error {
+	if t.e.Mixed.IsZero() {
+		t.e.Mixed = time.Now().Round(0)
+	}
+	if err := t.k.srv.MarkLogs(); err != nil {
+		t.k.in.Warn("%v", err)
+	}
+	return guard.New(t.k.in).Moving()
+}
+
+// unguard takes the guard of a run away that has ended.
+func unguard(in *install.Install) {
+	if err := guard.New(in).TakeAway(); err != nil {
+		in.Warn("the guard over the service could not be taken away, and hinders nothing: %v", err)
+	}
 }
 
 func (t *transaction) finish(o logbook.Outcome) error {
@@ -97,6 +130,7 @@ func (t *transaction) finish(o logbook.Outcome) error {
 	if err := t.k.in.Book.Save(t.e); err != nil {
 		return err
 	}
+	unguard(t.k.in)
 	prune(t.k.in)
 	return t.k.in.Halt("finished")
 }
@@ -198,6 +232,9 @@ func takes(t *transaction) Choice {
 
 // stop ends the server, if it runs.
 func (t *transaction) stop(ctx context.Context) error {
+	if err := guard.New(t.k.in).Lay(); err != nil {
+		return fmt.Errorf("guard the service against a boot while files are exchanged: %w", err)
+	}
 	if err := t.enter(logbook.Stopping); err != nil {
 		return err
 	}
@@ -440,6 +477,11 @@ func (t *transaction) migrate(ctx context.Context) error {
 		return err
 	}
 	for _, m := range due {
+		if len(m.Up) > 0 { // they run, on files that are whole
+			if err := guard.New(t.k.in).Still(m.Up...); err != nil {
+				return err
+			}
+		}
 		if err := t.k.srv.Arrange(ctx, m.Up, m.Down); err != nil {
 			return fmt.Errorf("before the migration %s: %w", m.Name, err)
 		}

@@ -29,26 +29,41 @@ type machine struct{ dir, pid string }
 var script []byte
 
 var (
-	booted  *machine
+	booted  *machine // that most tests share
 	booting sync.Mutex
 )
 
 func TestMain(m *testing.M) {
 	code := proving.Main(m, nil)
 	if booted != nil {
-		exec.Command("bash", filepath.Join(booted.dir, "manager.sh"), "down", booted.dir).Run()
+		booted.manage("down")
 	}
 	os.Exit(code)
 }
 
-// boot boots the machine, once.
+// manage has the machine's script do something.
+func (m *machine) manage(do string) (string, error) {
+	out, err := exec.Command("bash", filepath.Join(m.dir, "manager.sh"), do, m.dir).CombinedOutput()
+	if pid, perr := os.ReadFile(filepath.Join(m.dir, "pid")); perr == nil {
+		m.pid = strings.TrimSpace(string(pid))
+	}
+	return string(out), err
+}
+
+// boot boots the machine that most tests share, once.
 func boot(t *testing.T) *machine {
 	t.Helper()
 	booting.Lock()
 	defer booting.Unlock()
-	if booted != nil {
-		return booted
+	if booted == nil {
+		booted = bootOne(t)
 	}
+	return booted
+}
+
+// bootOne boots a machine.
+func bootOne(t *testing.T) *machine {
+	t.Helper()
 	must := os.Getenv("FRESHKEEL_TEST_MUST_SERVICES") != ""
 	for _, at := range []string{"/lib/systemd/systemd", "/usr/bin/dbus-daemon", "/usr/bin/nsenter"} {
 		if _, err := os.Stat(at); err != nil && !must {
@@ -62,20 +77,17 @@ func boot(t *testing.T) *machine {
 	require.NoError(t, err)
 	at := filepath.Join(dir, "manager.sh")
 	require.NoError(t, os.WriteFile(at, script, 0o755))
-	booted = &machine{dir: dir}
-	out, err := exec.Command("bash", at, "up", dir).CombinedOutput()
+	m := &machine{dir: dir}
+	out, err := m.manage("up")
 	if err != nil && !must {
 		t.Skipf("a service manager can't be booted here: %s", out)
 	}
-	require.NoError(t, err, string(out))
-	pid, err := os.ReadFile(filepath.Join(dir, "pid"))
-	require.NoError(t, err)
-	booted.pid = strings.TrimSpace(string(pid))
+	require.NoError(t, err, out)
 	program, err := os.ReadFile(proving.Binary)
 	require.NoError(t, err)
-	booted.put("/usr/local/bin/freshkeel", string(program), 0o755)
-	booted.ok(t, "useradd", "-m", "pond")
-	return booted
+	m.put("/usr/local/bin/freshkeel", string(program), 0o755)
+	m.ok(t, "useradd", "-m", "pond")
+	return m
 }
 
 // put writes a file of the machine.
@@ -126,7 +138,12 @@ func init() { ports.Store(27750) }
 // settle lays a harbour out with releases, and a unit of some lines.
 func settle(t *testing.T, name, unit string, releases ...demo.Release) *pond {
 	t.Helper()
-	m := boot(t)
+	return settleOn(t, boot(t), name, unit, releases...)
+}
+
+// settleOn is settle on a machine.
+func settleOn(t *testing.T, m *machine, name, unit string, releases ...demo.Release) *pond {
+	t.Helper()
 	p := &pond{machine: m, t: t, dir: "/srv/" + name, unit: name + ".service"}
 	if len(releases) == 0 {
 		releases = demo.Releases[:3]

@@ -4,17 +4,14 @@
 # own. Nothing that it does reaches the machine.
 #
 #   manager.sh up DIR     boots it; DIR keeps its state
+#   manager.sh again DIR  cuts its power, and boots it once more
 #   manager.sh down DIR   ends it, and removes all of it
 #
 # Needs root, systemd, dbus and util-linux.
 set -euo pipefail
 dir=${2:?a folder}
-case ${1:?up or down} in
-up)
-  mkdir -p "$dir"/{layer,root}
-  mount -t tmpfs tmpfs "$dir/layer"
-  mkdir "$dir"/layer/{up,work}
-  mount -t overlay overlay -o "lowerdir=/,upperdir=$dir/layer/up,workdir=$dir/layer/work" "$dir/root"
+
+boot() {
   setsid unshare --pid --mount --uts --ipc --cgroup --net --fork --kill-child bash -c '
     cd "$0"
     mount -t proc proc proc
@@ -24,21 +21,12 @@ up)
     mount --rbind /dev dev
     mkdir -p sys/fs/cgroup
     mount -t cgroup2 cgroup2 sys/fs/cgroup
-    # No unit of the machine runs here but what a bus and a journal need.
-    for unit in systemd-udevd.service systemd-udev-trigger.service systemd-modules-load.service \
-        systemd-sysctl.service systemd-logind.service getty.target; do
-      ln -sf /dev/null "etc/systemd/system/$unit"
-    done
-    rm -f etc/systemd/system/multi-user.target.wants/*
-    # Whoever forgets a connection to the bus runs out of them here, and not after an hour.
-    mkdir -p etc/dbus-1/system.d
-    echo "<busconfig><limit name=\"max_connections_per_user\">64</limit></busconfig>" >etc/dbus-1/system.d/few.conf
     exec chroot . env -i PATH=/usr/sbin:/usr/bin:/sbin:/bin container=test \
       /lib/systemd/systemd --system --unit=multi-user.target --log-target=null
   ' "$dir/root" </dev/null >"$dir/out" 2>&1 &
   outer=$!
   echo "$outer" >"$dir/outer"
-  for _ in $(seq 200); do
+  for _ in $(seq 300); do
     p=$(pgrep -P "$outer" -x systemd || true)
     if [ -n "$p" ]; then
       echo "$p" >"$dir/pid"
@@ -49,6 +37,29 @@ up)
   done
   cat "$dir/out" >&2
   exit 1
+}
+
+case ${1:?up, again or down} in
+up)
+  mkdir -p "$dir"/{layer,root}
+  mount -t tmpfs tmpfs "$dir/layer"
+  mkdir "$dir"/layer/{up,work}
+  mount -t overlay overlay -o "lowerdir=/,upperdir=$dir/layer/up,workdir=$dir/layer/work" "$dir/root"
+  # No unit of the machine runs here but what a bus and a journal need.
+  for unit in systemd-udevd.service systemd-udev-trigger.service systemd-modules-load.service \
+      systemd-sysctl.service systemd-logind.service getty.target; do
+    ln -sf /dev/null "$dir/root/etc/systemd/system/$unit"
+  done
+  rm -f "$dir"/root/etc/systemd/system/multi-user.target.wants/*
+  # Whoever forgets a connection to the bus runs out of them here, and not after an hour.
+  mkdir -p "$dir/root/etc/dbus-1/system.d"
+  echo '<busconfig><limit name="max_connections_per_user">64</limit></busconfig>' >"$dir/root/etc/dbus-1/system.d/few.conf"
+  boot
+  ;;
+again)
+  kill -9 "$(cat "$dir/pid")"
+  while kill -0 "$(cat "$dir/outer")" 2>/dev/null; do sleep 0.05; done
+  boot
   ;;
 down)
   kill -9 "$(cat "$dir/pid" 2>/dev/null)" 2>/dev/null || true

@@ -153,6 +153,8 @@ func (p *program) commands() []*cli.Command {
 		{Name: "recover", Usage: "finish or reverse what a crash interrupted (each command that changes something " +
 			"does this first)", Action: p.recover, Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "leave-as-is", Usage: "give up what was interrupted: the install stays as it is now"},
+			&cli.BoolFlag{Name: "no-start", Usage: "only make the files whole, before something else starts the server: " +
+				"start and stop nothing"},
 			dryRun()}},
 		{Name: "backup", Usage: "backups by hand", Commands: []*cli.Command{
 			{Name: "take", Usage: "back the install up as it is now", Action: backups.take,
@@ -559,6 +561,14 @@ func (p *program) recover(ctx context.Context, c *cli.Command) error {
 				p.view.told(e)
 				p.view.fact("kept", k.RunDir(e.ID))
 				p.view.fact("next", nextAfterGivingUp(e))
+			})
+		}
+	} else if c.Bool("no-start") {
+		if e, err = k.SettleFiles(ctx); err == nil && e != nil {
+			return p.result(entryJSON{"result", e}, func() {
+				p.view.outcome(good, "FILES WHOLE", fmt.Sprintf("%s %s: nothing was started or stopped", e.Kind, e.ID))
+				p.view.fact("why", e.Why)
+				p.view.fact("next", "freshkeel recover sees to the rest, once the server was started")
 			})
 		}
 	} else {

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/guard"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
 	"freshkeel/internal/profile"
@@ -79,6 +80,7 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 		out = append(out, f)
 	}
 	if !part.Outside() {
+		out = append(out, s.unguarded(sv)...)
 		out = append(out, s.unitRules(sv, u)...)
 		out = append(out, unheard(part, u)...)
 	}
@@ -96,6 +98,22 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 		)
 	}
 	return ok("%s", what)
+}
+
+// unguarded tells of a unit that its manager could start at a boot while files are of two builds.
+func (s *situation) unguarded(sv *host.Service) []Finding {
+	mark := guard.Mark(s.k.Install, sv.Name)
+	err := sv.MayGuard(mark)
+	if err == nil {
+		return nil
+	}
+	user := map[bool]string{true: "--user "}[sv.User]
+	return []Finding{{Level: Warn,
+		What:  fmt.Sprintf("%s can't be kept from starting while files are exchanged: %v", sv.Name, err),
+		Where: s.k.Path(profile.FileName) + ", [host]",
+		Why:   "after a power cut in that moment, a boot would start it with files of two builds",
+		Do: fmt.Sprintf("let it refuse that by itself, once and for all: systemctl %sedit %s, with the lines %s", user, sv.Name,
+			sv.GuardLines(mark))}}
 }
 
 // unheard tells of a unit whose lines would not be heard.

@@ -59,6 +59,7 @@ type Launch struct {
 
 // Exit is how a server ended.
 type Exit struct {
+	Began  time.Time `json:"began,omitzero"` // when it was started, as far as that is known
 	At     time.Time `json:"at"`             // when no process of it was left
 	PID    int       `json:"pid"`            // of the launch script
 	Status string    `json:"status"`         // "status 0", "signal killed"

@@ -59,10 +59,11 @@ type asked struct {
 	Port int    `json:"port,omitempty"`
 
 	Unit  string        `json:"unit,omitempty"`
-	Do    string        `json:"do,omitempty"` // start, stop, kill, may, journal, follow, leave, may write, write
+	Do    string        `json:"do,omitempty"` // see unitAnswer
 	Words []string      `json:"words,omitempty"`
 	ID    int           `json:"id,omitempty"` // of what follows
 	Query *journalQuery `json:"query,omitempty"`
+	Guard *Guarding     `json:"guard,omitempty"`
 }
 
 type answered struct {

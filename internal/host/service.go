@@ -81,6 +81,12 @@ func AwaitAnswer(ctx context.Context, h Host, m Mark, within time.Duration, p *r
 // mostBefore is how many lines before a question are read for who is on.
 const mostBefore = 5000
 
+// unitName is a service's name, as systemd.unit(5) allows it.
+var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.@\\-]+\.service$`)
+
+// IsUnit tells whether a text is a service's name.
+func IsUnit(name string) bool { return unitName.MatchString(name) }
+
 // Unit is a unit as its service manager has it: what it runs, and by which rules.
 type Unit struct {
 	Name     string
@@ -120,6 +126,12 @@ type Unit struct {
 	Files    int      // how many may be open; 0: not said
 	Locked   bool     // the file system is read-only to it, but for Writes
 	Writes   []string
+	Asserted []string // files that it asserts not to be there
+
+	Kill   string        // which of its processes its manager signals at a stop: control-group, mixed, process, none
+	Within time.Duration // how long they may take before they are killed; 0: for ever
+	Kills  bool          // they are killed then
+	Bound  []string      // units that stop with it
 }
 
 // manager is a service manager as this program asks it. Looking needs no rights; what begins,
@@ -136,6 +148,8 @@ type manager interface {
 	over(ctx context.Context) (*Over, error)
 	mayWrite(ctx context.Context) error // nil: write would be allowed
 	write(ctx context.Context, words []string) error
+	mayGuard(ctx context.Context) error
+	guard(ctx context.Context, g *Guarding) error // nil takes it away
 }
 
 // journalQuery asks for a unit's lines in the journal: of one start, after a cursor or since a
@@ -250,7 +264,7 @@ func (s *Service) status(u *Unit) *Status {
 
 // exit is how the unit's main process ended last.
 func (u *Unit) exit() *Exit {
-	e := &Exit{At: u.Ended, Asked: u.Result == "success"}
+	e := &Exit{Began: u.Began, At: u.Ended, Asked: u.Result == "success"}
 	switch u.Code {
 	case 2, 3: // killed, dumped (waitid(2))
 		e.Status = "signal " + signalName(u.Status)

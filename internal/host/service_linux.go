@@ -149,9 +149,30 @@ func unitFrom(name string, own bool, p map[string]any) *Unit {
 		u.Groups = append(u.Groups, g)
 	}
 	u.Gives = gives(p)
+	for _, row := range rowsOf(p["Asserts"]) { // type, or, not, what
+		if len(row) > 3 {
+			what, _ := row[3].(string)
+			if kind, not := row[0], row[2]; kind == "AssertPathExists" && not == true {
+				u.Asserted = append(u.Asserted, what)
+			}
+		}
+	}
+	u.Kill = text("KillMode")
+	u.Kills, _ = p["SendSIGKILL"].(bool)
+	if n, ok := p["TimeoutStopUSec"].(uint64); ok && n < 1<<62 {
+		u.Within = time.Duration(n) * time.Microsecond
+	}
+	for _, key := range []string{"RequiredBy", "BoundBy", "ConsistsOf"} {
+		names, _ := p[key].([]string)
+		u.Bound = append(u.Bound, names...)
+	}
+	slices.Sort(u.Bound)
+	u.Bound = slices.Compact(u.Bound)
 	u.runs(p)
 	return u
 }
+
+func rowsOf(v any) [][]any { rows, _ := v.([][]any); return rows }
 
 // runs reads what the manager says of what a unit runs: its lines, its environment.
 func (u *Unit) runs(p map[string]any) {
@@ -368,6 +389,23 @@ func unitAnswer(q asked, o Owner, dir, real string) (lines []journalLine, err er
 		return nil, nil
 	case "may write":
 		return nil, m.mayWrite(ctx)
+	case "may guard":
+		return nil, m.mayGuard(ctx)
+	case "unguard":
+		return nil, m.guard(ctx, nil)
+	case "guard":
+		if q.Guard == nil {
+			return nil, errors.New("nothing is asked")
+		}
+		g := *q.Guard
+		if !tree.Inside(filepath.Join(dir, tree.StateFolder), g.Mark) || filepath.Clean(g.Mark) != g.Mark {
+			return nil, fmt.Errorf("%s is no mark of %s", g.Mark, dir)
+		}
+		if g.self, err = os.Executable(); err != nil {
+			return nil, err
+		}
+		g.dir, g.Need = dir, nil
+		return nil, m.guard(ctx, &g)
 	case "write":
 		if len(q.Words) > 0 {
 			if err := fullPath(q.Words); err != nil {

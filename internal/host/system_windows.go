@@ -8,3 +8,6 @@ const (
 	KnowsLoader = false // its programs are loaded as package needs reads them
 	IsWindows   = true
 )
+
+// BootID numbers the start of the machine: not told here.
+func BootID() string { return "" }

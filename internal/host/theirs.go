@@ -68,7 +68,7 @@ func byHand(do, unit string) string {
 		return "sudo systemctl start " + unit
 	case "stop", "kill", "may":
 		return "sudo systemctl stop " + unit
-	case "write", "may write":
+	case "write", "may write", "guard", "may guard", "unguard":
 		return "sudo systemctl edit " + unit
 	}
 	return "sudo journalctl -u " + unit

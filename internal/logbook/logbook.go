@@ -118,6 +118,17 @@ type Entry struct {
 	Part       string     `json:"part,omitempty"`       // of a crash: the part of the server
 	Alone      []string   `json:"alone,omitempty"`      // parts that were stopped, where others ran on
 	Relined    []Lined    `json:"relined,omitempty"`    // services whose own line changed
+
+	Boot     string    `json:"boot,omitempty"`     // of the machine, as it was numbered when the run began
+	Mixed    time.Time `json:"mixed,omitzero"`     // since when files may be of two builds, or were
+	Spawned  time.Time `json:"spawned,omitzero"`   // when it began to start the new build
+	Intact   bool      `json:"intact,omitempty"`   // going back: nothing of the new build ever ran, no migration either
+	Reverted bool      `json:"reverted,omitempty"` // it is back where it began, as to files
+}
+
+// Mixes tells whether files may be of two builds in a phase, or data half migrated.
+func (p Phase) Mixes() bool {
+	return p == Swapping || p == Migrating || p == RollingBack || p == Reverting
 }
 
 // Lined is a service whose line changes, by a drop-in of ours: the words of before and after.

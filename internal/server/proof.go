@@ -139,6 +139,19 @@ func (sv *Server) markLog() error {
 	return tree.WriteFile(sv.marksFile(), b, 0o600)
 }
 
+// MarkLogs is markLog for a server that is down and that somebody else may start, at a boot say.
+func (sv *Server) MarkLogs() error {
+	for _, part := range sv.each() {
+		if part.Outside() || part.Host().Status().Running {
+			continue
+		}
+		if err := part.markLog(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // logFiles are the files of the install that a log's pattern names: in one folder.
 func logFiles(root *tree.Root, pattern string) (out []string) {
 	if !strings.ContainsAny(pattern, "*?[{") {
