@@ -72,20 +72,11 @@ func TestABootAfterAPowerCutStartsNoMixture(t *testing.T) {
 		if os.Getenv("FRESHKEEL_TEST_ALL") == "" && i%6 != time.Now().YearDay()%6 { // a sixth each day
 			continue
 		}
-		for name, p := range ponds {
-			p.env = nil
+		for _, p := range ponds {
 			if cut.do == "rollback" {
 				p.ours(exitDone, "refit", "3.5.0")
 			}
-			p.env = []string{"FRESHKEEL_TEST_STAY_AT=" + cut.at, "FRESHKEEL_TEST_STAY=60s", traceTo + "=" + p.dir + "/trace"}
-			m.run("rm", "-f", p.dir+"/trace")
-			go p.try(strings.Fields(cut.do)...)
-			require.Eventually(t, func() bool {
-				out, _ := m.run("cat", p.dir+"/trace")
-				return slices.ContainsFunc(strings.Split(out, "\n"), func(l string) bool {
-					return l == cut.at || strings.HasPrefix(l, cut.at+" ")
-				})
-			}, 30*time.Second, 100*time.Millisecond, "%s never came to %s", name, cut.at)
+			p.begins(cut.at, "60s", strings.Fields(cut.do)...)
 		}
 		own, _ := m.run("sh", "-c", "cat /srv/*/starts") // which the command itself made
 		for l := range strings.Lines(own) {
@@ -94,7 +85,6 @@ func TestABootAfterAPowerCutStartsNoMixture(t *testing.T) {
 		out, err := m.manage("again")
 		require.NoError(t, err, out)
 		for name, p := range ponds {
-			p.env = nil
 			at := name + ", " + cut.do + " cut at " + cut.at
 			now := versionIn.FindString(p.text("README.txt"))
 			if cut.stands != "" {
@@ -119,6 +109,28 @@ func TestABootAfterAPowerCutStartsNoMixture(t *testing.T) {
 			}
 		}
 	}
+}
+
+// begins begins a command that stays at a step for some time, and returns once it is there; its exit status
+// comes later.
+func (p *pond) begins(at, stay string, args ...string) <-chan int {
+	p.t.Helper()
+	trace := p.dir + "/trace-" + strings.ReplaceAll(at, ":", "-")
+	p.run("rm", "-f", trace)
+	stays := *p
+	stays.env = []string{"FRESHKEEL_TEST_STAY_AT=" + at, "FRESHKEEL_TEST_STAY=" + stay, traceTo + "=" + trace}
+	done := make(chan int, 1)
+	go func() {
+		_, code := stays.try(args...)
+		done <- code
+	}()
+	require.Eventually(p.t, func() bool {
+		out, _ := p.run("cat", trace)
+		return slices.ContainsFunc(strings.Split(out, "\n"), func(l string) bool {
+			return l == at || strings.HasPrefix(l, at+" ")
+		})
+	}, 40*time.Second, 100*time.Millisecond, "%s never came to %s", p.unit, at)
+	return done
 }
 
 // isUp waits until the server runs, of a version where one is given, and nobody is at work on it.
