@@ -229,7 +229,7 @@ func (t *transaction) revert(why string, lines []string) error {
 			return "", err
 		}
 		t.e.Told = append(t.e.Told, back.Told()...)
-		if t.e.World || (t.e.Kind == logbook.Restore && len(t.e.Only) == 0) {
+		if t.e.World || (t.e.Kind == logbook.Restore && len(t.e.Only) == 0 && !t.e.NoData) {
 			if err := t.loadBack(back.Set); err != nil {
 				return "", err
 			}

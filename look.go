@@ -45,7 +45,7 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 			if err != nil {
 				return "", err
 			}
-			one.Alone = alone(k, one, w)
+			one.Alone, one.All = alone(k, one, w)
 			if pre == nil {
 				pre = one
 			} else {
@@ -62,14 +62,42 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 }
 
 // alone names the parts that a refit stops, where the profile lets others run on; nil: it stops
-// all of them. Data outside, what its makers want done to it, and a consent that may be given at
-// the start are of the whole server.
-func alone(k *Keel, pre *Preflight, w Want) []string {
+// all of them, and why tells why, where some could run on. Data outside, what its makers want done to it,
+// and a consent that may be given at the start are of the whole server.
+func alone(k *Keel, pre *Preflight, w Want) (names []string, why string) {
 	st := k.in.Host().Status()
-	if len(k.Profile.Parts) == 0 || !st.Running || st.Partly || pre.Plan.Nothing() || len(k.Profile.Data) > 0 ||
-		len(migrate.Due(k.Profile, pre.From, pre.To)) > 0 || len(w.Consent)+len(k.Profile.Server.Consent) > 0 {
-		return nil
+	if len(k.Profile.Parts) == 0 || !st.Running || st.Partly || pre.Plan.Nothing() {
+		return nil, ""
 	}
+	names = couldAlone(k, pre)
+	var stopping []string
+	for _, part := range k.in.Parts() {
+		if !part.Outside() {
+			stopping = append(stopping, part.PartName())
+		}
+	}
+	all := strings.Join(stopping, ", ")
+	switch {
+	case len(names) == 0:
+		return nil, ""
+	case len(k.Profile.Data) > 0:
+		why = fmt.Sprintf("%s are stopped, though only files of %s change: the data outside ([[data]] %s) is of the whole server, and "+
+			"its dump is taken with all of them down", all, strings.Join(names, ", "), k.Profile.Data[0].Name)
+	case len(migrate.Due(k.Profile, pre.From, pre.To)) > 0:
+		why = fmt.Sprintf("%s are stopped, though only files of %s change: a migration is of the whole server", all,
+			strings.Join(names, ", "))
+	case len(w.Consent)+len(k.Profile.Server.Consent) > 0:
+		why = fmt.Sprintf("%s are stopped, though only files of %s change: a consent may be asked of any of them at its start", all,
+			strings.Join(names, ", "))
+	}
+	if why != "" {
+		return nil, why
+	}
+	return names, ""
+}
+
+// couldAlone names the parts whose files, or whose service's line, a plan changes, and those after them.
+func couldAlone(k *Keel, pre *Preflight) []string {
 	var paths, lined []string
 	for _, s := range pre.Plan.Steps {
 		paths = append(paths, s.Path)

@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/migrate"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/server"
@@ -69,6 +70,10 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 		return nil, k.nothingToChange(pre)
 	}
 	tellBefore(k.in, pre)
+	leftOut, err := k.leftOut(ctx, pre, w)
+	if err != nil {
+		return nil, err
+	}
 	was, err := k.inv.Head()
 	if err != nil {
 		return nil, err
@@ -76,7 +81,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	t, err := k.transact(
 		&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, FromBuild: was.Build,
 			Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.Consents(),
-			HeldBack: pre.Plan.HeldBack, Relined: pre.Plan.Lines, Alone: pre.Alone},
+			LeftOut: leftOut, HeldBack: pre.Plan.HeldBack, Relined: pre.Plan.Lines, Alone: pre.Alone},
 	)
 	if err != nil {
 		return nil, err
@@ -128,6 +133,28 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	t.seenToRun(pre.Plan)
 	t.e.Told = append(t.e.Told, heldBack(pre.Plan, t.e.Backup)...)
 	return t.e, t.confirm()
+}
+
+// leftOut names the migrations that the step does not run, as the data has had them.
+func (k *Keel) leftOut(ctx context.Context, pre *Preflight, w Want) (names []string, err error) {
+	due := migrate.Due(k.Profile, pre.From, pre.To)
+	if len(due) == 0 {
+		return nil, nil
+	}
+	had, err := k.outside.Had()
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range due {
+		st := migrate.New(k.res).Standing(ctx, m, had, migrate.Word{Has: w.Has, Lacks: w.Lacks})
+		if st.Stop != "" {
+			return nil, fmt.Errorf("the migration %s: %s", m.Name, st.Stop)
+		}
+		if st.LeftOut != "" {
+			names = append(names, m.Name)
+		}
+	}
+	return names, nil
 }
 
 // tellBefore tells what is worth minding about the refit that begins.

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/backups"
+	"freshkeel/internal/data"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
@@ -42,6 +44,47 @@ func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
 	return p.Steps, nil
 }
 
+// What becomes of the data outside in a whole restore.
+const (
+	LoadData  = backups.LoadData
+	LeaveData = backups.LeaveData
+)
+
+// Dumped is a dump of data outside the install, in a backup.
+type Dumped = data.Dumped
+
+// DumpsOf are the dumps of a backup that a whole restore could load.
+func (k *Keel) DumpsOf(backup string) ([]Dumped, error) {
+	set, err := k.shelf.ReadMeant(backup)
+	if err != nil {
+		return nil, err
+	}
+	return k.outside.In(set), nil
+}
+
+// loads tells whether a restore loads data; the error is a tell.Usage where nobody said whether it is to.
+func (k *Keel) loads(set *locker.Set, r Restore) (bool, error) {
+	in := k.outside.In(set)
+	switch {
+	case len(r.Only) > 0 && r.Data == LoadData:
+		return false, tell.Misuse("a part of a backup loads no data", "leave out --only, or --data")
+	case len(r.Only) > 0 || len(in) == 0 || r.Data == LeaveData:
+		return false, nil
+	case r.Data == "":
+		return false, tell.Misuse(fmt.Sprintf("%s has a dump of %s: what was written there since %s would be undone", set.ID,
+			namesOf(in), in[0].Taken.Local().Format(time.DateTime)), "add --data to load it, or --no-data to leave the data as it is")
+	}
+	return true, nil
+}
+
+func namesOf(in []Dumped) string {
+	var names []string
+	for _, d := range in {
+		names = append(names, d.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
 // Restore brings a backup back. Into the install it is a transaction of its
 // own: the server stops, what is there is backed up, only what differs is
 // exchanged, and what is not in the backup is moved aside. Shelf.LayOut lays a backup
@@ -67,13 +110,17 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if err := k.srv.NoneOutside(); err != nil {
 		return nil, err
 	}
-	if some, err := k.returner.Differs(ctx, set, r.Only); err != nil {
+	loads, err := k.loads(set, r)
+	if err != nil {
+		return nil, err
+	}
+	if some, err := k.returner.Differs(ctx, set, r.Only, loads); err != nil {
 		return nil, err
 	} else if !some {
 		return nil, errSame
 	}
 	e := &logbook.Entry{Kind: logbook.Restore, From: inv.Version, To: inv.Version, Target: r.Backup,
-		TargetTaken: set.Taken, Only: r.Only}
+		TargetTaken: set.Taken, Only: r.Only, NoData: r.Data == LeaveData}
 	if len(r.Only) == 0 && !set.Partial() {
 		e.To = set.Version
 		since, err := k.in.Book.Since(set.Taken)
@@ -123,7 +170,7 @@ func (t *transaction) restore() error {
 			return "", err
 		}
 		t.e.Told = append(t.e.Told, report.Told()...)
-		if len(t.e.Only) == 0 {
+		if len(t.e.Only) == 0 && !t.e.NoData {
 			if err := t.loadBack(set); err != nil {
 				return "", err
 			}

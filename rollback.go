@@ -42,6 +42,7 @@ type BackPlan struct {
 	World  bool             `json:"world"`
 	// migrations that refits ran which are undone, and whose data stays without World
 	Migrated []string `json:"migrated,omitempty"`
+	Data     []Dumped `json:"data,omitempty"`   // dumps that are loaded, with World
 	Alone    []string `json:"alone,omitempty"`  // parts that are stopped, where others run on
 	Paths    []string `json:"paths"`            // of the builds' files that renames bring back
 	Edited   []string `json:"edited,omitempty"` // settings and scripts that were edited since, and go back too
@@ -91,6 +92,9 @@ func (k *Keel) PlanRollback(b Back) (*BackPlan, error) {
 		return nil, err
 	}
 	p.Backup = set.ID
+	if b.World {
+		p.Data = k.outside.In(set)
+	}
 	if b.World && set.Partial() {
 		return nil, tell.Advise(fmt.Errorf("%s stopped %s alone, and its backup %s has the world of no other part", p.To.ID,
 			strings.Join(p.To.Alone, ", "), set.ID),
@@ -129,8 +133,8 @@ func aloneBack(k *Keel, p *BackPlan) []string {
 // MigratedWords tells of the data that stays migrated.
 func (p *BackPlan) MigratedWords() string {
 	return fmt.Sprintf(
-		"it ran the migration %s, and the data stays as it is now: an older build may not read it (--world "+
-			"brings the data of then back, with the world)",
+		"it ran the migration %s, and the data stays as it is now: an older build may not read it, and a later refit does "+
+			"not run it again unasked (--world brings the data of then back, with the world)",
 		words.Some(p.Migrated, 3),
 	)
 }

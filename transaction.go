@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/data"
 	"freshkeel/internal/guard"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
@@ -217,6 +218,11 @@ func (t *transaction) preCopy(ctx context.Context) error {
 			return "", err
 		}
 		t.copied.Compact()
+		if t.e.WasRunning && len(t.e.Alone) == 0 {
+			if err := t.k.outside.Try(ctx, t.writer); err != nil {
+				return "", err
+			}
+		}
 		if !t.e.WasRunning {
 			return words.Bytes(t.copied.Read) + " read", nil
 		}
@@ -477,6 +483,15 @@ func (t *transaction) migrate(ctx context.Context) error {
 		return err
 	}
 	for _, m := range due {
+		had := data.Had{Name: m.Name, Run: t.e.ID, From: t.e.From, To: t.e.To, Began: time.Now().Round(0)}
+		if slices.Contains(t.e.LeftOut, m.Name) {
+			had.Done, had.Said = true, true
+			if err := t.k.outside.Note(had); err != nil {
+				return err
+			}
+			t.e.Told = append(t.e.Told, fmt.Sprintf("the migration %s was left out: the data has had it", m.Name))
+			continue
+		}
 		if len(m.Up) > 0 { // they run, on files that are whole
 			if err := guard.New(t.k.in).Still(m.Up...); err != nil {
 				return err
@@ -484,6 +499,9 @@ func (t *transaction) migrate(ctx context.Context) error {
 		}
 		if err := t.k.srv.Arrange(ctx, m.Up, m.Down); err != nil {
 			return fmt.Errorf("before the migration %s: %w", m.Name, err)
+		}
+		if err := t.k.outside.Note(had); err != nil {
+			return err
 		}
 		t.e.Migrations = append(t.e.Migrations, logbook.Migrated{Name: m.Name, Began: time.Now().Round(0)})
 		if err := t.k.in.Book.Save(t.e); err != nil {
@@ -501,6 +519,10 @@ func (t *transaction) migrate(ctx context.Context) error {
 		done := &t.e.Migrations[len(t.e.Migrations)-1]
 		done.Done, done.Took = true, time.Since(done.Began)
 		if err := t.k.in.Halt("migrated"); err != nil {
+			return err
+		}
+		had.Done = true
+		if err := t.k.outside.Note(had); err != nil {
 			return err
 		}
 		if err := t.k.in.Book.Save(t.e); err != nil {

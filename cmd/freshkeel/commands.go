@@ -47,6 +47,8 @@ func wantFlags(more ...cli.Flag) []cli.Flag {
 			Usage: "have the launch script run the runtime `RELEASE|RANGE|PATH` of those that are here"},
 		&cli.BoolFlag{Name: "let-boot",
 			Usage: "boot a build once for its default settings even where this system can't shut it off"},
+		&cli.StringSliceFlag{Name: "data-has", Usage: "the data has had the migration `NAME`: it is left out"},
+		&cli.StringSliceFlag{Name: "data-lacks", Usage: "the data has not had the migration `NAME`: it is run"},
 		&cli.StringSliceFlag{Name: "hold-back", Usage: "leave the `ADD-ON` out this time"},
 		&cli.StringSliceFlag{Name: "accept", Usage: "go past `CHECK` although it says stop (recorded in the logbook)"},
 	}, more...)
@@ -66,6 +68,8 @@ func want(c *cli.Command) (freshkeel.Want, error) {
 		Accept:  c.StringSlice("accept"),
 		Without: c.StringSlice("without"),
 		Mend:    c.Bool("mend"),
+		Has:     c.StringSlice("data-has"),
+		Lacks:   c.StringSlice("data-lacks"),
 		Consent: c.StringSlice("consent"),
 		Hold:    c.StringSlice("hold-back"),
 		Runtime: c.String("runtime"),
@@ -197,6 +201,8 @@ func (p *program) commands() []*cli.Command {
 				Flags: awayFlags(
 					&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
 					&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"},
+					&cli.BoolFlag{Name: "data", Usage: "load the data outside the install back too, as it was then"},
+					&cli.BoolFlag{Name: "no-data", Usage: "leave the data outside the install as it is"},
 					ownersFlag(),
 					dryRun())},
 		}},
@@ -651,6 +657,14 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 	}
 	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to"),
 		Owners: freshkeel.Owners(c.Bool("owners"))}
+	switch load, leave := c.Bool("data"), c.Bool("no-data"); {
+	case load && leave:
+		return &freshkeel.Usage{What: "--data and --no-data say the opposite", Do: "one of them"}
+	case load:
+		r.Data = freshkeel.LoadData
+	case leave:
+		r.Data = freshkeel.LeaveData
+	}
 	if r.To != "" {
 		return p.restoreTo(ctx, c, r)
 	}
@@ -663,14 +677,41 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		return p.result(map[string]any{"steps": nonNil(steps)}, func() {
+		var dumps []freshkeel.Dumped
+		if len(r.Only) == 0 && r.Data != freshkeel.LeaveData {
+			if dumps, err = k.DumpsOf(r.Backup); err != nil {
+				return err
+			}
+		}
+		return p.result(map[string]any{"steps": nonNil(steps), "data": nonNil(dumps)}, func() {
 			p.view.outcome(calm, "WOULD RESTORE",
 				fmt.Sprintf("%s into the install: %s", r.Backup, count(len(steps), "exchange")))
 			p.view.fact("server", "down meanwhile, if it runs; what is there is backed up first")
+			for _, d := range dumps {
+				p.view.fact("data", dumped(d))
+			}
+			if len(dumps) > 0 && r.Data == "" {
+				p.view.fact("say", "--data to load it, or --no-data to leave it as it is")
+			}
 			for _, s := range steps {
 				p.view.fact("", fmt.Sprintf("%-11s %s", s.Do, s.Path))
 			}
 		})
+	}
+	if len(r.Only) == 0 && r.Data == "" && p.asks() {
+		dumps, err := k.DumpsOf(r.Backup)
+		if err != nil {
+			return err
+		}
+		for _, d := range dumps {
+			p.view.noteLine(dumped(d))
+		}
+		if len(dumps) > 0 && !isYes(p.ask(asking{Key: "data"})) {
+			return &freshkeel.Advised{Err: errors.New("nothing was restored"), Do: "--no-data restores the files, and leaves the data as it is"}
+		}
+		if len(dumps) > 0 {
+			r.Data = freshkeel.LoadData
+		}
 	}
 	e, err := k.Restore(ctx, r)
 	if freshkeel.IsSame(err) {

@@ -95,7 +95,15 @@ func TestADatabaseGoesWithTheBackup(t *testing.T) {
 
 	p.OK("backup", "take", "--label", "five thousand")
 	sql("truncate snails")
-	p.OK("backup", "restore", "b0002")
+	// A whole restore says what it would undo, and is told whether it is to.
+	r = p.OK("backup", "restore", "b0002", "--dry-run")
+	assert.Contains(t, oneSpace(r.Out), "songs is loaded as it was")
+	assert.Contains(t, oneSpace(r.Out), "say --data to load it, or --no-data")
+	r = p.Exits(exitUsage, "backup", "restore", "b0002")
+	assert.Contains(t, r.Err, "b0002 has a dump of songs: what was written there since")
+	p.OK("backup", "restore", "b0002", "--no-data")
+	assert.Empty(t, sum())
+	p.OK("backup", "restore", "b0002", "--data")
 	assert.Equal(t, was, sum())
 	assert.Contains(t, p.OK("backup", "show", "b0002", "--all").Out, ".freshkeel/data/songs")
 	p.OK("backup", "check")
@@ -106,14 +114,34 @@ func TestADatabaseGoesWithTheBackup(t *testing.T) {
 	p.OK("backup", "restore", "b0002", "--only", "members.txt")
 	assert.Equal(t, more, sum())
 
-	// What can't be dumped is no backup, and so no refit.
-	p.EditProfile(func(s string) string { return strings.Replace(s, "'postgres']\nload", "'pond']\nload", 1) })
-	before := p.Tree()
-	r = p.Exits(exitFailed, "refit", "3.5.0")
-	assert.Contains(t, r.Err, "dump songs: ")
-	assert.Contains(t, r.Err, `database "pond" does not exist`)
-	assert.Equal(t, before, p.Tree())
-	assert.True(t, p.Status().Server.Running, "the old server is up again")
+	// What can't be dumped is no backup, and so no refit: known before the server is stopped, whether it fails
+	// at its first byte, by its own check, or late.
+	working := p.Read("freshkeel.toml")
+	since := p.Status().Server.Since
+	for name, c := range map[string]struct {
+		code      int
+		was, is   string
+		says, not string
+	}{
+		"no such database": {exitRefused, "'postgres']\nload", "'pond']\nload", `database "pond" does not exist`, ""},
+		"its own check": {exitRefused, "env = ['PGCONNECT", "check = ['sh', '-c', 'echo the keeper is away; exit 3']\nenv = ['PGCONNECT",
+			"the keeper is away", ""},
+		"fails late": {exitFailed, "dump = ['" + tool("pg_dump") + "'", "dump = ['sh', '-c', '\"$@\"; sleep 0.2; head -c 200000 /dev/zero; exit 7', 'sh', '" +
+			tool("pg_dump") + "'", "while the server ran: dump songs", "stop:"},
+		"too slow": {exitFailed, "dump = ['" + tool("pg_dump") + "'", "limit = '1s'\ndump = ['sh', '-c', 'head -c 200000 /dev/zero; sleep 30', 'sh', '" +
+			tool("pg_dump") + "'", "it took too long", "stop:"},
+	} {
+		p.EditProfile(func(string) string { return strings.Replace(working, c.was, c.is, 1) })
+		before := p.Tree()
+		r = p.Exits(c.code, "refit", "3.5.0")
+		assert.Contains(t, oneSpace(r.Out+r.Err), c.says, name)
+		if c.not != "" {
+			assert.NotContains(t, r.Err, c.not, name)
+		}
+		assert.Equal(t, before, p.Tree(), name)
+		assert.Equal(t, since, p.Status().Server.Since, "%s: the server was not stopped", name)
+	}
+	p.EditProfile(func(string) string { return working })
 	p.EditProfile(func(s string) string { return strings.Replace(s, tool("pg_dump"), "pg_dump_fen", 1) })
 	p.parts(p.preflight(exitRefused, "3.5.0")["data"], "stop", "pg_dump_fen, which dumps songs, is not here",
 		"[[data]] songs", "no backup", "install it")

@@ -264,6 +264,8 @@ func (a asking) text() string {
 	case "server.keep":
 		of := []rune(freshkeel.Printable(a.Of))
 		return fmt.Sprintf("is %s yours, so that no build ever replaces it? [y/N]", string(of[:min(len(of), 200)]))
+	case "data":
+		return "load the data back, too? [y/N]"
 	case "version":
 		return "which version is installed? (empty: it is read when the server starts)"
 	case "source":

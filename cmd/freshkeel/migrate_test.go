@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -142,6 +143,103 @@ run = ['sh', '-c', 'echo ran >> DB']
 		assert.True(t, p.Status().Server.Running, at)
 	}
 	p.OK("stop")
+}
+
+// A migration that the data has had is never run on it twice unasked, whichever way the data came to where it
+// is; the record of that goes with the data into each backup and out of it.
+func TestNoMigrationRunsTwiceOnTheSameData(t *testing.T) {
+	t.Parallel()
+	p, db, _ := withStore(t, `
+[[migration]]
+name = 'tenfold'
+when = '<1.1 -> >=1.1'
+run = ['sh', '-c', 'echo ran >> DB']
+limit = '5s'
+`)
+	ran := func() int {
+		b, _ := os.ReadFile(db)
+		return strings.Count(string(b), "ran\n")
+	}
+	from := filepath.Join(p.Dir, "pond-1.1.zip")
+	p.OK("backup", "take", "--label", "before all")
+	p.OK("refit", "--from", from)
+	p.OK("rollback") // the data is kept, as it says
+	require.Equal(t, 1, ran())
+	r := p.Exits(exitRefused, "refit", "--from", from)
+	assert.Contains(t, oneSpace(r.Out), "the migration tenfold is not run: r0001 (1.0 → 1.1) ran it on")
+	for _, way := range []string{"--data-has 'tenfold'", "--data-lacks 'tenfold'", "backup restore BACKUP --data"} {
+		assert.Contains(t, oneSpace(r.Out), way)
+	}
+	assert.Equal(t, 1, ran())
+	p.Exits(exitRefused, "refit", "--from", from, "--data-has", "tenfolds")
+	p.OK("refit", "--from", from, "--data-has", "tenfold")
+	assert.Equal(t, 1, ran(), "left out")
+	p.OK("rollback")
+	p.OK("backup", "take", "--label", "migrated, on 1.0")
+
+	// With the data comes its record.
+	p.OK("backup", "restore", "b0001", "--data")
+	require.Zero(t, ran())
+	p.OK("refit", "--from", from)
+	require.Equal(t, 1, ran(), "that data had not had it")
+	p.OK("rollback", "--world")
+	require.Zero(t, ran())
+	heads := p.OK("backup", "list").Out
+	p.OK("backup", "restore", labelled(t, heads, "migrated, on 1.0"), "--data")
+	require.Equal(t, 1, ran())
+	p.Exits(exitRefused, "refit", "--from", from)
+	p.OK("refit", "--from", from, "--data-lacks", "tenfold")
+	require.Equal(t, 2, ran(), "as it was told")
+	p.OK("rollback")
+
+	// The data itself may be asked: 0 it has, 1 it has not, all else is not known.
+	p.OK("backup", "restore", "b0001", "--data")
+	asks := func(command string) {
+		p.EditProfile(func(s string) string {
+			if i := strings.Index(s, "done = "); i >= 0 {
+				s = s[:i]
+			}
+			return s + "done = ['sh', '-c', '" + strings.ReplaceAll(command, "DB", db) + "']\n"
+		})
+	}
+	asks("grep -q ran DB")
+	p.OK("refit", "--from", from)
+	p.OK("rollback")
+	r = p.OK("refit", "--from", from)
+	assert.Contains(t, oneSpace(r.Out+r.Err), "the migration tenfold is left out: the data has had it")
+	assert.Equal(t, 1, ran())
+	p.OK("rollback")
+	for _, command := range []string{"exit 2", "sleep 60", "kill -9 $$"} {
+		asks(command)
+		r = p.Exits(exitRefused, "refit", "--from", from)
+		assert.Contains(t, oneSpace(r.Out), "whether the data has had it can't be told", command)
+	}
+	asks("exit 1") // it has not, whatever the record says
+	p.OK("refit", "--from", from)
+	assert.Equal(t, 2, ran())
+
+	// One that was begun and not seen to end, with data that nothing can bring back, is a stop.
+	p.OK("rollback")
+	p.EditProfile(func(s string) string {
+		a, b := strings.Index(s, "\n[[data]]"), strings.Index(s, "\n[[migration]]")
+		return strings.ReplaceAll(s[:a]+s[b:strings.Index(s, "done = ")], "echo ran", "sleep 1; kill -9 $PPID; echo ran")
+	})
+	p.Run("refit", "--from", from, "--data-lacks", "tenfold")
+	p.OK("recover")
+	r = p.Exits(exitRefused, "refit", "--from", from)
+	assert.Contains(t, oneSpace(r.Out), "it was not seen to end")
+	p.OK("stop")
+}
+
+// labelled is the number of a backup with a label.
+func labelled(t *testing.T, list, label string) string {
+	for l := range strings.Lines(list) {
+		if strings.Contains(l, label) {
+			return regexp.MustCompile(`b\d{4}`).FindString(l)
+		}
+	}
+	t.Fatalf("no backup %q in: %s", label, list)
+	return ""
 }
 
 // installer is a maker's own page: a form with a session, a licence and four choices.

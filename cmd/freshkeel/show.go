@@ -221,6 +221,9 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 		v.fact("layer", l)
 	}
 	alone(v, pre.Alone)
+	if pre.All != "" {
+		v.fact("stops", pre.All)
+	}
 	fine := 0
 	for _, f := range pre.Findings {
 		if f.Level == freshkeel.OK {
@@ -481,6 +484,13 @@ func (v *view) wentBack(e *freshkeel.Entry) {
 	v.fact("before", "what was there is backup "+e.Backup)
 }
 
+// dumped tells what loading a dump does.
+func dumped(d freshkeel.Dumped) string {
+	return fmt.Sprintf("%s is loaded as it was %s ago, on %s (%s): what was written to it since is undone, and is in the "+
+		"backup that is taken first", d.Name, freshkeel.Age(time.Since(d.Taken)), d.Taken.Local().Format(time.DateTime),
+		freshkeel.Bytes(d.Bytes))
+}
+
 func (v *view) backPlan(p *freshkeel.BackPlan, keep []string) {
 	v.outcome(calm, "WOULD GO BACK", fmt.Sprintf("to %s, before %s", orUnknown(p.To.From), p.To.ID))
 	alone(v, p.Alone)
@@ -496,6 +506,9 @@ func (v *view) backPlan(p *freshkeel.BackPlan, keep []string) {
 	v.fact("from", "backup "+p.Backup+", for settings and for what renames don't bring back")
 	for _, at := range p.Edited {
 		v.fact("edited", at+" was edited since, and goes back too; your edits are backed up first")
+	}
+	for _, d := range p.Data {
+		v.fact("data", dumped(d))
 	}
 	if p.World {
 		v.fact("world", "put back as it was then; what is there now is backed up first")

@@ -22,7 +22,15 @@ type Restore struct {
 	Only   tree.Patterns `json:"only,omitempty"`   // none: everything
 	To     string        `json:"to,omitempty"`     // another folder; "": into the install
 	Owners Owners        `json:"owners,omitempty"` // of a copy's files, where root restores them
+	Data   string        `json:"data,omitempty"`   // into the install: what becomes of data outside, LoadData or LeaveData
 }
+
+// What a restore of a whole backup does to the data outside the install: that undoes what was written since,
+// so one of the two is to be said.
+const (
+	LoadData  = "load"
+	LeaveData = "leave"
+)
 
 // LayOut lays a backup, or the part of it that r says, out in a new folder. The error is a
 // tell.Usage where that is not empty or lies in the install.

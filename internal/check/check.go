@@ -76,6 +76,7 @@ type Preflight struct {
 	// versions to step through, the last being the one that is wanted
 	Chain   []string         `json:"chain,omitempty"`
 	Alone   []string         `json:"alone,omitempty"`  // parts that are stopped, where others run on
+	All     string           `json:"all,omitempty"`    // why every part is stopped, where the profile would let some run on
 	Ran     []CheckRun       `json:"checks"`           // every check that was made, in the order of the list
 	Layers  []string         `json:"layers,omitempty"` // what becomes of each layer that changes
 	Plan    *plan.Plan       `json:"-"`

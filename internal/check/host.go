@@ -45,6 +45,9 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 		return []Finding{{Level: Stop, What: st.Trouble, Where: where,
 			Why: "two servers of one install would spoil its world",
 			Do:  "end those processes, or correct [host] status: it is to end with status 0 as long as the server runs"}}
+	case part.Outside() && !st.Running && !startable(part):
+		return []Finding{{Level: Stop, What: name + ", which the server needs, is down, and can't be started from here", Where: where,
+			Why: "the new build would not come up without it, and the old one neither", Do: "start it: " + startsIt(part)}}
 	case part.Outside() && !st.Running:
 		out = append(out, Finding{Level: Warn, What: name + ", which the server needs, is down", Where: where,
 			Why: "it is started before the new build is", Do: "see that it comes up, before the old server is gone"})
@@ -98,6 +101,21 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 		)
 	}
 	return ok("%s", what)
+}
+
+// startable tells whether a part that is none of the install's may be started by this user: a service of
+// theirs, or one that root's own command runs beside.
+func startable(part *install.Install) bool {
+	sv := part.Service()
+	return sv == nil || sv.May() == nil
+}
+
+func startsIt(part *install.Install) string {
+	sv := part.Service()
+	if sv.User {
+		return "systemctl --user start " + sv.Name
+	}
+	return "sudo systemctl start " + sv.Name
 }
 
 // unguarded tells of a unit that its manager could start at a boot while files are of two builds.

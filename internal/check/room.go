@@ -10,8 +10,10 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/data"
 	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/staging"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -151,6 +153,11 @@ func checkDisk(_ context.Context, s *situation) []Finding {
 		add(s.k.Path(place), "staging", n.Bytes, spare, 2*n.Steps+64)
 	}
 	add(s.store.Dir(), "backup (at most)", backup, slack, int(backup/locker.PackSize)+64)
+	for name, last := range data.New(s.k.Install).LastSeen() {
+		if slices.ContainsFunc(s.k.Profile.Data, func(d profile.Data) bool { return d.Name == name }) {
+			add(s.store.Dir(), "dump of "+name+" (at most)", last.Bytes, slack, int(last.Bytes/locker.PackSize)+1)
+		}
+	}
 	var out []Finding
 	for _, n := range needs {
 		u, err := disk.Usage(n.at)

@@ -124,7 +124,7 @@ func ended(ctx context.Context, t Tool, err error) error {
 		return cause
 	}
 	if exit := (*exec.ExitError)(nil); errors.As(err, &exit) {
-		return fmt.Errorf("%s ended with %s", t.Argv[0], exit)
+		return fmt.Errorf("%s ended with %w", t.Argv[0], exit)
 	}
 	return err
 }

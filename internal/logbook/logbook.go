@@ -82,12 +82,13 @@ type Entry struct {
 	Build  string `json:"build,omitempty"` // set in the locker
 	// the set in the locker that was installed before; "": none was known
 	FromBuild string   `json:"from_build,omitempty"`
-	Layers    []string `json:"layers,omitempty"` // what became of each layer that changed
-	Target    string   `json:"target,omitempty"` // of a rollback or restore: the run or backup it goes back to
-	World     bool     `json:"world,omitempty"`  // a rollback that puts the world back too
-	Only      []string `json:"only,omitempty"`   // of a restore: patterns
-	Undid     []string `json:"undid,omitempty"`  // of a restore: refits of whose files none are left
-	Backup    string   `json:"backup,omitempty"` // the backup it took before it changed anything
+	Layers    []string `json:"layers,omitempty"`  // what became of each layer that changed
+	Target    string   `json:"target,omitempty"`  // of a rollback or restore: the run or backup it goes back to
+	World     bool     `json:"world,omitempty"`   // a rollback that puts the world back too
+	Only      []string `json:"only,omitempty"`    // of a restore: patterns
+	NoData    bool     `json:"no_data,omitempty"` // of a restore: the data outside is left as it is
+	Undid     []string `json:"undid,omitempty"`   // of a restore: refits of whose files none are left
+	Backup    string   `json:"backup,omitempty"`  // the backup it took before it changed anything
 
 	// When that backup, and the target of a restore, was taken: to the nanosecond,
 	// which tells it from another of the same number in another locker.
@@ -115,6 +116,7 @@ type Entry struct {
 	HeldBack   []string      `json:"held_back,omitempty"` // add-ons that were left out
 
 	Migrations []Migrated `json:"migrations,omitempty"` // that were begun
+	LeftOut    []string   `json:"left_out,omitempty"`   // migrations that the data had had already
 	Part       string     `json:"part,omitempty"`       // of a crash: the part of the server
 	Alone      []string   `json:"alone,omitempty"`      // parts that were stopped, where others ran on
 	Relined    []Lined    `json:"relined,omitempty"`    // services whose own line changed

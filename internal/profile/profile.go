@@ -128,6 +128,7 @@ type Data struct {
 	Name  string   `toml:"name"`
 	Dump  []string `toml:"dump"`  // program and arguments; its standard output is the dump
 	Load  []string `toml:"load"`  // gets the dump on its standard input, and puts it in place of what is there
+	Check []string `toml:"check"` // instead of the dump's first bytes: ends with status 0 where a dump can be taken
 	Env   []string `toml:"env"`   // NAME=value; of secrets a file's name, not the secret
 	Limit Duration `toml:"limit"` // how long either may take
 }
@@ -173,6 +174,8 @@ type Migration struct {
 	Env     []string          `toml:"env"`
 	Up      []string          `toml:"up"`   // parts that must be up meanwhile
 	Down    []string          `toml:"down"` // and down
+	// a command that asks the data whether it has had this: 0 it has, 1 it has not, else it is not known
+	Done []string `toml:"done"`
 	// whether a refit is refused where no [[data]] can bring back what it changes
 	MustGoBack bool `toml:"must_go_back"`
 }

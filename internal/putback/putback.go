@@ -272,8 +272,8 @@ func (rt *Returner) Edited(steps []swap.Step, set *locker.Set) (out []string) {
 
 // Differs tells whether a restore has anything to do. It looks before the server is
 // stopped for it. A running server writes the same content anew: that a file's time
-// alone differs is no reason to stop it.
-func (rt *Returner) Differs(ctx context.Context, set *locker.Set, only tree.Patterns) (bool, error) {
+// alone differs is no reason to stop it. loads says that it loads data, which it does not compare.
+func (rt *Returner) Differs(ctx context.Context, set *locker.Set, only tree.Patterns, loads bool) (bool, error) {
 	if err := ctx.Err(); err != nil {
 		return false, err
 	}
@@ -281,8 +281,7 @@ func (rt *Returner) Differs(ctx context.Context, set *locker.Set, only tree.Patt
 	if err != nil {
 		return false, err
 	}
-	data := len(only) == 0 && slices.ContainsFunc(set.Entries, func(f locker.File) bool { return data.Is(f.Path) })
-	return len(p.Steps) > 0 || data || p.mode, nil
+	return len(p.Steps) > 0 || loads || p.mode, nil
 }
 
 // AllOf is all that a backup is of. trusted are paths that renames have just brought back.

@@ -15,6 +15,8 @@ type Want struct {
 	Consent []string          // files in which the makers ask for a consent that is given
 	Runtime string            // which runtime the launch script is to run: a release, a range, or a program
 	LetBoot bool              // boot a build for its defaults although the system can't shut it off
+	Has     []string          // migrations that the data has had, by the operator's word: they are left out
+	Lacks   []string          // and those that it has not had, whatever the record says
 	Hold    []string          // add-ons to leave out this time, by path or name
 }
 

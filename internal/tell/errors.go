@@ -19,9 +19,12 @@ type ToolFailed struct {
 	What  string
 	Lines []string // the last that it printed
 	Log   string   // where all of it is
+	Err   error    // how it ended, which What tells
 }
 
 func (t *ToolFailed) Error() string { return t.What }
+
+func (t *ToolFailed) Unwrap() error { return t.Err }
 
 // Advise gives an error a next step.
 func Advise(err error, do string) error { return &Advised{err, do} }
