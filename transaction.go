@@ -265,6 +265,9 @@ func (t *transaction) stop(ctx context.Context) error {
 		if exit != nil {
 			t.gone = exit.At
 			sum += " (" + exit.Status + ")"
+			if lost := exit.Lost(); lost != "" {
+				t.e.Told = append(t.e.Told, "at its stop the server was "+lost)
+			}
 		}
 		var rest []string
 		for _, part := range t.k.in.Rest() {

@@ -876,6 +876,9 @@ func (p *program) stop(ctx context.Context, c *cli.Command) error {
 		}
 		p.view.outcome(good, "STOPPED",
 			fmt.Sprintf("%s ended after %s (%s)", k.Profile.Server.Name, freshkeel.Age(took), exit.Status))
+		if lost := exit.Lost(); lost != "" {
+			p.view.fact("mind", lost)
+		}
 	})
 }
 

@@ -8,10 +8,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"freshkeel/internal/guard"
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
+	"freshkeel/internal/learn"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
@@ -84,6 +86,7 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 	}
 	if !part.Outside() {
 		out = append(out, s.unguarded(sv)...)
+		out = append(out, s.stopsInTime(part, sv, u)...)
 		out = append(out, s.unitRules(sv, u)...)
 		out = append(out, unheard(part, u)...)
 	}
@@ -116,6 +119,31 @@ func startsIt(part *install.Install) string {
 		return "systemctl --user start " + sv.Name
 	}
 	return "sudo systemctl start " + sv.Name
+}
+
+// stopsInTime holds how long a unit's manager lets the server take to stop, before it kills it, against what
+// the profile allows and what was seen.
+func (s *situation) stopsInTime(part *install.Install, sv *host.Service, u *host.Unit) (out []Finding) {
+	where := u.File
+	edit := "systemctl " + userFlag(u) + "edit " + u.Name
+	stop, slowest := part.Profile.Stop, learn.ReadSeen(part.State(learn.FileOf(part.PartName()))).Slowest
+	need, by := stop.Wait.Std(), "[stop] wait"
+	if slowest > need {
+		need, by = slowest, "the longest stop that was seen here"
+	}
+	if u.Kills && u.Within > 0 && u.Within < need {
+		out = append(out, Finding{Level: Warn,
+			What: fmt.Sprintf("the service is killed %s after it was told to stop (TimeoutStopSec), and %s is %s", u.Within, by,
+				need.Round(time.Second)), Where: where,
+			Why: "what the server has not saved by then is lost: here, and whenever the machine is shut down",
+			Do:  fmt.Sprintf("%s, with the lines «[Service]», «TimeoutStopSec=%d»", edit, int(need.Seconds())+10)})
+	}
+	if u.Signal == 9 && !u.Stops && (stop.Send == "" || !sv.Hears()) {
+		out = append(out, Finding{Level: Warn, What: "the service is not told to stop: it is killed at once (KillSignal=SIGKILL)",
+			Where: where, Why: "what the server has not saved is lost at each stop",
+			Do: edit + ", with the lines «[Service]», «KillSignal=SIGTERM»; or name its console: [host] console, or say"})
+	}
+	return out
 }
 
 // unguarded tells of a unit that its manager could start at a boot while files are of two builds.

@@ -59,13 +59,14 @@ type Launch struct {
 
 // Exit is how a server ended.
 type Exit struct {
-	Began  time.Time `json:"began,omitzero"` // when it was started, as far as that is known
-	At     time.Time `json:"at"`             // when no process of it was left
-	PID    int       `json:"pid"`            // of the launch script
-	Status string    `json:"status"`         // "status 0", "signal killed"
-	Asked  bool      `json:"asked"`          // it was told to stop
-	By     string    `json:"by,omitempty"`   // of one that was told: "line", "terminate" or "kill"
-	Line   string    `json:"line,omitempty"` // the line that ended it
+	Began  time.Time `json:"began,omitzero"`   // when it was started, as far as that is known
+	At     time.Time `json:"at"`               // when no process of it was left
+	PID    int       `json:"pid"`              // of the launch script
+	Status string    `json:"status"`           // "status 0", "signal killed"
+	Asked  bool      `json:"asked"`            // it was told to stop
+	By     string    `json:"by,omitempty"`     // of one that was told: "line", "terminate" or "kill"
+	Killer string    `json:"killer,omitempty"` // of one that somebody else killed
+	Line   string    `json:"line,omitempty"`   // the line that ended it
 }
 
 // Status is how a server stands.
@@ -101,7 +102,7 @@ type StopOrder struct {
 
 // StopStep is one thing that happened while it stopped.
 type StopStep struct {
-	Do    string `json:"do"` // sent, unread, terminate, kill, gone, still-running
+	Do    string `json:"do"` // sent, unread, terminate, untold, left, kill, gone, still-running
 	Line  string `json:"line,omitempty"`
 	PIDs  []int  `json:"pids,omitempty"`
 	Exit  *Exit  `json:"exit,omitempty"`

@@ -132,6 +132,8 @@ type Unit struct {
 	Within time.Duration // how long they may take before they are killed; 0: for ever
 	Kills  bool          // they are killed then
 	Bound  []string      // units that stop with it
+	Stops  bool          // a command of its own comes first at a stop
+	Signal int           // that it is told to stop by
 }
 
 // manager is a service manager as this program asks it. Looking needs no rights; what begins,
@@ -240,6 +242,10 @@ func (s *Service) status(u *Unit) *Status {
 	}
 	if len(st.Processes) == 0 && u.Main > 0 {
 		st.Processes = append([]int{u.Main}, below(u.Main)...)
+	}
+	if u.Active != "activating" && u.Active != "deactivating" && (u.Sub == "exited" || u.Active == "inactive" || u.Active == "failed") {
+		// What is left in its group may be another's: a multiplexer that hosts more.
+		st.Processes, _ = s.ofInstall(u.Group)
 	}
 	switch u.Active {
 	case "active", "reloading":
@@ -413,7 +419,7 @@ func (s *Service) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 		note = func(StopStep) {}
 	}
 	by, line := "terminate", ""
-	if o.Send != "" && s.hears() {
+	if o.Send != "" && s.Hears() {
 		step := StopStep{Do: "sent", Line: o.Send}
 		if err := s.Send(o.Send); err != nil {
 			step.Error = err.Error()
@@ -426,43 +432,26 @@ func (s *Service) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 		cancel()
 	}
 	// One that ended by itself is stopped all the same: its manager is not to start it again.
-	if by != "line" && s.hears() && o.Send != "" {
+	if by != "line" && s.Hears() && o.Send != "" {
 		note(StopStep{Do: "terminate", PIDs: s.Status().Processes})
-	}
-	ctx, cancel := context.WithTimeout(context.Background(), o.Wait+o.Terminate+stopSlack)
-	defer cancel()
-	if err := s.bus.end(ctx); err != nil {
-		return nil, err
-	}
-	down := func(u *Unit) bool {
-		return !u.Job && (u.Active == "inactive" || u.Active == "failed") && len(s.status(u).Processes) == 0
-	}
-	if err := s.settle(ctx, look, down); err != nil {
-		if !errors.Is(err, context.DeadlineExceeded) {
-			return nil, err
-		}
-		left := s.Status().Processes
-		if !o.Kill {
-			note(StopStep{Do: "still-running", PIDs: left})
-			return nil, &StillRunning{left}
-		}
-		note(StopStep{Do: "kill", PIDs: left})
-		by = "kill"
-		again, cancel := context.WithTimeout(context.Background(), stopSlack)
-		defer cancel()
-		if err := s.bus.kill(again); err != nil {
-			return nil, err
-		}
-		if err := s.settle(again, look, down); err != nil {
-			return nil, &StillRunning{s.Status().Processes}
-		}
 	}
 	u, err := s.Unit()
 	if err != nil {
 		return nil, err
 	}
+	st := &stopping{Service: s, o: o, note: note, group: u.Group, by: by}
+	if u, err = st.end(u); err != nil {
+		return nil, err
+	}
+	by = st.by
 	e := u.exit()
 	e.Asked, e.By, e.Line = true, by, line
+	if e.Killer = u.killed(); e.Killer != "" {
+		e.By, e.Line = "kill", ""
+	}
+	if len(st.told) > 0 && by == "terminate" { // its manager knows of a script alone
+		e.Status = "by the terminate signal"
+	}
 	if e.At.IsZero() {
 		e.At = time.Now()
 	}
@@ -471,8 +460,8 @@ func (s *Service) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 	return e, nil
 }
 
-// hears tells whether a line can come to the server's console.
-func (s *Service) hears() bool { return s.Console != "" || len(s.Say) > 0 }
+// Hears tells whether a line can come to the server's console.
+func (s *Service) Hears() bool { return s.Console != "" || len(s.Say) > 0 }
 
 // Send puts a line on the unit's standard input, by the pipe or socket that it is, or gives it to
 // the operator's own command.

@@ -157,7 +157,8 @@ func unitFrom(name string, own bool, p map[string]any) *Unit {
 			}
 		}
 	}
-	u.Kill = text("KillMode")
+	u.Kill, u.Signal = text("KillMode"), int(number("KillSignal"))
+	u.Stops = len(rowsOf(p["ExecStop"])) > 0
 	u.Kills, _ = p["SendSIGKILL"].(bool)
 	if n, ok := p["TimeoutStopUSec"].(uint64); ok && n < 1<<62 {
 		u.Within = time.Duration(n) * time.Microsecond

@@ -22,6 +22,14 @@ import (
 // FileName is where what was seen is kept, in the install's own folder of ours.
 const FileName = "seen.json"
 
+// FileOf is FileName for a part of a server; "": for the server.
+func FileOf(part string) string {
+	if part == "" {
+		return FileName
+	}
+	return part + "-" + FileName
+}
+
 // Format is what the first key of a seen.json says.
 const Format = "freshkeel-seen/1"
 
@@ -35,8 +43,10 @@ type Seen struct {
 	Said   string         `json:"said,omitempty"`  // the version that it said
 	// the installed version, where only the server\'s own words say it: it proves no rule
 	Heard string    `json:"heard,omitempty"`
-	Stop  *StopSeen `json:"stop,omitempty"`  // how it was last ended
-	Edits []Edit    `json:"edits,omitempty"` // what was learned into the profile
+	Stop  *StopSeen `json:"stop,omitempty"` // how it was last ended
+	// how long it took at most to end by itself
+	Slowest time.Duration `json:"slowest_stop_ns,omitempty"`
+	Edits   []Edit        `json:"edits,omitempty"` // what was learned into the profile
 }
 
 // StopSeen is how a server was seen to end when it was told to.

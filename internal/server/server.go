@@ -385,9 +385,4 @@ func (sv *Server) NoneOutside() error {
 // Seen is what good starts and stops have shown of this server.
 func (sv *Server) Seen() *learn.Seen { return learn.ReadSeen(sv.seenFile()) }
 
-func (sv *Server) seenFile() string {
-	if name := sv.PartName(); name != "" {
-		return sv.State(name + "-" + learn.FileName)
-	}
-	return sv.State(learn.FileName)
-}
+func (sv *Server) seenFile() string { return sv.State(learn.FileOf(sv.PartName())) }

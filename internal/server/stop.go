@@ -52,6 +52,7 @@ func (sv *Server) Order() host.StopOrder {
 
 // noteEnd keeps how the server was ended, and tells what it learned by it.
 func (sv *Server) noteEnd(o host.StopOrder, exit *host.Exit, took time.Duration) {
+	sv.noteSlowest(exit, took)
 	if exit == nil || exit.By == "" || (!sv.Minded() && exit.By != "line") { // a service knows its own signals
 		return
 	}
@@ -79,6 +80,18 @@ func (sv *Server) noteEnd(o host.StopOrder, exit *host.Exit, took time.Duration)
 		return
 	}
 	sv.Note("the line that ended the server is %q: from now on it is sent at once", exit.Line)
+}
+
+// noteSlowest keeps how long the server took at most to end by itself once it was told to.
+func (sv *Server) noteSlowest(exit *host.Exit, took time.Duration) {
+	seen := sv.Seen()
+	if exit == nil || exit.By == "kill" || took <= seen.Slowest {
+		return
+	}
+	seen.Slowest = took
+	if err := seen.Write(sv.seenFile()); err != nil {
+		sv.Note("%v", err)
+	}
 }
 
 // Stop tells the players, waits, and ends the server by the profile's order.
@@ -371,6 +384,10 @@ func (sv *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
 			if o.Send != "" {
 				sv.Warn("it did not stop within %s: terminate signal to its processes %v", o.Wait, s.PIDs)
 			}
+		case "untold":
+			sv.Note("its service does not signal all of its processes (KillMode): terminate signal from here to %v", s.PIDs)
+		case "left":
+			sv.Note("left running, as they are none of this install's: %s", words.Some(host.Programs(s.PIDs), 6))
 		case "kill":
 			sv.Warn("it did not end within %s of the terminate signal: killing its processes %v", o.Terminate, s.PIDs)
 		}
@@ -379,6 +396,9 @@ func (sv *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
 		err = tell.Advise(err, not.Do())
 	}
 	if err == nil && !hopeless {
+		if lost := exit.Lost(); lost != "" {
+			sv.Warn("%s", lost)
+		}
 		sv.noteEnd(o, exit, time.Since(began))
 	}
 	return exit, err

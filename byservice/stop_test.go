@@ -1,0 +1,74 @@
+//go:build linux
+
+package byservice
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"freshkeel/demo"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A unit that signals only its main process leaves the server untold: it gets the terminate signal from
+// here, saves, and ends at once. What else is in the unit's group is named and left.
+func TestAStopTellsTheServerThatItsUnitDoesNot(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		unit    string
+		console bool
+	}{
+		"main-alone":  {"KillMode=process\nRestart=on-failure\nExecStart=/bin/sh -c 'DIR/open-gates.sh </dev/zero & wait'\n", false},
+		"main-first":  {"KillMode=mixed\nRestart=always\nRestartSec=50ms\nExecStart=/bin/sh -c 'DIR/open-gates.sh </dev/zero; true'\n", false},
+		"more-inside": {"Type=oneshot\nRemainAfterExit=yes\nKillMode=process\nExecStart=DIR/both.sh\n", true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := settle(t, name, c.unit)
+			if c.console { // its lines go to a terminal
+				p.put(p.dir+"/mossgate-east/both.sh", "#!/bin/sh\ncd \"$(dirname \"$0\")\"\n"+
+					"tmux -L more new -d -s other 'sleep 1000'\ntmux -L more new -d -s game ./open-gates.sh\n", 0o755)
+				p.ok(t, "chown", "pond", p.dir+"/mossgate-east/both.sh")
+				p.ours(exitDone, "profile", "set", "ready.line", "")
+				p.ours(exitDone, "profile", "set", "ready.version", "")
+			}
+			p.ours(exitDone, "start")
+			began := time.Now()
+			out := p.ours(exitDone, "refit", "3.5.0")
+			assert.Contains(t, out, "its service does not signal all of its processes (KillMode)")
+			assert.NotContains(t, out, "kill")
+			assert.Less(t, time.Since(began), 30*time.Second)
+			out = p.ours(exitDone, "stop")
+			assert.Contains(t, out, "by the terminate signal")
+			assert.NotContains(t, out, "is lost")
+			assert.Equal(t, "inactive", p.shows("ActiveState"))
+			p.ours(exitDown, "status")
+			log := p.ok(t, "sh", "-c", "cat "+p.dir+"/mossgate-east/logs/*; journalctl --no-pager -u "+p.unit)
+			assert.Contains(t, log, "good night", "it saved")
+			if c.console {
+				assert.Contains(t, out, "left running, as they are none of this install's")
+				p.ok(t, "pgrep", "-f", "sleep 1000")
+			}
+		})
+	}
+}
+
+// What a unit's manager kills, as it took too long, is told as killed; and that it would, before.
+func TestAStopThatItsManagerCutsShortIsTold(t *testing.T) {
+	t.Parallel()
+	stubborn := demo.Releases[0]
+	stubborn.Behaviour = demo.Stubborn
+	p := settle(t, "cut-short", "ExecStart=DIR/open-gates.sh\nTimeoutStopSec=2\n", stubborn, demo.Releases[1])
+	p.ours(exitDone, "start")
+	out := p.ours(exitDone, "preflight", "3.5.0", "--all")
+	assert.Contains(t, oneSpace(out), "the service is killed 2s after it was told to stop (TimeoutStopSec), and [stop] wait is")
+	out = p.ours(exitDone, "refit", "3.5.0")
+	assert.Contains(t, oneSpace(out), "at its stop the server was killed by its manager after 2s (TimeoutStopSec of cut-short.service): "+
+		"what it had not saved is lost")
+	require.Equal(t, "3.5.0", p.status().Version)
+}
+
+func oneSpace(s string) string { return strings.Join(strings.Fields(s), " ") }
