@@ -314,6 +314,7 @@ func (t *transaction) watch(ctx context.Context) (v *Verdict) {
 	})
 	if v.Up {
 		t.down(v)
+		t.e.Told = append(t.e.Told, t.k.srv.Rebind()...)
 		t.e.Why, t.e.Lines = v.Why, v.Lines
 		doubt(t.k.in, t.e, v)
 		if t.e.To == "" {

@@ -160,6 +160,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 		_, err = k.srv.HalfStop()
 	}
 	if err == nil && v.Up {
+		k.srv.Rebind()
 		err = k.heardVersion(v.Version)
 	}
 	return v, err

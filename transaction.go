@@ -360,6 +360,7 @@ func (t *transaction) comeBack(ver string) error {
 		}
 		if err == nil && v.Up {
 			t.down(v)
+			t.e.Told = append(t.e.Told, t.k.srv.Rebind()...)
 			doubt(t.k.in, t.e, v)
 			return v.Why, nil
 		}

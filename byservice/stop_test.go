@@ -71,4 +71,45 @@ func TestAStopThatItsManagerCutsShortIsTold(t *testing.T) {
 	require.Equal(t, "3.5.0", p.status().Version)
 }
 
+// Units that are bound to the server's stop with it: they are named before, and run again after, also after
+// a command that was killed meanwhile.
+func TestWhatStopsWithTheServerIsStartedAgain(t *testing.T) {
+	t.Parallel()
+	p := settle(t, "bound", "ExecStart=DIR/open-gates.sh\n")
+	for name, how := range map[string]string{"map": "BindsTo=bound.service\nAfter=bound.service\n", "stats": "PartOf=bound.service\n",
+		"asleep": "PartOf=bound.service\n"} {
+		p.put("/etc/systemd/system/bound-"+name+".service", "[Unit]\n"+how+"[Service]\nExecStart=/bin/sleep 10000\n", 0o644)
+	}
+	t.Cleanup(func() { p.run("sh", "-c", "systemctl stop bound-map bound-stats; rm /etc/systemd/system/bound-*") })
+	p.ok(t, "systemctl", "daemon-reload")
+	p.ours(exitDone, "start")
+	p.ok(t, "systemctl", "start", "bound-map", "bound-stats")
+	running := func(at string) {
+		t.Helper()
+		for name, want := range map[string]string{"map": "active", "stats": "active", "asleep": "inactive"} {
+			out, _ := p.run("systemctl", "is-active", "bound-"+name)
+			assert.Equal(t, want, strings.TrimSpace(out), "%s: %s", at, name)
+		}
+	}
+	out := p.ours(exitDone, "preflight", "3.5.0")
+	assert.Contains(t, oneSpace(out), "what is bound to bound.service stops with it, and is started again once it is up: "+
+		"bound-map.service, bound-stats.service")
+	p.ours(exitDone, "refit", "3.5.0")
+	running("after a refit")
+	p.ours(exitRolledBack, "refit", "3.6.0")
+	running("after a build that died")
+	for _, at := range []string{"stopped", "swap:2", "started"} {
+		p.env = []string{dieAt + "=" + at}
+		p.try("refit", "3.6.0")
+		p.env = nil
+		p.ours(exitDone, "recover")
+		running("killed at " + at)
+	}
+	p.ours(exitDone, "stop")
+	p.put("/etc/systemd/system/bound-map.service", "[Unit]\nBindsTo=bound.service\n[Service]\nType=oneshot\nExecStart=/bin/false\n", 0o644)
+	p.ok(t, "systemctl", "daemon-reload")
+	out = p.ours(exitDone, "start")
+	assert.Contains(t, out, "could not be started again: bound-map.service: its start ended with failed")
+}
+
 func oneSpace(s string) string { return strings.Join(strings.Fields(s), " ") }

@@ -87,6 +87,11 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 	if !part.Outside() {
 		out = append(out, s.unguarded(sv)...)
 		out = append(out, s.stopsInTime(part, sv, u)...)
+		if bound, err := sv.Bound(); err == nil && len(bound) > 0 {
+			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("what is bound to %s stops with it, and is started again once it is up: %s",
+				u.Name, words.Some(bound, 6)), Where: u.File,
+				Why: "its manager does that (PartOf, Requires or BindsTo)", Do: "nothing, if that may be down as long as the server is"})
+		}
 		out = append(out, s.unitRules(sv, u)...)
 		out = append(out, unheard(part, u)...)
 	}

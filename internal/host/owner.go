@@ -285,6 +285,20 @@ func askRoot(q asked) error {
 	return err
 }
 
+// askLines has root do something of which it tells in lines.
+func askLines(q asked) (out []string, err error) {
+	asker.Lock()
+	defer asker.Unlock()
+	a, err := ask(q)
+	if err == nil && a.Error != "" {
+		err = errors.New(a.Error)
+	}
+	for _, l := range a.Lines {
+		out = append(out, l.Text)
+	}
+	return out, err
+}
+
 // askJournal has root read the journal.
 func askJournal(unit string, q journalQuery) ([]journalLine, error) {
 	asker.Lock()

@@ -152,6 +152,8 @@ type manager interface {
 	write(ctx context.Context, words []string) error
 	mayGuard(ctx context.Context) error
 	guard(ctx context.Context, g *Guarding) error // nil takes it away
+	boundNow(ctx context.Context) ([]string, error)
+	startBound(ctx context.Context) (started, failed []string, err error)
 }
 
 // journalQuery asks for a unit's lines in the journal: of one start, after a cursor or since a
@@ -215,6 +217,26 @@ func (s *Service) May() error {
 	ctx, cancel := context.WithTimeout(context.Background(), busLimit)
 	defer cancel()
 	return s.bus.may(ctx)
+}
+
+// Bound are the units that are active now and stop with this one.
+func (s *Service) Bound() ([]string, error) {
+	if s.err != nil {
+		return nil, s.err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), busLimit)
+	defer cancel()
+	return s.bus.boundNow(ctx)
+}
+
+// StartBound starts the units again that stopped with this one; failed are those that it could not, and why.
+func (s *Service) StartBound() (started, failed []string, err error) {
+	if s.err != nil {
+		return nil, nil, s.err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 2*busLimit)
+	defer cancel()
+	return s.bus.startBound(ctx)
 }
 
 // How names the unit.

@@ -270,6 +270,9 @@ func (b *bus) end(ctx context.Context) error {
 	if asks() && !b.user {
 		return askRoot(asked{Unit: b.name, Do: "stop"})
 	}
+	if err := b.noteBound(ctx); err != nil {
+		return fmt.Errorf("note the units that stop with %s: %w", b.name, err)
+	}
 	c, err := b.conn()
 	if err != nil {
 		return err
@@ -390,6 +393,16 @@ func unitAnswer(q asked, o Owner, dir, real string) (lines []journalLine, err er
 		return nil, nil
 	case "may write":
 		return nil, m.mayWrite(ctx)
+	case "start bound":
+		bound := &bus{name: u.Name}
+		started, failed, err := bound.startBound(ctx)
+		for _, name := range started {
+			lines = append(lines, journalLine{Text: "+" + name})
+		}
+		for _, why := range failed {
+			lines = append(lines, journalLine{Text: "-" + why})
+		}
+		return lines, err
 	case "may guard":
 		return nil, m.mayGuard(ctx)
 	case "unguard":

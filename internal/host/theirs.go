@@ -68,6 +68,8 @@ func byHand(do, unit string) string {
 		return "sudo systemctl start " + unit
 	case "stop", "kill", "may":
 		return "sudo systemctl stop " + unit
+	case "start bound":
+		return "systemctl list-dependencies --reverse " + unit + ", and sudo systemctl start what was active"
 	case "write", "may write", "guard", "may guard", "unguard":
 		return "sudo systemctl edit " + unit
 	}

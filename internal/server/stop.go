@@ -403,3 +403,28 @@ func (sv *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
 	}
 	return exit, err
 }
+
+// Rebind starts the services again that stopped with those of the server, once it is up, and tells what it
+// could not bring back.
+func (sv *Server) Rebind() (lost []string) {
+	for _, part := range sv.Install.Parts() {
+		unit := part.Service()
+		if unit == nil || part.Outside() {
+			continue
+		}
+		started, failed, err := unit.StartBound()
+		if len(started) > 0 {
+			sv.Note("started again, as they had stopped with %s: %s", unit.Name, words.Some(started, 6))
+		}
+		for _, why := range failed {
+			lost = append(lost, "it stopped with "+unit.Name+", and could not be started again: "+why)
+		}
+		if err != nil {
+			lost = append(lost, fmt.Sprintf("what stopped with %s could not be started again: %v", unit.Name, err))
+		}
+	}
+	for _, l := range lost {
+		sv.Warn("%s", l)
+	}
+	return lost
+}
