@@ -217,7 +217,7 @@ func (k *Keel) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, e
 	if err != nil {
 		return nil, 0, err
 	}
-	defer unlock()
+	defer func() { unlock() }()
 	for _, part := range k.in.Parts() { // one that crashed is not started again
 		if part.Profile.Host.Restart == "" {
 			continue
@@ -227,7 +227,17 @@ func (k *Keel) Stop(ctx context.Context) (exit *host.Exit, took time.Duration, e
 		}
 	}
 	if k.in.Host().Status().Running {
-		return k.srv.Stop(ctx)
+		fronted := k.in.Minded() && k.in.RunDir().Fronted()
+		exit, took, err = k.srv.Stop(ctx)
+		if err == nil && fronted {
+			unlock() // what keeps it in the foreground waits for commands that are at work
+			unlock = func() {}
+			err = k.in.RunDir().StaysDown()
+		}
+		if back := (*host.BackAgain)(nil); errors.As(err, &back) {
+			err = tell.Advise(err, "stop it by the own command of what runs it; then: freshkeel status")
+		}
+		return exit, took, err
 	}
 	// Only what a minder of ours holds is ever signalled (P4).
 	for _, p := range host.Outside(k.in.Dir, nil) {

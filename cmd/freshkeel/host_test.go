@@ -3,10 +3,12 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -108,4 +110,49 @@ func TestAServerOfTheOperatorsOwnCommands(t *testing.T) {
 	r = p.Exits(exitFailed, "stop")
 	assert.Contains(t, r.Err, "whether the server did can't be told")
 	p.EditProfile(func(s string) string { return strings.Replace(s, "'./nowhere.sh'", "'./is-up.sh'", 1) })
+}
+
+// A server that somebody starts again whenever it ends is not stopped by stopping it: that is noticed and
+// told, and a refit ends before it has changed anything.
+func TestAServerThatSomebodyStartsAgainIsNotStopped(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	keeps := func(line string) *exec.Cmd {
+		c := exec.Command("sh", "-c", line)
+		c.Dir, c.Env = p.Install, p.Command("status").Env
+		c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+		require.NoError(t, c.Start())
+		t.Cleanup(func() { syscall.Kill(-c.Process.Pid, syscall.SIGKILL); c.Wait() })
+		return c
+	}
+	// freshkeel run, in a loop
+	loop := keeps("while :; do '" + proving.Binary + "' -d . run </dev/zero >/dev/null 2>&1; sleep 0.4; done")
+	up := func() bool { return p.Status().State == "up" && p.Status().Busy == "" }
+	require.Eventually(t, up, 10*time.Second, 100*time.Millisecond)
+	p.OK("refit", "3.5.0")
+	r := p.Exits(exitFailed, "stop")
+	assert.Contains(t, r.Err, "the server stopped, and is back after")
+	assert.Contains(t, r.Err, "stop it by the own command of what runs it")
+	syscall.Kill(-loop.Process.Pid, syscall.SIGKILL)
+	loop.Wait()
+	p.OK("stop")
+	p.OK("rollback")
+
+	// commands of the operator's own, which don't reach the one that runs the server
+	loop = keeps("while :; do ./open-gates.sh </dev/zero; sleep 2; done")
+	of := fmt.Sprintf("-P %d -f simulated-runtime", loop.Process.Pid)
+	p.EditProfile(func(s string) string {
+		return strings.Replace(s, "[ready]", "[host]\nstart = ['true']\nstop = ['sh', '-c', 'pkill "+of+"']\nstatus = ['sh', '-c', 'pgrep "+of+
+			"']\n\n[ready]", 1)
+	})
+	p.OK("profile", "set", "ready.log", "logs/mossgate.log")
+	require.Eventually(t, up, 10*time.Second, 100*time.Millisecond)
+	r = p.Exits(exitFailed, "stop")
+	assert.Regexp(t, `is back after .*: \w+ \(process \d+\), which began it, has to be told`, oneSpace(r.Err))
+	before := p.Tree()
+	r = p.Exits(exitFailed, "refit", "3.5.0")
+	assert.Contains(t, oneSpace(r.Err), "is back after")
+	assert.Equal(t, before["README.txt"], p.Tree()["README.txt"], "nothing was changed")
+	assert.Equal(t, before["mossgate.jar"], p.Tree()["mossgate.jar"])
+	assert.Equal(t, "3.4.1", p.Status().Version)
 }

@@ -123,13 +123,19 @@ func (c *Commands) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 		note = func(StopStep) {}
 	}
 	limit := o.Wait + o.Terminate + stopSlack
+	was, _ := c.processes()
+	by := keepers(was)
 	out, err := c.run(c.End, limit)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w: %s", strings.Join(c.End, " "), err, out)
 	}
-	unknown := 0
+	unknown, returned, told := 0, time.Now(), false
 	for end := time.Now().Add(limit); ; time.Sleep(lookPause) {
 		pids, _ := c.processes()
+		if len(pids) > 0 && !told && time.Since(returned) > 3*time.Second {
+			told = true
+			note(StopStep{Do: "returned", Line: c.End[0], PIDs: pids})
+		}
 		st := c.Status()
 		if unknown++; !st.Silent {
 			unknown = 0
@@ -139,12 +145,22 @@ func (c *Commands) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 		}
 		if !st.Running && len(pids) == 0 {
 			e := &Exit{At: time.Now(), Status: "by " + c.End[0], Asked: true, By: "command"}
+			if err := staysDown(by, func() (int, bool) {
+				if pids, _ := c.processes(); len(pids) > 0 {
+					return pids[0], true
+				}
+				st := c.Status()
+				return st.PID, st.Running && !st.Silent
+			}); err != nil {
+				return nil, err
+			}
 			note(StopStep{Do: "gone", Exit: e})
 			return e, nil
 		}
 		if time.Now().After(end) {
 			note(StopStep{Do: "still-running", PIDs: pids})
-			return nil, &StillRunning{pids}
+			return nil, fmt.Errorf("%s has ended, and the server has not, %s later: processes %v run on; nothing is signalled "+
+				"where commands of your own run it", c.End[0], limit, pids)
 		}
 	}
 }
