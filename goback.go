@@ -30,7 +30,7 @@ func (t *transaction) goBack(why string, lines []string) error {
 	stuck := func(err error) error { return t.stuck("going back", err) }
 	// A disk too full for the logbook must not keep renames from going back:
 	// from the phase before, recover leads to the same place.
-	if err := t.mixes(); err != nil {
+	if err := mixes(t); err != nil {
 		t.k.in.Warn("%v", err)
 	}
 	t.e.Intact = t.e.Intact || (t.e.Phase == logbook.Swapping && len(t.e.Migrations) == 0)
@@ -41,7 +41,7 @@ func (t *transaction) goBack(why string, lines []string) error {
 	if err := t.k.in.Halt("phase:rolling-back"); err != nil {
 		return stuck(err)
 	}
-	t.ranMixed()
+	ranMixed(t)
 	if t.k.in.Host().Status().Running {
 		if t.files {
 			return stuck(errors.New("the server runs"))
@@ -91,7 +91,7 @@ func (t *transaction) goBack(why string, lines []string) error {
 
 // ranMixed tells of a server that somebody, or a boot, started while its files may have been of two
 // builds. What it wrote since is moved aside by going back, and not lost.
-func (t *transaction) ranMixed() {
+func ranMixed(t *transaction) {
 	if t.e.Mixed.IsZero() || !t.e.Spawned.IsZero() {
 		return
 	}
@@ -138,7 +138,7 @@ func (t *transaction) returned() error {
 		if err := t.comeBack(t.e.From); err != nil {
 			return err
 		}
-	} else if t.k.in.Host().Status().Running && !t.rebooted() { // else it is the boot's to start it
+	} else if t.k.in.Host().Status().Running && !rebooted(t) { // else it is the boot's to start it
 		if _, _, err := t.k.srv.Stop(context.Background()); err != nil {
 			return t.stuck("going back", err)
 		}
@@ -198,7 +198,7 @@ func (t *transaction) revert(why string, lines []string) error {
 	stuck := func(err error) error { return t.stuck("going back to where it began", err) }
 	t.e.Why, t.e.Lines = why, lines
 	// A disk too full for the logbook must not keep renames from going back.
-	if err := t.mixes(); err != nil {
+	if err := mixes(t); err != nil {
 		t.k.in.Warn("%v", err)
 	}
 	t.e.Phase = logbook.Reverting

@@ -54,7 +54,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 	mayUse := map[string][]string{                                       // which room may use which others besides: one way alone
 		"acquire": {"feed", "fetch", "host", "install", "inventory", "locker", "needs", "pages", "profile",
 			"resolve", "tell", "unpack"},
-		"adopt": {"acquire", "feed", "fetch", "host", "install", "inventory", "launch", "learn", "locker", "needs",
+		"adopt": {"acquire", "feed", "fetch", "guard", "host", "install", "inventory", "launch", "learn", "locker", "needs",
 			"plan", "profile", "resolve", "tell"},
 		"ahead": {"install", "locker", "needs", "profile"},
 		"audit": {"host", "install", "inventory", "locker", "logbook", "profile", "staging", "swap"},

@@ -187,7 +187,7 @@ func (t *transaction) watchThrough(ctx context.Context, why string) error {
 	if v.Up {
 		return t.confirm()
 	}
-	played := t.playedOn()
+	played := playedOn(t)
 	if played == "" {
 		return t.goBack(v.Why, v.Lines)
 	}
@@ -204,7 +204,7 @@ func (t *transaction) watchThrough(ctx context.Context, why string) error {
 
 // playedOn tells how it is known that the new build came up without its refit, and may have been played on;
 // "" where it did not.
-func (t *transaction) playedOn() string {
+func playedOn(t *transaction) string {
 	st := t.k.in.Host().Status()
 	began, ended := st.Since, time.Now()
 	if !st.Running && st.Last != nil {
@@ -215,11 +215,11 @@ func (t *transaction) playedOn() string {
 	}
 	r := t.k.in.Profile.Ready
 	long := ended.Sub(began) > r.Within.Std()+r.Steady.Std()+time.Minute
-	if !long && !(t.rebooted() && cameUp(t.k.in, ended.Sub(began))) {
+	if !long && !(rebooted(t) && cameUp(t.k.in, ended.Sub(began))) {
 		return ""
 	}
 	told := fmt.Sprintf("it ran from %s to %s", began.Format(time.DateTime), ended.Format(time.DateTime))
-	if t.rebooted() {
+	if rebooted(t) {
 		told = "the machine was started since, where " + told
 	}
 	return told
@@ -239,7 +239,7 @@ func cameUp(in *install.Install, ran time.Duration) bool {
 }
 
 // rebooted tells whether the machine was started anew since the run began.
-func (t *transaction) rebooted() bool {
+func rebooted(t *transaction) bool {
 	was, wasFirst, _ := strings.Cut(t.e.Boot, " ")
 	now, first, _ := strings.Cut(host.BootID(), " ")
 	return was != "" && now != "" && (was != now || (wasFirst != "" && first != "" && wasFirst != first))
@@ -248,7 +248,7 @@ func (t *transaction) rebooted() bool {
 // SettleFiles makes the files whole that a run left between two builds, and starts and stops nothing: it
 // comes before a service manager starts the server. What else the run was about, the next command sees to. The
 // entry is nil where nothing was to do.
-func (k *Keel) SettleFiles(ctx context.Context) (*logbook.Entry, error) {
+func SettleFiles(ctx context.Context, k *Keel) (*logbook.Entry, error) {
 	unlock, err := lockToSettle(ctx, k)
 	if err != nil {
 		return nil, err

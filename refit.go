@@ -70,7 +70,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 		return nil, k.nothingToChange(pre)
 	}
 	tellBefore(k.in, pre)
-	leftOut, err := k.leftOut(ctx, pre, w)
+	left, err := leftOut(ctx, k, pre, w)
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +81,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	t, err := k.transact(
 		&logbook.Entry{Kind: logbook.Refit, From: pre.From, To: pre.To, Build: pre.Fetched.Set.ID, FromBuild: was.Build,
 			Layers: pre.Layers, EndRunning: w.Start, Accepted: w.Accept, Consents: pre.Plan.Consents(),
-			LeftOut: leftOut, HeldBack: pre.Plan.HeldBack, Relined: pre.Plan.Lines, Alone: pre.Alone},
+			LeftOut: left, HeldBack: pre.Plan.HeldBack, Relined: pre.Plan.Lines, Alone: pre.Alone},
 	)
 	if err != nil {
 		return nil, err
@@ -136,7 +136,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 }
 
 // leftOut names the migrations that the step does not run, as the data has had them.
-func (k *Keel) leftOut(ctx context.Context, pre *Preflight, w Want) (names []string, err error) {
+func leftOut(ctx context.Context, k *Keel, pre *Preflight, w Want) (names []string, err error) {
 	due := migrate.Due(k.Profile, pre.From, pre.To)
 	if len(due) == 0 {
 		return nil, nil
@@ -342,7 +342,7 @@ func (t *transaction) confirm() error {
 	if err := t.takeInventory(t.dir, inventoryAfter); err != nil {
 		return stuck(err)
 	}
-	if !t.e.EndRunning && t.k.in.Host().Status().Running && !t.rebooted() {
+	if !t.e.EndRunning && t.k.in.Host().Status().Running && !rebooted(t) {
 		if err := t.step("stop again", func() (string, error) {
 			_, _, err := t.k.srv.Stop(context.Background())
 			return "it was not running before", err

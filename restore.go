@@ -54,7 +54,7 @@ const (
 type Dumped = data.Dumped
 
 // DumpsOf are the dumps of a backup that a whole restore could load.
-func (k *Keel) DumpsOf(backup string) ([]Dumped, error) {
+func DumpsOf(k *Keel, backup string) ([]Dumped, error) {
 	set, err := k.shelf.ReadMeant(backup)
 	if err != nil {
 		return nil, err
@@ -63,7 +63,7 @@ func (k *Keel) DumpsOf(backup string) ([]Dumped, error) {
 }
 
 // loads tells whether a restore loads data; the error is a tell.Usage where nobody said whether it is to.
-func (k *Keel) loads(set *locker.Set, r Restore) (bool, error) {
+func loads(k *Keel, set *locker.Set, r Restore) (bool, error) {
 	in := k.outside.In(set)
 	switch {
 	case len(r.Only) > 0 && r.Data == LoadData:
@@ -110,11 +110,11 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if err := k.srv.NoneOutside(); err != nil {
 		return nil, err
 	}
-	loads, err := k.loads(set, r)
+	loading, err := loads(k, set, r)
 	if err != nil {
 		return nil, err
 	}
-	if some, err := k.returner.Differs(ctx, set, r.Only, loads); err != nil {
+	if some, err := k.returner.Differs(ctx, set, r.Only, loading); err != nil {
 		return nil, err
 	} else if !some {
 		return nil, errSame

@@ -143,6 +143,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	if err := k.startable(); err != nil {
 		return nil, err
 	}
+	tellHidden(k)
 	head, err := k.inv.Head()
 	if err != nil {
 		return nil, err
@@ -164,6 +165,31 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 		err = k.heardVersion(v.Version)
 	}
 	return v, err
+}
+
+// tellHidden tells of services whose own line was changed since a line of ours stands over it.
+func tellHidden(k *Keel) {
+	for _, part := range k.in.Parts() {
+		sv := part.Service()
+		if sv == nil || part.Outside() {
+			continue
+		}
+		if o, err := sv.Over(); err == nil && o.Hides() {
+			k.in.Warn("the line of %s was changed since a refit wrote its own over it, and does not count: it is %s, and the "+
+				"service runs %s. If yours is to count: delete %s, and have the manager read its units anew (daemon-reload)", sv.Name,
+				o.Now, host.UnitLine(o.Words), o.File)
+		}
+	}
+}
+
+// TakeOver ends a server that somebody else started by hand, so that Start can start it: see server.Oust.
+func TakeOver(ctx context.Context, k *Keel) error {
+	unlock, err := k.begin(ctx, "take-over")
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	return k.srv.Oust(ctx)
 }
 
 // startable refuses to start what can be known not to come up by the launch script's own
@@ -536,8 +562,8 @@ Wants=network-online.target
 
 [Service]
 %sWorkingDirectory=%s
-Environment=FRESHKEEL_HOME=%s
-ExecStart=%s -d %[3]s run
+Environment=%s
+ExecStart=%s
 # Only the command is told to end: it stops the server by its own line.
 KillMode=mixed
 TimeoutStopSec=%[6]d
@@ -547,11 +573,11 @@ RestartSec=10
 [Install]
 WantedBy=%[7]s
 `,
-		k.Profile.Server.Name,
+		host.UnitPath(k.Profile.Server.Name),
 		owner,
-		k.Dir,
-		k.in.Home,
-		k.in.Self[0],
+		host.UnitPath(k.Dir),
+		host.UnitLine([]string{"FRESHKEEL_HOME=" + k.in.Home}),
+		host.UnitCommand(k.in.Self[0], "-d", k.Dir, "run"),
 		int(stop.Seconds()),
 		wanted,
 	)

@@ -91,7 +91,7 @@ func (t *transaction) step(name string, run func() (sum string, err error)) erro
 // phase in which files move, and go after it.
 func (t *transaction) enter(p logbook.Phase) error {
 	if p.Mixes() {
-		if err := t.mixes(); err != nil {
+		if err := mixes(t); err != nil {
 			return err
 		}
 	}
@@ -108,7 +108,7 @@ func (t *transaction) enter(p logbook.Phase) error {
 }
 
 // mixes notes that files may be of two builds from now on.
-func (t *transaction) mixes() error {
+func mixes(t *transaction) error {
 	if t.e.Mixed.IsZero() {
 		t.e.Mixed = time.Now().Round(0)
 	}

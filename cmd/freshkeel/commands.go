@@ -231,7 +231,9 @@ func (p *program) commands() []*cli.Command {
 						&cli.BoolFlag{Name: "anyway", Usage: "although a backup needs it to be gone back to"}}},
 			}},
 		{Name: "start", Usage: "start the server and watch it come up", Action: p.start, Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "learn", Usage: "write what this start shows into the profile"}, dryRun()}},
+			&cli.BoolFlag{Name: "learn", Usage: "write what this start shows into the profile"},
+			&cli.BoolFlag{Name: "take-over", Usage: "end a server that was started by hand first: at its console where that can be " +
+				"reached, else by the terminate signal"}, dryRun()}},
 		lessonCommands{p}.profile(),
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop,
 			Flags: partingFlags(dryRun())},
@@ -301,9 +303,22 @@ func (p *program) adopt(ctx context.Context, c *cli.Command) error {
 			!c.Bool("no-try") && a.Source != "" {
 			lessonCommands{p}.tryOut(ctx, k)
 		}
-		if !p.json && !c.Bool("dry-run") {
-			p.view.adoptedNext(a)
+		if p.json || c.Bool("dry-run") {
+			return err
 		}
+		if a.ByHand && p.asks() && isYes(p.ask(asking{Key: "take over"})) {
+			o, oerr := p.options()
+			if oerr != nil {
+				return oerr
+			}
+			k, kerr := freshkeel.Open(a.Dir, o)
+			if kerr != nil {
+				return kerr
+			}
+			p.seeThrough()
+			return errors.Join(err, startUp(ctx, p, k, true, true))
+		}
+		p.view.adoptedNext(a)
 		return err
 	}
 	return lessonCommands{p}.complete(ctx, c, a, o)
@@ -570,7 +585,7 @@ func (p *program) recover(ctx context.Context, c *cli.Command) error {
 			})
 		}
 	} else if c.Bool("no-start") {
-		if e, err = k.SettleFiles(ctx); err == nil && e != nil {
+		if e, err = freshkeel.SettleFiles(ctx, k); err == nil && e != nil {
 			return p.result(entryJSON{"result", e}, func() {
 				p.view.outcome(good, "FILES WHOLE", fmt.Sprintf("%s %s: nothing was started or stopped", e.Kind, e.ID))
 				p.view.fact("why", e.Why)
@@ -651,6 +666,21 @@ func (p backupCommands) list(ctx context.Context, c *cli.Command) error {
 	return p.result(map[string]any{"backups": lines}, func() { p.view.backups(lines, copied != nil, at, next) })
 }
 
+// askData asks whether a backup's dumps are to be loaded, where it has some.
+func (p backupCommands) askData(k *freshkeel.Keel, backup string) (load string, err error) {
+	dumps, err := freshkeel.DumpsOf(k, backup)
+	if err != nil || len(dumps) == 0 {
+		return "", err
+	}
+	for _, d := range dumps {
+		p.view.noteLine(dumped(d))
+	}
+	if !isYes(p.ask(asking{Key: "data"})) {
+		return "", &freshkeel.Advised{Err: errors.New("nothing was restored"), Do: "--no-data restores the files, and leaves the data as it is"}
+	}
+	return freshkeel.LoadData, nil
+}
+
 func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
@@ -679,7 +709,7 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 		}
 		var dumps []freshkeel.Dumped
 		if len(r.Only) == 0 && r.Data != freshkeel.LeaveData {
-			if dumps, err = k.DumpsOf(r.Backup); err != nil {
+			if dumps, err = freshkeel.DumpsOf(k, r.Backup); err != nil {
 				return err
 			}
 		}
@@ -699,18 +729,8 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 		})
 	}
 	if len(r.Only) == 0 && r.Data == "" && p.asks() {
-		dumps, err := k.DumpsOf(r.Backup)
-		if err != nil {
+		if r.Data, err = p.askData(k, r.Backup); err != nil {
 			return err
-		}
-		for _, d := range dumps {
-			p.view.noteLine(dumped(d))
-		}
-		if len(dumps) > 0 && !isYes(p.ask(asking{Key: "data"})) {
-			return &freshkeel.Advised{Err: errors.New("nothing was restored"), Do: "--no-data restores the files, and leaves the data as it is"}
-		}
-		if len(dumps) > 0 {
-			r.Data = freshkeel.LoadData
 		}
 	}
 	e, err := k.Restore(ctx, r)
@@ -810,7 +830,28 @@ func (p *program) start(ctx context.Context, c *cli.Command) error {
 		return p.result(map[string]any{"would_run": freshkeel.StartedBy(k)},
 			func() { p.view.outcome(calm, "WOULD START", freshkeel.StartedBy(k)+" in "+k.Dir) })
 	}
+	return startUp(ctx, p, k, c.Bool("learn"), c.Bool("take-over"))
+}
+
+// startUp starts the server, and tells what that showed.
+func startUp(ctx context.Context, p *program, k *freshkeel.Keel, learn, takeOver bool) error {
+	if takeOver {
+		if err := freshkeel.TakeOver(ctx, k); err != nil {
+			return err
+		}
+	}
 	v, err := k.Start(ctx)
+	if learn && errors.As(err, new(*freshkeel.AlreadyRunning)) { // it has shown what there is to learn
+		p.view.noteLine(err.Error())
+		seen, err := k.Lessons.Propose()
+		if err != nil {
+			return err
+		}
+		if p.json {
+			return errors.Join(k.Lessons.Accept(seen), p.result(startJSON{nil, nonNil(seen), true}, nil))
+		}
+		return lessonCommands{p}.learned(k, seen, true)
+	}
 	if err != nil {
 		return err
 	}
@@ -829,18 +870,18 @@ func (p *program) start(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		p.view.noteLine("what the server shows could not be looked at: " + err.Error())
 	}
-	if p.json && c.Bool("learn") {
+	if p.json && learn {
 		if err := k.Lessons.Accept(seen); err != nil {
 			return err
 		}
 	}
-	if err := p.result(startJSON{v, nonNil(seen), c.Bool("learn")}, func() {
+	if err := p.result(startJSON{v, nonNil(seen), learn}, func() {
 		p.view.outcome(good, "UP", fmt.Sprintf("%s is ready after %s", k.Profile.Server.Name, freshkeel.Age(v.Took)))
 		p.view.verdict(v)
 	}); err != nil || p.json {
 		return err
 	}
-	return lessonCommands{p}.learned(k, seen, c.Bool("learn"))
+	return lessonCommands{p}.learned(k, seen, learn)
 }
 
 // startJSON is the result of a start.
@@ -1008,6 +1049,10 @@ func (p *program) unit(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		f, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		if err != nil && p.became != nil {
+			return &freshkeel.Advised{Err: fmt.Errorf("%w: this is not root any more, as the install is another user's", err),
+				Do: fmt.Sprintf("freshkeel -d %s unit > %s (your shell writes it)", k.Dir, at)}
+		}
 		if err != nil {
 			return err
 		}

@@ -370,7 +370,7 @@ func TestSmallThingsThatWereSaidWrongly(t *testing.T) {
 	// A dump that fails is told once, and nothing is offered to be read that is not there.
 	q := versioned(t)
 	q.EditProfile(func(s string) string {
-		return s + "\n[[data]]\nname = 'frogs'\ndump = ['/bin/sh', '-c', 'echo no frogs >&2; exit 3']\nload = ['/bin/true']\n"
+		return s + "\n[[data]]\nname = 'frogs'\ndump = ['/bin/sh', '-c', 'head -c 100000 /dev/zero; sleep 0.3; echo no frogs >&2; exit 3']\nload = ['/bin/true']\n"
 	})
 	r := q.Exits(exitFailed, "refit", "2.0")
 	assert.NotContains(t, r.Err, "try: less")

@@ -264,6 +264,8 @@ func (a asking) text() string {
 	case "server.keep":
 		of := []rune(freshkeel.Printable(a.Of))
 		return fmt.Sprintf("is %s yours, so that no build ever replaces it? [y/N]", string(of[:min(len(of), 200)]))
+	case "take over":
+		return "it runs already: stop it, and start it under Fresh Keel? [y/N]"
 	case "data":
 		return "load the data back, too? [y/N]"
 	case "version":

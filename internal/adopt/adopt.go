@@ -77,6 +77,7 @@ type Adopted struct {
 	Known    bool             `json:"build_known"`              // which files are the build's is known
 	Of       int              `json:"of_build"`                 // files exactly as the build has them
 	Script   string           `json:"script_written,omitempty"` // a launch script that had to be written
+	ByHand   bool             `json:"runs_by_hand,omitempty"`   // a server runs that neither a service nor a supervisor keeps
 	Notes    []string         `json:"notes,omitempty"`          // what the operator should know before it matters
 	Doubts   []Doubt          `json:"doubts,omitempty"`         // files of which nothing tells whose they are
 	Changed  []string         `json:"changed,omitempty"`
@@ -221,6 +222,7 @@ func (l *lookout) finish(ctx context.Context, out *Adopted, text string, old []b
 			words.Plural(len(l.changed), "file"), fetch.NameOf(l.a.Build))
 	}
 	out.Notes, out.Doubts = l.notes, l.doubts
+	out.ByHand = len(l.outside) > 0 && l.unit == nil && len(l.supervised()) == 0
 	if l.written != "" {
 		out.Script = OwnScript
 	}

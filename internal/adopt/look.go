@@ -49,6 +49,7 @@ type lookout struct {
 	outside              []host.Process // that run from this install
 	unit                 *host.Unit     // that runs the server; nil: none does
 	unitFrom             string
+	kept                 host.Kept // what keeps a running server's console, or starts it again
 	running              time.Time // since when a server of this install runs; zero: none does
 	keep, settings, skip []found
 	place                [][3]string // pattern, name, from
@@ -69,7 +70,12 @@ type lookout struct {
 type found struct{ pattern, from string }
 
 func (l *lookout) look() {
-	l.outside = host.Outside(l.dir, nil)
+	own := l.k.RunDir().Status() // under our own minder, whatever the profile says
+	l.outside = host.Outside(l.dir, own)
+	if own.Running {
+		l.running = own.Since
+		l.note("the server runs under Fresh Keel already, %s: freshkeel status", own.How())
+	}
 	for _, p := range l.outside {
 		if l.running.IsZero() || p.Since.Before(l.running) {
 			l.running = p.Since
@@ -84,18 +90,12 @@ func (l *lookout) look() {
 			p.Command,
 			p.Unit,
 		)
-	} else if len(l.outside) > 0 {
-		p := l.outside[0]
-		l.note(
-			"process %d runs from here since %s (%s): its console is not seen from here; to have Fresh Keel run it, %s, "+
-				"and then: freshkeel start",
-			p.PID,
-			p.Since.Format("2006-01-02 15:04"),
-			p.Command,
-			p.HowToStop(),
-		)
+	}
+	if len(l.outside) > 0 {
+		l.kept = host.KeptBy(l.outside[0].PID)
 	}
 	l.lookForUnit()
+	l.tellKept()
 	scripting{l}.lookForScripts()
 	l.lookForArtifact()
 	if l.script == "" && l.artifact == "" {

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"freshkeel/internal/guard"
 	"freshkeel/internal/install"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
@@ -80,7 +81,35 @@ func GiveBack(ctx context.Context, r Release, o install.Options) (*Released, err
 			return nil, err
 		}
 	}
+	if err := g.offUnits(); err != nil {
+		return nil, err
+	}
 	return g.out, g.remove(len(ids))
+}
+
+// offUnits takes away what stands over services: a line of ours, a guard.
+func (g *giving) offUnits() error {
+	for _, part := range g.Parts() {
+		sv := part.Service()
+		if sv == nil || part.Outside() {
+			continue
+		}
+		o, err := sv.Over()
+		if err != nil || o.Words == nil { // none of ours, or none that we may tell
+			continue
+		}
+		g.out.Removed = append(g.out.Removed, o.File)
+		if g.r.DryRun {
+			continue
+		}
+		if err := sv.Write(nil); err != nil {
+			return fmt.Errorf("take the line of %s back: %w", sv.Name, err)
+		}
+	}
+	if g.r.DryRun {
+		return nil
+	}
+	return guard.New(g.Install).TakeAway()
 }
 
 // giving is one release under way.

@@ -1,6 +1,7 @@
 package adopt
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path"
@@ -167,13 +168,35 @@ func (l *lookout) lookForUnit() {
 		}
 		return // what runs it is no service
 	}
-	units := slices.DeleteFunc(l.units(), func(u unit) bool {
-		return strings.HasPrefix(u.file, l.dir+"/") || strings.Contains(u.file, "@.")
-	})
+	units := slices.DeleteFunc(host.Units(l.dir), func(u *host.Unit) bool { return strings.HasPrefix(u.Name, "freshkeel-") })
+	runs := slices.DeleteFunc(slices.Clone(units), func(u *host.Unit) bool { return !l.runsProgram(u) })
+	if len(runs) == 1 {
+		units = runs
+	}
 	if len(units) == 1 {
 		u := units[0]
-		look(filepath.Base(u.file), u.own, fmt.Sprintf("%s runs it: ExecStart=%s", u.file, u.exec))
+		l.unit, l.unitFrom = u, fmt.Sprintf("%s runs it: ExecStart=%s", cmp.Or(u.File, u.Name), host.UnitLine(u.Lines[0]))
+		return
 	}
+	if len(units) > 1 {
+		var names []string
+		for _, u := range units {
+			names = append(names, u.Name)
+		}
+		l.note("several services name this folder: %s; if one of them runs the server: freshkeel profile set host.unit NAME",
+			strings.Join(names, ", "))
+	}
+}
+
+// runsProgram tells whether what a unit runs is itself a file of the install.
+func (l *lookout) runsProgram(u *host.Unit) bool {
+	for _, line := range u.Lines {
+		own, err := launch.Own(line, u.Dir)
+		if err == nil && slices.ContainsFunc(own, func(at string) bool { return tree.Inside(l.dir, at) }) {
+			return true
+		}
+	}
+	return false
 }
 
 // unit is what a file of the system's service manager says of a server.
@@ -295,6 +318,9 @@ const OwnScript = "start-under-freshkeel.sh"
 
 // writeScript has a launch script written that runs one command in the install.
 func (l scripting) writeScript(command []string, why string) {
+	if l.unit != nil || l.kept.By != "" { // something starts it already
+		return
+	}
 	text, err := launch.Compose(OwnScript, launch.Composed{By: "freshkeel adopt", Why: why, Program: command[0],
 		Args: command[1:]})
 	if err != nil {
@@ -395,10 +421,12 @@ func (l *lookout) writeOwnScript() error {
 		if string(b) == l.written {
 			return nil
 		}
-		return fmt.Errorf(
-			"%s is there already, and says something else: remove it, or name it in [launch] script",
-			full,
-		)
+		by := "somebody"
+		if strings.Contains(string(b), "# Written by freshkeel adopt: ") {
+			by = "an earlier freshkeel adopt, and changed since"
+		}
+		return fmt.Errorf("%s is there already, written by %s, and is not what is needed now: remove it, or name it in [launch] script",
+			full, by)
 	}
 	return tree.WriteFile(full, []byte(l.written), 0o755)
 }

@@ -124,9 +124,10 @@ func (l writing) elsewhereText(w func(string, ...any)) {
 	}
 }
 
-// hostText writes which unit runs the server, where one does.
+// hostText writes what runs the server, where no minder is to.
 func (l writing) hostText(w func(string, ...any)) {
 	if l.unit == nil {
+		l.commandsText(w)
 		return
 	}
 	w("")
@@ -136,6 +137,7 @@ func (l writing) hostText(w func(string, ...any)) {
 	if l.unit.User {
 		w("user = true   # of the user's own manager")
 	}
+	l.consoleText(w)
 	l.guess("host.unit", l.unit.Name, l.unitFrom)
 }
 

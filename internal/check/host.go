@@ -272,7 +272,7 @@ func (s *situation) unitRules(sv *host.Service, u *host.Unit) (out []Finding) {
 // laidOver tells of a unit whose own line was changed since a drop-in of ours stands over it.
 func (s *situation) laidOver(sv *host.Service, u *host.Unit) []Finding {
 	o, err := sv.Over()
-	if err != nil || o.Words == nil || o.Base == o.Now {
+	if err != nil || !o.Hides() {
 		return nil
 	}
 	return []Finding{{Level: Warn,

@@ -35,6 +35,9 @@ type Over struct {
 	Now   string   // the line that it stands over now
 }
 
+// Hides tells whether the unit's own line was changed since.
+func (o *Over) Hides() bool { return o.Words != nil && o.Base != o.Now }
+
 // Over is what stands over the unit's own line.
 func (s *Service) Over() (*Over, error) {
 	if s.err != nil {
@@ -86,6 +89,12 @@ func dropIn(words []string, lenient bool, base string) string {
 		dropInOver + strconv.QuoteToASCII(base) + "\n" + dropInWords + string(said) +
 		"\n[Service]\nExecStart=\nExecStart=" + dash + UnitLine(words) + "\n"
 }
+
+// UnitPath is a path as a unit has it where it takes the rest of a line.
+func UnitPath(at string) string { return unitPath(at) }
+
+// UnitCommand says words of which none holds a variable, in a unit's syntax.
+func UnitCommand(words ...string) string { return UnitLine(unexpanded(words)) }
 
 // UnitLine says words in a unit's syntax (systemd.service(5), "Command lines"): each in double
 // quotes where it is not plain, a per cent sign doubled. Dollars are as in the words, which a

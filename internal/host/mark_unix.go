@@ -25,5 +25,8 @@ func signalOne(p *os.Process, kill bool) {
 		p.Kill()
 		return
 	}
-	p.Signal(endSignal(p.Pid))
+	terminateOne(p)
 }
+
+// terminateOne gives a process the terminate signal.
+func terminateOne(p *os.Process) error { return p.Signal(endSignal(p.Pid)) }

@@ -1,6 +1,9 @@
 package host
 
-import "os"
+import (
+	"errors"
+	"os"
+)
 
 // sameNames tells whether names of the environment are the same whatever their case.
 const sameNames = true
@@ -9,6 +12,9 @@ const sameNames = true
 func sessionOf(int) int { return 0 }
 
 func signalOne(p *os.Process, _ bool) { p.Kill() }
+
+// terminateOne knows of no signal by which a process is asked to end.
+func terminateOne(*os.Process) error { return errors.New("this system has no terminate signal") }
 
 type console struct{ in, out *os.File }
 

@@ -79,7 +79,7 @@ func (p Process) HowToStop() string {
 			p.Unit,
 		)
 	}
-	return "stop it at its own console"
+	return "stop it at its own console, or have it taken over: freshkeel start --take-over"
 }
 
 // interpreters run a file that is named in their arguments.
@@ -117,7 +117,7 @@ func Outside(install string, st *Status) (out []Process) {
 		pids = append(pids, below(p.PID)...)
 	}
 	for i := range out {
-		out[i].Unit, out[i].OwnUnit = unitOf(out[i].PID, pids)
+		out[i].Unit, out[i].OwnUnit = unitOf(out[i].PID, pids, install)
 	}
 	return out
 }

@@ -8,7 +8,9 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -359,6 +361,11 @@ func OwnerEnv(env []string, o Owner) (out []string) {
 	out = append(out, "USER="+o.Name, "LOGNAME="+o.Name, "SHELL=/bin/sh")
 	if o.Home != "" {
 		out = append(out, "HOME="+o.Home)
+	}
+	// Where that user's own service manager is reached, if it runs (user@.service(5)).
+	at := filepath.Join("/run/user", strconv.Itoa(o.UID))
+	if e, ok, err := tree.Describe(at, ""); err == nil && ok && e.Kind == tree.Dir && e.UID.Int() == o.UID {
+		out = append(out, "XDG_RUNTIME_DIR="+at, "DBUS_SESSION_BUS_ADDRESS=unix:path="+at+"/bus")
 	}
 	return out
 }

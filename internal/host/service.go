@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"freshkeel/internal/logline"
+	"freshkeel/internal/tree"
 )
 
 // Host is how a server is run: what starts and ends it, knows its processes, and hears it.
@@ -134,6 +135,23 @@ type Unit struct {
 	Bound  []string      // units that stop with it
 	Stops  bool          // a command of its own comes first at a stop
 	Signal int           // that it is told to stop by
+}
+
+// Names tells whether what the unit runs, or the folder that it runs in, is of an install.
+func (u *Unit) Names(install string) bool {
+	real := tree.Real(install)
+	in := func(at string) bool { return tree.Inside(install, at) || tree.Inside(real, at) }
+	if in(u.Dir) {
+		return true
+	}
+	for _, line := range u.Lines {
+		for _, w := range line {
+			if in(w) || strings.Contains(w, install+"/") || strings.Contains(w, real+"/") {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // manager is a service manager as this program asks it. Looking needs no rights; what begins,
@@ -518,6 +536,12 @@ func say(line, console string, command []string, dir string, env []string, whose
 			"standard input, [host] say a command that is given the line",
 		whose,
 	)
+}
+
+// Say brings a line to the console of a server that is run by other hands: by a named pipe, or a command in
+// which {line} is the line.
+func Say(line, console string, command []string, dir string, env []string) error {
+	return say(line, console, command, dir, env, "the server")
 }
 
 // Hold puts lines on the console, and others when release is called.

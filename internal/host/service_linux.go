@@ -43,20 +43,24 @@ func (b *bus) conn() (*dbus.Conn, error) {
 	ctx := context.Background() // which the connection ends with
 	lines.Lock()
 	defer lines.Unlock()
-	at, open, whose := &lines.system, dbus.NewSystemConnectionContext, "the system's"
+	at, open := &lines.system, dbus.NewSystemConnectionContext
 	if b.user {
-		at, open, whose = &lines.user, dbus.NewUserConnectionContext, "your own"
+		at, open = &lines.user, dbus.NewUserConnectionContext
 	}
 	if *at != nil && (*at).Connected() {
 		return *at, nil
 	}
 	c, err := open(ctx)
+	if err != nil && b.user {
+		name := strconv.Itoa(os.Geteuid())
+		if u, uerr := user.Current(); uerr == nil {
+			name = u.Username
+		}
+		return nil, fmt.Errorf("the service manager of %s's own, which [host] user = true names, can't be reached: %w; it runs while "+
+			"%[1]s is logged in, or always with: sudo loginctl enable-linger %[1]s", name, err)
+	}
 	if err != nil {
-		return nil, fmt.Errorf(
-			"%s service manager, which [host] unit names a service of, can't be reached: %w",
-			whose,
-			err,
-		)
+		return nil, fmt.Errorf("the system's service manager, which [host] unit names a service of, can't be reached: %w", err)
 	}
 	*at = c
 	return c, nil
@@ -149,6 +153,13 @@ func unitFrom(name string, own bool, p map[string]any) *Unit {
 		u.Groups = append(u.Groups, g)
 	}
 	u.Gives = gives(p)
+	u.bounds(p)
+	u.runs(p)
+	return u
+}
+
+// bounds reads what keeps a unit from starting, how it is stopped, and what stops with it.
+func (u *Unit) bounds(p map[string]any) {
 	for _, row := range rowsOf(p["Asserts"]) { // type, or, not, what
 		if len(row) > 3 {
 			what, _ := row[3].(string)
@@ -157,7 +168,7 @@ func unitFrom(name string, own bool, p map[string]any) *Unit {
 			}
 		}
 	}
-	u.Kill, u.Signal = text("KillMode"), int(number("KillSignal"))
+	u.Kill, u.Signal = textOf(p["KillMode"]), signalOf(p["KillSignal"])
 	u.Stops = len(rowsOf(p["ExecStop"])) > 0
 	u.Kills, _ = p["SendSIGKILL"].(bool)
 	if n, ok := p["TimeoutStopUSec"].(uint64); ok && n < 1<<62 {
@@ -169,9 +180,11 @@ func unitFrom(name string, own bool, p map[string]any) *Unit {
 	}
 	slices.Sort(u.Bound)
 	u.Bound = slices.Compact(u.Bound)
-	u.runs(p)
-	return u
 }
+
+func textOf(v any) string { s, _ := v.(string); return s }
+
+func signalOf(v any) int { n, _ := v.(int32); return int(n) }
 
 func rowsOf(v any) [][]any { rows, _ := v.([][]any); return rows }
 

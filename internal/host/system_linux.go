@@ -18,11 +18,7 @@ const (
 // BootID numbers the start of the machine, or of the container, that this process lives in: "" where it
 // can't be told. Of a container the first process's start is what changes.
 func BootID() string {
-	b, err := tree.ReadUpTo("/proc/sys/kernel/random/boot_id", mostSaid)
-	if err != nil {
-		return ""
-	}
-	id := strings.TrimSpace(string(b))
+	id := strings.TrimSpace(bootID())
 	stat, err := tree.ReadUpTo("/proc/1/stat", mostSaid)
 	if err != nil {
 		return id

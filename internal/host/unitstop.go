@@ -168,6 +168,20 @@ func (st *stopping) end(u *Unit) (*Unit, error) {
 	return last, nil
 }
 
+// Terminate gives processes the terminate signal; those that have ended meanwhile are none.
+func Terminate(pids []int) error {
+	for _, pid := range pids {
+		p, err := os.FindProcess(pid)
+		if err == nil {
+			err = terminateOne(p)
+		}
+		if err != nil && !errors.Is(err, os.ErrProcessDone) && Alive(pid) {
+			return fmt.Errorf("process %d: %w", pid, err)
+		}
+	}
+	return nil
+}
+
 // Programs names processes by what they run, for people.
 func Programs(pids []int) (out []string) {
 	for _, pid := range pids {

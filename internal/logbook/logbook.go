@@ -122,8 +122,8 @@ type Entry struct {
 	Relined    []Lined    `json:"relined,omitempty"`    // services whose own line changed
 
 	Boot     string    `json:"boot,omitempty"`     // of the machine, as it was numbered when the run began
-	Mixed    time.Time `json:"mixed,omitzero"`     // since when files may be of two builds, or were
-	Spawned  time.Time `json:"spawned,omitzero"`   // when it began to start the new build
+	Mixed    time.Time `json:"moving_since,omitzero"`     // since when files may be of two builds, or were
+	Spawned  time.Time `json:"start_began,omitzero"`   // when it began to start the new build
 	Intact   bool      `json:"intact,omitempty"`   // going back: nothing of the new build ever ran, no migration either
 	Reverted bool      `json:"reverted,omitempty"` // it is back where it began, as to files
 }

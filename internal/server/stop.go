@@ -149,7 +149,7 @@ func (sv *Server) TellPlayers(ctx context.Context, to string) error {
 			warnings = warnings[1:]
 			if err := sv.Host().Send(line); err != nil {
 				if told == "" {
-					sv.Warn("players can't be warned: %v", err)
+					sv.Warn("nobody on the server was warned of the stop: %v", err)
 					return nil
 				}
 				continue
