@@ -41,12 +41,29 @@ func TestUnitsOfEveryKind(t *testing.T) {
 		"forking":  "Type=forking\nExecStart=/bin/sh -c 'DIR/open-gates.sh >DIR/../out.txt 2>&1 </dev/zero &'\nSuccessExitStatus=143\n",
 		"oneshot": "Type=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sh -c 'DIR/open-gates.sh </dev/zero &'\n" +
 			"ExecStop=/bin/true\n",
+		"shell":   "ExecStart=/bin/sh -c 'exec DIR/open-gates.sh'\n",
+		"world@1": "ExecStart=/srv/%p@%i/mossgate-east/open-gates.sh\nRestart=always\nRestartSec=100ms\n",
+		"piped":   "ExecStart=/bin/sh -c 'exec DIR/open-gates.sh 0<>DIR/../console'\nExecStartPre=/bin/sh -c 'test -p DIR/../console || mkfifo -m 600 DIR/../console'\n",
+		"inside":  "Type=oneshot\nRemainAfterExit=yes\nKillMode=process\nExecStart=/usr/bin/tmux -L inside new -d -s gates DIR/open-gates.sh\n",
 		"notify": "Type=notify\nNotifyAccess=all\nTimeoutStartSec=20\n" +
 			"ExecStart=/bin/sh -c '(sleep 0.4; systemd-notify --ready) & exec DIR/open-gates.sh'\n",
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			p := settle(t, name, unit)
+			if name == "inside" { // its program is root's: root does not run it for another user
+				p.ok(t, "chown", "-R", "root:root", p.dir)
+				p.ok(t, "sed", "-i", "/^User=/d", "/etc/systemd/system/"+p.unit)
+				p.ok(t, "systemctl", "daemon-reload")
+			}
+			if strings.Contains(name, "@") { // an instance is known by being enabled
+				p.ok(t, "sh", "-c", "mkdir -p /etc/systemd/system/multi-user.target.wants; ln -s ../world@.service "+
+					"/etc/systemd/system/multi-user.target.wants/"+p.unit)
+			}
+			p.adoptedAs(name)
+			if name == "inside" {
+				p.ours(exitDone, "profile", "set", "ready.log", "logs/mossgate.log")
+			}
 			if name == "straight" || name == "forking" {
 				p.ours(exitDone, "profile", "set", "launch.script", "")
 			}
@@ -54,21 +71,33 @@ func TestUnitsOfEveryKind(t *testing.T) {
 				p.ours(exitDone, "profile", "set", "ready.line", "")
 				p.ours(exitDone, "profile", "set", "ready.version", "")
 			}
+			if name == "inside" {
+				p.ours(exitDone, "stop")
+			}
 			p.ours(exitDone, "start")
 			first := p.status()
 			assert.True(t, first.Server.Running)
 			assert.Equal(t, "as the service "+p.unit, first.Server.By)
 			assert.Empty(t, first.Outside)
 			out := p.ours(exitDone, "preflight", "3.5.0", "--all")
-			assert.Contains(t, out, "the service "+p.unit+" runs the server as pond")
+			if name != "inside" {
+				assert.Contains(t, out, "the service "+p.unit+" runs the server as pond")
+			}
+			if name == "inside" || name == "piped" { // its console is known
+				p.ours(exitDone, "send", "say moor hens")
+				require.Eventually(t, func() bool { o, _ := p.try("log"); return strings.Contains(o, "to everybody: moor hens") },
+					5*time.Second, 100*time.Millisecond)
+			}
 			p.ours(exitDone, "refit", "3.5.0")
 			s := p.status()
 			assert.Equal(t, "3.5.0", s.Version)
 			assert.Equal(t, "active", p.shows("ActiveState"))
 			group := p.ok(t, "cat", fmt.Sprintf("/proc/%d/cgroup", s.Server.Processes[len(s.Server.Processes)-1]))
-			assert.Contains(t, group, "/system.slice/"+p.unit, "not in the group of whoever ran the refit")
+			assert.Contains(t, group, p.unit, "not in the group of whoever ran the refit")
 			owner := p.ok(t, "stat", "-c", "%U", fmt.Sprintf("/proc/%d", s.Server.Processes[0]))
-			assert.Equal(t, "pond\n", owner)
+			if name != "inside" {
+				assert.Equal(t, "pond\n", owner)
+			}
 
 			out = p.ours(exitRolledBack, "refit", "3.6.0")
 			assert.Contains(t, out, "3.5.0 is running again")
@@ -81,6 +110,38 @@ func TestUnitsOfEveryKind(t *testing.T) {
 			p.ours(exitDown, "status")
 			assert.Equal(t, "inactive", p.shows("ActiveState"), "stopped, and not failed")
 		})
+	}
+}
+
+// adoptedAs looks whether adopt finds the unit, with the server down and with it up, and what of its console.
+func (p *pond) adoptedAs(kind string) {
+	p.t.Helper()
+	at := p.dir + "/mossgate-east"
+	p.ok(p.t, "mv", at+"/freshkeel.toml", p.dir+"/kept.toml")
+	out := p.ours(exitDone, "adopt", at, "--dry-run")
+	assert.Contains(p.t, out, "unit = '"+p.unit+"'", "%s, down", kind)
+	p.ok(p.t, "systemctl", "start", p.unit)
+	require.Eventually(p.t, func() bool { return p.shows("ActiveState") == "active" }, 10*time.Second, 50*time.Millisecond)
+	time.Sleep(300 * time.Millisecond)
+	out = p.ours(exitDone, "adopt", at, "--dry-run")
+	assert.Contains(p.t, out, "unit = '"+p.unit+"'", "%s, up", kind)
+	switch kind {
+	case "piped":
+		assert.Contains(p.t, out, "console = '"+p.dir+"/console'", "its standard input")
+	case "inside":
+		assert.Contains(p.t, out, "say = ['tmux', '-S', ")
+	}
+	console := ""
+	for l := range strings.Lines(out) {
+		if l = strings.TrimSpace(l); strings.HasPrefix(l, "say = ") || strings.HasPrefix(l, "console = ") {
+			console, _, _ = strings.Cut(l, "   #")
+		}
+	}
+	text := p.ok(p.t, "cat", p.dir+"/kept.toml")
+	p.put(at+"/freshkeel.toml", text+console+"\n", 0o644)
+	if kind != "inside" {
+		p.ok(p.t, "chown", "pond:pond", at+"/freshkeel.toml")
+		p.ok(p.t, "systemctl", "stop", p.unit)
 	}
 }
 

@@ -144,6 +144,10 @@ func settle(t *testing.T, name, unit string, releases ...demo.Release) *pond {
 // settleOn is settle on a machine.
 func settleOn(t *testing.T, m *machine, name, unit string, releases ...demo.Release) *pond {
 	t.Helper()
+	file := name
+	if before, _, is := strings.Cut(name, "@"); is { // of a template the file, and the instance
+		file = before + "@"
+	}
 	p := &pond{machine: m, t: t, dir: "/srv/" + name, unit: name + ".service"}
 	if len(releases) == 0 {
 		releases = demo.Releases[:3]
@@ -164,7 +168,7 @@ func settleOn(t *testing.T, m *machine, name, unit string, releases ...demo.Rele
 	t.Cleanup(func() {
 		m.run("systemctl", "stop", p.unit)
 		m.run("systemctl", "reset-failed", p.unit)
-		m.run("rm", "-rf", p.dir, "/etc/systemd/system/"+p.unit)
+		m.run("rm", "-rf", p.dir, "/etc/systemd/system/"+file+".service")
 		m.run("systemctl", "daemon-reload")
 	})
 	m.ok(t, "cp", "/usr/local/bin/freshkeel", p.dir+"/bin/freshkeel")
@@ -174,7 +178,7 @@ func settleOn(t *testing.T, m *machine, name, unit string, releases ...demo.Rele
 	text := m.ok(t, "cat", p.dir+"/mossgate-east/freshkeel.toml")
 	m.put(p.dir+"/mossgate-east/freshkeel.toml", proving.Quick.Replace(text)+
 		"\n[host]\nkind = 'service'\nunit = '"+p.unit+"'\n", 0o644)
-	m.put("/etc/systemd/system/"+p.unit, "[Unit]\nDescription="+name+"\n[Service]\nUser=pond\n"+
+	m.put("/etc/systemd/system/"+file+".service", "[Unit]\nDescription="+name+"\n[Service]\nUser=pond\n"+
 		"Environment=FRESHKEEL_DEMO_PACE=10\n"+strings.ReplaceAll(unit, "DIR", p.dir+"/mossgate-east"), 0o644)
 	m.ok(t, "systemctl", "daemon-reload")
 	return p

@@ -103,7 +103,9 @@ func (ck *Checker) Ways(commands []launch.Command) (out []Finding) {
 	late := fmt.Sprintf("after %s", ck.Profile.Stop.Wait)
 	for _, c := range commands {
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
-		if why := hidden(c); why != "" {
+		if why := hidden(c); why != "" && len(ck.Profile.Parts) == 0 && !ck.Minded() {
+			out = append(out, ck.inSession(c, why, where)...)
+		} else if why != "" {
 			f := Finding{Level: Stop, What: why, Where: where,
 				Why: "its lines would not be seen and it could not be told to stop: a refit would go back as soon as the " +
 					"time for its ready line is over",
@@ -131,6 +133,23 @@ func (ck *Checker) Ways(commands []launch.Command) (out []Finding) {
 				),
 				Do: "take the loop out, and let the script run the server once"})
 		}
+	}
+	return out
+}
+
+// inSession tells what is missing of a server that a service, or commands of the operator's, run in a terminal
+// multiplexer: where it is heard, and how a line comes to its console.
+func (ck *Checker) inSession(c launch.Command, why, where string) (out []Finding) {
+	h, r := ck.Profile.Host, ck.Profile.Ready
+	if r.Log == "" && len(h.Follow) == 0 && r.Line.Given() {
+		out = append(out, Finding{Level: Stop, What: why, Where: where,
+			Why: "its lines are not heard: a refit would go back as soon as the time for its ready line is over",
+			Do:  "freshkeel profile set ready.log FILE, the log that the server writes"})
+	}
+	if h.Console == "" && len(h.Say) == 0 {
+		out = append(out, Finding{Level: Warn, What: why + ", and how a line comes there is not known", Where: where,
+			Why: "it can't be told to stop at its console, nor can its players be warned: it is ended by a signal",
+			Do:  "freshkeel adopt --dry-run, while it runs, shows the line «say» for [host]"})
 	}
 	return out
 }
