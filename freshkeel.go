@@ -25,12 +25,14 @@ package freshkeel
 
 import (
 	"context"
+	"os"
 
 	"freshkeel/internal/acquire"
 	"freshkeel/internal/audit"
 	"freshkeel/internal/backups"
 	"freshkeel/internal/check"
 	"freshkeel/internal/data"
+	"freshkeel/internal/host"
 	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/kept"
@@ -65,6 +67,9 @@ type Keel struct {
 	Lessons *lessons.Book  // what the server was seen to do, and the profile's text
 }
 
+// AnswerWord is the hidden word by which this program answers as root: see AnswerBySudo.
+const AnswerWord = "answer-as-root"
+
 // ErrNotAdopted says that a folder has no profile.
 var ErrNotAdopted = profile.ErrNone
 
@@ -73,6 +78,14 @@ func Open(dir string, o Options) (*Keel, error) {
 	in, err := install.Open(dir, o)
 	if err != nil {
 		return nil, err
+	}
+	for _, part := range in.Parts() {
+		if part.Profile.Host.Rights == profile.BySudo && os.Geteuid() > 0 && len(o.Self) > 0 && !part.Outside() {
+			if err := host.AskBySudo(o.Self[0], AnswerWord, in.Dir); err != nil {
+				in.Warn("%v; freshkeel unit --rights prints the rule", err)
+			}
+			break
+		}
 	}
 	return newKeel(in), nil
 }

@@ -176,6 +176,15 @@ func Answer(in io.Reader, out, heard io.Writer, uid int, dir string) error {
 	return host.Answer(in, out, heard, uid, dir)
 }
 
+// AnswerBySudo is Answer for a user who runs it by a rule of sudo's: see Rights.
+func AnswerBySudo(in io.Reader, out, heard io.Writer, uid, dir string) error {
+	owner, err := install.Enter(dir)
+	if err != nil {
+		return err
+	}
+	return host.AnswerBySudo(in, out, heard, owner, uid, dir)
+}
+
 // BeApart turns this process into one that shuts itself off and runs a program: see
 // Options.Apart. It returns the program's status.
 func BeApart(in, out, errs *os.File) int { return host.BeApart(in, out, errs) }

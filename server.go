@@ -529,16 +529,51 @@ const (
 	frontGrace = 2 * time.Second // in which another command may show that it exchanges the server
 )
 
-// BootUnit is a unit of the system's service manager that runs the server at boot, in the
-// foreground of "freshkeel run", and where it belongs.
-func BootUnit(k *Keel, user bool) (name, text string) {
-	plain := strings.Map(func(r rune) rune {
+// Rights is a rule of sudo's that lets the install's user start, stop, hear and write the lines of the services
+// of this one server, and where it belongs.
+func Rights(k *Keel) (at, text string, err error) {
+	e, _, err := tree.Describe(k.Dir, "")
+	if err != nil {
+		return "", "", err
+	}
+	if e.UID.Int() == 0 {
+		return "", "", errors.New("the install belongs to root, who needs no rule")
+	}
+	var units []string
+	for _, part := range k.in.Parts() {
+		if sv := part.Service(); sv != nil && !sv.User && !part.Outside() {
+			units = append(units, sv.Name)
+		}
+	}
+	if len(units) == 0 {
+		return "", "", tell.Advise(errors.New("no service of the system's runs the server: its user needs no more rights"),
+			"[host] unit names one")
+	}
+	owner := host.OwnerOf(e.UID.Int(), e.GID.Int())
+	rule, err := host.SudoRule(owner.Name, k.in.Self[0], AnswerWord, k.Dir)
+	if err != nil {
+		return "", "", err
+	}
+	at = "/etc/sudoers.d/freshkeel-" + strings.ReplaceAll(plainName(k.Profile.Server.Name), ".", "-") // sudo leaves out names with dots
+	return at, fmt.Sprintf("# Written by freshkeel unit --rights. It lets %[1]s have root start and stop %[2]s, read their journal, and\n"+
+		"# write the two drop-ins of Fresh Keel over them: where they run this server, as %[1]s, and have no more rights.\n"+
+		"# %[3]s must be root's, and writable by nobody else.\n%[4]s\n", owner.Name, strings.Join(units, ", "), k.in.Self[0], rule), nil
+}
+
+// plainName is a server's name as a file or a unit may have it.
+func plainName(name string) string {
+	return strings.Map(func(r rune) rune {
 		if r == '-' || r == '_' || r == '.' || r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' {
 			return r
 		}
 		return '-'
-	}, k.Profile.Server.Name)
-	name = "freshkeel-" + plain + ".service"
+	}, name)
+}
+
+// BootUnit is a unit of the system's service manager that runs the server at boot, in the
+// foreground of "freshkeel run", and where it belongs.
+func BootUnit(k *Keel, user bool) (name, text string) {
+	name = "freshkeel-" + plainName(k.Profile.Server.Name) + ".service"
 	s := k.Profile.Stop
 	stop := s.Wait.Std() + s.Terminate.Std() + 30*time.Second
 	for _, w := range s.Warnings() {

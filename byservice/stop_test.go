@@ -112,4 +112,53 @@ func TestWhatStopsWithTheServerIsStartedAgain(t *testing.T) {
 	assert.Contains(t, out, "could not be started again: bound-map.service: its start ended with failed")
 }
 
+// A user who is not root manages the services of one server by one printed rule, and no others.
+func TestAUserManagesOneServerByOneRule(t *testing.T) {
+	t.Parallel()
+	p := settle(t, "ruled", straight)
+	p.ours(exitDone, "profile", "set", "launch.script", "")
+	p.ours(exitDone, "profile", "set", "launch.memory", "512M")
+	if _, code := p.run("sh", "-c", "command -v sudo"); code != 0 {
+		t.Skip("sudo is not here")
+	}
+	p.as = []string{"setpriv", "--reuid=pond", "--regid=pond", "--clear-groups", "env", "HOME=/home/pond"}
+	out := p.ours(exitFailed, "start")
+	assert.Contains(t, out, "pond may not start and stop the service ruled.service")
+	rule := p.ours(exitDone, "unit", "--rights")
+	assert.Contains(t, rule, "pond ALL=(root) NOPASSWD: /usr/local/bin/freshkeel answer-as-root "+p.dir+"/mossgate-east\n")
+	var file string
+	for l := range strings.Lines(rule) {
+		if !strings.Contains(l, "note: ") && !strings.Contains(l, "put it at") {
+			file += l
+		}
+	}
+	p.put("/etc/sudoers.d/freshkeel-ruled", file, 0o440)
+	p.ok(t, "visudo", "-c", "-f", "/etc/sudoers.d/freshkeel-ruled")
+	t.Cleanup(func() { p.run("rm", "-f", "/etc/sudoers.d/freshkeel-ruled") })
+	p.ours(exitDone, "profile", "set", "host.rights", "sudo")
+	p.ours(exitDone, "start")
+	p.ours(exitDone, "refit", "3.5.0")
+	assert.Contains(t, p.shows("ExecStart"), "-Xmx512M", "its own line was written")
+	assert.Contains(t, p.ours(exitDone, "log"), "gates open")
+	p.ours(exitRolledBack, "refit", "3.6.0")
+	p.ours(exitDone, "rollback")
+	p.ours(exitDone, "stop")
+	p.ours(exitDown, "status")
+	left, _ := p.run("sh", "-c", "ls /etc/systemd/system/"+p.unit+".d /etc/systemd/system/freshkeel-settle-"+p.unit)
+	assert.NotContains(t, left, "guard")
+	// Nothing else comes of it: another service, another folder, another user.
+	asks := func(as, dir, question string) string {
+		cmd := p.command("setpriv", "--reuid="+as, "--regid="+as, "--clear-groups", "sudo", "-n", "/usr/local/bin/freshkeel", "answer-as-root", dir)
+		cmd.Stdin = strings.NewReader(question + "\n")
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	p.put("/etc/systemd/system/ruled-else.service", "[Service]\nUser=pond\nExecStart=/bin/sleep 1000\n", 0o644)
+	p.ok(t, "systemctl", "daemon-reload")
+	assert.Contains(t, asks("pond", p.dir+"/mossgate-east", `{"unit":"ruled-else.service","do":"start"}`), "root does not touch it for pond")
+	assert.Contains(t, asks("pond", "/srv", `{"unit":"ruled.service","do":"start"}`), "a password is required")
+	p.ok(t, "sh", "-c", "id newt 2>/dev/null || useradd -m newt")
+	assert.Contains(t, asks("newt", p.dir+"/mossgate-east", `{"unit":"ruled.service","do":"start"}`), "a password is required")
+}
+
 func oneSpace(s string) string { return strings.Join(strings.Fields(s), " ") }

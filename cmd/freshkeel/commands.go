@@ -249,6 +249,8 @@ func (p *program) commands() []*cli.Command {
 			Action: p.unit,
 			Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "user", Usage: "for the manager of a user's own"},
+				&cli.BoolFlag{Name: "rights", Usage: "print instead a rule of sudo's that lets the install's user manage the services that run " +
+					"the server, and nothing else"},
 				&cli.StringFlag{Name: "write", Usage: "write it to the new `FILE`"}},
 		},
 		{Name: "after-crash", Hidden: true, ArgsUsage: "[PART]", Action: p.afterCrash},
@@ -1041,6 +1043,16 @@ func (p *program) unit(ctx context.Context, c *cli.Command) error {
 	k, err := p.glance(ctx)
 	if err != nil {
 		return err
+	}
+	if c.Bool("rights") {
+		at, text, err := freshkeel.Rights(k)
+		if err != nil {
+			return err
+		}
+		return p.result(map[string]any{"name": at, "text": text}, func() {
+			fmt.Fprint(p.out, text)
+			p.view.noteLine("put it at " + at + " (sudo visudo -f " + at + "); then: freshkeel profile set host.rights sudo")
+		})
 	}
 	name, text := freshkeel.BootUnit(k, c.Bool("user"))
 	at := c.String("write")

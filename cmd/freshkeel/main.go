@@ -44,7 +44,7 @@ const (
 const (
 	minderWord  = "minder"
 	runtimeWord = "simulated-runtime"
-	answerWord  = "answer-as-root"
+	answerWord  = freshkeel.AnswerWord
 	ownerWord   = "as-owner"
 	apartWord   = "run-apart"
 )
@@ -71,6 +71,12 @@ func main() {
 		case apartWord:
 			os.Exit(freshkeel.BeApart(os.Stdin, os.Stdout, os.Stderr))
 		case answerWord:
+			if len(os.Args) == 3 { // by a rule of sudo's
+				if err := freshkeel.AnswerBySudo(os.Stdin, os.Stdout, os.Stderr, os.Getenv("SUDO_UID"), os.Args[2]); err != nil {
+					os.Exit(exitFailed)
+				}
+				return
+			}
 			if len(os.Args) != 4 {
 				os.Exit(exitUsage)
 			}

@@ -178,16 +178,18 @@ func (f *followers) leave(id int) {
 // asker is the other end of Rest.answer; nil: this process asks the system itself.
 var asker struct {
 	sync.Mutex
-	in    io.WriteCloser
-	out   *bufio.Reader
-	heard hearers
+	in     io.WriteCloser
+	out    *bufio.Reader
+	heard  hearers
+	became bool // this process is the rest of a command of root's
 }
 
 // hearers hear what root follows, each by its number.
 type hearers struct {
 	sync.Mutex
-	last int
-	of   map[int]chan heardLine
+	last  int
+	of    map[int]chan heardLine
+	alone bool // this process goes on without root's
 }
 
 // pass passes on what is heard, until root's process is gone.
@@ -205,6 +207,9 @@ func (h *hearers) pass(from io.Reader) {
 			h.of = nil
 		}
 		h.Unlock()
+		if err != nil && h.alone {
+			return
+		}
 		if err != nil { // root's process is gone, and the command with it, as if both were killed
 			killOne(os.Getpid())
 			return

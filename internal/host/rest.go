@@ -314,7 +314,7 @@ func BeOwner() (*Became, error) {
 	} else {
 		f.Close()
 	}
-	asker.in, asker.out = os.NewFile(questionsFile, "questions"), answers
+	asker.in, asker.out, asker.became = os.NewFile(questionsFile, "questions"), answers, true
 	asker.heard.of = map[int]chan heardLine{}
 	go asker.heard.pass(os.NewFile(heardFile, "heard"))
 	return &Became{o.Owner, o.Dir, o.Seen}, nil
@@ -338,7 +338,7 @@ func AskPerson(fields any, said int64) (string, error) {
 
 // HearTyped has the lines that are typed at root's terminal come to this process's standard input.
 func HearTyped() error {
-	if !asks() {
+	if !HasBecome() {
 		return nil
 	}
 	return askRoot(asked{Typed: true})
@@ -382,4 +382,8 @@ func Answer(in io.Reader, out, heard io.Writer, uid int, dir string) error {
 
 // HasBecome tells whether this process is the rest of a command that root began, and has become
 // another user.
-func HasBecome() bool { return asks() }
+func HasBecome() bool {
+	asker.Lock()
+	defer asker.Unlock()
+	return asker.became
+}

@@ -273,6 +273,7 @@ type Host struct {
 	Pause   Duration `toml:"pause"`
 	Crashes int      `toml:"crashes"`
 	Within  Duration `toml:"within"`
+	Rights  string   `toml:"rights"` // of a service: "sudo": a rule of sudo's lets the user manage it
 	Follow  []string `toml:"follow"` // prints what the server says, for as long as it runs
 }
 
@@ -382,6 +383,9 @@ func (p *Profile) Starts(at string) bool { return at != "" && slices.Contains(p.
 
 // AfterCrash is Restart of a server that is started again when it crashed.
 const AfterCrash = "after-crash"
+
+// BySudo is Rights of a service that a rule of sudo's lets the user manage.
+const BySudo = "sudo"
 
 // These are the kinds of hosts.
 const (
@@ -862,6 +866,10 @@ func (h *Host) check(at string, bad func(key, why string) error) error {
 		}
 	default:
 		return bad(at+".kind", fmt.Sprintf("%q is not \"minder\", \"service\" or \"commands\"", h.Kind))
+	}
+	if h.Rights != "" && (h.Rights != BySudo || h.Kind != ByService || h.User) {
+		return bad(at+".rights", fmt.Sprintf("%q: a service of the system's may have %q, which freshkeel unit --rights prints the rule for",
+			h.Rights, BySudo))
 	}
 	if h.Restart != "" && (h.Restart != AfterCrash || (h.Kind != "" && h.Kind != ByMinder)) {
 		return bad(at+".restart", fmt.Sprintf("%q: a minder starts a server again %q; a service has a rule of its own",
