@@ -16,6 +16,7 @@ import (
 	"freshkeel/internal/host"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/server"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -124,6 +125,48 @@ func (k *Keel) Status() (*Status, error) {
 		s.LastLine = lines[0]
 	}
 	return s, nil
+}
+
+// Glimpse is how a server stands for somebody who may read its folder and is not its user, a monitor say: by
+// its service, or by its ports. Nothing that the profile names is run, and what only the user knows is left out.
+func Glimpse(dir string) (*Status, error) {
+	p, err := profile.Read(dir)
+	if err != nil {
+		return nil, err
+	}
+	s := &Status{State: Down, Name: p.Server.Name, Install: dir, Server: &host.Status{}}
+	if h := p.Host; h.Kind == profile.ByService && !h.User && len(p.Parts) == 0 {
+		s.Server = host.OpenService(h.Unit, false, "", nil, nil, dir).Status()
+		if s.Server.Silent {
+			return nil, errors.New(s.Server.Trouble)
+		}
+	} else {
+		held := p.Ready.Held()
+		if len(held) == 0 {
+			return nil, errors.New("no port of the server's is known, by which another user could see whether it runs ([ready] ports)")
+		}
+		s.Server.Running, s.Server.By = true, "as far as its ports tell"
+		for _, port := range held {
+			pids, err := host.PortHolders(port.Net, port.Number)
+			if err != nil {
+				return nil, err
+			}
+			s.Server.Running = s.Server.Running && len(pids) > 0
+		}
+	}
+	switch {
+	case s.Server.Running && s.Server.Stopping:
+		s.State = Stopping
+	case s.Server.Running:
+		s.State = Up
+	}
+	return s, nil
+}
+
+// IsStranger tells whether a folder is of another user than this process's, who is not root.
+func IsStranger(dir string) bool {
+	e, _, err := tree.Describe(dir, "")
+	return err == nil && os.Geteuid() > 0 && e.UID.Int() != os.Geteuid()
 }
 
 // Start starts the server and watches it come up. A server that does not come
