@@ -256,3 +256,31 @@ func TestRootWritesNothingForAUserBeyondTheLine(t *testing.T) {
 	assert.NotZero(t, code, "taken away again, with its folder")
 	p.run("rm", "-f", "/etc/systemd/system/asked-else.service", "/etc/systemd/system/asked-root.service")
 }
+
+// A service that no script starts is booted apart for the defaults that a build writes; and where its runtime
+// stands in the file of its environment, the line that mends it is told, and does.
+func TestAServiceWithoutAScript(t *testing.T) {
+	t.Parallel()
+	p := settle(t, "scriptless", "EnvironmentFile=/srv/scriptless/env\nWorkingDirectory=DIR\n"+
+		"ExecStart=/bin/sh -c 'exec $${RUN} -Xms64M -Xmx256M -jar DIR/mossgate.jar'\n", demo.Releases...)
+	p.ok(t, "chown", "-R", "root:root", p.dir) // of a variable root knows no owner
+	p.ok(t, "sed", "-i", "/^User=/d", "/etc/systemd/system/"+p.unit)
+	p.ok(t, "systemctl", "daemon-reload")
+	p.put(p.dir+"/env", "# what runs it\nRUN="+p.dir+"/runtimes/17/bin/java\n", 0o644)
+	p.ours(exitDone, "profile", "set", "launch.script", "")
+	p.put(p.dir+"/mossgate-east/freshkeel.toml", p.text("freshkeel.toml")+"\n[[carry]]\nfile = 'course.conf'\ndefaults = 'written'\n", 0o644)
+	p.ours(exitDone, "start")
+	out := p.ours(exitDone, "preflight", "3.5.0")
+	assert.Contains(t, out, "first start: 3.5.0 in a folder apart: it wrote no settings")
+	assert.NotContains(t, out, "are not known")
+	p.ok(t, "mkdir", "-p", p.made+"/bin") // where the one that is taken has its program
+	p.ok(t, "cp", "/usr/local/bin/freshkeel", p.made+"/bin/freshkeel")
+	p.ours(exitDone, "runtimes", "take", "--for", "4.0.0")
+	out = oneSpace(p.ours(exitRefused, "preflight", "4.0.0"))
+	line := regexp.MustCompile(`in (\S+), write (RUN=\S+) \(Java 33`).FindStringSubmatch(out)
+	require.Len(t, line, 3, out)
+	require.Equal(t, p.dir+"/env", line[1])
+	p.put(line[1], line[2]+"\n", 0o644)
+	p.ours(exitDone, "refit", "4.0.0")
+	assert.Contains(t, p.ok(t, "cat", fmt.Sprintf("/proc/%d/cmdline", p.status().Server.PID)), "33.0.1")
+}

@@ -85,7 +85,9 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 		out = append(out, f)
 	}
 	if !part.Outside() {
-		out = append(out, s.unguarded(sv)...)
+		if len(out) == 0 { // else it is told already that this user may not touch it
+			out = append(out, s.unguarded(sv)...)
+		}
 		out = append(out, s.stopsInTime(part, sv, u)...)
 		if bound, err := sv.Bound(); err == nil && len(bound) > 0 {
 			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("what is bound to %s stops with it, and is started again once it is up: %s",

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/feed"
+	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/plan"
@@ -57,7 +58,7 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 		need := s.programs.NeedOf(jar)
 		if c.Path == "" {
 			out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s is not found", c.Program), Where: where,
-				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.Words()), Do: s.fitting(ctx, need)})
+				Why: fmt.Sprintf("%s needs a Java runtime of %s", at, need.Words()), Do: s.fitting(ctx, need, c)})
 			continue
 		}
 		if e := s.runtimeEdit(c); e != nil {
@@ -83,7 +84,7 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 		out = append(out, Finding{Level: Stop,
 			What:  fmt.Sprintf("%s needs %s, %s runs Java %d", at, need, s.starter(c), rt.Release),
 			Where: fmt.Sprintf("%s\nruns %s, version %s", where, rt.Path, rt.Version),
-			Why:   need.Why(rt), Do: s.fitting(ctx, need)})
+			Why:   need.Why(rt), Do: s.fitting(ctx, need, c)})
 	}
 	return out
 }
@@ -148,7 +149,7 @@ func (s *situation) runtimeFits(c launch.Command, of string, jar *needs.Jar, rt 
 }
 
 // fitting advises a runtime of this machine that would do.
-func (s *situation) fitting(ctx context.Context, need runtimes.JavaNeed) string {
+func (s *situation) fitting(ctx context.Context, need runtimes.JavaNeed, c launch.Command) string {
 	best := need.Best(s.k.rts.Java(ctx))
 	if a, named := s.cand.Build.RuntimeFor(needs.Java, feed.Machine(profile.Source{})); best == nil && named &&
 		s.cand.Offer != nil {
@@ -159,6 +160,46 @@ func (s *situation) fitting(ctx context.Context, need runtimes.JavaNeed) string 
 		return fmt.Sprintf("get a Java runtime of %s (none is here): freshkeel runtimes take PATH|URL of its archive, "+
 			"then preflight again", need.Words())
 	}
-	return fmt.Sprintf("let %s run %s (version %s), then preflight again",
-		cmp.Or(s.k.Profile.Launch.Script, "the service"), best.Path, best.Version)
+	for _, part := range s.k.Parts() {
+		if sv := part.Service(); sv != nil && !part.Outside() {
+			if u, err := sv.Unit(); err == nil && u.Name == c.File {
+				return s.byUnitLine(u, c, best)
+			}
+		}
+	}
+	return fmt.Sprintf("let %s run %s (version %s), then preflight again", cmp.Or(s.k.Profile.Launch.Script, c.File), best.Path,
+		best.Version)
+}
+
+// byUnitLine are the lines by which a service runs another runtime: in the file of its environment, in its
+// environment, or its own line.
+func (s *situation) byUnitLine(u *host.Unit, c launch.Command, best *needs.Runtime) string {
+	of := func(kv string) (name string, is bool) {
+		name, value, _ := strings.Cut(kv, "=")
+		return name, value != "" && (value == c.Program || value == c.Path)
+	}
+	edit := "systemctl " + userFlag(u) + "edit " + u.Name
+	for _, at := range u.EnvFiles {
+		one := host.Unit{EnvFiles: []string{at}}
+		for _, kv := range one.EnvOfFiles() {
+			if name, is := of(kv); is {
+				return fmt.Sprintf("in %s, write %s=%s (Java %s) in place of its line %s; then preflight again", at, name, best.Path,
+					best.Version, kv)
+			}
+		}
+	}
+	for _, kv := range u.Env {
+		if name, is := of(kv); is {
+			return fmt.Sprintf("%s, with the lines «[Service]», «Environment=%s» (Java %s); then preflight again", edit,
+				host.UnitWord(name+"="+best.Path), best.Version)
+		}
+	}
+	for _, l := range s.plan.Unlined {
+		if l.Unit == u.Name && l.Line != "" {
+			return fmt.Sprintf("%s, with the lines «[Service]», «ExecStart=» and «ExecStart=%s» (Java %s); then preflight again", edit,
+				l.Line, best.Version)
+		}
+	}
+	return fmt.Sprintf("%s, with the lines «[Service]», «ExecStart=» and «ExecStart=…», its line as it is but with %s (Java %s) in place "+
+		"of %s; then preflight again", edit, best.Path, best.Version, c.Program)
 }

@@ -93,6 +93,9 @@ func dropIn(words []string, lenient bool, base string) string {
 // UnitPath is a path as a unit has it where it takes the rest of a line.
 func UnitPath(at string) string { return unitPath(at) }
 
+// UnitWord is one word in a unit's syntax.
+func UnitWord(w string) string { return unitWord(w) }
+
 // UnitCommand says words of which none holds a variable, in a unit's syntax.
 func UnitCommand(words ...string) string { return UnitLine(unexpanded(words)) }
 

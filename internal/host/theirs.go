@@ -41,7 +41,7 @@ func theirs(u *Unit, o Owner, dir, real string) error {
 	}
 	for _, line := range u.Lines {
 		if err := ownLine(line, u.Dir, dir, real); err != nil {
-			return not("%v (ExecStart=)", err)
+			return not("%v (ExecStart=)", err) // the error is a predicate
 		}
 	}
 	return nil

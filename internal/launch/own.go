@@ -28,7 +28,7 @@ func own(argv []string, dir string, depth int) ([]string, error) {
 	}
 	program, args := argv[0], argv[1:]
 	unknown := func(what string) ([]string, error) {
-		return nil, fmt.Errorf("what %s runs is not known from its line: %s", filepath.Base(program), what)
+		return nil, fmt.Errorf("runs %s, and what that runs is not known from its line: %s", filepath.Base(program), what)
 	}
 	if strings.ContainsAny(program, "$") {
 		return unknown("its name is a variable")

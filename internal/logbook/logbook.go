@@ -121,11 +121,11 @@ type Entry struct {
 	Alone      []string   `json:"alone,omitempty"`      // parts that were stopped, where others ran on
 	Relined    []Lined    `json:"relined,omitempty"`    // services whose own line changed
 
-	Boot     string    `json:"boot,omitempty"`     // of the machine, as it was numbered when the run began
-	Mixed    time.Time `json:"moving_since,omitzero"`     // since when files may be of two builds, or were
-	Spawned  time.Time `json:"start_began,omitzero"`   // when it began to start the new build
-	Intact   bool      `json:"intact,omitempty"`   // going back: nothing of the new build ever ran, no migration either
-	Reverted bool      `json:"reverted,omitempty"` // it is back where it began, as to files
+	Boot     string    `json:"boot,omitempty"`        // of the machine, as it was numbered when the run began
+	Mixed    time.Time `json:"moving_since,omitzero"` // since when files may be of two builds, or were
+	Spawned  time.Time `json:"start_began,omitzero"`  // when it began to start the new build
+	Intact   bool      `json:"intact,omitempty"`      // going back: nothing of the new build ever ran, no migration either
+	Reverted bool      `json:"reverted,omitempty"`    // it is back where it began, as to files
 }
 
 // Mixes tells whether files may be of two builds in a phase, or data half migrated.

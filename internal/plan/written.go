@@ -99,9 +99,6 @@ func (pr *Planner) harvest(ctx context.Context, f *acquire.Fetched, w resolve.Wa
 	if err != nil {
 		return err
 	}
-	if pr.Profile.Launch.Script == "" {
-		return errors.New("no launch script is named")
-	}
 	read := map[string][]byte{} // of the operator's own files, which the script reads
 	s := p.Script(pr)
 	under := func(at string) ([]byte, bool) {
@@ -127,9 +124,22 @@ func (pr *Planner) harvest(ctx context.Context, f *acquire.Fetched, w resolve.Wa
 		return err
 	}
 	for at, b := range s.Texts() {
-		read[at] = b
+		if at != s.Label { // which is no file
+			read[at] = b
+		}
 	}
 	start := written.Start{Build: f.Set.ID, Version: version.OrUnknown(f.Version), Openly: w.LetBoot}
+	if pr.Profile.Launch.Script == "" { // what a service runs by its own line
+		commands, err := s.Commands()
+		if err != nil {
+			return err
+		}
+		if len(commands) != 1 || commands[0].Path == "" {
+			return errors.New("no launch script is named, and what runs the server is not one program that is found")
+		}
+		start.Run = append([]string{commands[0].Path}, commands[0].Args...)
+		start.In = commands[0].Dir
+	}
 	for i := range p.items {
 		it := &p.items[i]
 		if _, ours := read[it.At]; !ours {

@@ -118,7 +118,9 @@ type Start struct {
 	Build   string // in the locker
 	Version string
 	Lay     []Laid
-	Openly  bool // by the operator's word, where the system does not shut it off
+	Run     []string // instead of the launch script: a program and its words, as in the install
+	In      string   // the folder that it runs in
+	Openly  bool     // by the operator's word, where the system does not shut it off
 }
 
 // Harvest boots a build once and keeps what it wrote: files that it did not ship and that wanted
@@ -164,7 +166,7 @@ func harvest(ctx context.Context, in *install.Install, store *locker.Locker, s S
 		return nil, err
 	}
 	d := &Defaults{Build: s.Build, Version: s.Version, At: time.Now().Round(0), Shut: !s.Openly}
-	if d.Said, err = boot(ctx, in, root, size, s.Openly, func() bool { return len(found(root, laid, wanted)) > 0 }); err != nil {
+	if d.Said, err = boot(ctx, in, root, size, s, func() bool { return len(found(root, laid, wanted)) > 0 }); err != nil {
 		return nil, err
 	}
 	return d, d.keep(in.Home, root, scratch, found(root, laid, wanted))
@@ -249,9 +251,12 @@ const (
 
 // shows are the programs besides the system's that a server needs which is booted in root: those of its
 // launch script, those that its search path and its runtime's variables name, and this program.
-func shows(in *install.Install, root string) []string {
+func shows(in *install.Install, root string, run []string) []string {
 	env := in.ServerEnv()
 	programs := []string{in.Options.Apart[0]}
+	if len(run) > 0 {
+		programs = append(programs, run[0])
+	}
 	if commands, err := launch.Read(root, in.Profile.Launch.Script, env); err == nil {
 		for _, c := range commands {
 			programs = append(programs, c.Path)
@@ -280,14 +285,20 @@ func boot(
 	in *install.Install,
 	root string,
 	size int64,
-	openly bool,
+	s Start,
 	wrote func() bool,
 ) (said []string,
 	err error) {
 	l := in.Profile.Launch
-	a := host.Apart{Dir: root, At: in.Dir, Env: in.ServerEnv(), Openly: openly, Show: shows(in, root)}
+	a := host.Apart{Dir: root, At: in.Dir, Env: in.ServerEnv(), Openly: s.Openly, Show: shows(in, root, s.Run)}
 	a.Argv = host.Argv(host.Launch{Install: root, Script: l.Script, Args: l.Args})
-	if openly {
+	if len(s.Run) > 0 {
+		a.Argv = append([]string{"/bin/sh", "-c", `cd "$0" && exec "$@"`, s.In}, s.Run...)
+	}
+	if s.Openly && len(s.Run) > 0 {
+		return nil, notApart(errors.New("what a service runs by its own line leads out of the folder in which the build is booted"))
+	}
+	if s.Openly {
 		if err := staysIn(root, l.Script, a.Env); err != nil {
 			return nil, err
 		}
