@@ -192,7 +192,8 @@ func (t *transaction) watchThrough(ctx context.Context, why string) error {
 		return t.goBack(v.Why, v.Lines)
 	}
 	t.e.Why, t.e.Lines = fmt.Sprintf("%s; %s, so it is not taken back unasked: %s", why, played, v.Why), v.Lines
-	n := &NeedsHands{What: fmt.Sprintf("%s was cut off while %s was watched, and %s: %s", t.e.ID, version.OrUnknown(t.e.To), played, v.Why),
+	n := &NeedsHands{What: fmt.Sprintf("%s was cut off while %s was watched, and %s, so it is not taken back unasked: what was played "+
+		"since would be lost (%s)", t.e.ID, version.OrUnknown(t.e.To), played, v.Why),
 		Lines: v.Lines, State: "the files of " + version.OrUnknown(t.e.To) + " are in place, and so is what was written since",
 		Do: []string{"freshkeel log, and freshkeel start, if it is to stay",
 			"freshkeel rollback " + t.e.ID + " (the world stays as it is now; --world: as it was before, without what was played since)"}}

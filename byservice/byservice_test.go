@@ -23,6 +23,7 @@ const (
 	exitFailed     = 1
 	exitRefused    = 3
 	exitRolledBack = 4
+	exitHands      = 5
 	exitDown       = 11
 
 	dieAt   = "FRESHKEEL_TEST_DIE_AT"
@@ -442,6 +443,27 @@ func TestSomebodyStartsTheUnitMeanwhile(t *testing.T) {
 		assert.Contains(t, p.text("README.txt"), c.version, c.at)
 		assert.Contains(t, p.text("tracks/dew-loop.track"), c.version, c.at)
 	}
+
+	// The guard of an install that is gone blocks nothing.
+	p.ours(exitDone, "rollback")
+	p.env = []string{dieAt + "=swap:2"}
+	p.try("refit", "3.5.0")
+	p.env = nil
+	p.ok(t, "mv", p.dir+"/mossgate-east", p.dir+"/away")
+	p.run("systemctl", "start", p.unit)
+	assert.Equal(t, "yes", p.shows("AssertResult"), "what it runs is gone, and nothing else keeps it from starting")
+	p.ok(t, "mv", p.dir+"/away", p.dir+"/mossgate-east")
+	// Somebody who takes the guard away, and starts a mixture, is told so, and finds what it wrote.
+	p.ok(t, "rm", "/etc/systemd/system/"+p.unit+".d/zz-freshkeel-guard.conf")
+	p.ok(t, "systemctl", "daemon-reload")
+	p.ok(t, "systemctl", "reset-failed", p.unit)
+	p.ok(t, "systemctl", "start", p.unit)
+	p.put(p.dir+"/mossgate-east/members.txt", "a snail in a mixture\n", 0o644)
+	out := oneSpace(p.ours(exitDone, "recover"))
+	assert.Contains(t, out, "while its files were of two builds")
+	assert.Contains(t, p.text("README.txt"), "3.4.1")
+	assert.NotContains(t, p.text("members.txt"), "mixture")
+	p.ok(t, "grep", "-rq", "a snail in a mixture", p.dir+"/mossgate-east/.freshkeel/refits")
 }
 
 // A unit of a user's own manager needs no rights at all.

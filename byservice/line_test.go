@@ -188,6 +188,25 @@ func TestRootWritesNothingForAUserBeyondTheLine(t *testing.T) {
 		require.NoError(t, err, string(out))
 		return string(out)
 	}
+	guards := func(unit, mark, home string) string {
+		q, err := json.Marshal(map[string]any{"unit": unit, "do": "guard", "guard": map[string]any{"mark": mark, "home": home,
+			"need": []string{"x.service\nExecStart=/bin/true"}}})
+		require.NoError(t, err)
+		cmd := p.command("freshkeel", "answer-as-root", uid, p.dir+"/mossgate-east")
+		cmd.Stdin = bytes.NewReader(append(q, '\n'))
+		out, _ := cmd.Output()
+		return string(out)
+	}
+	mark := p.dir + "/mossgate-east/.freshkeel/guard/asked.service.moving"
+	assert.Contains(t, guards("asked-else.service", mark, "/srv"), "root does not touch it")
+	assert.Contains(t, guards(p.unit, "/etc/passwd", "/srv"), "is no mark of")
+	assert.Contains(t, guards(p.unit, p.dir+"/mossgate-east/.freshkeel/../../x", "/srv"), "is no mark of")
+	assert.Contains(t, guards(p.unit, mark, "/srv\nExecStart=/bin/sh"), "a unit can't say")
+	assert.NotContains(t, guards(p.unit, mark, `/srv" "LD_PRELOAD=/x`), "error")
+	text := p.ok(t, "cat", "/etc/systemd/system/freshkeel-settle-"+p.unit)
+	assert.Contains(t, text, `Environment="FRESHKEEL_HOME=/srv\" \"LD_PRELOAD=/x"`, "one variable, whatever it holds")
+	assert.NotContains(t, text, "x.service", "no unit that the user names")
+	ask(p.unit, "unguard")
 	run := p.dir + "/mossgate-east/../runtimes/17/bin/java"
 	// Rights that pond has not, a program that is not pond's: such a unit is nobody's but root's, whatever
 	// of pond's its line names besides.
@@ -238,7 +257,7 @@ func TestRootWritesNothingForAUserBeyondTheLine(t *testing.T) {
 	assert.NotContains(t, ask(p.unit, "may write"), "error")
 	odd := []string{run, "-jar", "mossgate.jar", "a\nUser=root\nExecStart=+/bin/sh", "%h", ";", "b\\", `"`, "'", "#", "", "tab\t"}
 	assert.NotContains(t, ask(p.unit, "write", odd...), "error")
-	text := p.ok(t, "cat", "/etc/systemd/system/"+p.unit+".d/zz-freshkeel.conf")
+	text = p.ok(t, "cat", "/etc/systemd/system/"+p.unit+".d/zz-freshkeel.conf")
 	assert.Equal(t, 2, strings.Count(text, "\nExecStart="), text)
 	assert.NotContains(t, text, "\nUser=")
 	assert.Equal(t, "pond", p.shows("User"))

@@ -390,7 +390,7 @@ func (v *view) standing(s *freshkeel.Status) {
 	} else if s.Server.Running {
 		v.fact("processes", fmt.Sprintf("%s starts it as %d; all: %s; minder %d", s.Server.Script, s.Server.PID,
 			numbers(s.Server.Processes), s.Server.Minder))
-	} else if x := s.Server.Last; x != nil {
+	} else if x := s.Server.Last; x != nil && !x.At.IsZero() {
 		how := "by itself"
 		if x.Asked {
 			how = "as told"

@@ -1,6 +1,7 @@
 package host
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -54,6 +55,9 @@ func keepers(pids []int) (out []int) {
 	return out
 }
 
+// tellers are commands by which what runs a server is told that it is to stay down.
+var tellers = []string{"sv", "s6-svc", "s6-rc", "systemctl", "service", "rc-service", "docker", "podman"}
+
 // staysDown looks for a while whether a server that has ended comes back, which now tells. by are the
 // processes that had begun it.
 func staysDown(by []int, now func() (pid int, running bool)) error {
@@ -87,8 +91,12 @@ func (d Dir) Fronted() bool {
 // StaysDown looks whether a server that a command kept in the foreground comes back after its stop: whoever
 // runs that command may start it again.
 func (d Dir) StaysDown() error {
-	return staysDown([]int{os.Getpid()}, func() (int, bool) {
+	err := staysDown([]int{os.Getpid()}, func() (int, bool) {
 		st := d.Status()
 		return st.PID, st.Running
 	})
+	if back := (*BackAgain)(nil); errors.As(err, &back) {
+		back.By = "" // its processes may be numbered elsewhere: in a container
+	}
+	return err
 }

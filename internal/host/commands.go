@@ -125,6 +125,9 @@ func (c *Commands) Stop(o StopOrder, note func(StopStep)) (*Exit, error) {
 	limit := o.Wait + o.Terminate + stopSlack
 	was, _ := c.processes()
 	by := keepers(was)
+	if slices.Contains(tellers, filepath.Base(c.End[0])) { // they are told by their own command
+		by = nil
+	}
 	out, err := c.run(c.End, limit)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w: %s", strings.Join(c.End, " "), err, out)
