@@ -419,6 +419,20 @@ func TestTheUnitThatIsWrittenForTheBoot(t *testing.T) {
 	assert.Equal(t, "inactive", p.shows("ActiveState"), "it never counts as failed")
 	p.ours(exitDown, "status")
 	assert.Contains(t, p.ours(exitDone, "log"), "closing the gates")
+	// Names that a unit would read as something else.
+	odd := p.dir + "/moss 50% $east"
+	p.ok(t, "mv", p.dir+"/mossgate-east", odd)
+	at := []string{"env", "FRESHKEEL_HOME=" + p.dir + "/home", "freshkeel", "-d", odd, "--plain"}
+	text = p.ok(t, append(at, "unit")...)
+	p.put("/etc/systemd/system/"+p.unit, text[strings.Index(text, "# Written"):], 0o644)
+	p.ok(t, "systemctl", "daemon-reload")
+	p.ok(t, "systemctl", "start", p.unit)
+	require.Eventually(t, func() bool { _, code := p.run(append(at, "status")...); return code == 0 }, 20*time.Second, 200*time.Millisecond)
+	p.ok(t, "systemctl", "stop", p.unit)
+	out, code := p.run(append(at, "unit", "--write", "/etc/systemd/system/odd.service")...)
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, out, "this is not root any more")
+	assert.Contains(t, out, "your shell writes it")
 }
 
 // Somebody who starts the unit in the middle of a refit: before the exchange that is noticed and nothing is

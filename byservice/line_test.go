@@ -276,6 +276,27 @@ func TestRootWritesNothingForAUserBeyondTheLine(t *testing.T) {
 	p.run("rm", "-f", "/etc/systemd/system/asked-else.service", "/etc/systemd/system/asked-root.service")
 }
 
+// A unit's own line that was changed below ours is told at the next start; what is given back takes ours away.
+func TestALineBelowOursIsTold(t *testing.T) {
+	t.Parallel()
+	p := settle(t, "below", straight)
+	p.ours(exitDone, "profile", "set", "launch.script", "")
+	p.ours(exitDone, "profile", "set", "launch.memory", "512M")
+	p.ours(exitDone, "start")
+	p.ours(exitDone, "refit", "3.5.0")
+	p.ours(exitDone, "stop")
+	p.ok(t, "sed", "-i", "s/-Xmx256M/-Xmx300M/", "/etc/systemd/system/"+p.unit)
+	p.ok(t, "systemctl", "daemon-reload")
+	out := oneSpace(p.ours(exitDone, "start"))
+	assert.Contains(t, out, "the line of below.service was changed since a refit wrote its own over it, and does not count")
+	p.ours(exitDone, "stop")
+	out = p.ours(exitDone, "adopt", p.dir+"/mossgate-east", "--release", "--keep-backups", "--yes")
+	assert.Contains(t, out, "zz-freshkeel.conf")
+	assert.Contains(t, p.shows("ExecStart"), "-Xmx300M")
+	left, _ := p.run("sh", "-c", "ls -d /etc/systemd/system/"+p.unit+".d")
+	assert.NotContains(t, strings.ReplaceAll(left, "cannot access '/etc/systemd/system/"+p.unit+".d'", ""), p.unit)
+}
+
 // A service that no script starts is booted apart for the defaults that a build writes; and where its runtime
 // stands in the file of its environment, the line that mends it is told, and does.
 func TestAServiceWithoutAScript(t *testing.T) {
