@@ -4,7 +4,6 @@ package byservice
 
 import (
 	"fmt"
-	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -69,7 +68,7 @@ func TestABootAfterAPowerCutStartsNoMixture(t *testing.T) {
 		p.ours(exitDone, "rollback")
 	}
 	for i, cut := range cuts {
-		if os.Getenv("FRESHKEEL_TEST_ALL") == "" && i%6 != time.Now().YearDay()%6 { // a sixth each day
+		if !today(i, 6) { // a sixth each day
 			continue
 		}
 		for _, p := range ponds {

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"freshkeel"
 	"freshkeel/demo"
@@ -88,6 +89,12 @@ func bootOne(t *testing.T) *machine {
 	m.put("/usr/local/bin/freshkeel", string(program), 0o755)
 	m.ok(t, "sh", "-c", "id pond >/dev/null 2>&1 || useradd -m pond")
 	return m
+}
+
+// today tells whether the i-th of a long list is made today: one of so many each day, or all of them where the
+// environment says so.
+func today(i, of int) bool {
+	return os.Getenv("FRESHKEEL_TEST_ALL") != "" || i%of == time.Now().YearDay()%of
 }
 
 // put writes a file of the machine.
