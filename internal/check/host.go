@@ -89,11 +89,7 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 			out = append(out, s.unguarded(sv)...)
 		}
 		out = append(out, s.stopsInTime(part, sv, u)...)
-		if bound, err := sv.Bound(); err == nil && len(bound) > 0 {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("what is bound to %s stops with it, and is started again once it is up: %s",
-				u.Name, words.Some(bound, 6)), Where: u.File,
-				Why: "its manager does that (PartOf, Requires or BindsTo)", Do: "nothing, if that may be down as long as the server is"})
-		}
+		out = append(out, stopsWith(sv, u)...)
 		out = append(out, s.unitRules(sv, u)...)
 		out = append(out, unheard(part, u)...)
 	}
@@ -151,6 +147,17 @@ func (s *situation) stopsInTime(part *install.Install, sv *host.Service, u *host
 			Do: edit + ", with the lines «[Service]», «KillSignal=SIGTERM»; or name its console: [host] console, or say"})
 	}
 	return out
+}
+
+// stopsWith tells of units that stop with the server's.
+func stopsWith(sv *host.Service, u *host.Unit) []Finding {
+	bound, err := sv.Bound()
+	if err != nil || len(bound) == 0 {
+		return nil
+	}
+	return []Finding{{Level: Warn, What: fmt.Sprintf("what is bound to %s stops with it, and is started again once it is up: %s",
+		u.Name, words.Some(bound, 6)), Where: u.File,
+		Why: "its manager does that (PartOf, Requires or BindsTo)", Do: "nothing, if that may be down as long as the server is"}}
 }
 
 // unguarded tells of a unit that its manager could start at a boot while files are of two builds.

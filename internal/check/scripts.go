@@ -104,7 +104,7 @@ func (ck *Checker) Ways(commands []launch.Command) (out []Finding) {
 	for _, c := range commands {
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
 		if why := hidden(c); why != "" && len(ck.Profile.Parts) == 0 && !ck.Minded() {
-			out = append(out, ck.inSession(c, why, where)...)
+			out = append(out, ck.inSession(why, where)...)
 		} else if why != "" {
 			f := Finding{Level: Stop, What: why, Where: where,
 				Why: "its lines would not be seen and it could not be told to stop: a refit would go back as soon as the " +
@@ -139,7 +139,7 @@ func (ck *Checker) Ways(commands []launch.Command) (out []Finding) {
 
 // inSession tells what is missing of a server that a service, or commands of the operator's, run in a terminal
 // multiplexer: where it is heard, and how a line comes to its console.
-func (ck *Checker) inSession(c launch.Command, why, where string) (out []Finding) {
+func (ck *Checker) inSession(why, where string) (out []Finding) {
 	h, r := ck.Profile.Host, ck.Profile.Ready
 	if r.Log == "" && len(h.Follow) == 0 && r.Line.Given() {
 		out = append(out, Finding{Level: Stop, What: why, Where: where,

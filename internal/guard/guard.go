@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/install"
@@ -143,12 +142,6 @@ func (g Guard) rename(from, to string, parts []string) error {
 		}
 	}
 	return tree.SyncDir(g.folder())
-}
-
-// Marked tells whether a mark stands.
-func (g Guard) Marked() bool {
-	list, err := os.ReadDir(g.folder())
-	return err == nil && slices.ContainsFunc(list, func(d fs.DirEntry) bool { return strings.HasSuffix(d.Name(), moving) })
 }
 
 // TakeAway takes the guard away, marks first. It may be called again, and where there is none.
