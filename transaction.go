@@ -238,8 +238,14 @@ func takes(t *transaction) Choice {
 
 // stop ends the server, if it runs.
 func (t *transaction) stop(ctx context.Context) error {
-	if err := guard.New(t.k.in).Lay(); err != nil {
+	not, err := guard.New(t.k.in).Lay()
+	if err != nil {
 		return fmt.Errorf("guard the service against a boot while files are exchanged: %w", err)
+	}
+	if t.e.Kind != logbook.Refit { // of which preflight has told
+		for _, why := range not {
+			t.k.in.Warn("%s", why)
+		}
 	}
 	if err := t.enter(logbook.Stopping); err != nil {
 		return err

@@ -52,7 +52,7 @@ func TestUnitsOfEveryKind(t *testing.T) {
 	}
 	for i, name := range slices.Sorted(maps.Keys(kinds)) {
 		unit := kinds[name]
-		if !today(i, 2) {
+		if !today(i, 3) {
 			continue
 		}
 		t.Run(name, func(t *testing.T) {
@@ -365,7 +365,7 @@ func TestKilledAtEachStepOverAService(t *testing.T) {
 	require.Greater(t, len(all), 15)
 	var some []string
 	for i, s := range all {
-		if today(i, 3) { // a third each day
+		if today(i, 6) { // a sixth each day
 			some = append(some, s)
 		}
 	}
@@ -451,7 +451,7 @@ func TestSomebodyStartsTheUnitMeanwhile(t *testing.T) {
 		refit   int
 		version string
 	}{{"backup", 0, exitFailed, "3.4.1"}, {"swap:2", 1, exitDone, "3.5.0"}} {
-		done := p.begins(c.at, "3s", "refit", "3.5.0")
+		done := p.begins(c.at, "8s", "refit", "3.5.0")
 		out, code := p.run("systemctl", "start", p.unit)
 		assert.Equal(t, c.starts, code, "%s: %s", c.at, out)
 		assert.Equal(t, c.refit, <-done, c.at)

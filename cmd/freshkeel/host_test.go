@@ -156,3 +156,24 @@ func TestAServerThatSomebodyStartsAgainIsNotStopped(t *testing.T) {
 	assert.Equal(t, before["mossgate.jar"], p.Tree()["mossgate.jar"])
 	assert.Equal(t, "3.4.1", p.Status().Version)
 }
+
+// A server that was started by hand is taken over: told to end, and started here. Adopted again under a
+// minder of ours it is known as that, and learned from while it runs.
+func TestAServerThatWasStartedByHandIsTakenOver(t *testing.T) {
+	t.Parallel()
+	p := mossgate(t)
+	alone := p.Outside("open-gates.sh")
+	r := p.OK("adopt", p.Install, "--dry-run", "--replace")
+	assert.Contains(t, oneSpace(r.Out), "freshkeel start --take-over")
+	r = p.OK("start", "--take-over")
+	assert.Contains(t, r.Err, "terminate signal to process")
+	assert.Contains(t, r.Out, "UP  mossgate-east")
+	alone.Wait() // it has ended
+	assert.Empty(t, p.Status().Outside)
+	p.OK("start", "--learn")
+	r = p.OK("adopt", p.Install, "--replace")
+	assert.Contains(t, r.Out, "the server runs under Fresh Keel already")
+	assert.NotContains(t, r.Out, "take-over")
+	p.OK("start", "--learn") // the very line that it names
+	p.OK("stop")
+}

@@ -32,9 +32,12 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 			return out
 		}
 	}
-	where := s.k.Path(s.k.Profile.Launch.Script)
+	where, by := s.k.Path(s.k.Profile.Launch.Script), ""
+	if sv := s.k.Service(); sv != nil {
+		by = sv.Name
+	}
 	return append(out, Finding{Level: Stop,
 		What: fmt.Sprintf("the build adds %s and replaces none; the launch script goes on running %s, the old one",
 			words.Plural(adds, "file"), words.Some(runs, 3)), Where: where,
-		Why: "the server would come up, and nothing would be new", Do: s.whichIs(runs[0])})
+		Why: "the server would come up, and nothing would be new", Do: s.whichIs(runs[0], by)})
 }

@@ -191,6 +191,16 @@ func unheard(part *install.Install, u *host.Unit) []Finding {
 			"prints them (tail -n 0 -F FILE)"}}
 }
 
+// editOf is how somebody changes the line of a unit by hand: what stands over it from here counts more than
+// what an editor of units writes, and has to go first.
+func editOf(u *host.Unit) string {
+	edit := "systemctl " + userFlag(u) + "edit " + u.Name
+	if o, err := host.OpenService(u.Name, u.User, "", nil, nil, "").Over(); err == nil && o.Words != nil {
+		return "delete " + o.File + ", which stands over it; then " + edit
+	}
+	return edit
+}
+
 func userFlag(u *host.Unit) string {
 	if u.User {
 		return "--user "
@@ -253,7 +263,7 @@ func (s *situation) unitRules(sv *host.Service, u *host.Unit) (out []Finding) {
 				Do:  "give it less ([launch] memory), or raise MemoryMax by: systemctl edit " + u.Name})
 		}
 	}
-	edit := "systemctl " + userFlag(u) + "edit " + u.Name
+	edit := editOf(u)
 	for _, l := range s.plan.Lacking {
 		if strings.HasPrefix(l, u.Name+":") {
 			out = append(

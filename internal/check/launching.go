@@ -100,7 +100,7 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 			continue
 		}
 		out = append(out, Finding{Level: Stop, What: fmt.Sprintf("%s will not exist after the swap", at), Where: where,
-			Why: "the launch script runs it by this name", Do: s.whichIs(at)})
+			Why: "the launch script runs it by this name", Do: s.whichIs(at, c.File)})
 	}
 	for _, list := range []struct {
 		key  string
@@ -127,7 +127,11 @@ func checkNames(_ context.Context, s *situation) (out []Finding) {
 }
 
 // whichIs advises how to tell which file of the build is to have a name.
-func (s *situation) whichIs(at string) string {
+func (s *situation) whichIs(at, by string) string {
+	if slices.ContainsFunc(s.plan.Unlined, func(l plan.Unlined) bool { return l.Unit == by }) {
+		return "run the command with sudo, or by the rule that freshkeel unit --rights prints: the line of " + by +
+			" is then written with the swap, and taken back with it"
+	}
 	if like := plan.AlikeIn(s.plan.Set, at); like != "" {
 		return fmt.Sprintf("freshkeel -d %s profile set %s %s", s.k.Dir, words.Quote("place."+like), words.Quote(at))
 	}

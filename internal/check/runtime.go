@@ -178,7 +178,7 @@ func (s *situation) byUnitLine(u *host.Unit, c launch.Command, best *needs.Runti
 		name, value, _ := strings.Cut(kv, "=")
 		return name, value != "" && (value == c.Program || value == c.Path)
 	}
-	edit := "systemctl " + userFlag(u) + "edit " + u.Name
+	edit := editOf(u)
 	for _, at := range u.EnvFiles {
 		one := host.Unit{EnvFiles: []string{at}}
 		for _, kv := range one.EnvOfFiles() {

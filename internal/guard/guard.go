@@ -6,6 +6,7 @@ package guard
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -44,11 +45,11 @@ func Mark(in *install.Install, unit string) string {
 	return in.State("guard", unit+moving)
 }
 
-// Lay lays the guard over each unit of the server that may be written; of the others preflight has told.
-// What was laid is noted before it is.
-func (g Guard) Lay() error {
+// Lay lays the guard over each unit of the server that may be written, and tells which may not. What was laid
+// is noted before it is.
+func (g Guard) Lay() (not []string, err error) {
 	if len(g.Self) == 0 {
-		return nil
+		return nil, nil
 	}
 	var need []string
 	for _, part := range g.All().Parts() {
@@ -67,22 +68,24 @@ func (g Guard) Lay() error {
 			all = append(all, laid{sv.Name, sv.User, part.PartName()})
 			continue
 		}
-		if sv.MayGuard(Mark(g.Install, sv.Name)) == nil {
-			all, over = append(all, laid{sv.Name, sv.User, part.PartName()}), append(over, part)
+		if err := sv.MayGuard(Mark(g.Install, sv.Name)); err != nil {
+			not = append(not, fmt.Sprintf("%s can't be kept from starting while files are exchanged: %v", sv.Name, err))
+			continue
 		}
+		all, over = append(all, laid{sv.Name, sv.User, part.PartName()}), append(over, part)
 	}
 	if len(all) == 0 {
-		return nil
+		return not, nil
 	}
 	if err := tree.MakeDirs(g.folder(), 0o700); err != nil {
-		return err
+		return not, err
 	}
 	for _, l := range all {
 		if _, err := os.Lstat(Mark(g.Install, l.Unit)); err == nil {
 			continue // of a run that goes back
 		}
 		if err := tree.WriteFile(filepath.Join(g.folder(), l.Unit+still), nil, 0o600); err != nil {
-			return err
+			return not, err
 		}
 	}
 	b, err := json.Marshal(all)
@@ -90,18 +93,18 @@ func (g Guard) Lay() error {
 		err = tree.WriteFile(g.list(), b, 0o600)
 	}
 	if err != nil {
-		return err
+		return not, err
 	}
 	for _, part := range over {
 		sv := part.Service()
 		if err := g.Halt("guard"); err != nil {
-			return err
+			return not, err
 		}
 		if err := sv.Guard(host.Guarding{Mark: Mark(g.Install, sv.Name), Home: g.Home, Need: need}, g.Self[0]); err != nil {
-			return err
+			return not, err
 		}
 	}
-	return nil
+	return not, nil
 }
 
 func (g Guard) read() (all []laid, err error) {

@@ -391,9 +391,11 @@ const (
 	startRefused = time.Second     // after which a job that is gone and has begun nothing was refused
 )
 
-// settle looks at the unit every so often until what is awaited holds.
+// settle looks at the unit every so often until what is awaited holds: less often where its manager takes its
+// time to answer, which has others to serve.
 func (s *Service) settle(ctx context.Context, every time.Duration, holds func(*Unit) bool) error {
 	for {
+		asked := time.Now()
 		u, err := s.Unit()
 		if err != nil {
 			return err
@@ -404,7 +406,7 @@ func (s *Service) settle(ctx context.Context, every time.Duration, holds func(*U
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(every):
+		case <-time.After(max(every, 4*time.Since(asked))):
 		}
 	}
 }
