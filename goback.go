@@ -14,6 +14,7 @@ import (
 	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/putback"
 	"freshkeel/internal/server"
 	"freshkeel/internal/swap"
@@ -33,7 +34,7 @@ func (t *transaction) goBack(why string, lines []string) error {
 	if err := mixes(t); err != nil {
 		t.k.in.Warn("%v", err)
 	}
-	t.e.Intact = t.e.Intact || (t.e.Phase == logbook.Swapping && len(t.e.Migrations) == 0)
+	t.e.Intact = (t.e.Intact || untouched(t)) && !ranMixed(t)
 	t.e.Phase = logbook.RollingBack
 	if err := t.k.in.Book.Save(t.e); err != nil {
 		t.k.in.Warn("%v", err)
@@ -41,7 +42,6 @@ func (t *transaction) goBack(why string, lines []string) error {
 	if err := t.k.in.Halt("phase:rolling-back"); err != nil {
 		return stuck(err)
 	}
-	ranMixed(t)
 	if t.k.in.Host().Status().Running {
 		if t.files {
 			return stuck(errors.New("the server runs"))
@@ -91,25 +91,34 @@ func (t *transaction) goBack(why string, lines []string) error {
 
 // ranMixed tells of a server that somebody, or a boot, started while its files may have been of two
 // builds. What it wrote since is moved aside by going back, and not lost.
-func ranMixed(t *transaction) {
-	if t.e.Mixed.IsZero() || !t.e.Spawned.IsZero() {
-		return
+func ranMixed(t *transaction) (ran bool) {
+	if t.e.Mixed.IsZero() || t.e.Spawned.After(t.e.Mixed) || len(t.e.Migrations) > 0 { // which may need parts up
+		return false
 	}
 	st := t.k.in.Host().Status()
 	when := st.Since
-	switch {
-	case st.Running && !st.Silent:
-	case st.Last != nil && st.Last.At.After(t.e.Mixed) && !t.k.in.Minded():
-		when = st.Last.At
-	default:
-		return
+	if !st.Running && st.Last != nil {
+		when = st.Last.Began
 	}
-	told := fmt.Sprintf("the server was started %s while its files were of two builds (it was seen at %s): what it wrote "+
-		"since is not in place any more, and is kept below %s", st.How(), when.Format("15:04:05"), t.dir.Dir)
+	if st.Silent || !when.After(t.e.Mixed) {
+		return false
+	}
+	told := fmt.Sprintf("the server was started %s at %s, while its files were of two builds: what it wrote since is not in "+
+		"place any more, and is kept below %s", st.How(), when.Format("15:04:05"), t.dir.Dir)
 	if !slices.Contains(t.e.Told, told) {
 		t.e.Told = append(t.e.Told, told)
 		t.k.in.Warn("%s", told)
 	}
+	return true
+}
+
+// untouched tells whether nothing but this run can have changed data outside since the backup: neither the
+// new build nor a migration ever ran, and nobody can have started a server unseen.
+func untouched(t *transaction) bool {
+	byCommands := slices.ContainsFunc(t.k.in.Parts(), func(part *install.Install) bool {
+		return !part.Outside() && part.Profile.Host.Kind == profile.ByCommands
+	})
+	return t.e.Phase == logbook.Swapping && len(t.e.Migrations) == 0 && !(byCommands && rebooted(t))
 }
 
 // reverse undoes one exchange by renames alone, and returns the paths it knew.
@@ -201,6 +210,7 @@ func (t *transaction) revert(why string, lines []string) error {
 	if err := mixes(t); err != nil {
 		t.k.in.Warn("%v", err)
 	}
+	ranMixed(t)
 	t.e.Phase = logbook.Reverting
 	if err := t.k.in.Book.Save(t.e); err != nil {
 		t.k.in.Warn("%v", err)

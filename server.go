@@ -14,6 +14,7 @@ import (
 
 	"freshkeel/internal/edited"
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
@@ -593,6 +594,9 @@ func Rights(k *Keel) (at, text string, err error) {
 			"[host] unit names one")
 	}
 	owner := host.OwnerOf(e.UID.Int(), e.GID.Int())
+	if err := install.RootsAlone(k.in.Self[0]); err != nil { // else the rule would be root for whoever can
+		return "", "", err
+	}
 	rule, err := host.SudoRule(owner.Name, k.in.Self[0], AnswerWord, k.Dir)
 	if err != nil {
 		return "", "", err

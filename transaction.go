@@ -109,7 +109,7 @@ func (t *transaction) enter(p logbook.Phase) error {
 
 // mixes notes that files may be of two builds from now on.
 func mixes(t *transaction) error {
-	if t.e.Mixed.IsZero() {
+	if !t.e.Phase.Mixes() { // else it goes on
 		t.e.Mixed = time.Now().Round(0)
 	}
 	if err := t.k.srv.MarkLogs(); err != nil {

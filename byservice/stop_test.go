@@ -129,6 +129,9 @@ func TestAUserManagesOneServerByOneRule(t *testing.T) {
 			file += l
 		}
 	}
+	out, _ = p.run(append(append([]string{}, p.as...), "FRESHKEEL_HOME="+p.dir+"/home", p.dir+"/bin/freshkeel", "-d", p.dir+"/mossgate-east",
+		"unit", "--rights")...)
+	assert.Contains(t, out, "can be exchanged by others than root", "a rule for a program of one's own would be root")
 	p.put("/etc/sudoers.d/freshkeel-ruled", file, 0o440)
 	p.ok(t, "visudo", "-c", "-f", "/etc/sudoers.d/freshkeel-ruled")
 	t.Cleanup(func() { p.run("rm", "-f", "/etc/sudoers.d/freshkeel-ruled") })

@@ -48,7 +48,7 @@ func guardDropIn(unit string, g Guarding, settles bool) string {
 // other of root's does, and keeps what is needed for the line of a unit.
 func settleUnit(g Guarding) string {
 	text := guardMark + "[Unit]\nDescription=Whole files for " + unitPath(g.dir) + " after a cut, by Fresh Keel\n" +
-		"ConditionPathExists=" + unitPath(g.Mark) + "\nRequiresMountsFor=" + unitWord(g.dir) + "\n"
+		"ConditionPathExists=" + unitPath(g.Mark) + "\nRequiresMountsFor=" + unitWord(g.dir) + " " + unitWord(g.Home) + "\n"
 	for _, n := range g.Need {
 		text += "Wants=" + n + "\nAfter=" + n + "\n"
 	}

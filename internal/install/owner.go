@@ -217,6 +217,30 @@ func writers(e tree.Entry) string {
 	return host.OwnerOf(e.UID.Int(), e.GID.Int()).Name
 }
 
+// RootsAlone refuses a program that somebody else than root could exchange.
+func RootsAlone(path string) error {
+	h, err := tree.Hold(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	e, _, err := h.Describe(filepath.Base(path))
+	if err != nil {
+		return err
+	}
+	f, err := tree.OpenRegular(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	others, err := tree.WritersOf(f)
+	if err == nil && (e.UID != 0 || h.UID != 0 || len(others)+len(h.Others(0)) > 0) {
+		err = tell.Advise(fmt.Errorf("%s can be exchanged by others than root", path),
+			"sudo install -o root -m 755 "+path+" /usr/local/bin/freshkeel, and run it from there")
+	}
+	return err
+}
+
 // TrustedScript refuses to run as root what somebody else may write to.
 func TrustedScript(path string) error {
 	if os.Geteuid() != 0 {
