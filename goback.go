@@ -198,7 +198,8 @@ func (n *notUp) Error() string { return n.hands.What }
 
 // reverts tells whether the run can go back to where it began.
 func (t *transaction) reverts() bool {
-	return t.e.Kind != logbook.Refit && !t.e.Reverted && t.e.Phase == logbook.Returning && t.e.WasRunning && t.e.Backup != ""
+	return t.e.Kind != logbook.Refit && !t.e.Reverted && t.e.Phase == logbook.Returning && t.e.WasRunning &&
+		t.e.Backup != ""
 }
 
 // revert makes the install what it was when the run stopped the server, and brings

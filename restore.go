@@ -72,7 +72,8 @@ func loads(k *Keel, set *locker.Set, r Restore) (bool, error) {
 		return false, nil
 	case r.Data == "":
 		return false, tell.Misuse(fmt.Sprintf("%s has a dump of %s: what was written there since %s would be undone", set.ID,
-			namesOf(in), in[0].Taken.Local().Format(time.DateTime)), "add --data to load it, or --no-data to leave the data as it is")
+			namesOf(in), in[0].Taken.Local().Format(time.DateTime)),
+			"add --data to load it, or --no-data to leave the data as it is")
 	}
 	return true, nil
 }

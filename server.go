@@ -220,7 +220,8 @@ func tellHidden(k *Keel) {
 		}
 		if o, err := sv.Over(); err == nil && o.Hides() {
 			k.in.Warn("the line of %s was changed since a refit wrote its own over it, and does not count: it is %s, and the "+
-				"service runs %s. If yours is to count: delete %s, and have the manager read its units anew (daemon-reload)", sv.Name,
+				"service runs %s. If yours is to count: delete %s, and have the manager read its units anew (daemon-reload)",
+				sv.Name,
 				o.Now, host.UnitLine(o.Words), o.File)
 		}
 	}
@@ -601,10 +602,12 @@ func Rights(k *Keel) (at, text string, err error) {
 	if err != nil {
 		return "", "", err
 	}
-	at = "/etc/sudoers.d/freshkeel-" + strings.ReplaceAll(plainName(k.Profile.Server.Name), ".", "-") // sudo leaves out names with dots
+	at = "/etc/sudoers.d/freshkeel-" + strings.ReplaceAll(plainName(k.Profile.Server.Name), ".",
+		"-") // sudo leaves out names with dots
 	return at, fmt.Sprintf("# Written by freshkeel unit --rights. It lets %[1]s have root start and stop %[2]s, read their journal, and\n"+
 		"# write the two drop-ins of Fresh Keel over them: where they run this server, as %[1]s, and have no more rights.\n"+
-		"# %[3]s must be root's, and writable by nobody else.\n%[4]s\n", owner.Name, strings.Join(units, ", "), k.in.Self[0], rule), nil
+		"# %[3]s must be root's, and writable by nobody else.\n%[4]s\n", owner.Name, strings.Join(units, ", "),
+		k.in.Self[0], rule), nil
 }
 
 // plainName is a server's name as a file or a unit may have it.

@@ -20,7 +20,8 @@ var cuts = []struct{ do, at, stands string }{
 	{"refit 3.5.0", "phase:stopping", "3.4.1"}, {"refit 3.5.0", "swap:1", "3.4.1"}, {"refit 3.5.0", "swap:3", "3.4.1"},
 	{"rollback", "reverse:2", "3.4.1"}, {"refit 3.5.0", "backup", "3.4.1"}, {"refit 3.5.0", "phase:watching", ""},
 	{"refit 3.6.0", "reverse:2", "3.4.1"}, {"refit 3.5.0", "started", ""}, {"refit 3.5.0", "phase:confirming", "3.5.0"},
-	{"rollback", "phase:returning", "3.4.1"}, {"refit 3.6.0", "phase:rolling-back", "3.4.1"}, {"refit 3.5.0", "finished", "3.5.0"},
+	{"rollback", "phase:returning", "3.4.1"}, {"refit 3.6.0", "phase:rolling-back", "3.4.1"}, {"refit 3.5.0", "finished",
+		"3.5.0"},
 }
 
 // The power is cut while a refit exchanges files, and the machine boots: whichever way the server is

@@ -431,7 +431,8 @@ func TestTheUnitThatIsWrittenForTheBoot(t *testing.T) {
 	p.put("/etc/systemd/system/"+p.unit, text[strings.Index(text, "# Written"):], 0o644)
 	p.ok(t, "systemctl", "daemon-reload")
 	p.ok(t, "systemctl", "start", p.unit)
-	require.Eventually(t, func() bool { _, code := p.run(append(at, "status")...); return code == 0 }, 20*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { _, code := p.run(append(at, "status")...); return code == 0 }, 20*time.Second,
+		200*time.Millisecond)
 	p.ok(t, "systemctl", "stop", p.unit)
 	out, code := p.run(append(at, "unit", "--write", "/etc/systemd/system/odd.service")...)
 	assert.Equal(t, exitFailed, code)

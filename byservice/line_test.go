@@ -308,7 +308,8 @@ func TestAServiceWithoutAScript(t *testing.T) {
 	p.ok(t, "systemctl", "daemon-reload")
 	p.put(p.dir+"/env", "# what runs it\nRUN="+p.dir+"/runtimes/17/bin/java\n", 0o644)
 	p.ours(exitDone, "profile", "set", "launch.script", "")
-	p.put(p.dir+"/mossgate-east/freshkeel.toml", p.text("freshkeel.toml")+"\n[[carry]]\nfile = 'course.conf'\ndefaults = 'written'\n", 0o644)
+	p.put(p.dir+"/mossgate-east/freshkeel.toml",
+		p.text("freshkeel.toml")+"\n[[carry]]\nfile = 'course.conf'\ndefaults = 'written'\n", 0o644)
 	p.ours(exitDone, "start")
 	out := p.ours(exitDone, "preflight", "3.5.0")
 	assert.Contains(t, out, "first start: 3.5.0 in a folder apart: it wrote no settings")

@@ -73,7 +73,8 @@ func TestAStopThatItsManagerCutsShortIsTold(t *testing.T) {
 func TestWhatStopsWithTheServerIsStartedAgain(t *testing.T) {
 	t.Parallel()
 	p := settle(t, "bound", "ExecStart=DIR/open-gates.sh\n")
-	for name, how := range map[string]string{"map": "BindsTo=bound.service\nAfter=bound.service\n", "stats": "PartOf=bound.service\n",
+	for name, how := range map[string]string{"map": "BindsTo=bound.service\nAfter=bound.service\n",
+		"stats":  "PartOf=bound.service\n",
 		"asleep": "PartOf=bound.service\n"} {
 		p.put("/etc/systemd/system/bound-"+name+".service", "[Unit]\n"+how+"[Service]\nExecStart=/bin/sleep 10000\n", 0o644)
 	}
@@ -103,7 +104,8 @@ func TestWhatStopsWithTheServerIsStartedAgain(t *testing.T) {
 		running("killed at " + at)
 	}
 	p.ours(exitDone, "stop")
-	p.put("/etc/systemd/system/bound-map.service", "[Unit]\nBindsTo=bound.service\n[Service]\nType=oneshot\nExecStart=/bin/false\n", 0o644)
+	p.put("/etc/systemd/system/bound-map.service",
+		"[Unit]\nBindsTo=bound.service\n[Service]\nType=oneshot\nExecStart=/bin/false\n", 0o644)
 	p.ok(t, "systemctl", "daemon-reload")
 	out = p.ours(exitDone, "start")
 	assert.Contains(t, out, "could not be started again: bound-map.service: its start ended with failed")
@@ -129,7 +131,8 @@ func TestAUserManagesOneServerByOneRule(t *testing.T) {
 			file += l
 		}
 	}
-	out, _ = p.run(append(append([]string{}, p.as...), "FRESHKEEL_HOME="+p.dir+"/home", p.dir+"/bin/freshkeel", "-d", p.dir+"/mossgate-east",
+	out, _ = p.run(append(append([]string{}, p.as...), "FRESHKEEL_HOME="+p.dir+"/home", p.dir+"/bin/freshkeel", "-d",
+		p.dir+"/mossgate-east",
 		"unit", "--rights")...)
 	assert.Contains(t, out, "can be exchanged by others than root", "a rule for a program of one's own would be root")
 	p.put("/etc/sudoers.d/freshkeel-ruled", file, 0o440)
@@ -154,17 +157,20 @@ func TestAUserManagesOneServerByOneRule(t *testing.T) {
 	assert.NotContains(t, left, "guard")
 	// Nothing else comes of it: another service, another folder, another user.
 	asks := func(as, dir, question string) string {
-		cmd := p.command("setpriv", "--reuid="+as, "--regid="+as, "--clear-groups", "sudo", "-n", "/usr/local/bin/freshkeel", "answer-as-root", dir)
+		cmd := p.command("setpriv", "--reuid="+as, "--regid="+as, "--clear-groups", "sudo", "-n",
+			"/usr/local/bin/freshkeel", "answer-as-root", dir)
 		cmd.Stdin = strings.NewReader(question + "\n")
 		out, _ := cmd.CombinedOutput()
 		return string(out)
 	}
 	p.put("/etc/systemd/system/ruled-else.service", "[Service]\nUser=pond\nExecStart=/bin/sleep 1000\n", 0o644)
 	p.ok(t, "systemctl", "daemon-reload")
-	assert.Contains(t, asks("pond", p.dir+"/mossgate-east", `{"unit":"ruled-else.service","do":"start"}`), "root does not touch it for pond")
+	assert.Contains(t, asks("pond", p.dir+"/mossgate-east", `{"unit":"ruled-else.service","do":"start"}`),
+		"root does not touch it for pond")
 	assert.Contains(t, asks("pond", "/srv", `{"unit":"ruled.service","do":"start"}`), "a password is required")
 	stranger.ours(exitDown, "status")
-	assert.Contains(t, asks("newt", p.dir+"/mossgate-east", `{"unit":"ruled.service","do":"start"}`), "a password is required")
+	assert.Contains(t, asks("newt", p.dir+"/mossgate-east", `{"unit":"ruled.service","do":"start"}`),
+		"a password is required")
 }
 
 func oneSpace(s string) string { return strings.Join(strings.Fields(s), " ") }

@@ -194,7 +194,8 @@ func TestJSONIsAContract(t *testing.T) {
 	assert.Equal(t, "result", last.Event)
 	assert.Equal(t, "3.5.0", last.Entry.To)
 	assert.Equal(t, []string{"backup", "backup_taken", "boot", "build", "down_ns", "end_running", "ended", "exchange_ns",
-		"format", "from", "from_build", "id", "kind", "lines", "locker", "moving_since", "outcome", "phase", "ran_since", "start_began", "started", "steps", "to",
+		"format", "from", "from_build", "id", "kind", "lines", "locker", "moving_since", "outcome", "phase", "ran_since",
+		"start_began", "started", "steps", "to",
 		"told", "was_running", "why"},
 		keys("logbook", "r0001"))
 

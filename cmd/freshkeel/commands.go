@@ -678,7 +678,8 @@ func (p backupCommands) askData(k *freshkeel.Keel, backup string) (load string, 
 		p.view.noteLine(dumped(d))
 	}
 	if !isYes(p.ask(asking{Key: "data"})) {
-		return "", &freshkeel.Advised{Err: errors.New("nothing was restored"), Do: "--no-data restores the files, and leaves the data as it is"}
+		return "", &freshkeel.Advised{Err: errors.New("nothing was restored"),
+			Do: "--no-data restores the files, and leaves the data as it is"}
 	}
 	return freshkeel.LoadData, nil
 }

@@ -124,12 +124,15 @@ func TestADatabaseGoesWithTheBackup(t *testing.T) {
 		says, not string
 	}{
 		"no such database": {exitRefused, "'postgres']\nload", "'pond']\nload", `database "pond" does not exist`, ""},
-		"its own check": {exitRefused, "env = ['PGCONNECT", "check = ['sh', '-c', 'echo the keeper is away; exit 3']\nenv = ['PGCONNECT",
+		"its own check": {exitRefused, "env = ['PGCONNECT",
+			"check = ['sh', '-c', 'echo the keeper is away; exit 3']\nenv = ['PGCONNECT",
 			"the keeper is away", ""},
-		"fails late": {exitFailed, "dump = ['" + tool("pg_dump") + "'", "dump = ['sh', '-c', '\"$@\"; sleep 0.2; head -c 200000 /dev/zero; exit 7', 'sh', '" +
-			tool("pg_dump") + "'", "while the server ran: dump songs", "stop:"},
-		"too slow": {exitFailed, "dump = ['" + tool("pg_dump") + "'", "limit = '1s'\ndump = ['sh', '-c', 'head -c 200000 /dev/zero; sleep 30', 'sh', '" +
-			tool("pg_dump") + "'", "it took too long", "stop:"},
+		"fails late": {exitFailed, "dump = ['" + tool("pg_dump") + "'",
+			"dump = ['sh', '-c', '\"$@\"; sleep 0.2; head -c 200000 /dev/zero; exit 7', 'sh', '" +
+				tool("pg_dump") + "'", "while the server ran: dump songs", "stop:"},
+		"too slow": {exitFailed, "dump = ['" + tool("pg_dump") + "'",
+			"limit = '1s'\ndump = ['sh', '-c', 'head -c 200000 /dev/zero; sleep 30', 'sh', '" +
+				tool("pg_dump") + "'", "it took too long", "stop:"},
 	} {
 		p.EditProfile(func(string) string { return strings.Replace(working, c.was, c.is, 1) })
 		before := p.Tree()

@@ -20,7 +20,8 @@ func (l *lookout) tellKept() {
 	since := fmt.Sprintf("process %d runs from here since %s (%s)", p.PID, p.Since.Format("2006-01-02 15:04"), p.Command)
 	switch {
 	case len(l.supervised()) > 0:
-		l.note("%s, and %s (process %d) starts it again when it ends: [host] says how that is told", since, l.kept.By, l.kept.PID)
+		l.note("%s, and %s (process %d) starts it again when it ends: [host] says how that is told", since, l.kept.By,
+			l.kept.PID)
 	case l.kept.By != "" && l.kept.Session != "":
 		l.note("%s, in the session %s of %s. To have Fresh Keel run it: freshkeel start --take-over (it is told to stop at its console "+
 			"there, and started again)", since, l.kept.Session, l.kept.By)
@@ -75,7 +76,8 @@ func (l writing) consoleText(w func(string, ...any)) {
 		l.guess("host.console", l.kept.Console, fmt.Sprintf("it is the standard input of process %d", l.outside[0].PID))
 	case len(l.kept.Send) > 0:
 		w("say = [%s]   # the session in which process %d is", quoted(l.kept.Send), l.outside[0].PID)
-		l.guess("host.say", strings.Join(l.kept.Send, " "), fmt.Sprintf("process %d is in that session of %s", l.outside[0].PID,
+		l.guess("host.say", strings.Join(l.kept.Send, " "), fmt.Sprintf("process %d is in that session of %s",
+			l.outside[0].PID,
 			l.kept.By))
 	}
 }

@@ -49,8 +49,9 @@ func checkData(ctx context.Context, s *situation) (out []Finding) {
 			continue
 		}
 		if last, limit := od.LastSeen()[d.Name], data.DumpLimit(d); last.Took > limit*4/5 {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the last dump of %s took %s, and %s is the most that it may take",
-				d.Name, words.Age(last.Took), limit), Where: s.k.Path(profile.FileName) + ", [[data]] " + d.Name,
+			out = append(out, Finding{Level: Warn,
+				What: fmt.Sprintf("the last dump of %s took %s, and %s is the most that it may take",
+					d.Name, words.Age(last.Took), limit), Where: s.k.Path(profile.FileName) + ", [[data]] " + d.Name,
 				Why: "the refit ends, with nothing changed, once that is over", Do: "give it more: limit, under [[data]]"})
 		}
 	}

@@ -48,8 +48,9 @@ func (s *situation) hostOf(part *install.Install) (out []Finding) {
 			Why: "two servers of one install would spoil its world",
 			Do:  "end those processes, or correct [host] status: it is to end with status 0 as long as the server runs"}}
 	case part.Outside() && !st.Running && !startable(part):
-		return []Finding{{Level: Stop, What: name + ", which the server needs, is down, and can't be started from here", Where: where,
-			Why: "the new build would not come up without it, and the old one neither", Do: "start it: " + startsIt(part)}}
+		return []Finding{{Level: Stop, What: name + ", which the server needs, is down, and can't be started from here",
+			Where: where,
+			Why:   "the new build would not come up without it, and the old one neither", Do: "start it: " + startsIt(part)}}
 	case part.Outside() && !st.Running:
 		out = append(out, Finding{Level: Warn, What: name + ", which the server needs, is down", Where: where,
 			Why: "it is started before the new build is", Do: "see that it comes up, before the old server is gone"})
@@ -157,7 +158,8 @@ func stopsWith(sv *host.Service, u *host.Unit) []Finding {
 	}
 	return []Finding{{Level: Warn, What: fmt.Sprintf("what is bound to %s stops with it, and is started again once it is up: %s",
 		u.Name, words.Some(bound, 6)), Where: u.File,
-		Why: "its manager does that (PartOf, Requires or BindsTo)", Do: "nothing, if that may be down as long as the server is"}}
+		Why: "its manager does that (PartOf, Requires or BindsTo)",
+		Do:  "nothing, if that may be down as long as the server is"}}
 }
 
 // unguarded tells of a unit that its manager could start at a boot while files are of two builds.
@@ -172,7 +174,8 @@ func (s *situation) unguarded(sv *host.Service) []Finding {
 		What:  fmt.Sprintf("%s can't be kept from starting while files are exchanged: %v", sv.Name, err),
 		Where: s.k.Path(profile.FileName) + ", [host]",
 		Why:   "after a power cut in that moment, a boot would start it with files of two builds",
-		Do: fmt.Sprintf("let it refuse that by itself, once and for all: systemctl %sedit %s, with the lines %s", user, sv.Name,
+		Do: fmt.Sprintf("let it refuse that by itself, once and for all: systemctl %sedit %s, with the lines %s", user,
+			sv.Name,
 			sv.GuardLines(mark))}}
 }
 

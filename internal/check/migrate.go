@@ -38,7 +38,8 @@ func checkMigrations(ctx context.Context, s *situation) (out []Finding) {
 			continue
 		case st.LeftOut != "":
 			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the migration %s is left out: %s", m.Name, st.LeftOut),
-				Where: where, Why: "run twice, it could spoil the data", Do: "nothing, if that is so; else: --data-lacks '" + m.Name + "'"})
+				Where: where, Why: "run twice, it could spoil the data",
+				Do: "nothing, if that is so; else: --data-lacks '" + m.Name + "'"})
 			continue
 		}
 		what := fmt.Sprintf("the migration %s will be run: %s", m.Name, migrate.Words(m))
@@ -86,8 +87,9 @@ func (s *situation) notTwice(st migrate.Standing, where string) Finding {
 func (s *situation) namedInVain(due []profile.Migration, where string) (out []Finding) {
 	for _, name := range slices.Concat(s.want.Has, s.want.Lacks) {
 		if !slices.ContainsFunc(due, func(m profile.Migration) bool { return m.Name == name }) {
-			out = append(out, Finding{Level: Warn, What: fmt.Sprintf("the migration %s is not due in this step: what you say of it has no effect",
-				name), Where: where, Why: "a name that is spelled otherwise would go unnoticed",
+			out = append(out, Finding{Level: Warn,
+				What: fmt.Sprintf("the migration %s is not due in this step: what you say of it has no effect",
+					name), Where: where, Why: "a name that is spelled otherwise would go unnoticed",
 				Do: "compare the names under [[migration]]: freshkeel profile check"})
 		}
 	}

@@ -167,7 +167,8 @@ func (s *situation) fitting(ctx context.Context, need runtimes.JavaNeed, c launc
 			}
 		}
 	}
-	return fmt.Sprintf("let %s run %s (version %s), then preflight again", cmp.Or(s.k.Profile.Launch.Script, c.File), best.Path,
+	return fmt.Sprintf("let %s run %s (version %s), then preflight again", cmp.Or(s.k.Profile.Launch.Script, c.File),
+		best.Path,
 		best.Version)
 }
 
@@ -183,7 +184,8 @@ func (s *situation) byUnitLine(u *host.Unit, c launch.Command, best *needs.Runti
 		one := host.Unit{EnvFiles: []string{at}}
 		for _, kv := range one.EnvOfFiles() {
 			if name, is := of(kv); is {
-				return fmt.Sprintf("in %s, write %s=%s (Java %s) in place of its line %s; then preflight again", at, name, best.Path,
+				return fmt.Sprintf("in %s, write %s=%s (Java %s) in place of its line %s; then preflight again", at, name,
+					best.Path,
 					best.Version, kv)
 			}
 		}

@@ -49,7 +49,8 @@ func (od *Outside) Dump(ctx context.Context, w *locker.Writer, taken *locker.Tak
 			return err
 		}
 		size := f.Size
-		f.Entry = tree.Entry{Path: path.Join(dataFolder, d.Name), Kind: tree.File, Mode: 0o600, UID: tree.NoID, GID: tree.NoID,
+		f.Entry = tree.Entry{Path: path.Join(dataFolder, d.Name), Kind: tree.File, Mode: 0o600, UID: tree.NoID,
+			GID:   tree.NoID,
 			Mtime: time.Now().UnixNano()}
 		f.Size = size
 		taken.Insert(f)
@@ -129,7 +130,8 @@ type Dumped struct {
 // In are the dumps of a backup that Load would load.
 func (od *Outside) In(set *locker.Set) (out []Dumped) {
 	for _, f := range set.Entries {
-		if Is(f.Path) && slices.ContainsFunc(od.Profile.Data, func(d profile.Data) bool { return d.Name == path.Base(f.Path) }) {
+		if Is(f.Path) && slices.ContainsFunc(od.Profile.Data,
+			func(d profile.Data) bool { return d.Name == path.Base(f.Path) }) {
 			out = append(out, Dumped{path.Base(f.Path), f.Size, set.Taken})
 		}
 	}

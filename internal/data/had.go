@@ -89,7 +89,8 @@ func (od *Outside) hadByBook() (out []Had, err error) {
 			}
 		case e.Kind == logbook.Rollback && e.World && e.Outcome == logbook.Confirmed:
 			out = slices.DeleteFunc(out, func(h Had) bool { return h.Run >= e.Target })
-		case e.Kind == logbook.Restore && len(e.Only) == 0 && !e.NoData && e.Outcome == logbook.Confirmed && !e.TargetTaken.IsZero():
+		case e.Kind == logbook.Restore && len(e.Only) == 0 && !e.NoData && e.Outcome == logbook.Confirmed &&
+			!e.TargetTaken.IsZero():
 			out = slices.DeleteFunc(out, func(h Had) bool { return h.Began.After(e.TargetTaken) })
 		}
 	}
@@ -137,7 +138,8 @@ func (od *Outside) dumpHad(ctx context.Context, w *locker.Writer, taken *locker.
 		return err
 	}
 	size := f.Size
-	f.Entry = tree.Entry{Path: tree.StateFolder + "/" + hadFile, Kind: tree.File, Mode: 0o600, UID: tree.NoID, GID: tree.NoID,
+	f.Entry = tree.Entry{Path: tree.StateFolder + "/" + hadFile, Kind: tree.File, Mode: 0o600, UID: tree.NoID,
+		GID:   tree.NoID,
 		Mtime: time.Now().UnixNano()}
 	f.Size = size
 	taken.Insert(f)

@@ -46,7 +46,8 @@ func KeptBy(pid int) (k Kept) {
 		switch {
 		case name == "tmux" && env["TMUX"] != "":
 			socket, _, _ := strings.Cut(env["TMUX"], ",")
-			k.By, k.PID, k.Session = name, at, said("tmux", "-S", socket, "display-message", "-p", "-t", env["TMUX_PANE"], "#{session_name}")
+			k.By, k.PID, k.Session = name, at, said("tmux", "-S", socket, "display-message", "-p", "-t", env["TMUX_PANE"],
+				"#{session_name}")
 			if k.Session == "" {
 				return Kept{By: name, PID: at, Console: k.Console}
 			}

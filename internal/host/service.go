@@ -283,7 +283,8 @@ func (s *Service) status(u *Unit) *Status {
 	if len(st.Processes) == 0 && u.Main > 0 {
 		st.Processes = append([]int{u.Main}, below(u.Main)...)
 	}
-	if u.Active != "activating" && u.Active != "deactivating" && (u.Sub == "exited" || u.Active == "inactive" || u.Active == "failed") {
+	if u.Active != "activating" && u.Active != "deactivating" && (u.Sub == "exited" || u.Active == "inactive" ||
+		u.Active == "failed") {
 		// What is left in its group may be another's: a multiplexer that hosts more.
 		st.Processes, _ = s.ofInstall(u.Group)
 	}

@@ -60,7 +60,8 @@ func (b *bus) conn() (*dbus.Conn, error) {
 			"%[1]s is logged in, or always with: sudo loginctl enable-linger %[1]s", name, err)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the system's service manager, which [host] unit names a service of, can't be reached: %w", err)
+		return nil, fmt.Errorf("the system's service manager, which [host] unit names a service of, can't be reached: %w",
+			err)
 	}
 	*at = c
 	return c, nil

@@ -45,7 +45,8 @@ func AskBySudo(self, word, dir string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), sudoWait)
 	defer cancel()
 	if out, err := exec.CommandContext(ctx, "sudo", "-n", "-l", "--", self, word, dir).CombinedOutput(); err != nil {
-		return fmt.Errorf("sudo has no rule that lets you run %s %s %s: %w %s", self, word, dir, err, strings.TrimSpace(string(out)))
+		return fmt.Errorf("sudo has no rule that lets you run %s %s %s: %w %s", self, word, dir, err,
+			strings.TrimSpace(string(out)))
 	}
 	cmd := exec.Command("sudo", "-n", "--", self, word, dir)
 	in, err := cmd.StdinPipe()

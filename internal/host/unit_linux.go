@@ -92,7 +92,8 @@ func Units(install string) (out []*Unit) {
 // candidates are names of units of which a file names the install, or has a part that only its manager
 // knows (%h, %i): those of files, and of links by which instances of templates are enabled.
 func (b *bus) candidates(install string) (names []string) {
-	dirs := []string{"/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system", "/usr/lib/systemd/system"}
+	dirs := []string{"/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system",
+		"/usr/lib/systemd/system"}
 	if b.user {
 		dirs = []string{"/etc/systemd/user", "/usr/lib/systemd/user"}
 		if config, err := os.UserConfigDir(); err == nil {

@@ -200,7 +200,8 @@ func (e *Exit) Lost() string {
 
 // killed tells of a unit whose processes its manager killed as they took too long.
 func (u *Unit) killed() string {
-	if u.Result != "timeout" || (u.Code != 2 && u.Code != 3) || u.Status != int(syscall.SIGKILL) { // waitid(2): killed, dumped
+	if u.Result != "timeout" || (u.Code != 2 && u.Code != 3) ||
+		u.Status != int(syscall.SIGKILL) { // waitid(2): killed, dumped
 		return ""
 	}
 	return fmt.Sprintf("its manager after %s (TimeoutStopSec of %s)", u.Within, u.Name)

@@ -23,7 +23,8 @@ func (sv *Server) Oust(ctx context.Context) error {
 	kept := host.KeptBy(first.PID)
 	switch {
 	case first.Unit != "":
-		return tell.Advise(fmt.Errorf("process %d runs in the service %s, which starts it at boot", first.PID, first.Unit), first.HowToStop())
+		return tell.Advise(fmt.Errorf("process %d runs in the service %s, which starts it at boot", first.PID, first.Unit),
+			first.HowToStop())
 	case kept.Service != "":
 		return tell.Advise(fmt.Errorf("%s (process %d) keeps the server, and would start it again", kept.By, kept.PID),
 			"freshkeel adopt --replace writes how it is told, under [host]; or end its care of "+kept.Service)
@@ -56,7 +57,8 @@ func (sv *Server) Oust(ctx context.Context) error {
 	}
 	sv.Note("terminate signal to %s", words.Some(host.Programs(pids), 6))
 	if err := host.Terminate(pids); err != nil {
-		return tell.Advise(fmt.Errorf("the server that runs can't be told to end: %w", err), "stop it at its own console; then: freshkeel start")
+		return tell.Advise(fmt.Errorf("the server that runs can't be told to end: %w", err),
+			"stop it at its own console; then: freshkeel start")
 	}
 	if ended(max(o.Wait, o.Terminate)) {
 		return nil
@@ -65,6 +67,7 @@ func (sv *Server) Oust(ctx context.Context) error {
 	for _, p := range host.Outside(sv.Dir, sv.All().Host().Status()) {
 		left = append(left, fmt.Sprint(p.PID))
 	}
-	return tell.Advise(fmt.Errorf("the server that runs did not end %s after the terminate signal: process %s", max(o.Wait, o.Terminate),
+	return tell.Advise(fmt.Errorf("the server that runs did not end %s after the terminate signal: process %s",
+		max(o.Wait, o.Terminate),
 		strings.Join(left, ", ")), "stop it at its own console; then: freshkeel start")
 }

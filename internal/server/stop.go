@@ -385,7 +385,8 @@ func (sv *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
 				sv.Warn("it did not stop within %s: terminate signal to its processes %v", o.Wait, s.PIDs)
 			}
 		case "returned":
-			sv.Note("%s has ended, and %s of the server run on: waiting for their end", s.Line, words.Some(host.Programs(s.PIDs), 4))
+			sv.Note("%s has ended, and %s of the server run on: waiting for their end", s.Line,
+				words.Some(host.Programs(s.PIDs), 4))
 		case "untold":
 			sv.Note("its service does not signal all of its processes (KillMode): terminate signal from here to %v", s.PIDs)
 		case "left":
