@@ -97,7 +97,8 @@ type StopOrder struct {
 	Wait      time.Duration `json:"wait"`
 	Terminate time.Duration `json:"terminate"`
 	Kill      bool          `json:"kill"`
-	Loop      string        `json:"loop,omitempty"` // the script that would start it again: held still meanwhile
+	Hopeless  bool          `json:"hopeless,omitempty"` // nothing of it is worth waiting long for
+	Loop      string        `json:"loop,omitempty"`     // the script that would start it again: held still meanwhile
 }
 
 // StopStep is one thing that happened while it stopped.

@@ -117,7 +117,10 @@ func (st *stopping) end(u *Unit) (*Unit, error) {
 			return nil, err
 		}
 	}
-	limit := max(st.o.Wait+st.o.Terminate+stopSlack, u.Within+10*time.Second)
+	limit := st.o.Wait + st.o.Terminate + stopSlack
+	if !st.o.Hopeless { // its manager kills it when the unit says so
+		limit = max(limit, u.Within+10*time.Second)
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	if err := st.bus.end(ctx); err != nil {

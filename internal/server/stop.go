@@ -354,7 +354,7 @@ func (sv *Server) HalfStop() (*host.Exit, error) {
 		return sv.stopParts(true)
 	}
 	o := sv.Order()
-	o.Try = nil // it is not worth learning from
+	o.Try, o.Hopeless = nil, true // it is not worth learning from
 	if o.Send == "" {
 		o.Send = sv.Profile.Stop.Send
 	}
