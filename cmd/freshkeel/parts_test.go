@@ -371,6 +371,9 @@ func TestARefitOfSomePartsLetsTheOthersRun(t *testing.T) {
 	same("world") // the others are up again
 	// One that is down before, and data outside, are of the whole server.
 	p.EditProfile(func(s string) string { return s + "[[data]]\nname='d'\ndump=['echo','d']\nload=['cat']\n" })
-	assert.NotContains(t, p.OK(append([]string{"preflight"}, build("1.4", "web", next("1.4"))...)...).Out, "run on")
+	out = p.OK(append([]string{"preflight"}, build("1.4", "web", next("1.4"))...)...).Out
+	assert.NotContains(t, out, "run on")
+	assert.Contains(t, oneSpace(out), "login, world, web are stopped, though only files of web change: the data outside ([[data]] d) "+
+		"is of the whole server")
 	p.OK("stop")
 }

@@ -90,12 +90,6 @@ func dropIn(words []string, lenient bool, base string) string {
 		"\n[Service]\nExecStart=\nExecStart=" + dash + UnitLine(words) + "\n"
 }
 
-// UnitPath is a path as a unit has it where it takes the rest of a line.
-func UnitPath(at string) string { return unitPath(at) }
-
-// UnitWord is one word in a unit's syntax.
-func UnitWord(w string) string { return unitWord(w) }
-
 // UnitCommand says words of which none holds a variable, in a unit's syntax.
 func UnitCommand(words ...string) string { return UnitLine(unexpanded(words)) }
 
@@ -105,12 +99,13 @@ func UnitCommand(words ...string) string { return UnitLine(unexpanded(words)) }
 func UnitLine(words []string) string {
 	var out []string
 	for _, w := range words {
-		out = append(out, unitWord(w))
+		out = append(out, UnitWord(w))
 	}
 	return strings.Join(out, " ")
 }
 
-func unitWord(w string) string {
+// UnitWord is one word in a unit's syntax.
+func UnitWord(w string) string {
 	var b strings.Builder
 	quoted := w == "" || w == ";" || strings.ContainsAny(w, " \t'\"")
 	for _, r := range []byte(w) {

@@ -10,13 +10,14 @@ import (
 	"strings"
 
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 
 	"golang.org/x/sys/unix"
 )
 
 // unitFolder is where units of an administrator's, or of a user's own, stand.
 func (b *bus) unitFolder() (string, error) {
-	if !IsUnit(b.name) {
+	if !words.IsUnit(b.name) {
 		return "", fmt.Errorf("%q is no service's name", b.name)
 	}
 	if !b.user {

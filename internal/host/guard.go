@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"freshkeel/internal/words"
 )
 
 // While files of an install are exchanged, a power cut may leave files of two builds there, and the
@@ -41,18 +43,18 @@ func guardDropIn(unit string, g Guarding, settles bool) string {
 	if settles {
 		text += "Wants=" + settleName(unit) + "\nAfter=" + settleName(unit) + "\n"
 	}
-	return text + "AssertPathExists=!" + unitPath(g.Mark) + "\n"
+	return text + "AssertPathExists=!" + UnitPath(g.Mark) + "\n"
 }
 
 // settleUnit is the unit that makes the files whole. Root's command becomes the owner of the install, as any
 // other of root's does, and keeps what is needed for the line of a unit.
 func settleUnit(g Guarding) string {
-	text := guardMark + "[Unit]\nDescription=Whole files for " + unitPath(g.dir) + " after a cut, by Fresh Keel\n" +
-		"ConditionPathExists=" + unitPath(g.Mark) + "\nRequiresMountsFor=" + unitWord(g.dir) + " " + unitWord(g.Home) + "\n"
+	text := guardMark + "[Unit]\nDescription=Whole files for " + UnitPath(g.dir) + " after a cut, by Fresh Keel\n" +
+		"ConditionPathExists=" + UnitPath(g.Mark) + "\nRequiresMountsFor=" + UnitWord(g.dir) + " " + UnitWord(g.Home) + "\n"
 	for _, n := range g.Need {
 		text += "Wants=" + n + "\nAfter=" + n + "\n"
 	}
-	return text + "[Service]\nType=oneshot\nEnvironment=" + unitWord("FRESHKEEL_HOME="+g.Home) + "\n" +
+	return text + "[Service]\nType=oneshot\nEnvironment=" + UnitWord("FRESHKEEL_HOME="+g.Home) + "\n" +
 		"ExecStart=" + UnitLine(unexpanded([]string{g.self, "-d", g.dir, "--plain", "recover", "--no-start"})) + "\n"
 }
 
@@ -64,8 +66,8 @@ func unexpanded(words []string) (out []string) {
 	return out
 }
 
-// unitPath is a path where a unit has the rest of a line for it.
-func unitPath(at string) string { return strings.ReplaceAll(at, "%", "%%") }
+// UnitPath is a path, or a text, where a unit has the rest of a line for it.
+func UnitPath(at string) string { return strings.ReplaceAll(at, "%", "%%") }
 
 // check refuses what no unit can say.
 func (g Guarding) check() error {
@@ -78,7 +80,7 @@ func (g Guarding) check() error {
 		return fmt.Errorf("%s and %s are to be full paths", g.Mark, g.Home)
 	}
 	for _, n := range g.Need {
-		if !IsUnit(n) {
+		if !words.IsUnit(n) {
 			return fmt.Errorf("%q is no service's name", n)
 		}
 	}
@@ -126,5 +128,5 @@ func (u *Unit) Guarded(mark string) bool { return slices.Contains(u.Asserted, ma
 
 // GuardLines are the lines by which somebody who may write the unit guards it once and for all.
 func (s *Service) GuardLines(mark string) string {
-	return fmt.Sprintf("«[Unit]», «AssertPathExists=!%s»", unitPath(mark))
+	return fmt.Sprintf("«[Unit]», «AssertPathExists=!%s»", UnitPath(mark))
 }

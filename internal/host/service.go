@@ -82,12 +82,6 @@ func AwaitAnswer(ctx context.Context, h Host, m Mark, within time.Duration, p *r
 // mostBefore is how many lines before a question are read for who is on.
 const mostBefore = 5000
 
-// unitName is a service's name, as systemd.unit(5) allows it.
-var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.@\\-]+\.service$`)
-
-// IsUnit tells whether a text is a service's name.
-func IsUnit(name string) bool { return unitName.MatchString(name) }
-
 // Unit is a unit as its service manager has it: what it runs, and by which rules.
 type Unit struct {
 	Name     string

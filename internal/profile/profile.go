@@ -839,8 +839,6 @@ func (p *Profile) checkLaunch(bad func(key, why string) error) error {
 	return nil
 }
 
-var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.\\@-]+\.service$`)
-
 // check checks what runs the server, or a part of it; at is the key of it.
 func (h *Host) check(at string, bad func(key, why string) error) error {
 	commands := len(h.Start)+len(h.Stop)+len(h.Status) > 0
@@ -857,7 +855,7 @@ func (h *Host) check(at string, bad func(key, why string) error) error {
 			return bad(at+".kind", "a unit goes with \"service\", and start, stop and status with \"commands\"")
 		}
 	case ByService:
-		if !unitName.MatchString(h.Unit) {
+		if !words.IsUnit(h.Unit) {
 			return bad(at+".unit", fmt.Sprintf("%q is no name of a service, as in \"pond.service\"", h.Unit))
 		}
 	case ByCommands:
