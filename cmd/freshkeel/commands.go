@@ -557,6 +557,9 @@ func (p *program) rollback(ctx context.Context, c *cli.Command) error {
 }
 
 func (p *program) recover(ctx context.Context, c *cli.Command) error {
+	if c.Bool("no-start") && c.Bool("leave-as-is") {
+		return &freshkeel.Usage{What: "--no-start makes the files whole, and --leave-as-is leaves them", Do: "one of them"}
+	}
 	if !c.Bool("dry-run") {
 		p.seeThrough()
 	}
@@ -1052,6 +1055,9 @@ func (p *program) unit(ctx context.Context, c *cli.Command) error {
 	k, err := p.glance(ctx)
 	if err != nil {
 		return err
+	}
+	if c.Bool("rights") && (c.Bool("user") || c.String("write") != "") {
+		return &freshkeel.Usage{What: "--rights prints a rule of sudo's, and no unit", Do: "freshkeel unit --rights, alone"}
 	}
 	if c.Bool("rights") {
 		at, text, err := freshkeel.Rights(k)

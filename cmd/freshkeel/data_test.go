@@ -145,6 +145,12 @@ func TestADatabaseGoesWithTheBackup(t *testing.T) {
 		assert.Equal(t, since, p.Status().Server.Since, "%s: the server was not stopped", name)
 	}
 	p.EditProfile(func(string) string { return working })
+	// What the last dump was like forecasts the next one.
+	p.Put(".freshkeel/dumps.json", `{"songs":{"bytes":1125899906842624,"took_ns":3300000000000}}`)
+	found := p.preflight(exitRefused, "3.5.0")
+	p.parts(found["disk"], "stop", "1.0 PiB needed", "", "1.0 PiB for the dump of songs", "free space")
+	p.parts(found["data"], "warn", "the last dump of songs took 55 min", "[[data]] songs", "", "limit")
+	require.NoError(t, os.Remove(filepath.Join(p.Install, ".freshkeel/dumps.json")))
 	p.EditProfile(func(s string) string { return strings.Replace(s, tool("pg_dump"), "pg_dump_fen", 1) })
 	p.parts(p.preflight(exitRefused, "3.5.0")["data"], "stop", "pg_dump_fen, which dumps songs, is not here",
 		"[[data]] songs", "no backup", "install it")

@@ -171,6 +171,10 @@ func TestAServerThatWasStartedByHandIsTakenOver(t *testing.T) {
 	alone.Wait() // it has ended
 	assert.Empty(t, p.Status().Outside)
 	p.OK("start", "--learn")
+	assert.Contains(t, p.Exits(exitFailed, "start", "--take-over").Err, "there is nothing to take over")
+	p.Exits(exitUsage, "recover", "--no-start", "--leave-as-is")
+	p.Exits(exitUsage, "unit", "--rights", "--user")
+	assert.Contains(t, p.Exits(exitFailed, "unit", "--rights").Err, "root, who needs no rule")
 	r = p.OK("adopt", p.Install, "--replace")
 	assert.Contains(t, r.Out, "the server runs under Fresh Keel already")
 	assert.NotContains(t, r.Out, "take-over")

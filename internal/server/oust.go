@@ -17,6 +17,7 @@ import (
 func (sv *Server) Oust(ctx context.Context) error {
 	all := host.Outside(sv.Dir, sv.All().Host().Status())
 	if len(all) == 0 {
+		sv.Note("nobody else started a server here: there is nothing to take over")
 		return nil
 	}
 	first := all[0]
