@@ -12,9 +12,8 @@ import (
 const (
 	envDieAt  = "FRESHKEEL_TEST_DIE_AT"
 	envFullAt = "FRESHKEEL_TEST_DISK_FULL_AT"
-	envStayAt = "FRESHKEEL_TEST_STAY_AT"
-	envStay   = "FRESHKEEL_TEST_STAY"  // for how long; an hour
-	envTrace  = "FRESHKEEL_TEST_TRACE" // file that gets the name of every step passed
+	envStayAt = "FRESHKEEL_TEST_STAY_AT" // until the trace is taken away, or for good without one
+	envTrace  = "FRESHKEEL_TEST_TRACE"   // file that gets the name of every step passed
 )
 
 func haltFromEnv() func(at string) error {
@@ -38,11 +37,11 @@ func haltFromEnv() func(at string) error {
 		case full:
 			return &os.PathError{Op: "write", Path: at, Err: syscall.ENOSPC}
 		case stay:
-			long, err := time.ParseDuration(os.Getenv(envStay))
-			if err != nil {
-				long = time.Hour
+			for there := true; there; {
+				time.Sleep(20 * time.Millisecond)
+				_, err := os.Stat(trace)
+				there = trace == "" || err == nil
 			}
-			time.Sleep(long)
 		}
 		return nil
 	}
