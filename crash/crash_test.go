@@ -32,7 +32,6 @@ const (
 
 	dieAt   = "FRESHKEEL_TEST_DIE_AT"
 	fullAt  = "FRESHKEEL_TEST_DISK_FULL_AT"
-	stayAt  = "FRESHKEEL_TEST_STAY_AT"
 	traceTo = "FRESHKEEL_TEST_TRACE"
 )
 
@@ -435,11 +434,7 @@ func TestPowerCutLeavesOldOrNewAndTheServerUp(t *testing.T) {
 					t.Parallel()
 					p := c.setUp(t)
 					cmd := p.Command(c.command...)
-					trace := filepath.Join(p.Dir, "trace")
-					cmd.Env = append(cmd.Env, stayAt+"="+at, traceTo+"="+trace)
-					require.NoError(t, cmd.Start())
-					proving.Until(t, "the command to get to "+at,
-						func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), at+"\n") })
+					p.Hold(at, cmd)
 					for _, pid := range append(proving.ProcessesIn(p.Dir), cmd.Process.Pid) {
 						syscall.Kill(pid, syscall.SIGKILL)
 					}

@@ -264,6 +264,19 @@ func (p *Place) RunWith(env []string, args ...string) Ran {
 	return Ran{out.String(), errb.String(), cmd.ProcessState.ExitCode()}
 }
 
+// Hold starts a command that stays at a step, and returns once it is there; goOn lets it go on.
+func (p *Place) Hold(at string, cmd *exec.Cmd) (goOn func()) {
+	p.T.Helper()
+	trace := filepath.Join(p.T.TempDir(), "trace")
+	cmd.Env = append(cmd.Env, "FRESHKEEL_TEST_STAY_AT="+at, "FRESHKEEL_TEST_TRACE="+trace)
+	require.NoError(p.T, cmd.Start())
+	Until(p.T, strings.Join(cmd.Args, " ")+" to get to "+at, func() bool {
+		b, _ := os.ReadFile(trace)
+		return strings.Contains(string(b), at+"\n")
+	})
+	return func() { os.Remove(trace) }
+}
+
 // OK runs a command that must succeed.
 func (p *Place) OK(args ...string) Ran {
 	p.T.Helper()

@@ -246,14 +246,7 @@ func TestKeptBuildsOutliveTheirSource(t *testing.T) {
 	assert.Contains(t, p.OK("builds", "drop", "3.4.1", "--dry-run").Out, "WOULD DROP  3.4.1")
 	// Beside a refit that is about to lay it out, from this server or from another one.
 	refit := p.Command("refit", "3.4.1", "--back")
-	trace := filepath.Join(p.Dir, "trace")
-	refit.Env = append(refit.Env, "FRESHKEEL_TEST_STAY_AT=begun", "FRESHKEEL_TEST_TRACE="+trace)
-	require.NoError(t, refit.Start())
-	proving.Until(
-		t,
-		"the refit to begin",
-		func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), "begun") },
-	)
+	p.Hold("begun", refit)
 	other := place{proving.Bare(t)} // of the same locker
 	other.Home, other.Env = p.Home, append(other.Env, "FRESHKEEL_HOME="+p.Home)
 	other.Put("run.sh", "#!/bin/sh\nexec sleep 60\n")

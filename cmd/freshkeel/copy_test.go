@@ -582,11 +582,11 @@ func TestTwoPushesAtOnce(t *testing.T) {
 	p.copyTo(disk, "by_hand = true")
 	p.OK("backup", "take")
 	first := p.Command("backup", "push")
-	first.Env = append(first.Env, envStayAt+"=sent a pack", envStay+"=2s")
-	require.NoError(t, first.Start())
-	proving.Until(t, "the first is at work", func() bool { return len(ending(objects(t, disk), ".zst")) > 0 })
+	goOn := p.Hold("sent a pack", first)
+	assert.NotEmpty(t, ending(objects(t, disk), ".zst"))
 	assert.Contains(t, p.Exits(exitFailed, "backup", "push").Err, "another command is writing to this copy now")
 	p.OK("backup", "take") // the install is free meanwhile
+	goOn()
 	require.NoError(t, first.Wait())
 	assert.Contains(t, p.OK("backup", "push").Out, "COPIED  1 backup")
 	var list struct {

@@ -183,12 +183,7 @@ func TestInterruptBeforeTheStopAbandonsAndAfterItGoesBack(t *testing.T) {
 	before, pid := p.Tree(), p.Status().Server.PID
 
 	cmd := p.Command("refit", "3.5.5")
-	cmd.Env = append(cmd.Env, envStayAt+"=stage", envTrace+"="+filepath.Join(p.Dir, "trace"))
-	require.NoError(t, cmd.Start())
-	proving.Until(t, "staging", func() bool {
-		b, _ := os.ReadFile(filepath.Join(p.Dir, "trace"))
-		return strings.Contains(string(b), "stage\n")
-	})
+	p.Hold("stage", cmd)
 	// It stands in the middle of staging and can't hear the interrupt there, so
 	// it is killed: nothing of it may be left.
 	require.NoError(t, cmd.Process.Kill())
@@ -466,13 +461,10 @@ func TestTheTrialReadHoldsNoLock(t *testing.T) {
 	t.Parallel()
 	p := mossgate(t, fixed...)
 	p.OK("start")
-	trace := filepath.Join(p.Dir, "trace")
 	cmd := p.Command("refit")
-	cmd.Env = append(cmd.Env, envStayAt+"=trial-read", envStay+"=2s", envTrace+"="+trace)
-	require.NoError(t, cmd.Start())
-	proving.Until(t, "the trial read",
-		func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), "trial-read\n") })
+	goOn := p.Hold("trial-read", cmd)
 	p.OK("backup", "take")
+	goOn()
 	require.NoError(t, cmd.Wait())
 	e := p.Entries()[0]
 	assert.Equal(t, "trial read", e.Steps[len(e.Steps)-1].Name, "it is noted all the same")

@@ -91,10 +91,9 @@ func TestSecondStartAndSecondRefitAreRefused(t *testing.T) {
 	assert.Equal(t, pid, p.Status().Server.PID)
 
 	holder := p.Command("refit", "--from", filepath.Join(p.Dir, "pond-2.0"), "--accept", "drift")
-	holder.Env = append(holder.Env, envStayAt+"=begun")
 	proving.Put(t, filepath.Join(p.Dir, "pond-2.0/run.sh"), "#!/bin/sh\n# 2.0\n"+patient)
-	require.NoError(t, holder.Start())
-	proving.Until(t, "the refit to hold the lock", func() bool { return p.Status().Busy != "" })
+	p.Hold("begun", holder)
+	assert.NotEmpty(t, p.Status().Busy)
 	r = p.Exits(exitFailed, "backup", "take")
 	assert.Regexp(t, fmt.Sprintf(`another command is at work here: refit, process %d, since`, holder.Process.Pid),
 		r.Err)
@@ -137,14 +136,11 @@ func TestServerStartedByHandInTheMiddleOfARefit(t *testing.T) {
 	proving.Put(t, filepath.Join(p.Dir, "pond-2.0/new.txt"), "new")
 	before := p.Tree()
 	cmd := p.Command("refit", "--accept", "kind", "--from", filepath.Join(p.Dir, "pond-2.0"))
-	trace := filepath.Join(p.Dir, "trace")
-	cmd.Env = append(cmd.Env, envStayAt+"=phase:watching", envTrace+"="+trace, envStay+"=1s")
 	var out bytes.Buffer
 	cmd.Stdout = &out
-	require.NoError(t, cmd.Start())
-	proving.Until(t, "the swap to be done",
-		func() bool { b, _ := os.ReadFile(trace); return strings.Contains(string(b), "phase:watching\n") })
+	goOn := p.Hold("phase:watching", cmd)
 	byHand := p.Outside("by-hand.sh")
+	goOn()
 	cmd.Wait()
 	assert.Equal(t, exitHands, cmd.ProcessState.ExitCode())
 	assert.Contains(t, out.String(), fmt.Sprintf("process %d", byHand.Process.Pid))
