@@ -145,7 +145,7 @@ func (aq *Acquirer) workFolder(c *resolve.Candidate) (string, error) {
 	was := strings.TrimSuffix(c.Offer.Memory.Path, ".json") + ".work" // of version 0.1
 	if _, err := os.Stat(work); err != nil {
 		if _, err := os.Stat(was); err == nil {
-			return work, os.Rename(was, work)
+			return work, tree.Rename(was, work)
 		}
 	}
 	return work, nil

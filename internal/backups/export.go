@@ -66,7 +66,7 @@ func (sh *Shelf) Export(ctx context.Context, id, to string) (files int, told []s
 		if err := errors.Join(tmp.Sync(), tmp.Close()); err != nil {
 			return "", err
 		}
-		if err := os.Rename(tmp.Name(), to); err != nil {
+		if err := tree.Rename(tmp.Name(), to); err != nil {
 			return "", err
 		}
 		return words.Plural(s.Files, "file"), tree.SyncDir(filepath.Dir(to))

@@ -359,7 +359,7 @@ func publishFile(files string, it unpack.Item) (lf ListedFile, err error) {
 	if err := errors.Join(tmp.Chmod(0o644), tmp.Close()); err != nil {
 		return lf, err
 	}
-	return lf, os.Rename(tmp.Name(), at)
+	return lf, tree.Rename(tmp.Name(), at)
 }
 
 // PagesSuffix is what the address of a list of pages has behind that of its file.

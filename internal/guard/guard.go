@@ -140,7 +140,7 @@ func (g Guard) rename(from, to string, parts []string) error {
 			continue
 		}
 		at := filepath.Join(g.folder(), l.Unit)
-		if err := os.Rename(at+from, at+to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := tree.Rename(at+from, at+to); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}

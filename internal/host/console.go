@@ -75,9 +75,9 @@ func (l *logFile) rotate() error {
 	if fi, err := os.Lstat(l.path); err == nil && fi.Size() > 0 && fi.Mode().IsRegular() {
 		awaitFollowers(older(l.path, logKept))
 		for n := logKept - 1; n >= 1; n-- {
-			os.Rename(older(l.path, n), older(l.path, n+1))
+			tree.Rename(older(l.path, n), older(l.path, n+1))
 		}
-		os.Rename(l.path, older(l.path, 1))
+		tree.Rename(l.path, older(l.path, 1))
 	}
 	return l.open()
 }

@@ -150,6 +150,7 @@ func (s *Scanner) Err() error { return s.err }
 func (s *Scanner) Close() {
 	if s.f != nil {
 		s.f.Close()
+		s.f = nil
 	}
 }
 
@@ -184,7 +185,8 @@ func (s *Scanner) Spelled(as tree.Spelling) (next func() *Owned, err error) {
 }
 
 // CopyTo writes the head, and what is left of the files, each as change leaves it, to
-// another file; nil changes nothing. The file at path is replaced at once, at the end.
+// another file; nil changes nothing. The file at path is replaced at once, at the end, and the scanner is closed by
+// then: path may be the very file that it reads, which Windows replaces only where nobody has it open.
 func (s *Scanner) CopyTo(path string, change func(*Owned)) error {
 	return WriteBy(path, s.Head, func(add func(*Owned) error) error {
 		for o := s.Next(); o != nil; o = s.Next() {
@@ -195,6 +197,7 @@ func (s *Scanner) CopyTo(path string, change func(*Owned)) error {
 				return err
 			}
 		}
+		s.Close()
 		return s.err
 	})
 }

@@ -93,7 +93,7 @@ func Lay(ctx context.Context, a Order, o install.Options) (*Laid, error) {
 	if err := os.Remove(dir); err != nil && !errors.Is(err, fs.ErrNotExist) { // one that is empty
 		return nil, err
 	}
-	if err := os.Rename(work, dir); err != nil {
+	if err := tree.Rename(work, dir); err != nil {
 		return nil, err
 	}
 	if err := tree.SyncDir(filepath.Dir(dir)); err != nil {
@@ -452,7 +452,7 @@ func (l *laying) takeIn(from string) error {
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return err
 		}
-		if err := os.Rename(at, to); err != nil {
+		if err := tree.Rename(at, to); err != nil {
 			return err
 		}
 		if l.set == nil {

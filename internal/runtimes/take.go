@@ -95,7 +95,7 @@ func (rk *Rack) Take(ctx context.Context, w fetch.Wanted, from profile.Source) (
 	to := filepath.Join(dir, name)
 	if _, err := os.Stat(to); err == nil {
 		there = true
-	} else if err := os.Rename(rt.Home, to); err != nil {
+	} else if err := tree.Rename(rt.Home, to); err != nil {
 		return nil, false, err
 	} else if err := tree.SyncDir(dir); err != nil {
 		return nil, false, err
@@ -261,7 +261,7 @@ func (rk *Rack) Drop(name string, anyway bool, needed func(dir, folder string) (
 		}
 	}
 	gone := filepath.Join(dir, ".taking-dropped")
-	if err := os.Rename(path, gone); err != nil { // at once, and swept if this is killed
+	if err := tree.Rename(path, gone); err != nil { // at once, and swept if this is killed
 		return "", err
 	}
 	return path, os.RemoveAll(gone)

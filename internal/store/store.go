@@ -180,7 +180,7 @@ func (f *Folder) Put(ctx context.Context, name string, r io.ReaderAt, size int64
 	if err := out.Close(); err != nil {
 		return err
 	}
-	if err := os.Rename(out.Name(), full); err != nil {
+	if err := tree.Rename(out.Name(), full); err != nil {
 		return err
 	}
 	return tree.SyncDir(dir)

@@ -104,7 +104,7 @@ func (r *Root) Rename(from, to string) error {
 	if err != nil {
 		return err
 	}
-	return os.Rename(a, b)
+	return Rename(a, b)
 }
 
 // MkdirAll makes the folder at rel and those above it that are missing.

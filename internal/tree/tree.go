@@ -413,7 +413,7 @@ func WriteBy(path string, mode fs.FileMode, write func(io.Writer) error) (err er
 	if err = tmp.Close(); err != nil {
 		return err
 	}
-	if err = os.Rename(tmp.Name(), path); err != nil {
+	if err = Rename(tmp.Name(), path); err != nil {
 		return err
 	}
 	return SyncDir(filepath.Clean(dir))

@@ -471,5 +471,5 @@ func (d *Defaults) keep(home, root, scratch string, files []string) error {
 	if err := os.RemoveAll(d.dir); err != nil {
 		return err
 	}
-	return os.Rename(next, d.dir)
+	return tree.Rename(next, d.dir)
 }
