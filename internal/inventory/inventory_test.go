@@ -69,6 +69,7 @@ func TestAnInventoryIsReadInOrderAndWhole(t *testing.T) {
 	defer s.Close()
 	s.Head.Version = "2"
 	require.NoError(t, s.CopyTo(path, func(o *Owned) { o.SeenAt = 9 }), "onto itself")
+	assert.Nil(t, s.f, "Windows replaces no file that is open")
 	read, err = Load(path)
 	require.NoError(t, err)
 	assert.Equal(t, "2", read.Version)
