@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -130,7 +131,9 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if !v.Up {
 		return t.e, t.goBack(v.Why, v.Lines)
 	}
-	t.seenToRun(pre.Plan)
+	if why := t.seenToRun(pre.Plan); why != "" {
+		return t.e, t.goBack(why, nil)
+	}
 	t.e.Told = append(t.e.Told, heldBack(pre.Plan, t.e.Backup)...)
 	return t.e, t.confirm()
 }
@@ -484,18 +487,18 @@ func heldBack(p *Plan, backup string) (told []string) {
 // seenToRun holds what the new processes have open against what was swapped in: lines of
 // a console may be said by anything. A runtime keeps its jar open, and a native program
 // is what a process runs; a script that is read and closed can't be seen so. What can't
-// be seen is told as that.
-func (t *transaction) seenToRun(p *Plan) {
+// be seen is told as that. It returns why the server that came up is another build's.
+func (t *transaction) seenToRun(p *Plan) (other string) {
+	used, visible := host.Using(t.k.in.Host().Status().Processes)
+	if other = ofAnother(t, used); other != "" {
+		return other
+	}
 	var brought []string
 	for _, at := range t.k.planner.Runs() {
 		if p.Exchanges(at) {
 			brought = append(brought, at)
 		}
 	}
-	if len(brought) == 0 {
-		return
-	}
-	used, visible := host.Using(t.k.in.Host().Status().Processes)
 	real := tree.Real(t.k.in.Dir)
 	for _, at := range brought {
 		full := filepath.Join(real, filepath.FromSlash(at))
@@ -509,6 +512,43 @@ func (t *transaction) seenToRun(p *Plan) {
 			t.e.Told = append(t.e.Told, "no process of the server has "+at+" open: look whether it runs the new build")
 		}
 	}
+	return ""
+}
+
+// ofAnother finds programs of the install that the new processes run, where none of them is the build's,
+// and the build has one of that name or kind: then the old server came up, beside new files.
+func ofAnother(t *transaction, used []string) string {
+	var run []string
+	for _, full := range used {
+		if at := tree.Rel(tree.Real(t.k.in.Dir), full); at != "" && tree.Local(at) && staysOpen(t.k.in, at) {
+			run = append(run, at)
+		}
+	}
+	if len(run) == 0 {
+		return ""
+	}
+	s, err := inventory.Open(filepath.Join(t.dir.Dir, inventoryAfter))
+	if err != nil {
+		return ""
+	}
+	defer s.Close()
+	theirs := ""
+	for o := s.Next(); o != nil; o = s.Next() {
+		if slices.Contains(run, o.Path) {
+			return ""
+		}
+		if slices.ContainsFunc(run, func(at string) bool {
+			return plan.Versionless(path.Base(at)) == plan.Versionless(path.Base(o.Path)) ||
+				(theirs == "" && strings.HasSuffix(at, ".jar") && strings.HasSuffix(o.Path, ".jar"))
+		}) {
+			theirs = o.Path
+		}
+	}
+	if theirs == "" || s.Err() != nil {
+		return ""
+	}
+	return fmt.Sprintf("the server that came up runs %s, which is not of the new build: nobody runs the build's own %s",
+		words.Some(run, 3), theirs)
 }
 
 // staysOpen tells whether a process that runs a file has it open as long as it runs.

@@ -3,8 +3,9 @@ package check
 import (
 	"context"
 	"fmt"
+	"slices"
 
-	"freshkeel/internal/swap"
+	"freshkeel/internal/profile"
 	"freshkeel/internal/words"
 )
 
@@ -14,30 +15,50 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 	for _, m := range s.plan.Renamed {
 		out = append(out, ok("%s of the build becomes %s, which the launch script runs", m.From, m.To)...)
 	}
-	runs := s.k.planner.Runs()
-	if len(runs) == 0 || s.cand.Stays || len(s.plan.Steps) == 0 {
+	for _, m := range s.plan.Relaid {
+		out = append(out, ok("%s of the build is laid as %s, which stands here", m.From, m.To)...)
+	}
+	for _, m := range s.plan.Apart {
+		out = append(out, Finding{Level: Warn,
+			What:  fmt.Sprintf("the build brings %s, and here stands %s: both will be there", m.From, m.To),
+			Where: s.k.Path(m.To), Why: "the server may go on using the old one",
+			Do: fmt.Sprintf("if it does: freshkeel profile set %s %s", words.Shell("place."+m.From), words.Shell(m.To))})
+	}
+	if s.cand.Stays || s.plan.Nothing() {
 		return out
 	}
-	adds := 0
-	for _, st := range s.plan.Steps {
-		switch st.Do {
-		case swap.Replace, swap.Remove:
-			return out
-		case swap.Add:
-			adds++
+	var programs []string
+	for _, at := range s.k.planner.Runs() {
+		switch own := s.k.Profile.Server.Own(at); {
+		case own && !s.k.Profile.Starts(at) && s.plan.OfBuild(at) && s.heldBack(at):
+			return append(out, Finding{Level: Stop,
+				What:  fmt.Sprintf("%s, which the launch script runs, is held back from the build's by your profile", at),
+				Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(at),
+				Why:   "the server would come up, and be the old one",
+				Do:    "take it out of those patterns"})
+		case !own && !s.k.Profile.Starts(at):
+			programs = append(programs, at)
 		}
 	}
-	for _, at := range runs {
-		if s.ahead.Brings(at) || s.plan.Set.Find(at) != nil {
-			return out
-		}
+	if len(programs) == 0 || slices.ContainsFunc(programs, func(at string) bool { return s.plan.OfBuild(at) || s.plan.Exchanges(at) }) {
+		return out
 	}
 	where, by := s.k.Path(s.k.Profile.Launch.Script), ""
 	if sv := s.k.Service(); sv != nil {
 		by = sv.Name
 	}
-	return append(out, Finding{Level: Stop,
-		What: fmt.Sprintf("the build adds %s and replaces none; the launch script goes on running %s, the old one",
-			words.Plural(adds, "file"), words.Some(runs, 3)), Where: where,
-		Why: "the server would come up, and nothing would be new", Do: s.whichIs(runs[0], by)})
+	replaced, added, _ := s.plan.Changes()
+	f := Finding{Level: Stop,
+		What: fmt.Sprintf("the build adds %s and replaces %d; it has nothing for %s, the old one of which the launch "+
+			"script goes on running", words.Plural(added, "file"), replaced, words.Some(programs, 3)), Where: where,
+		Why: "the server would come up, and be the old one", Do: s.whichIs(programs[0], by)}
+	if s.want.From != "" && !s.want.Over {
+		f.Do = "if it is an increment, add --over: it is laid over what is installed; else " + f.Do
+	}
+	return append(out, f)
+}
+
+// heldBack tells whether a file of the operator's own is not what the build brings.
+func (s *situation) heldBack(at string) bool {
+	return slices.Contains(s.plan.Stale, at) || slices.Contains(s.plan.Differs, at)
 }

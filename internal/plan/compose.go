@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
+	"freshkeel/internal/words"
 )
 
 // compose puts the build and its layers together into the plan's items: every path knows
@@ -28,6 +29,9 @@ func (pr *Planner) compose(p *Plan, f *acquire.Fetched) error {
 	}
 	build = build.Respelled(p.Spelling)
 	if !f.Candidate.Stays {
+		if build, err = pr.relaid(p, build); err != nil {
+			return err
+		}
 		build = pr.rename(p, build, f.Candidate.Place)
 	}
 	for _, lf := range f.Layers {
@@ -107,14 +111,25 @@ func (p *Plan) withoutFilesAbove(build Items) Items {
 	return slices.DeleteFunc(build, func(it Item) bool { return blocked[it.At] })
 }
 
-// Drop is a folder around everything of a build, or of a layer, that the install does
-// not have: what is in it is laid where the install has it.
+// Drop is a folder of a build, or of a layer, that the install does not have: what is in it is laid
+// where the install has it. It is around everything, or (By) around some.
 type Drop struct {
 	Layer  string `json:"layer,omitempty"` // "": the build
 	Folder string `json:"folder"`
+	To     string `json:"to,omitempty"`    // the folder of the install that its content is laid in; ".": the top
+	By     string `json:"by,omitempty"`    // a file of it that stands there
+	Files  int    `json:"files,omitempty"` // how many of them
 }
 
 func (d Drop) String() string {
+	if d.By != "" {
+		to := "the install's own folder"
+		if d.To != "." {
+			to = d.To
+		}
+		return fmt.Sprintf("%s of %s lies in the folder %s: laid in %s, where %s stands", words.Plural(d.Files, "file"),
+			Whose(d.Layer), d.Folder, to, d.By)
+	}
 	return fmt.Sprintf("everything of %s lies in one folder, %s: its content is taken, since the install has those "+
 		"files without it", Whose(d.Layer), d.Folder)
 }
@@ -147,7 +162,7 @@ func (pr *Planner) unwrap(p *Plan, files Items, layer, into string) (Items, erro
 	if folder == "" || err != nil {
 		return files, err
 	}
-	p.Dropped = append(p.Dropped, Drop{layer, folder})
+	p.Dropped = append(p.Dropped, Drop{Layer: layer, Folder: folder})
 	out := files[:0]
 	for _, it := range files {
 		if rest, in := strings.CutPrefix(it.At, folder+"/"); in {

@@ -50,6 +50,27 @@ func (pr *Planner) Runs() (out []string) {
 	return out
 }
 
+// Named lists the files of the install that a command of the launch script names, and does not run: an
+// archive of scenery, say.
+func (pr *Planner) Named() (out []string) {
+	commands, err := pr.Launched()
+	if err != nil {
+		return nil // which the checks tell
+	}
+	for _, c := range commands {
+		for _, arg := range c.Args {
+			for _, word := range []string{arg, arg[strings.LastIndex(arg, "=")+1:]} {
+				at := path.Clean(c.At(pr.Dir, word))
+				if e, is, err := tree.Describe(pr.Path(at), at); tree.Local(at) && err == nil && is && e.Kind == tree.File &&
+					!slices.Contains(out, at) && !pr.Profile.Starts(at) {
+					out = append(out, at)
+				}
+			}
+		}
+	}
+	return out
+}
+
 // rename gives a build's file the name that the launch script runs, where there is
 // one file of that kind and it can't be meant for anything else: nothing of the build
 // has that name, no rule of the profile speaks of either, and the install has no file
@@ -70,7 +91,7 @@ func (pr *Planner) rename(p *Plan, build Items, rules map[string]string) Items {
 				of = named
 			}
 		}
-		if len(of) != 1 || strings.Contains(of[0], "/") {
+		if len(of) != 1 || path.Dir(of[0]) != path.Dir(at) {
 			continue
 		}
 		if _, stands := p.Before.Get(of[0]); stands {

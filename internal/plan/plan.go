@@ -64,7 +64,9 @@ type Plan struct {
 	Without  []string // layers that are left out
 	Overlaid []Overlaid
 	Renamed  []inventory.Move // files of the build that get the name that the launch script runs
-	Dropped  []Drop           // folders around everything that the install does not have
+	Dropped  []Drop           // folders of a build that the install does not have
+	Relaid   []inventory.Move // files of the build that are laid in another folder, where the install has them
+	Apart    []inventory.Move // files of the build of whose name there is one elsewhere here: both will stand
 	Hidden   []inventory.Move // files of the build that [place] lays where the build has another: that one is left out
 	Moved    []inventory.Move // content that lies elsewhere in the new build
 	Unfound  []string         // [place] patterns that match nothing
@@ -139,6 +141,12 @@ type Overlaid struct {
 	Path  string `json:"path"`
 	Under string `json:"under"` // layer; "": the build
 	Over  string `json:"over"`
+}
+
+// OfBuild tells whether the build, or a layer, has a file that is laid at a path.
+func (p *Plan) OfBuild(at string) bool {
+	it := p.items.Find(p.Spelling.Of(at))
+	return it != nil && it.File.Kind == tree.File
 }
 
 // Changes counts the plan's steps by kind.
