@@ -134,7 +134,7 @@ func (k *Keel) refit(ctx context.Context, w Want, pre *Preflight) (*logbook.Entr
 	if why := t.seenToRun(pre.Plan); why != "" {
 		return t.e, t.goBack(why, nil)
 	}
-	t.e.Told = append(t.e.Told, heldBack(pre.Plan, t.e.Backup)...)
+	t.e.Told = append(append(t.e.Told, heldBack(pre.Plan, t.e.Backup)...), heldByProfile(pre.Plan)...)
 	return t.e, t.confirm()
 }
 
@@ -473,6 +473,16 @@ func (t *transaction) consented(w Want, v *Verdict) (again bool) {
 		t.e.Consents = append(t.e.Consents, c.Path)
 	}
 	return len(asked) > 0
+}
+
+// heldByProfile tells which files of the build the profile held back, though they are not what stands here.
+func heldByProfile(p *Plan) []string {
+	list := append(slices.Clone(p.Stale), p.Differs...)
+	if len(list) == 0 {
+		return nil
+	}
+	return []string{fmt.Sprintf("held back by [server] keep and settings: %s of the build: %s",
+		words.Plural(len(list), "file"), words.Some(list, 6))}
 }
 
 // heldBack tells how what a plan left out of a refit comes back from its backup.

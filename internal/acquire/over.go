@@ -11,6 +11,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 )
 
 // laidOver makes a whole build of an increment: what is installed, with the increment's files over
@@ -51,6 +52,12 @@ func (aq *Acquirer) laidOver(f *Fetched) error {
 			over++
 		}
 		whole[e.Path] = e
+	}
+	if over == 0 && f.Version != head.Version { // an add-on: its number is its own, and says nothing of the server
+		aq.Warn("not one file of %s takes the place of an installed one: %s stays the server's version; what is laid over it "+
+			"is better a layer, which later builds keep: --layer NAME --from PATH", f.Candidate.Label(),
+			version.OrUnknown(head.Version))
+		f.Version = head.Version
 	}
 	s := &locker.Set{
 		Owner:   locker.Builds,

@@ -152,12 +152,40 @@ func (l sorting) whose(e tree.Entry) verdict {
 		return verdict{builds, "the build ships it, and it was changed here"}
 	case l.ofBuild(at) != nil:
 		return as(own, "it is not as the build ships it")
+	case l.known && l.broughtAlong(e):
+		return verdict{builds, "a program, or what came with one: a loader's or an add-on's own"}
 	case l.known && isScript(at):
 		return verdict{set, "a script that the build does not ship"}
 	case l.known:
 		return as(own, "the build does not ship it")
 	}
 	return l.whoseByTime(e, as, own, kind)
+}
+
+// programKind are the endings of what is run, or is loaded by what runs.
+var programKind = regexp.MustCompile(`(?i)\.(jar|so(\.\d+)*|dll|exe|dylib)$`)
+
+// broughtAlong tells whether a file that the build does not ship came from the makers of something else, a
+// loader say, and nobody has written to it since: a program, or what lies with one and is no younger. Such a
+// file is not the operator's own: a new one of its makers' must take its place.
+func (l sorting) broughtAlong(e tree.Entry) bool {
+	if l.writtenNow(e) {
+		return false
+	}
+	if programKind.MatchString(e.Path) {
+		return true
+	}
+	top, _, below := strings.Cut(e.Path, "/")
+	if !below || worldName.MatchString(top) {
+		return false
+	}
+	newest := int64(0)
+	for _, o := range l.filesBelow(top) {
+		if programKind.MatchString(o.Path) {
+			newest = max(newest, o.Mtime)
+		}
+	}
+	return newest > 0 && e.Mtime <= newest+int64(sameTime)
 }
 
 // dataBelow tells whether a file of a kind that settings have is a world's: it lies in a world,

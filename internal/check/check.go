@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"freshkeel/internal/acquire"
@@ -256,7 +257,7 @@ func (ck *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, 
 			fd.Routine = fd.Level == Warn && (fd.Routine || slices.Contains(routine, c.Name))
 			if fd.Level == Stop && slices.Contains(w.Accept, c.Name) {
 				fd.Level, fd.Do = Warn, "accepted with --accept "+c.Name
-			} else if fd.Level == Stop && slices.Contains(Acceptable, c.Name) {
+			} else if fd.Level == Stop && slices.Contains(Acceptable, c.Name) && !strings.Contains(fd.Do, "--accept "+c.Name) {
 				fd.Do += fmt.Sprintf(" (or, knowing better: --accept %s)", c.Name)
 			}
 			pre.Findings = append(pre.Findings, fd)

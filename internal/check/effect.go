@@ -36,11 +36,13 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 				Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(at),
 				Why:   "the server would come up, and be the old one",
 				Do:    "take it out of those patterns"})
-		case !own && !s.k.Profile.Starts(at):
+		case !own && !s.k.Profile.Starts(at) && s.ahead.Has(at): // else checkNames tells
 			programs = append(programs, at)
 		}
 	}
-	if len(programs) == 0 || slices.ContainsFunc(programs, func(at string) bool { return s.plan.OfBuild(at) || s.plan.Exchanges(at) }) {
+	if len(programs) == 0 || slices.ContainsFunc(programs, func(at string) bool {
+		return s.plan.OfBuild(at) || s.plan.Exchanges(at)
+	}) {
 		return out
 	}
 	where, by := s.k.Path(s.k.Profile.Launch.Script), ""
@@ -52,9 +54,6 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 		What: fmt.Sprintf("the build adds %s and replaces %d; it has nothing for %s, the old one of which the launch "+
 			"script goes on running", words.Plural(added, "file"), replaced, words.Some(programs, 3)), Where: where,
 		Why: "the server would come up, and be the old one", Do: s.whichIs(programs[0], by)}
-	if s.want.From != "" && !s.want.Over {
-		f.Do = "if it is an increment, add --over: it is laid over what is installed; else " + f.Do
-	}
 	return append(out, f)
 }
 

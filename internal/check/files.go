@@ -3,8 +3,10 @@ package check
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -185,23 +187,8 @@ func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 				" (the archive or folder it was made from; your profile stays as it is)"})
 		return out
 	}
-	var removed []string
-	for _, st := range s.plan.Steps {
-		if st.Do == swap.Remove {
-			removed = append(removed, st.Path)
-		}
-	}
-	if n := len(removed); n >= fewFiles && 2*n > s.plan.Had {
-		level := Warn
-		if s.want.From != "" { // nobody has said of it that it is a whole build
-			level = Stop
-		}
-		out = append(out, Finding{Level: level,
-			What: fmt.Sprintf("it would remove %d of the %s of the old build: %s", n, words.Plural(s.plan.Had, "file"),
-				words.Some(removed, 4)), Where: s.cand.Source,
-			Why: "an increment that is taken for a whole build removes what it is to be laid over",
-			Do:  "if it is an increment, add --over: it is laid over what is installed"})
-	}
+	removed := s.plan.Removes()
+	out = append(out, s.partOfABuild(removed)...)
 	out = append(out, s.namedInSettings(removed)...)
 	if n := len(s.plan.Foreign); n > 0 {
 		out = append(out, ok("%s neither the build's nor named in the profile will be left alone: %s",
@@ -210,8 +197,83 @@ func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 	return out
 }
 
-// fewFiles is how many removals are too few to tell an increment by.
-const fewFiles = 5
+// stepName is how an archive is usually called that has only what changed.
+var stepName = regexp.MustCompile(`(?i)(^|[-_. ])(update|upgrade|patch|step|delta|diff|hotfix|increment(al)?)([-_. ]|\d|$)`)
+
+// partOfABuild tells what speaks for a build's being an increment, that is to be laid over the one that is
+// installed. A source says what its builds are; of one that was taken by hand nobody has said so.
+func (s *situation) partOfABuild(removed []string) (out []Finding) {
+	if s.want.Over || s.cand.Stays || !s.plan.Known {
+		return nil
+	}
+	const why = "an increment that is taken for a whole build removes what it is to be laid over"
+	do := "if it is an increment, add --over: it is laid over what is installed"
+	signs := s.signsOfAStep(removed)
+	switch {
+	case len(signs) > 0 && s.want.From != "":
+		out = append(out, Finding{Level: Stop, What: "it may be an increment, and no whole build: " + strings.Join(signs, "; "),
+			Where: s.cand.Source, Why: why, Do: do + "; if it is the whole build, say so: --accept removals"})
+	case len(signs) > 0 && 2*len(removed) > s.plan.Had:
+		out = append(out, Finding{Level: Warn, What: strings.Join(signs, "; "), Where: s.cand.Source, Why: why,
+			Do: "look whether its makers mean that: freshkeel preflight --all names each"})
+	case s.want.From != "" && stepName.MatchString(path.Base(s.want.From)):
+		out = append(out, Finding{Level: Warn, What: path.Base(s.want.From) + " is an increment by its name",
+			Where: s.cand.Source, Why: why, Do: do})
+	}
+	return out
+}
+
+// signsOfAStep says what a build lacks that a whole one would have: over a tenth of the old build's files or bytes,
+// or a whole folder. What comes back under another name, or with another version in it, does not count.
+func (s *situation) signsOfAStep(removed []string) (signs []string) {
+	renamed := map[string]int{}
+	for _, m := range s.plan.Moved {
+		renamed[m.From]++
+	}
+	comes := map[string]int{}
+	for _, st := range s.plan.Steps {
+		if st.Do == swap.Add {
+			comes[path.Join(path.Dir(st.Path), plan.Versionless(path.Base(st.Path)))]++
+		}
+	}
+	var lost []string
+	var bytes int64
+	for _, at := range removed {
+		if alike := path.Join(path.Dir(at), plan.Versionless(path.Base(at))); renamed[at] > 0 || comes[alike] > 0 {
+			comes[alike]--
+			continue
+		}
+		lost = append(lost, at)
+		bytes += s.ahead.Before.At(at).Size
+	}
+	if len(lost) == 0 {
+		return nil
+	}
+	if 10*len(lost) > s.plan.Had || 10*bytes > s.plan.HadBytes {
+		signs = append(signs, fmt.Sprintf("it would remove %s, %s, of the old build's %d: %s",
+			words.Plural(len(lost), "file"), words.Bytes(bytes), s.plan.Had, words.Some(s.plan.ByFolder(lost), 8)))
+	}
+	if folders := s.wholeFolders(lost); len(folders) > 0 {
+		signs = append(signs, "it has nothing of "+words.Some(folders, 4))
+	}
+	return signs
+}
+
+// wholeFolders lists the folders right below the install of which all that the old build had is lost.
+func (s *situation) wholeFolders(lost []string) (out []string) {
+	gone := map[string]int{}
+	for _, at := range lost {
+		if top, _, below := strings.Cut(at, "/"); below {
+			gone[top]++
+		}
+	}
+	for _, dir := range slices.Sorted(maps.Keys(gone)) {
+		if gone[dir] >= s.plan.HadBelow[dir] && !s.ahead.BringsBelow(dir) {
+			out = append(out, dir+"/")
+		}
+	}
+	return out
+}
 
 // namedInSettings finds removed files that the operator's settings name.
 func (s *situation) namedInSettings(removed []string) (out []Finding) {

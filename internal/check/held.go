@@ -8,6 +8,7 @@ import (
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/learn"
+	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/watch"
@@ -33,6 +34,9 @@ func checkHeld(_ context.Context, s *situation) (out []Finding) {
 			Why: "the new program would run with data of the old one",
 			Do:  "take what the build brings out of those patterns; or name the files in them that are yours one by one"})
 	}
+	if stop := s.allHeld(); stop != nil {
+		return append(out, *stop)
+	}
 	if n := len(s.plan.Differs); n > 0 {
 		out = append(out, Finding{Level: Warn,
 			What: fmt.Sprintf("%s left as you have %s, and not what the build brings: %s", words.Is(n, "file"),
@@ -42,6 +46,39 @@ func checkHeld(_ context.Context, s *situation) (out []Finding) {
 			Do:  "look whether the new build needs its own; freshkeel adopt --build PATH tells which ones you changed"})
 	}
 	return out
+}
+
+// allHeld finds a build or a layer of which nothing would be laid: the profile holds all of it back.
+func (s *situation) allHeld() *Finding {
+	if len(s.plan.Differs) == 0 {
+		return nil
+	}
+	whose := []string{""}
+	for _, l := range s.fetched.Layers {
+		whose = append(whose, l.Layer)
+	}
+	for _, layer := range whose {
+		held, all := s.plan.Held(layer)
+		if held == 0 || (held < all && !(s.plan.Nothing() && layer == "")) {
+			continue
+		}
+		return &Finding{Level: Stop,
+			What: fmt.Sprintf("nothing of %s would be laid: %s of %d held back by your profile: %s", plan.Whose(layer),
+				words.Is(held, "file"), all, words.Some(s.plan.Differs, 6)),
+			Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
+			Why:   "the server would go on with the old ones",
+			Do: "if nobody changed them, take that pattern out: freshkeel profile set --drop " +
+				s.patternBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)"))}
+	}
+	return nil
+}
+
+// patternBy is the key and the pattern of the profile by which a path is the operator's own, as words of a command.
+func (s *situation) patternBy(at string) string {
+	if pat := s.k.Profile.Server.Keep.Which(at); pat != "" {
+		return "server.keep " + words.Shell(pat)
+	}
+	return "server.settings " + words.Shell(s.k.Profile.Server.Settings.Which(at))
 }
 
 // ownBy is the key of the profile by which a path is the operator's own.

@@ -37,7 +37,7 @@ func (pr *Planner) compose(p *Plan, f *acquire.Fetched) error {
 	for _, lf := range f.Layers {
 		o, err := pr.res.Layer(lf.Layer)
 		if err != nil {
-			continue // the profile's own list led here
+			return err
 		}
 		files, bad, unfound := Placed(lf.Set, o.Place)
 		p.Hidden = append(p.Hidden, hides(lf.Set, o.Place)...)

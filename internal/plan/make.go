@@ -43,7 +43,7 @@ func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 	p := &Plan{Ahead: ahead.New(pr.Install, store, list), From: was.Version, To: f.Version,
 		Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), Set: f.Set,
 		Known: was.Known, oldSets: was.Sets(), named: slices.Clone(was.Names),
-		sure: !f.Candidate.AsInstalled || was.Known, was: map[string]inventory.Owned{}}
+		sure: !f.Candidate.AsInstalled || was.Known, was: map[string]inventory.Owned{}, HadBelow: map[string]int{}}
 	p.Places, p.Mounted = tree.Places(pr.Dir, list)
 	if tree.FoldsCase(pr.Path(profile.FileName)) {
 		p.Spelling = tree.SpelledAs(list)
@@ -129,7 +129,7 @@ func (d *decider) all(old *inventory.Scanner) error {
 		}
 		if was != nil && was.Path == at {
 			had = was
-			p.Had++
+			p.count(had)
 		}
 		switch {
 		case it != nil:

@@ -8,7 +8,9 @@ import (
 	"bytes"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
+	"strings"
 
 	"freshkeel/internal/ahead"
 	"freshkeel/internal/install"
@@ -21,6 +23,7 @@ import (
 	"freshkeel/internal/runtimes"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Planner makes plans for one install.
@@ -47,7 +50,12 @@ type Plan struct {
 	Steps     []swap.Step
 	Bytes     int64 // to be laid out beside the install
 	Unchanged int   // build files that are installed already
-	Had       int   // files of the inventory before
+
+	// These say what the inventory before has: how many files, of how many bytes, and how many below each
+	// folder right in the install.
+	Had      int
+	HadBytes int64
+	HadBelow map[string]int
 
 	// These say what becomes of files, by their paths.
 	Kept    []string // the operator's own that the build brings too: not touched
@@ -147,6 +155,61 @@ type Overlaid struct {
 func (p *Plan) OfBuild(at string) bool {
 	it := p.items.Find(p.Spelling.Of(at))
 	return it != nil && it.File.Kind == tree.File
+}
+
+// count counts a file of the inventory before.
+func (p *Plan) count(had *inventory.Owned) {
+	if had.Kind == tree.Dir || had.Layer != "" {
+		return
+	}
+	p.Had++
+	p.HadBytes += had.Size
+	if top, _, below := strings.Cut(had.Path, "/"); below {
+		p.HadBelow[top]++
+	}
+}
+
+// Held is how many files of the build, or of a layer, the profile holds back though they are not what
+// stands here, and how many it has in all.
+func (p *Plan) Held(layer string) (held, all int) {
+	out := map[string]bool{}
+	for _, at := range append(slices.Clone(p.Stale), p.Differs...) {
+		out[strings.TrimSuffix(at, " (not there)")] = true
+	}
+	for _, it := range p.items {
+		if it.File.Kind == tree.File && p.Whose[it.At] == layer {
+			if all++; out[it.At] {
+				held++
+			}
+		}
+	}
+	return held, all
+}
+
+// Removes lists the paths that the swap takes away.
+func (p *Plan) Removes() (out []string) {
+	for _, s := range p.Steps {
+		if s.Do == swap.Remove {
+			out = append(out, s.Path)
+		}
+	}
+	return out
+}
+
+// ByFolder names paths, those of one folder as one: "maps/ (3 files)".
+func (p *Plan) ByFolder(paths []string) (out []string) {
+	in := map[string][]string{}
+	for _, at := range paths {
+		in[path.Dir(at)] = append(in[path.Dir(at)], at)
+	}
+	for _, dir := range slices.Sorted(maps.Keys(in)) {
+		if list := in[dir]; dir != "." && len(list) > 1 {
+			out = append(out, fmt.Sprintf("%s/ (%s)", dir, words.Plural(len(list), "file")))
+		} else {
+			out = append(out, list...)
+		}
+	}
+	return out
 }
 
 // Changes counts the plan's steps by kind.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -42,8 +43,24 @@ func (rs *Resolver) Layer(name string) (Origin, error) {
 		}
 		have = append(have, l.Name)
 	}
+	if slices.Contains(rs.laid, name) {
+		return Origin{profile.Layer{Name: name}}, nil
+	}
 	return Origin{}, tell.Misuse(fmt.Sprintf("there is no layer %q; the profile has %s", name,
-		cmp.Or(strings.Join(have, ", "), "none")), "freshkeel builds")
+		cmp.Or(strings.Join(have, ", "), "none")), "freshkeel builds; or make it of a file: --layer "+name+" --from PATH")
+}
+
+var layerName = regexp.MustCompile(`^[\w][\w.-]*$`)
+
+// allLayers are those of the profile, in its order, then those that were laid from files.
+func (rs *Resolver) allLayers() []profile.Layer {
+	out := slices.Clone(rs.Profile.Layers)
+	for _, name := range rs.laid {
+		if !slices.ContainsFunc(out, func(l profile.Layer) bool { return l.Name == name }) {
+			out = append(out, profile.Layer{Name: name})
+		}
+	}
+	return out
 }
 
 // Origins are the source of the build and those of its layers, in order.

@@ -25,6 +25,7 @@ type Resolver struct {
 	*install.Install
 	inv   *inventory.Kept
 	asked map[string]*Asked // what sources offer: one command sees one list
+	laid  []string          // the layers that lie over the build, and one that is to: the profile need not name them
 }
 
 // New is a resolver for an install.
@@ -55,6 +56,19 @@ func (rs *Resolver) All(ctx context.Context, w Want) (*Resolved, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := w.Check(); err != nil {
+		return nil, err
+	}
+	rs.laid = nil
+	for _, l := range inv.Layers {
+		rs.laid = append(rs.laid, l.Name)
+	}
+	if name := w.layerFrom(); name != "" {
+		if !layerName.MatchString(name) {
+			return nil, tell.Misuse(fmt.Sprintf("%q is no name of a layer", name), "letters, digits, - and _ are: --layer loader")
+		}
+		rs.laid = append(rs.laid, name)
+	}
 	for name := range w.Layers {
 		if _, err := rs.Layer(name); err != nil {
 			return nil, err
@@ -81,10 +95,6 @@ func (rs *Resolver) All(ctx context.Context, w Want) (*Resolved, error) {
 // Build finds the build that is wanted. Nothing is fetched but lists.
 func (rs *Resolver) Build(ctx context.Context, w Want) (*Candidate, error) {
 	if w.From != "" {
-		if w.Version != "" {
-			return nil, tell.Misuse("a version and --from together: which one is meant?",
-				"give the version of a build taken --from somewhere with --as")
-		}
 		return rs.FromPlace(w)
 	}
 	f, err := rs.List(ctx, rs.Base())
@@ -113,7 +123,7 @@ func (rs *Resolver) Build(ctx context.Context, w Want) (*Candidate, error) {
 
 // layers finds the layers over a build that is found.
 func (rs *Resolver) layers(ctx context.Context, r *Resolved, w Want, inv *inventory.Inventory) error {
-	for _, l := range rs.Profile.Layers {
+	for _, l := range rs.allLayers() {
 		if slices.Contains(w.Without, l.Name) {
 			r.Gone = append(r.Gone, Gone{l.Name, true, "as you said"})
 			continue
@@ -135,6 +145,18 @@ func (rs *Resolver) layer(ctx context.Context, o Origin, w Want, inv *inventory.
 	why string, err error) {
 	ver, named := w.Layers[o.Name]
 	laid, isLaid := inv.Laid(o.Name)
+	if named && w.layerFrom() == o.Name {
+		c, err := rs.FromPlace(Want{From: w.From, As: cmp.Or(ver, w.As)})
+		if err != nil {
+			return nil, "", err
+		}
+		c.Layer, c.Place, c.Fits = o.Name, o.Place, o.Fits
+		return c, "", nil
+	}
+	if named && isLaid && o.Source.Kind() == "" {
+		return nil, "", tell.Misuse(fmt.Sprintf("layer %s has no source that its versions come from", o.Name),
+			"take it from a file: --layer "+o.Name+" --from PATH")
+	}
 	if !named && isLaid {
 		c, err := rs.staying(ctx, o, laid)
 		return c, "", err
