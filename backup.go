@@ -58,10 +58,8 @@ func LayServer(ctx context.Context, r LayOrder, o Options) (*NewServer, error) {
 // lines to save before and to go on after. moving names the files that would not
 // hold still while they were read.
 func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *Backup, moving []string, err error) {
-	for _, pats := range []tree.Patterns{part.Only, part.Leave} {
-		if err := pats.Check(); err != nil {
-			return nil, nil, tell.Misuse(err.Error(), "")
-		}
+	if err := k.in.Choose(&part.Only, &part.Leave); err != nil {
+		return nil, nil, err
 	}
 	unlock, err := k.begin(ctx, "backup")
 	if err != nil {

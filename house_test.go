@@ -57,7 +57,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		"adopt": {"acquire", "feed", "fetch", "guard", "host", "install", "inventory", "launch", "learn", "locker", "needs",
 			"plan", "profile", "resolve", "tell"},
 		"ahead": {"install", "locker", "needs", "profile"},
-		"audit": {"host", "install", "inventory", "locker", "logbook", "profile", "staging", "swap"},
+		"audit": {"host", "install", "inventory", "locker", "logbook", "profile", "staging", "swap", "tell"},
 		"backups": {"acquire", "fetch", "install", "inventory", "locker", "locker/mirror", "logbook", "profile",
 			"resolve", "store", "tell", "unpack"},
 		"check": {

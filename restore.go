@@ -37,6 +37,9 @@ func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
 	if err != nil {
 		return nil, err
 	}
+	if r.Only, err = k.shelf.Chosen(set, r.Only); err != nil {
+		return nil, err
+	}
 	p, err := k.returner.Plan(set, putback.ForRestore(set, r.Only))
 	if err != nil {
 		return nil, err
@@ -91,11 +94,11 @@ func namesOf(in []Dumped) string {
 // exchanged, and what is not in the backup is moved aside. Shelf.LayOut lays a backup
 // out in another folder.
 func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
-	if err := r.Only.Check(); err != nil {
-		return nil, tell.Misuse(err.Error(), "")
-	}
 	set, err := k.shelf.ReadMeant(r.Backup)
 	if err != nil {
+		return nil, err
+	}
+	if r.Only, err = k.shelf.Chosen(set, r.Only); err != nil {
 		return nil, err
 	}
 	r.Backup = set.ID

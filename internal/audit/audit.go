@@ -20,6 +20,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 
@@ -125,6 +126,9 @@ type reading struct {
 
 // Look audits the install. It changes nothing.
 func (a *Auditor) Look(ctx context.Context, o Order) (*Report, error) {
+	if err := a.choose(&o); err != nil {
+		return nil, err
+	}
 	if err := a.Whole(); err != nil {
 		return nil, err
 	}
@@ -209,6 +213,37 @@ func (l *looking) spelling() tree.Spelling {
 		return tree.SpelledAs(l.list)
 	}
 	return tree.Spelling{}
+}
+
+// choose makes the patterns that a person typed those of what is installed, or was.
+func (a *Auditor) choose(o *Order) error {
+	if len(o.Only) == 0 {
+		return nil
+	}
+	list, err := tree.Walk(a.Dir, nil)
+	if err != nil {
+		return err
+	}
+	inv, err := a.inv.Read()
+	if err != nil {
+		return err
+	}
+	o.Only, err = tree.Chosen(o.Only, a.Dir, func(yield func(string, bool) bool) {
+		for _, e := range list {
+			if !yield(e.Path, e.Kind == tree.Dir) {
+				return
+			}
+		}
+		for _, f := range inv.Files {
+			if !yield(f.Path, f.Kind == tree.Dir) {
+				return
+			}
+		}
+	}, words.Near)
+	if err != nil {
+		return tell.Misuse(err.Error(), "freshkeel audit")
+	}
+	return nil
 }
 
 func (l *looking) concerns(at string) bool { return len(l.o.Only) == 0 || l.o.Only.Match(at) }

@@ -32,14 +32,29 @@ const (
 	LeaveData = "leave"
 )
 
+// Chosen makes the patterns that a person typed those of a backup's files. One that matches none is a tell.Usage.
+func (sh *Shelf) Chosen(set *locker.Set, typed tree.Patterns) (tree.Patterns, error) {
+	pats, err := tree.Chosen(typed, sh.Dir, func(yield func(string, bool) bool) {
+		for i := range set.Entries {
+			if e := &set.Entries[i]; !yield(e.Path, e.Kind == tree.Dir) {
+				return
+			}
+		}
+	}, words.Near)
+	if err != nil {
+		return nil, tell.Misuse(err.Error(), "freshkeel backup show "+set.ID+" lists what is in it")
+	}
+	return pats, nil
+}
+
 // LayOut lays a backup, or the part of it that r says, out in a new folder. The error is a
 // tell.Usage where that is not empty or lies in the install.
 func (sh *Shelf) LayOut(ctx context.Context, r Restore) error {
-	if err := r.Only.Check(); err != nil {
-		return tell.Misuse(err.Error(), "")
-	}
 	set, err := sh.ReadMeant(r.Backup)
 	if err != nil {
+		return err
+	}
+	if r.Only, err = sh.Chosen(set, r.Only); err != nil {
 		return err
 	}
 	entries := set.Entries

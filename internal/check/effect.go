@@ -30,7 +30,7 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 	var programs []string
 	for _, at := range s.k.planner.Runs() {
 		switch own := s.k.Profile.Server.Own(at); {
-		case own && !s.k.Profile.Starts(at) && s.plan.OfBuild(at) && s.heldBack(at):
+		case own && !s.k.Profile.Starts(at) && s.plan.OfBuild(at) && heldBack(s, at):
 			return append(out, Finding{Level: Stop,
 				What:  fmt.Sprintf("%s, which the launch script runs, is held back from the build's by your profile", at),
 				Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(at),
@@ -58,6 +58,6 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 }
 
 // heldBack tells whether a file of the operator's own is not what the build brings.
-func (s *situation) heldBack(at string) bool {
+func heldBack(s *situation, at string) bool {
 	return slices.Contains(s.plan.Stale, at) || slices.Contains(s.plan.Differs, at)
 }

@@ -188,7 +188,7 @@ func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 		return out
 	}
 	removed := s.plan.Removes()
-	out = append(out, s.partOfABuild(removed)...)
+	out = append(out, partOfABuild(s, removed)...)
 	out = append(out, s.namedInSettings(removed)...)
 	if n := len(s.plan.Foreign); n > 0 {
 		out = append(out, ok("%s neither the build's nor named in the profile will be left alone: %s",
@@ -202,13 +202,13 @@ var stepName = regexp.MustCompile(`(?i)(^|[-_. ])(update|upgrade|patch|step|delt
 
 // partOfABuild tells what speaks for a build's being an increment, that is to be laid over the one that is
 // installed. A source says what its builds are; of one that was taken by hand nobody has said so.
-func (s *situation) partOfABuild(removed []string) (out []Finding) {
+func partOfABuild(s *situation, removed []string) (out []Finding) {
 	if s.want.Over || s.cand.Stays || !s.plan.Known {
 		return nil
 	}
 	const why = "an increment that is taken for a whole build removes what it is to be laid over"
 	do := "if it is an increment, add --over: it is laid over what is installed"
-	signs := s.signsOfAStep(removed)
+	signs := signsOfAStep(s, removed)
 	switch {
 	case len(signs) > 0 && s.want.From != "":
 		out = append(out, Finding{Level: Stop, What: "it may be an increment, and no whole build: " + strings.Join(signs, "; "),
@@ -225,7 +225,7 @@ func (s *situation) partOfABuild(removed []string) (out []Finding) {
 
 // signsOfAStep says what a build lacks that a whole one would have: over a tenth of the old build's files or bytes,
 // or a whole folder. What comes back under another name, or with another version in it, does not count.
-func (s *situation) signsOfAStep(removed []string) (signs []string) {
+func signsOfAStep(s *situation, removed []string) (signs []string) {
 	renamed := map[string]int{}
 	for _, m := range s.plan.Moved {
 		renamed[m.From]++
@@ -253,14 +253,14 @@ func (s *situation) signsOfAStep(removed []string) (signs []string) {
 		signs = append(signs, fmt.Sprintf("it would remove %s, %s, of the old build's %d: %s",
 			words.Plural(len(lost), "file"), words.Bytes(bytes), s.plan.Had, words.Some(s.plan.ByFolder(lost), 8)))
 	}
-	if folders := s.wholeFolders(lost); len(folders) > 0 {
+	if folders := wholeFolders(s, lost); len(folders) > 0 {
 		signs = append(signs, "it has nothing of "+words.Some(folders, 4))
 	}
 	return signs
 }
 
 // wholeFolders lists the folders right below the install of which all that the old build had is lost.
-func (s *situation) wholeFolders(lost []string) (out []string) {
+func wholeFolders(s *situation, lost []string) (out []string) {
 	gone := map[string]int{}
 	for _, at := range lost {
 		if top, _, below := strings.Cut(at, "/"); below {

@@ -34,7 +34,7 @@ func checkHeld(_ context.Context, s *situation) (out []Finding) {
 			Why: "the new program would run with data of the old one",
 			Do:  "take what the build brings out of those patterns; or name the files in them that are yours one by one"})
 	}
-	if stop := s.allHeld(); stop != nil {
+	if stop := allHeld(s); stop != nil {
 		return append(out, *stop)
 	}
 	if n := len(s.plan.Differs); n > 0 {
@@ -49,7 +49,7 @@ func checkHeld(_ context.Context, s *situation) (out []Finding) {
 }
 
 // allHeld finds a build or a layer of which nothing would be laid: the profile holds all of it back.
-func (s *situation) allHeld() *Finding {
+func allHeld(s *situation) *Finding {
 	if len(s.plan.Differs) == 0 {
 		return nil
 	}
@@ -68,13 +68,13 @@ func (s *situation) allHeld() *Finding {
 			Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
 			Why:   "the server would go on with the old ones",
 			Do: "if nobody changed them, take that pattern out: freshkeel profile set --drop " +
-				s.patternBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)"))}
+				patternBy(s, strings.TrimSuffix(s.plan.Differs[0], " (not there)"))}
 	}
 	return nil
 }
 
 // patternBy is the key and the pattern of the profile by which a path is the operator's own, as words of a command.
-func (s *situation) patternBy(at string) string {
+func patternBy(s *situation, at string) string {
 	if pat := s.k.Profile.Server.Keep.Which(at); pat != "" {
 		return "server.keep " + words.Shell(pat)
 	}

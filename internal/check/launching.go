@@ -133,13 +133,13 @@ func (s *situation) whichIs(at, by string) string {
 			" is then written with the swap, and taken back with it"
 	}
 	if s.want.From != "" && !s.want.Over {
-		return "if it is an increment, add --over: it is laid over what is installed; else " + s.placing(at)
+		return "if it is an increment, add --over: it is laid over what is installed; else " + placing(s, at)
 	}
-	return s.placing(at)
+	return placing(s, at)
 }
 
 // placing advises how a file of the build gets the name that the launch script runs.
-func (s *situation) placing(at string) string {
+func placing(s *situation, at string) string {
 	if like := plan.AlikeIn(s.plan.Set, at); like != "" {
 		return fmt.Sprintf("freshkeel -d %s profile set %s %s", s.k.Dir, words.Quote("place."+like), words.Quote(at))
 	}

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 
@@ -88,6 +89,18 @@ func Sides(ctx context.Context, a, b *Side, o Order, progress func(done, total i
 	b.unwrapped(a)
 	if len(a.entries) == 1 && len(b.entries) == 1 { // two files: their names do not matter
 		b.entries[0].Path = a.entries[0].Path
+	}
+	var err error
+	for _, pats := range []*tree.Patterns{&o.Only, &o.Leave} {
+		if *pats, err = tree.Chosen(*pats, "", func(yield func(string, bool) bool) {
+			for _, e := range append(slices.Clone(a.entries), b.entries...) {
+				if !yield(e.Path, e.Kind == tree.Dir) {
+					return
+				}
+			}
+		}, words.Near); err != nil {
+			return nil, tell.Misuse(err.Error(), "freshkeel compare A B --only 'lib/**'")
+		}
 	}
 	c := &comparing{a: a, b: b, o: o, moves: progress,
 		out: &Result{A: a.Label, B: b.Label, Differences: []Difference{}}}

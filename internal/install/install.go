@@ -24,6 +24,7 @@ import (
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Options are what the core needs from outside.
@@ -156,6 +157,27 @@ func (in *Install) All() *Install {
 		return in.all
 	}
 	return in
+}
+
+// Choose makes patterns that a person typed those of the files that stand here. One that matches nothing is a
+// tell.Usage.
+func (in *Install) Choose(typed ...*tree.Patterns) error {
+	var list tree.List
+	for _, pats := range typed {
+		if len(*pats) == 0 {
+			continue
+		}
+		var err error
+		if list == nil {
+			if list, err = tree.Walk(in.Dir, nil); err != nil {
+				return err
+			}
+		}
+		if *pats, err = tree.Chosen(*pats, in.Dir, list.Each(), words.Near); err != nil {
+			return tell.Misuse(err.Error(), "ls "+words.Shell(in.Dir))
+		}
+	}
+	return nil
 }
 
 // Only is the install with some of its parts for a server: what is started, watched and stopped
