@@ -177,7 +177,16 @@ func (sh *Shelf) TakeIn(ctx context.Context, w *locker.Writer, from string, fi f
 		if err != nil {
 			return nil, err
 		}
-		list = slices.DeleteFunc(list, func(e tree.Entry) bool { return profile.Reserved(e.Path) })
+		own := 0
+		list = slices.DeleteFunc(list, func(e tree.Entry) bool {
+			if profile.Reserved(e.Path) {
+				own++
+			}
+			return profile.Reserved(e.Path)
+		})
+		if own > 0 {
+			sh.Note("left out of %s, since they are Fresh Keel's own: %s", from, words.Plural(own, "file"))
+		}
 		return w.TakeList(ctx, from, list, nil, sh.Moves("import"))
 	}
 	work, err := os.MkdirTemp("", "freshkeel-import-") // for archives that can't be read in one go
@@ -198,7 +207,7 @@ func (sh *Shelf) TakeIn(ctx context.Context, w *locker.Writer, from string, fi f
 	var mu sync.Mutex
 	var got []locker.File // names are held apart while it is opened
 	left := 0
-	_, err = unpack.Unpacked(ctx, v, rule, work, func(it unpack.Item) error {
+	all, err := unpack.Unpacked(ctx, v, rule, work, func(it unpack.Item) error {
 		if profile.Reserved(it.Path) {
 			mu.Lock()
 			defer mu.Unlock()
@@ -220,7 +229,7 @@ func (sh *Shelf) TakeIn(ctx context.Context, w *locker.Writer, from string, fi f
 	if err != nil {
 		return nil, err
 	}
-	if left > 0 {
+	if left += len(all.LeftOut); left > 0 {
 		sh.Note("left out of %s, since they are Fresh Keel's own: %s", v.Name, words.Plural(left, "file"))
 	}
 	slices.SortFunc(got, func(a, b locker.File) int { return strings.Compare(a.Path, b.Path) })

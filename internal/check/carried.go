@@ -35,6 +35,12 @@ func checkEdited(_ context.Context, s *situation) []Finding {
 // checkSettings tells what becomes of the operator's settings: a line a file, and what has to be
 // looked at.
 func checkSettings(_ context.Context, s *situation) (out []Finding) {
+	for _, file := range s.plan.Uncarried {
+		out = append(out, Finding{Level: Warn,
+			What:  fmt.Sprintf("[[carry]] file = %s names no file, neither here nor in the build", words.Quote(file)),
+			Where: s.k.Path(profile.FileName) + ", [[carry]]", Why: "what it asks for is done nowhere",
+			Do: "correct the name, or take the rule out"})
+	}
 	for _, c := range s.plan.Carried {
 		if c.Unknown {
 			out = append(out, ok("%s stays as you have it: %s", c.Path, c.Wrong)...)

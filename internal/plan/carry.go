@@ -113,6 +113,9 @@ func (d *decider) carrySettings() error {
 	if err := d.writtenOnes(); err != nil {
 		return err
 	}
+	if err := d.unshipped(); err != nil {
+		return err
+	}
 	for _, c := range d.carry {
 		rule := d.Profile.CarryOf(c.at)
 		if rule.Merge != nil && !*rule.Merge {
@@ -120,6 +123,40 @@ func (d *decider) carrySettings() error {
 		}
 		if err := d.carryOne(c, rule); err != nil {
 			return fmt.Errorf("carry %s over: %w", c.at, err)
+		}
+	}
+	return nil
+}
+
+// unshipped finds files that a rule sets values in and that the build does not bring: each is its own default.
+// A rule that names no file at all is noted.
+func (d *decider) unshipped() error {
+	known := map[string]bool{}
+	for _, c := range d.carry {
+		known[c.at] = true
+	}
+	for _, rule := range d.Profile.Carry {
+		named := tree.Patterns{rule.File}
+		found := slices.ContainsFunc(d.p.items, func(it Item) bool { return named.Match(it.At) })
+		for i := range d.p.Before {
+			here := &d.p.Before[i]
+			if here.Kind != tree.File || !named.Match(here.Path) || tree.Ours(here.Path) {
+				continue
+			}
+			found = true
+			if known[here.Path] || len(rule.Always) == 0 || d.Profile.CarryOf(here.Path).File != rule.File ||
+				here.Size > settingsMost || d.p.Brings(here.Path) {
+				continue
+			}
+			mine, err := tree.ReadUpTo(d.Path(here.Path), settingsMost)
+			if err != nil {
+				return fmt.Errorf("carry %s over: %w", here.Path, err)
+			}
+			known[here.Path] = true
+			d.carry = append(d.carry, toCarry{at: here.Path, here: here, now: mine, old: mine})
+		}
+		if !found {
+			d.p.Uncarried = append(d.p.Uncarried, rule.File)
 		}
 	}
 	return nil

@@ -82,15 +82,16 @@ type Plan struct {
 	Blocked  []Blocked
 
 	// These are the operator's own files that change with the build.
-	Carried  []Carry         // settings of the operator's, set in the new build's defaults
-	Edits    []Edit          // of the operator's own files: shown, backed up, rolled back like any other file
-	Asked    []Consent       // consents that are asked for and were not accepted
-	Scripts  []Rescript      // launch scripts that the build brings anew and the operator changed
-	Lacking  []string        // what the profile asks of the launch script and could not be written into it
-	Lines    []logbook.Lined // services whose own line changes
-	Unlined  []Unlined       // services whose own line would have to, and can't be written
-	Unchosen []string        // why the runtime that was chosen is not run
-	HeldBack []string        // add-ons that are left out of this refit, by their paths
+	Carried   []Carry         // settings of the operator's, set in the new build's defaults
+	Uncarried []string        // rules for settings that name no file, neither here nor of the build
+	Edits     []Edit          // of the operator's own files: shown, backed up, rolled back like any other file
+	Asked     []Consent       // consents that are asked for and were not accepted
+	Scripts   []Rescript      // launch scripts that the build brings anew and the operator changed
+	Lacking   []string        // what the profile asks of the launch script and could not be written into it
+	Lines     []logbook.Lined // services whose own line changes
+	Unlined   []Unlined       // services whose own line would have to, and can't be written
+	Unchosen  []string        // why the runtime that was chosen is not run
+	HeldBack  []string        // add-ons that are left out of this refit, by their paths
 
 	Places  []string // folders of the install on file systems of their own
 	Mounted []string // files that are mounted one by one: nothing can be exchanged there

@@ -11,8 +11,11 @@ import (
 	"io"
 	"io/fs"
 	"runtime"
+	"slices"
 	"strings"
 	"sync/atomic"
+
+	"freshkeel/internal/tree"
 
 	"github.com/bodgit/sevenzip"
 	"github.com/klauspost/compress/zip"
@@ -123,6 +126,11 @@ func (o *opener) tar(r io.Reader) error {
 		case tar.TypeXGlobalHeader:
 			continue
 		default:
+			if slices.Contains(strings.Split(h.Name, "/"), tree.StateFolder) {
+				// A pipe or socket of our own, in an archive that somebody made of an install under care.
+				o.out.LeftOut = append(o.out.LeftOut, h.Name)
+				continue
+			}
 			return o.bad(h.Name, "is neither file, folder nor symbolic link")
 		}
 		if err := o.item(it); err != nil {
