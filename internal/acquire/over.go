@@ -104,5 +104,10 @@ func around(inc, base *locker.Set) (top string) {
 			return ""
 		}
 	}
-	return top
+	for _, e := range inc.Entries { // an add-on's own folder stays: nothing in it is of the build
+		if e.Kind == tree.File && base.Find(strings.TrimPrefix(e.Path, top)) != nil {
+			return top
+		}
+	}
+	return ""
 }

@@ -51,8 +51,8 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 	}
 	replaced, added, _ := s.plan.Changes()
 	f := Finding{Level: Stop,
-		What: fmt.Sprintf("the build adds %s and replaces %d; it has nothing for %s, the old one of which the launch "+
-			"script goes on running", words.Plural(added, "file"), replaced, words.Some(programs, 3)), Where: where,
+		What: fmt.Sprintf("the launch script goes on running %s, the old one: the build has none for it (it adds %s, and "+
+			"replaces %d)", words.Some(programs, 3), words.Plural(added, "file"), replaced), Where: where,
 		Why: "the server would come up, and be the old one", Do: s.whichIs(programs[0], by)}
 	return append(out, f)
 }

@@ -249,7 +249,8 @@ func signsOfAStep(s *situation, removed []string) (signs []string) {
 	if len(lost) == 0 {
 		return nil
 	}
-	if 10*len(lost) > s.plan.Had || 10*bytes > s.plan.HadBytes {
+	// One file that goes is how makers retire one, however few there are.
+	if (len(lost) > 1 && 10*len(lost) > s.plan.Had) || 10*bytes > s.plan.HadBytes {
 		signs = append(signs, fmt.Sprintf("it would remove %s, %s, of the old build's %d: %s",
 			words.Plural(len(lost), "file"), words.Bytes(bytes), s.plan.Had, words.Some(s.plan.ByFolder(lost), 8)))
 	}

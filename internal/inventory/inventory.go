@@ -56,6 +56,7 @@ type Laid struct {
 	Channel string `json:"channel,omitempty"`
 	Build   string `json:"build"` // set in the locker
 	Fits    string `json:"fits,omitempty"`
+	ByHand  bool   `json:"by_hand,omitempty"` // it was laid from a file, and the profile need not name it
 }
 
 // Laid finds a layer of the inventory.

@@ -42,6 +42,7 @@ type Candidate struct {
 	Guess  bool   // archives may wrap everything in one folder
 	Set    string // in the locker, where it is known to be that
 
+	ByHand      bool // a layer that was taken from a file
 	Stays       bool // it is what is installed
 	AsInstalled bool // and nothing but the inventory tells what that is
 

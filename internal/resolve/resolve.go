@@ -61,7 +61,9 @@ func (rs *Resolver) All(ctx context.Context, w Want) (*Resolved, error) {
 	}
 	rs.laid = nil
 	for _, l := range inv.Layers {
-		rs.laid = append(rs.laid, l.Name)
+		if l.ByHand { // another one that the profile does not name any more is taken off
+			rs.laid = append(rs.laid, l.Name)
+		}
 	}
 	if name := w.layerFrom(); name != "" {
 		if !layerName.MatchString(name) {
@@ -150,7 +152,7 @@ func (rs *Resolver) layer(ctx context.Context, o Origin, w Want, inv *inventory.
 		if err != nil {
 			return nil, "", err
 		}
-		c.Layer, c.Place, c.Fits = o.Name, o.Place, o.Fits
+		c.Layer, c.Place, c.Fits, c.ByHand = o.Name, o.Place, o.Fits, true
 		return c, "", nil
 	}
 	if named && isLaid && o.Source.Kind() == "" {
@@ -184,7 +186,7 @@ func (rs *Resolver) staying(ctx context.Context, o Origin, laid inventory.Laid) 
 		return nil, err
 	}
 	c := &Candidate{Version: laid.Version, Channel: laid.Channel, Layer: o.Name, Source: "what is installed",
-		Fits: cmp.Or(laid.Fits, o.Fits), Src: o.Source, Place: o.Place, Set: laid.Build, Stays: true}
+		Fits: cmp.Or(laid.Fits, o.Fits), Src: o.Source, Place: o.Place, Set: laid.Build, Stays: true, ByHand: laid.ByHand}
 	if laid.Build != "" && l.Has(locker.Builds, laid.Build) {
 		return c, nil
 	}
