@@ -58,7 +58,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 			"plan", "profile", "resolve", "tell"},
 		"ahead": {"install", "locker", "needs", "profile"},
 		"audit": {"host", "install", "inventory", "locker", "logbook", "profile", "staging", "swap", "tell"},
-		"backups": {"acquire", "fetch", "install", "inventory", "locker", "locker/mirror", "logbook", "profile",
+		"backups": {"acquire", "edited", "fetch", "install", "inventory", "locker", "locker/mirror", "logbook", "profile",
 			"resolve", "store", "tell", "unpack"},
 		"check": {
 			"acquire",

@@ -37,6 +37,9 @@ func (k *Keel) PlanRestore(r Restore) ([]swap.Step, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := k.shelf.Told(set, r.Of); err != nil {
+		return nil, err
+	}
 	if r.Only, err = k.shelf.Chosen(set, r.Only); err != nil {
 		return nil, err
 	}
@@ -96,6 +99,9 @@ func namesOf(in []Dumped) string {
 func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	set, err := k.shelf.ReadMeant(r.Backup)
 	if err != nil {
+		return nil, err
+	}
+	if err := k.shelf.Told(set, r.Of); err != nil {
 		return nil, err
 	}
 	if r.Only, err = k.shelf.Chosen(set, r.Only); err != nil {

@@ -201,6 +201,7 @@ func (p *program) commands() []*cli.Command {
 				Flags: awayFlags(
 					&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
 					&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"},
+					&cli.StringFlag{Name: "of", Usage: "it was taken of the other `FOLDER`, and is meant all the same"},
 					&cli.BoolFlag{Name: "data", Usage: "load the data outside the install back too, as it was then"},
 					&cli.BoolFlag{Name: "no-data", Usage: "leave the data outside the install as it is"},
 					ownersFlag(),
@@ -691,7 +692,7 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
 	}
-	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to"),
+	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to"), Of: c.String("of"),
 		Owners: freshkeel.Owners(c.Bool("owners"))}
 	switch load, leave := c.Bool("data"), c.Bool("no-data"); {
 	case load && leave:

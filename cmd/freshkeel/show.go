@@ -634,6 +634,12 @@ func (v *view) backups(list []listed, hasCopy bool, at time.Time, next string) {
 	v.outcome(good, "BACKUPS", fmt.Sprintf("%s, newest last", count(len(list), "backup")))
 	var rows [][]string
 	var only []string
+	head, folders := []string{"backup", "taken", "build", "files", "content", "new", "label"}, 0
+	for i := range list {
+		if list[i].Root != list[0].Root {
+			folders++
+		}
+	}
 	for _, b := range list {
 		if b.Damage != "" {
 			rows = append(rows, []string{b.ID, "-", "-", "-", "-", "-", "DAMAGED: " + b.Damage})
@@ -644,9 +650,15 @@ func (v *view) backups(list []listed, hasCopy bool, at time.Time, next string) {
 		}
 		rows = append(rows, []string{b.ID, when(b.Taken), orUnknown(b.Version), fmt.Sprint(b.Files),
 			freshkeel.Bytes(b.Bytes), freshkeel.Bytes(b.New), b.Label})
+		if folders > 0 { // of a copy, or one that was moved
+			rows[len(rows)-1] = append(rows[len(rows)-1], b.Root)
+		}
 	}
 	fmt.Fprintln(v.p.out)
-	v.table([]string{"backup", "taken", "build", "files", "content", "new", "label"}, rows, nil)
+	if folders > 0 {
+		head = append(head, "folder")
+	}
+	v.table(head, rows, nil)
 	if hasCopy || next != "" {
 		fmt.Fprintln(v.p.out)
 	}

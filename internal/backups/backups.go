@@ -65,11 +65,16 @@ func (sh *Shelf) Read(id string) (*locker.Set, error) {
 	return l.Read(owner, id)
 }
 
-// Meant is the number of the backup that a person names: by that number, or by its label.
+// Meant is the number of the backup that a person names: by that number, by its label, or by a time: a day, a
+// minute, «yesterday», «last» or «last-good». A time means a backup of this folder alone, where the list has those
+// of the folder that it was copied from.
 func (sh *Shelf) Meant(name string) (id string, err error) {
 	heads, err := sh.List()
 	if err != nil {
 		return "", err
+	}
+	if id, said, err := sh.byTime(name, heads); said {
+		return id, err
 	}
 	var labelled, labels []string
 	for _, h := range heads {

@@ -36,6 +36,16 @@ type readState struct {
 	Inode uint64   `json:"inode,omitempty"`
 }
 
+// LastUp is when the server last came up, as was seen; zero where it never was.
+func LastUp(in *install.Install) time.Time {
+	var n notes
+	b, err := tree.ReadOwn(in.State(FileName))
+	if err != nil || json.Unmarshal(b, &n) != nil {
+		return time.Time{}
+	}
+	return n.At
+}
+
 // Edit is one file that is another now.
 type Edit struct {
 	Path string    `json:"path"`

@@ -437,3 +437,21 @@ func exitStatus(ws syscall.WaitStatus) string {
 	}
 	return fmt.Sprintf("status %d", ws.ExitStatus())
 }
+
+// Forget takes away what the run folder says of a server, and leaves its logs: the folder was copied from another
+// install, whose server that is.
+func (d Dir) Forget() error {
+	list, err := os.ReadDir(string(d))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, e := range list {
+		if strings.HasSuffix(e.Name(), ".log") {
+			continue
+		}
+		if err := os.RemoveAll(d.file(e.Name())); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -66,13 +66,24 @@ func (in *Install) Servers() []string {
 	return out
 }
 
+// listed is where the home notes the install.
+func (in *Install) listed() string {
+	return filepath.Join(in.Home, "servers", tree.SumBytes([]byte(in.Dir)).String()[:16])
+}
+
+// enlisted tells whether the install was ever changed from this home.
+func (in *Install) enlisted() bool {
+	_, err := os.Stat(in.listed())
+	return err == nil
+}
+
 // enlist remembers the install among this home's servers. It is only there to
 // be asked before something that they share is removed.
 func (in *Install) enlist() {
-	at := filepath.Join(in.Home, "servers", tree.SumBytes([]byte(in.Dir)).String()[:16])
-	if _, err := os.Stat(at); err == nil {
+	if in.enlisted() {
 		return
 	}
+	at := in.listed()
 	if os.MkdirAll(filepath.Dir(at), 0o700) == nil {
 		tree.WriteFile(at, []byte(in.Dir+"\n"), 0o600)
 	}

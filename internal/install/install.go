@@ -58,11 +58,16 @@ type Install struct {
 	store *locker.Locker
 	runs  host.Host // once it was asked for
 
-	part    string // that this is
-	outside bool   // and none of the install's
-	parts   []*Install
-	all     *Install // of which this is a part, or some; nil: it is all itself
-	as      string   // whose backups are read, where it isn't this folder's: see Instead
+	part       string // that this is
+	outside    bool   // and none of the install's
+	parts      []*Install
+	all        *Install // of which this is a part, or some; nil: it is all itself
+	place      place    // as it is noted
+	standing   standing // how that is to where the folder is
+	from       string   // where it stands in the note, if elsewhere
+	sharesHost bool     // a copy whose profile names the service, or commands, that run the original
+
+	as string // whose backups are read, where it isn't this folder's: see Instead
 }
 
 // Open is the install at dir, which must have a profile. The error is a
@@ -95,6 +100,8 @@ func Open(dir string, o Options) (*Install, error) {
 	if err := in.apart(); err != nil {
 		return nil, err
 	}
+	in.readPlace()
+	in.tellPlace()
 	return in, nil
 }
 
@@ -128,6 +135,9 @@ func (in *Install) State(elem ...string) string {
 
 // RunDir is where the minder keeps the socket, the console and the server's state.
 func (in *Install) RunDir() host.Dir {
+	if in.standing == copied { // what is in the folder is the original's
+		return host.Dir(in.State("run-copied"))
+	}
 	if in.part != "" { // beside it, as deep: a minder finds its install by that
 		return host.Dir(in.State("run-" + in.part))
 	}
@@ -224,6 +234,8 @@ func (in *Install) Host() host.Host {
 	h := in.Profile.Host
 	switch {
 	case in.runs != nil:
+	case in.sharesHost:
+		in.runs = in.RunDir()
 	case len(in.Profile.Parts) > 0:
 		var own []host.Named
 		for _, part := range in.Parts() {
@@ -353,10 +365,14 @@ func (in *Install) Identity() (string, error) {
 	if err := tree.MakeDirs(in.State(), 0o700); err != nil {
 		return "", err
 	}
+	id := newIdentity()
+	return id, tree.WriteFile(path, []byte(id+"\n"), 0o600)
+}
+
+func newIdentity() string {
 	var b [6]byte
 	rand.Read(b[:])
-	id := "server-" + hex.EncodeToString(b[:])
-	return id, tree.WriteFile(path, []byte(id+"\n"), 0o600)
+	return "server-" + hex.EncodeToString(b[:])
 }
 
 // Halt is asked at every step a crash could fall between: see Options.

@@ -41,11 +41,16 @@ func (in *Install) Lock(doing string) (unlock func(), err error) {
 	if b, err := json.Marshal(holder{os.Getpid(), doing, time.Now().Round(0)}); err == nil {
 		tree.WriteFile(in.State("holder.json"), b, 0o600)
 	}
-	in.enlist()
-	return func() {
+	unlock = func() {
 		os.Remove(in.State("holder.json"))
 		l.Unlock()
-	}, nil
+	}
+	if err := in.settlePlace(); err != nil {
+		unlock()
+		return nil, err
+	}
+	in.enlist()
+	return unlock, nil
 }
 
 // holder tells who has the lock. Whoever has just taken it may not have said

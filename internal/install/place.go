@@ -1,0 +1,226 @@
+package install
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"freshkeel/internal/host"
+	"freshkeel/internal/locker"
+	"freshkeel/internal/logbook"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
+)
+
+// place is where an install stands, in .freshkeel/place.json: by it a folder that was copied or moved is known.
+// Devices and inodes say nothing of that, as they change with a restored disk.
+type place struct {
+	Dir string   `json:"dir"`               // the folder, links followed
+	Was []string `json:"was,omitempty"`     // where it stood before it was moved
+	Of  string   `json:"copy_of,omitempty"` // the folder that it is a copy of
+}
+
+// standing is how the place of an install is to its state.
+type standing int
+
+const (
+	here   standing = iota
+	moved           // it stood elsewhere, and there is none of its identity there now
+	copied          // it stands elsewhere too: what our folder says is the other's
+)
+
+func (in *Install) placeFile() string { return in.State("place.json") }
+
+// readPlace finds out how the install came to be where it is. It changes nothing.
+func (in *Install) readPlace() {
+	var p place
+	if b, err := tree.ReadOwn(in.placeFile()); err == nil && json.Unmarshal(b, &p) == nil && filepath.IsAbs(p.Dir) {
+		in.place = p
+	} else if p.Dir = in.firstElsewhere(); p.Dir == "" {
+		return
+	}
+	if p.Dir == tree.Real(in.Dir) {
+		in.sharesHost = p.Of != "" && in.hasHostOf(p.Of)
+		return
+	}
+	in.standing, in.from = moved, p.Dir
+	if id := identityIn(p.Dir); id != "" && id == identityIn(in.Dir) && !sameFolder(p.Dir, in.Dir) {
+		in.standing, in.sharesHost = copied, in.hasHostOf(p.Dir)
+	}
+}
+
+// firstElsewhere is another folder of this home that has the identity of this one, which was never changed
+// from here; "" where there is none. Installs of before have no note of their place.
+func (in *Install) firstElsewhere() string {
+	id := identityIn(in.Dir)
+	if id == "" || in.Home == "" || in.enlisted() {
+		return ""
+	}
+	for _, dir := range in.Servers() {
+		if dir != in.Dir && identityIn(dir) == id && !sameFolder(dir, in.Dir) {
+			return tree.Real(dir)
+		}
+	}
+	return ""
+}
+
+// identityIn is the identity of the install in a folder; "" where there is none, or it can't be read.
+func identityIn(dir string) string {
+	b, err := tree.ReadOwn(filepath.Join(dir, tree.StateFolder, "identity"))
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(b))
+}
+
+// sameFolder tells whether two paths lead to one folder, by a link or a mount.
+func sameFolder(a, b string) bool {
+	x, err := os.Stat(a)
+	y, err2 := os.Stat(b)
+	return err == nil && err2 == nil && os.SameFile(x, y)
+}
+
+// hasHostOf tells whether the profile names the very service, or the very commands, that run another install.
+func (in *Install) hasHostOf(dir string) bool {
+	kind := in.Profile.Host.Kind
+	if kind != profile.ByService && kind != profile.ByCommands {
+		return false
+	}
+	other, err := profile.Read(dir)
+	if err != nil || other.Host.Kind != kind {
+		return false
+	}
+	mine := in.Profile.Host
+	return kind == profile.ByService && other.Host.Unit == mine.Unit ||
+		kind == profile.ByCommands && slices.Equal(other.Host.Start, mine.Start)
+}
+
+// Copied is the folder that this install is a copy of, as long as nothing of it was changed; "" for none.
+func (in *Install) Copied() string {
+	if in.standing != copied {
+		return ""
+	}
+	return in.from
+}
+
+// tellPlace says that the install was moved or copied, until a command changes something in it.
+func (in *Install) tellPlace() {
+	switch in.standing {
+	case moved:
+		in.Note("this install stood in %s, and was moved: its backups and its history are its own as before", in.from)
+	case copied:
+		in.Note("this is a copy of %s, which still stands there: the server that runs there, and what was under way there, "+
+			"are not this one's. The first command that changes something gives it an identity of its own", in.from)
+	}
+}
+
+// settlePlace writes down where the install stands, under its lock. A copy becomes an install of its own: it has the
+// history that it was copied with, and none of the original's server, guard or run under way.
+func (in *Install) settlePlace() error {
+	if in.sharesHost {
+		from := in.from
+		if from == "" {
+			from = in.place.Of
+		}
+		what := "the same commands run the server"
+		if in.Profile.Host.Kind == profile.ByService {
+			what = in.Profile.Host.Unit + " runs the server"
+		}
+		return tell.Advise(fmt.Errorf("this is a copy of %s, and its profile says, as that one's does, that %s: it is the original's",
+			from, what), fmt.Sprintf("say what runs this one: freshkeel -d %s profile set host.unit UNIT; or have Fresh Keel "+
+			"run it: freshkeel -d %s profile set host.kind minder", words.Shell(in.Dir), words.Shell(in.Dir)))
+	}
+	now := in.place
+	if in.standing == copied {
+		if err := in.becomeOwn(); err != nil {
+			return fmt.Errorf("make an install of its own of this copy of %s: %w", in.from, err)
+		}
+		now = place{Of: in.from}
+	} else if in.standing == moved && !slices.Contains(now.Was, in.from) {
+		now.Was = append(now.Was, in.from)
+	}
+	if now.Dir = tree.Real(in.Dir); now.Dir == in.place.Dir {
+		return nil
+	}
+	b, err := json.Marshal(now)
+	if err != nil {
+		return err
+	}
+	// A full disk must not keep anybody from stopping a server: the note is made by a later command.
+	if err := tree.WriteFile(in.placeFile(), append(b, '\n'), 0o600); err == nil {
+		in.place, in.standing, in.from = now, here, ""
+	}
+	return nil
+}
+
+// becomeOwn gives a copy its own identity, under which the backups of the original are listed too: each names its
+// folder. What is cut short here is done again by the next command.
+func (in *Install) becomeOwn() error {
+	old := identityIn(in.Dir)
+	for _, dir := range append([]string{""}, in.partNames()...) {
+		run := in.State("run")
+		if dir != "" {
+			run = in.State("run-" + dir)
+		}
+		if err := host.Dir(run).Forget(); err != nil {
+			return err
+		}
+	}
+	if err := os.RemoveAll(in.State("guard")); err != nil {
+		return err
+	}
+	l, err := in.Locker()
+	if err != nil {
+		return err
+	}
+	id := newIdentity()
+	heads, err := l.Heads(old)
+	if err != nil {
+		return err
+	}
+	w := l.Writer()
+	defer w.Close()
+	for _, h := range heads {
+		s, err := l.Read(old, h.ID)
+		if err != nil {
+			in.Warn("backup %s of %s can't be listed here too: %v", h.ID, in.from, err)
+			continue
+		}
+		s.Owner = id
+		if s.Root == "" {
+			s.Root = in.from
+		}
+		if err := w.PublishAs(s); err != nil {
+			return err
+		}
+	}
+	if e, err := in.Book.Unfinished(); err == nil && e != nil {
+		e.Phase, e.Outcome, e.Ended = logbook.Done, logbook.Left, time.Now().Round(0)
+		e.Why = "this folder was copied from " + in.from + " while it was under way there"
+		if err := in.Book.Save(e); err != nil {
+			return err
+		}
+		in.Warn("it was copied while %s %s was under way there: files may be of two builds. What to do: freshkeel -d %s audit",
+			e.Kind, e.ID, words.Shell(in.Dir))
+	}
+	return tree.WriteFile(in.State("identity"), []byte(id+"\n"), 0o600)
+}
+
+func (in *Install) partNames() (out []string) {
+	for _, p := range in.Profile.Parts {
+		out = append(out, p.Name)
+	}
+	return out
+}
+
+// Mine tells whether a backup was taken of this folder, where it stands or stood. One of which that is not known is.
+func (in *Install) Mine(s *locker.Set) bool {
+	return s.Root == "" || s.Root == in.Dir || s.Root == tree.Real(in.Dir) || s.Root == in.place.Dir && in.standing != copied ||
+		slices.Contains(in.place.Was, s.Root) || in.standing == moved && s.Root == in.from
+}
