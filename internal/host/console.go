@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"freshkeel/internal/tree"
@@ -33,8 +34,9 @@ type logFile struct {
 	path string
 	f    *os.File
 	size int64
-	line int  // bytes of the line that was begun
-	cut  bool // and no more of it is written
+	line int         // bytes of the line that was begun
+	cut  bool        // and no more of it is written
+	anew atomic.Bool // its file was taken away: the next line goes to a new one
 }
 
 func openLog(path string) (*logFile, error) {
@@ -142,6 +144,10 @@ func (l *logFile) write(b []byte) {
 }
 
 func (l *logFile) put(b []byte) {
+	if l.anew.CompareAndSwap(true, false) {
+		l.f.Close()
+		l.open()
+	}
 	l.size += int64(len(b))
 	l.f.Write(b)
 }

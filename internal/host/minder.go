@@ -27,6 +27,7 @@ type minder struct {
 	mark  started
 	taken bool // over from a minder that was killed: its server's processes are not children
 	stdin io.WriteCloser
+	log   *logFile
 	gone  chan struct{} // closed when no process of the server is left
 	exit  Exit          // valid once gone is closed
 
@@ -56,6 +57,7 @@ func Mind(in io.Reader, out io.WriteCloser) error {
 	answer.Encode(reply{Status: m.status()})
 	out.Close()
 	go m.serve(listener)
+	go m.answerAgain()
 	<-m.gone
 	m.talks.Wait()
 	listener.Close()
@@ -123,7 +125,7 @@ func (m *minder) start() error {
 	if err != nil {
 		return err
 	}
-	m.since = time.Now().Round(0)
+	m.log, m.since = log, time.Now().Round(0)
 	m.mark = started{Mark: newMark(), Since: m.since, Script: m.l.Script}
 	if err := m.dir.noteStart(m.mark); err != nil {
 		return err
@@ -150,6 +152,7 @@ func (m *minder) takeOver(s *started) error {
 	if err != nil {
 		return err
 	}
+	m.log = log
 	c := findConsole(m.dir)
 	if c.in != nil {
 		m.stdin = c.in

@@ -24,6 +24,16 @@ func ignoreHangup() {
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGHUP, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGPIPE)
 }
 
+// hangups are the hangups that this process gets from now on.
+func hangups() <-chan os.Signal {
+	c := make(chan os.Signal, 1)
+	signal.Notify(c, syscall.SIGHUP)
+	return c
+}
+
+// hangUp sends a process a hangup, which a minder takes and does nothing for but to look at its folder.
+func hangUp(pid int) { syscall.Kill(pid, syscall.SIGHUP) }
+
 // become gives up root for good, in every thread.
 func become(o Owner) error {
 	if err := syscall.Setgroups(o.Groups); err != nil {

@@ -76,3 +76,8 @@ func killOne(pid int) {
 		p.Kill()
 	}
 }
+
+// hangups are none: no process is asked that way here.
+func hangups() <-chan os.Signal { return nil }
+
+func hangUp(int) {}

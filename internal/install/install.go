@@ -102,6 +102,7 @@ func Open(dir string, o Options) (*Install, error) {
 	}
 	in.readPlace()
 	in.tellPlace()
+	in.findAgain()
 	return in, nil
 }
 
@@ -359,6 +360,16 @@ func (in *Install) Identity() (string, error) {
 		return in.as, nil
 	}
 	path := in.State("identity")
+	if id, n, newest := in.lost(); n > 0 {
+		if err := tree.MakeDirs(in.State(), 0o700); err != nil {
+			return "", err
+		}
+		if err := tree.WriteFile(path, []byte(id+"\n"), 0o600); err != nil {
+			return "", err
+		}
+		in.tellLost(n, newest)
+		return id, nil
+	}
 	if b, err := tree.ReadOwn(path); err == nil && len(strings.TrimSpace(string(b))) > 0 {
 		return strings.TrimSpace(string(b)), nil
 	}

@@ -224,3 +224,58 @@ func (in *Install) Mine(s *locker.Set) bool {
 	return s.Root == "" || s.Root == in.Dir || s.Root == tree.Real(in.Dir) || s.Root == in.place.Dir && in.standing != copied ||
 		slices.Contains(in.place.Was, s.Root) || in.standing == moved && s.Root == in.from
 }
+
+// lost finds the identity of an install whose own folder of ours was taken away, by the backups that the locker has
+// of this very folder; n is how many those are. It is nobody's where another install has it.
+func (in *Install) lost() (id string, n int, newest *locker.Set) {
+	if identityIn(in.Dir) != "" || in.Home == "" {
+		return "", 0, nil
+	}
+	l, err := in.Locker()
+	if err != nil {
+		return "", 0, nil
+	}
+	owners, err := l.Owners()
+	if err != nil {
+		return "", 0, nil
+	}
+	for _, owner := range owners {
+		heads, err := l.Heads(owner)
+		if err != nil || owner == locker.Builds || len(heads) == 0 {
+			continue
+		}
+		last := heads[len(heads)-1]
+		if last.Root != in.Dir && last.Root != tree.Real(in.Dir) || slices.ContainsFunc(in.Servers(), func(dir string) bool {
+			return dir != in.Dir && identityIn(dir) == owner
+		}) {
+			continue
+		}
+		if newest == nil || last.Taken.After(newest.Taken) {
+			id, n, newest = owner, len(heads), last
+		}
+	}
+	return id, n, newest
+}
+
+// tellLost says what was found again.
+func (in *Install) tellLost(n int, newest *locker.Set) {
+	in.Warn("%s is gone; the locker has %s of this folder, the newest %s of %s: they are this install's again",
+		in.State(), words.Plural(n, "backup"), newest.ID, newest.Taken.Local().Format("2006-01-02 15:04"))
+	if newest.Run != "" {
+		in.Warn("%s was taken for %s (%s), and whether that ended is not known any more: files may be of two builds. What would "+
+			"change: freshkeel -d %s compare %s now; to put it back: freshkeel -d %s backup restore %s", newest.ID, newest.Run,
+			newest.Label, words.Shell(in.Dir), newest.ID, words.Shell(in.Dir), newest.ID)
+	}
+}
+
+// findAgain finds the running server of an install whose own folder of ours was taken away.
+func (in *Install) findAgain() {
+	if _, err := os.Stat(in.State("identity")); err == nil || len(in.Self) < 2 {
+		return
+	}
+	for _, part := range in.Parts() {
+		if !part.outside && part.Minded() && part.RunDir().Awaken(in.Self[len(in.Self)-1]) {
+			in.Warn("%s is gone; the server that runs here was found by the mark on its processes", in.State())
+		}
+	}
+}
