@@ -41,7 +41,7 @@ func LayServer(ctx context.Context, r LayOrder, o Options) (*NewServer, error) {
 	var set *Backup
 	if whole {
 		if set, err = k.shelf.ReadMeant(at); err != nil {
-			return nil, tell.Advise(err, "freshkeel -d "+k.Dir+" backup list")
+			return nil, tell.Advise(err, "freshkeel -d "+words.Shell(k.Dir)+" backup list")
 		}
 	} else if set, _, err = k.TakeBackup(ctx, "", Choice{}); err != nil {
 		return nil, err

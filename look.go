@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/plan"
 	"freshkeel/internal/server"
 	"freshkeel/internal/tell"
+	"freshkeel/internal/words"
 )
 
 // Preflight fetches the build that is wanted, makes the plan and runs every
@@ -210,7 +211,7 @@ func ChangedSettings(ctx context.Context, k *Keel, against string, only []string
 		return nil, "", tell.Advise(
 			errors.New("the locker does not have the build that is installed, so its defaults are "+
 				"not known"),
-			"freshkeel adopt "+k.Dir+" --build PATH, with the archive that it came from",
+			"freshkeel adopt "+words.Shell(k.Dir)+" --build PATH, with the archive that it came from",
 		)
 	}
 	set, err := l.Read(locker.Builds, head.Build)

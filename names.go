@@ -148,6 +148,9 @@ func Bytes(n int64) string { return words.Bytes(n) }
 // Age is how long something lasted, as a person reads it.
 func Age(d time.Duration) string { return words.Age(d) }
 
+// Shell is a word as a shell takes it.
+func Shell(word string) string { return words.Shell(word) }
+
 // Near is the word of a list that a mistyped one may be meant for, "" for none.
 func Near(word string, list []string) string { return words.Near(word, list) }
 

@@ -19,6 +19,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -261,7 +262,13 @@ func (p *Place) RunWith(env []string, args ...string) Ran {
 	var out, errb bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errb
 	cmd.Run()
-	return Ran{out.String(), errb.String(), cmd.ProcessState.ExitCode()}
+	// What is advised names the folder that was named; tests tell the rest of it.
+	return Ran{p.Short(out.String()), p.Short(errb.String()), cmd.ProcessState.ExitCode()}
+}
+
+// Short is an output without the folder in the commands that are advised.
+func (p *Place) Short(text string) string {
+	return regexp.MustCompile(`(^|[^/])\bfreshkeel -d `+regexp.QuoteMeta(p.Install)+` `).ReplaceAllString(text, "${1}freshkeel ")
 }
 
 // Hold starts a command that stays at a step, and returns once it is there; goOn lets it go on.

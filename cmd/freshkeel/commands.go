@@ -1079,7 +1079,7 @@ func (p *program) unit(ctx context.Context, c *cli.Command) error {
 		f, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 		if err != nil && p.became != nil {
 			return &freshkeel.Advised{Err: fmt.Errorf("%w: this is not root any more, as the install is another user's", err),
-				Do: fmt.Sprintf("freshkeel -d %s unit > %s (your shell writes it)", k.Dir, at)}
+				Do: fmt.Sprintf("freshkeel -d %s unit > %s (your shell writes it)", freshkeel.Shell(k.Dir), freshkeel.Shell(at))}
 		}
 		if err != nil {
 			return err

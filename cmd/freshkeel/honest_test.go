@@ -185,7 +185,7 @@ func TestAdviceThatIsFollowedHelps(t *testing.T) {
 			"[server]\nname='pond'\nkeep=['*.cfg']\n[launch]\nscript='run.sh'\n[stop]\nsend='quit'\n[ready]\nline='^ready'\nwithin='5s'\nsteady='50ms'\n[place]\n'nothing-*.sh' = 'nothing.sh'\n",
 		)
 		proving.Put(t, filepath.Join(p.Dir, "next/pond-7.1.sh"), "#!/bin/sh\necho ready seven\n"+patient)
-		m := part(t, do(p, "kind", "--from", "next"), `freshkeel -d \S+ profile set '([^']+)' '([^']+)'`)
+		m := part(t, do(p, "kind", "--from", "next"), `freshkeel profile set '([^']+)' (\S+)`)
 		p.OK("profile", "set", m[1], m[2])
 		p.OK("refit", "--from", "next", "--start")
 		assert.Contains(t, p.Read("pond.sh"), "seven")

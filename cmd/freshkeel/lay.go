@@ -114,7 +114,7 @@ func (p lessonCommands) laid(ctx context.Context, c *cli.Command) error {
 		}
 	})
 	if c.Bool("no-start") || l.Script == "" {
-		p.view.fact("next", "freshkeel -d "+l.Dir+" start --learn")
+		p.view.fact("next", "freshkeel -d "+freshkeel.Shell(l.Dir)+" start --learn")
 		return nil
 	}
 	return p.startOnce(ctx, c, l, o)
@@ -137,7 +137,7 @@ func (p lessonCommands) startOnce(
 		return err
 	case lack != "":
 		p.view.outcome(minded, "NOT STARTED", lack)
-		p.view.fact("next", "freshkeel -d "+l.Dir+" runtimes; then: freshkeel -d "+l.Dir+" start --learn")
+		p.view.fact("next", "freshkeel -d "+freshkeel.Shell(l.Dir)+" runtimes; then: freshkeel -d "+freshkeel.Shell(l.Dir)+" start --learn")
 		return cli.Exit("", exitFailed)
 	case note != "":
 		p.view.fact("runtime", note)
@@ -168,7 +168,7 @@ func (p lessonCommands) startOnce(
 		}
 		p.view.fact(
 			"next",
-			"read it; if you agree, put "+open[0].Yes+" there, and: freshkeel -d "+l.Dir+" start --learn",
+			"read it; if you agree, put "+open[0].Yes+" there, and: freshkeel -d "+freshkeel.Shell(l.Dir)+" start --learn",
 		)
 		return cli.Exit("", exitFailed)
 	case !v.Up:
@@ -178,7 +178,7 @@ func (p lessonCommands) startOnce(
 			k.Profile.Server.Name+" did not come up, and was stopped again; what was laid stays",
 		)
 		p.view.verdict(v)
-		p.view.fact("more", "freshkeel -d "+l.Dir+" log")
+		p.view.fact("more", "freshkeel -d "+freshkeel.Shell(l.Dir)+" log")
 		return cli.Exit("", exitFailed)
 	}
 	p.view.outcome(good, "UP", fmt.Sprintf("%s is ready after %s", k.Profile.Server.Name, freshkeel.Age(v.Took)))
@@ -191,6 +191,6 @@ func (p lessonCommands) startOnce(
 	if err := p.learned(k, seen, c.String("like") == ""); err != nil {
 		return err
 	}
-	p.view.fact("next", "freshkeel -d "+l.Dir+" status")
+	p.view.fact("next", "freshkeel -d "+freshkeel.Shell(l.Dir)+" status")
 	return nil
 }

@@ -143,7 +143,7 @@ func (p lessonCommands) complete(ctx context.Context, c *cli.Command, a *freshke
 	if len(rest) > 0 {
 		return p.learned(k, rest, false)
 	}
-	p.view.fact("next", "freshkeel -d "+a.Dir+" preflight")
+	p.view.fact("next", "freshkeel -d "+freshkeel.Shell(a.Dir)+" preflight")
 	return nil
 }
 
@@ -192,7 +192,8 @@ func (p lessonCommands) tryOut(ctx context.Context, k *freshkeel.Keel) {
 		count(replaced, "file"), added, removed))
 	for i, s := range pre.Stops() {
 		if i == 3 {
-			p.view.fact("", fmt.Sprintf("and %d more: freshkeel -d %s preflight", len(pre.Stops())-i, k.Dir))
+			p.view.fact("", fmt.Sprintf("and %d more: freshkeel -d %s preflight", len(pre.Stops())-i,
+				freshkeel.Shell(k.Dir)))
 			break
 		}
 		p.view.fact("", "it would be stopped: "+s.What)
@@ -334,12 +335,12 @@ func (p lessonCommands) learned(k *freshkeel.Keel, list []freshkeel.Proposal, le
 	if !learn && p.asks() {
 		answer := p.ask(asking{Key: "learn", N: len(list)})
 		if learn = isYes(answer); !learn {
-			p.view.fact("profile", "left as it is; later: freshkeel adopt "+k.Dir+" --learn")
+			p.view.fact("profile", "left as it is; later: freshkeel adopt "+freshkeel.Shell(k.Dir)+" --learn")
 			return nil
 		}
 	}
 	if !learn {
-		p.view.fact("next", "freshkeel adopt "+k.Dir+" --learn")
+		p.view.fact("next", "freshkeel adopt "+freshkeel.Shell(k.Dir)+" --learn")
 		p.view.fact("", "writes "+lines(len(list))+" into the profile; nothing of it is written now")
 		return nil
 	}

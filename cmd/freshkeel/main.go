@@ -124,6 +124,7 @@ type program struct {
 	json     bool
 	plain    bool
 	dir      string
+	known    []string // names of commands, once they were asked for
 	parting  freshkeel.Parting
 	later    func() // what is left to do once it was told how the command failed
 
@@ -257,7 +258,7 @@ func (p *program) open() (*freshkeel.Keel, error) {
 	}
 	k, err := freshkeel.Open(dir, o)
 	if errors.Is(err, freshkeel.ErrNotAdopted) {
-		return nil, &freshkeel.Usage{What: err.Error(), Do: "freshkeel adopt " + dir}
+		return nil, &freshkeel.Usage{What: err.Error(), Do: "freshkeel adopt " + freshkeel.Shell(dir)}
 	}
 	return k, err
 }
@@ -347,6 +348,9 @@ func (p *program) fail(err error) int {
 		return said.ExitCode()
 	}
 	f := explain(err)
+	for i := range f.Try {
+		f.Try[i] = p.runnable(f.Try[i])
+	}
 	if p.json {
 		enc := json.NewEncoder(p.out)
 		enc.SetEscapeHTML(false)

@@ -99,7 +99,7 @@ func TestWhatCanBeKnownToFailIsRefusedWhileTheOldServerRuns(t *testing.T) {
 			p.Put("open-gates.sh", strings.ReplaceAll(p.Read("open-gates.sh"), "mossgate.jar", "gates.jar"))
 		}, nil, "names", freshkeel.Stop,
 			[]string{"gates.jar will not exist after the swap", "open-gates.sh:6", "runs it by this name",
-				`profile set 'place.mossgate-server-*.jar' 'gates.jar'`}},
+				`profile set 'place.mossgate-server-*.jar' gates.jar`}},
 		"pattern of no use": {func(p *place) {
 			p.EditProfile(func(s string) string {
 				return strings.Replace(s, "[place] ", "[place]\n'snail-*.bin' = 'snail.bin'\n# ", 1)

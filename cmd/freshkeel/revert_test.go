@@ -191,7 +191,7 @@ func TestSettingsEditedBeforeAFailingRefit(t *testing.T) {
 	proving.Put(t, filepath.Join(p.Dir, "pond-3.0/serve.sh"), "#!/bin/sh\nexit 7\n")
 	r := p.Exits(exitHands, "refit", "--from", filepath.Join(p.Dir, "pond-3.0"))
 	assert.Contains(t, r.Out, "bad settings")
-	assert.Regexp(t, `do +freshkeel backup restore b0001 --only 'pond.conf' \(it was edited after the last good\s+start\), then: freshkeel start`, r.Out)
+	assert.Regexp(t, `do +freshkeel backup restore b0001 --only 'pond.conf'\s+\(it was edited after the last good\s+start\), then:\s+freshkeel start`, r.Out)
 	p.OK("backup", "restore", "b0001", "--only", "pond.conf")
 	p.OK("start")
 }

@@ -157,10 +157,10 @@ func (v *view) guesses(a *freshkeel.Adopted) {
 // adoptedNext says what comes after an adoption.
 func (v *view) adoptedNext(a *freshkeel.Adopted) {
 	if a.ByHand {
-		v.fact("next", "freshkeel -d "+a.Dir+" start --take-over --learn (it is stopped, and started under Fresh Keel)")
+		v.fact("next", "freshkeel -d "+freshkeel.Shell(a.Dir)+" start --take-over --learn (it is stopped, and started under Fresh Keel)")
 		return
 	}
-	v.fact("next", "freshkeel -d "+a.Dir+" start --learn")
+	v.fact("next", "freshkeel -d "+freshkeel.Shell(a.Dir)+" start --learn")
 	v.fact("", "what is guessed only warns until a start bears it out; "+a.Dir+"/freshkeel.toml is yours to correct")
 }
 

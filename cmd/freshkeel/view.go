@@ -298,7 +298,7 @@ func pad(s string, n int) string {
 }
 
 // copied are the programs of commands that are printed to be copied.
-var copied = regexp.MustCompile(`^(freshkeel|sudo|chmod|chown|sed|kill|systemctl|mv)$`)
+var copied = regexp.MustCompile(`^\(?(freshkeel|sudo|chmod|chown|sed|kill|systemctl|mv)$`)
 
 // unbroken takes a line apart where it may be broken: between words, and never within a command
 // that is printed to be copied, which goes on to a sign at the end of a word.
@@ -328,7 +328,7 @@ func wrap(text string, n int) (rows []string) {
 				rows = append(rows, row)
 				row = ""
 			}
-			for displaywidth.String(word) > n && !strings.Contains(word, " ") { // a path longer than a row
+			for displaywidth.String(word) > n && !strings.ContainsAny(word, ` /\`) { // a path stays whole, to be copied
 				head := displaywidth.TruncateString(word, n, "")
 				if head == "" { // not even one character fits
 					break
@@ -384,7 +384,7 @@ func (v *screen) fact(label, text string) {
 		return
 	}
 	const margin = 12
-	for i, row := range wrap(text, v.width-margin) {
+	for i, row := range wrap(v.p.runnable(text), v.width-margin) {
 		if i > 0 {
 			label = ""
 		}
@@ -410,7 +410,7 @@ func (v *view) finding(f freshkeel.Finding) {
 		if part[1] == "" || f.Level == freshkeel.OK {
 			continue
 		}
-		for i, row := range wrap(part[1], v.width-18) {
+		for i, row := range wrap(v.p.runnable(part[1]), v.width-18) {
 			if i > 0 {
 				part[0] = ""
 			}

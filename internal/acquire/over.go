@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
+	"freshkeel/internal/words"
 )
 
 // laidOver makes a whole build of an increment: what is installed, with the increment's files over
@@ -35,7 +36,7 @@ func (aq *Acquirer) laidOver(f *Fetched) error {
 				errors.New("an increment is laid over the installed build, and that is not in the locker"),
 				err,
 			),
-			"freshkeel adopt --build PATH "+aq.Dir+" (the archive or folder that the install was made from); then again",
+			"freshkeel adopt --build PATH "+words.Shell(aq.Dir)+" (the archive or folder that the install was made from); then again",
 		)
 	}
 	top := around(f.Set, base)

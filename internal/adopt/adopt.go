@@ -186,7 +186,7 @@ func notAbove(dir string, list []tree.Entry) error {
 	if up := filepath.Dir(dir); up != dir {
 		if above, err := install.Find(up); err == nil {
 			return tell.Misuse(fmt.Sprintf("%s lies within %s, which is under care already", dir, above),
-				"freshkeel -d "+above+" status; or adopt a folder outside of it")
+				"freshkeel -d "+words.Shell(above)+" status; or adopt a folder outside of it")
 		}
 	}
 	return nil

@@ -52,13 +52,13 @@ func GiveBack(ctx context.Context, r Release, o install.Options) (*Released, err
 	for _, part := range in.Parts() {
 		if st := part.Host().Status(); part.Minded() && st.Running { // a service or commands run on without us
 			return nil, tell.Advise(fmt.Errorf("the server runs %s, process %d", st.How(), st.PID),
-				"freshkeel -d "+in.Dir+" stop; then release it")
+				"freshkeel -d "+words.Shell(in.Dir)+" stop; then release it")
 		}
 	}
 	if e, err := in.Book.Unfinished(); err != nil || e != nil {
 		if err == nil {
 			err = tell.Advise(fmt.Errorf("%s %s was interrupted while %s", e.Kind, e.ID, e.Phase),
-				"freshkeel -d "+in.Dir+" recover; then release it")
+				"freshkeel -d "+words.Shell(in.Dir)+" recover; then release it")
 		}
 		return nil, err
 	}

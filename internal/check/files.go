@@ -183,7 +183,7 @@ func checkRemovals(_ context.Context, s *situation) (out []Finding) {
 			What:  "which files the old build put there is not known: none will be removed",
 			Where: s.k.State("inventory.json"),
 			Why:   "left-over files of an old build are sometimes loaded by a new one",
-			Do: "freshkeel adopt --build PATH " + s.k.Dir +
+			Do: "freshkeel adopt --build PATH " + words.Shell(s.k.Dir) +
 				" (the archive or folder it was made from; your profile stays as it is)"})
 		return out
 	}

@@ -141,7 +141,7 @@ func (s *situation) whichIs(at, by string) string {
 // placing advises how a file of the build gets the name that the launch script runs.
 func placing(s *situation, at string) string {
 	if like := plan.AlikeIn(s.plan.Set, at); like != "" {
-		return fmt.Sprintf("freshkeel -d %s profile set %s %s", s.k.Dir, words.Quote("place."+like), words.Quote(at))
+		return fmt.Sprintf("freshkeel -d %s profile set %s %s", words.Shell(s.k.Dir), words.Shell("place."+like), words.Shell(at))
 	}
 	return fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, at)
 }
@@ -155,7 +155,7 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 			What:  "no ready line and no port are given: a server that runs on and comes to rest counts as up",
 			Where: where,
 			Why:   "a server that hangs while it loads would be taken for one that came up",
-			Do: "freshkeel adopt " + s.k.Dir + " while the server runs: it finds both; or set line to a pattern of the " +
+			Do: "freshkeel adopt " + words.Shell(s.k.Dir) + " while the server runs: it finds both; or set line to a pattern of the " +
 				"console line that says it is ready"}}
 	}
 	last, err := s.k.Host().Tail(5000)
@@ -209,7 +209,7 @@ func checkAnswers(_ context.Context, s *situation) (out []Finding) {
 			What:  fmt.Sprintf("%s, %s, may match in the middle of a line", g.key, words.Quote(g.by.String())),
 			Where: s.k.Path(profile.FileName),
 			Why:   "what a player says could be taken for the server's answer, where it is not seen to be chat",
-			Do: fmt.Sprintf("freshkeel -d %s profile set %s %s", s.k.Dir, g.key,
+			Do: fmt.Sprintf("freshkeel -d %s profile set %s %s", words.Shell(s.k.Dir), g.key,
 				words.Quote("^"+s.leadOf(g.by)+g.by.String()))})
 	}
 	if len(out) == 0 && (p.Backup.Saved.Given() || p.Players.Answer.Given()) {

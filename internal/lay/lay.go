@@ -110,7 +110,7 @@ func free(dir string, o install.Options) error {
 		return tell.Misuse(
 			dir+" is not empty",
 			"name a folder that does not exist yet; a server that is there already is "+
-				"taken under care by: freshkeel adopt "+dir,
+				"taken under care by: freshkeel adopt "+words.Shell(dir),
 		)
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return err

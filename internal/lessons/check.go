@@ -45,7 +45,7 @@ func (b *Book) Check() (out []Remark) {
 				}) {
 					add(
 						key,
-						"correct it, or: freshkeel -d "+b.Dir+" profile set --drop "+key+" "+words.Quote(pat),
+						"correct it, or: freshkeel -d "+words.Shell(b.Dir)+" profile set --drop "+key+" "+words.Quote(pat),
 						"%s matches no file of the install",
 						words.Quote(pat),
 					)
@@ -58,7 +58,7 @@ func (b *Book) Check() (out []Remark) {
 	if p.Launch.Script == "" && minded {
 		add(
 			"launch.script",
-			"freshkeel -d "+b.Dir+" profile set launch.script NAME",
+			"freshkeel -d "+words.Shell(b.Dir)+" profile set launch.script NAME",
 			"no launch script is named: the server can't be started",
 		)
 	}
@@ -73,7 +73,7 @@ func (b *Book) Check() (out []Remark) {
 		}
 	}
 	seen := learn.ReadSeen(b.State(learn.FileName))
-	start := "freshkeel -d " + b.Dir + " start; then read what it says"
+	start := "freshkeel -d " + words.Shell(b.Dir) + " start; then read what it says"
 	for key, pats := range map[string]profile.Patterns{watch.KeyLine: p.Ready.Line, watch.KeyVersion: p.Ready.Version} {
 		for _, one := range pats {
 			if !seen.Bears(key, one.String()) {
@@ -92,7 +92,7 @@ func (b *Book) Check() (out []Remark) {
 		}
 	}
 	if minded && p.Stop.Send == "" && len(p.Stop.Try) == 0 && (seen.Stop == nil || !seen.Stop.Signals) {
-		add("stop.send", "freshkeel -d "+b.Dir+" profile set stop.send LINE; or stop.try with those worth trying",
+		add("stop.send", "freshkeel -d "+words.Shell(b.Dir)+" profile set stop.send LINE; or stop.try with those worth trying",
 			"no line is given that ends the server: it is ended by a signal")
 	}
 	if host.HasModes && (strings.HasSuffix(p.Launch.Script, ".bat") || strings.HasSuffix(p.Launch.Script, ".cmd")) {
