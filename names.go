@@ -209,6 +209,7 @@ type (
 type (
 	Proposal = learn.Proposal // one key, what it would be, and what speaks for it
 	Change   = lessons.Change // one key of the profile that is edited by hand
+	Remark   = lessons.Remark // one thing worth minding in a profile
 	Question = adopt.Question // what only a person can tell
 	Doubt    = adopt.Doubt    // files of which nothing tells whose they are
 )

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -16,7 +15,6 @@ import (
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/logline"
 	"freshkeel/internal/server"
-	"freshkeel/internal/tell"
 	"freshkeel/internal/version"
 )
 
@@ -33,24 +31,13 @@ func (k *Keel) Recover(ctx context.Context) (*logbook.Entry, error) {
 	return k.recoverLocked(ctx)
 }
 
-// Settle is Recover for commands that only look: where another command is at
-// work there is nothing to settle.
-func (k *Keel) Settle(ctx context.Context) (*logbook.Entry, error) {
+// Unsettled is what was interrupted, and nobody is at work on; nil for nothing. To look at it changes nothing.
+func (k *Keel) Unsettled() *logbook.Entry {
 	e, err := k.in.Book.Unfinished()
-	if (e == nil && !k.in.Host().Status().Left && !k.srv.Held()) || err != nil {
-		return nil, err
+	if err != nil || e == nil || k.in.Busy() != "" {
+		return nil
 	}
-	// A recovery that did not end well is tried again by a command that changes
-	// something, or by recover: to look must not cost another try.
-	if e != nil && e.Stuck != "" {
-		return nil, tell.Advise(fmt.Errorf("%s %s is not settled: %s", e.Kind, e.ID, e.Stuck), "freshkeel recover")
-	}
-	e, err = k.Recover(ctx)
-	// Somebody else is at work on it, or it is another user's to settle.
-	if errors.As(err, new(*Busy)) || errors.Is(err, fs.ErrPermission) {
-		return nil, nil
-	}
-	return e, err
+	return e
 }
 
 // PendingRecovery tells what Recover would have to deal with, or nil.

@@ -188,7 +188,7 @@ func (k *Keel) nothingToChange(pre *Preflight) error {
 	case inv.Version == pre.To || pre.To == "":
 	// A feed knows what it lists; a file's name alone does not outweigh what
 	// the installed server has said.
-	case inv.Version != "" && pre.Fetched.Candidate.Offer == nil:
+	case inv.Version != "" && pre.Fetched.Candidate.Offer == nil && pre.Fetched.Candidate.Set == "":
 		k.in.Note("the installed files are those of that build already; they are known as %s", inv.Version)
 	default:
 		k.in.Note("the installed files are those of %s already", pre.To)

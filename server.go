@@ -173,12 +173,16 @@ func IsStranger(dir string) bool {
 // Start starts the server and watches it come up. A server that does not come
 // up is stopped again, and its verdict returned.
 func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
+	cut := k.Unsettled()
 	unlock, err := k.begin(ctx, "start")
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
-	if st := k.in.Host().Status(); st.Running && !st.Partly {
+	if st := k.in.Host().Status(); st.Running && !st.Partly && cut != nil {
+		return &Verdict{Up: true, Why: fmt.Sprintf("%s %s, which had been interrupted, was settled, and that started it",
+			cut.Kind, cut.ID)}, nil
+	} else if st.Running && !st.Partly {
 		return nil, &host.AlreadyRunning{PID: st.PID, Since: st.Since, How: st.How()}
 	}
 	if err := k.checker.PortFree(); err != nil {

@@ -609,7 +609,7 @@ func (p *program) recover(ctx context.Context, c *cli.Command) error {
 			p.view.outcome(good, "NOTHING TO DO", "nothing was interrupted")
 			return
 		}
-		p.view.outcome(good, "RECOVERED", fmt.Sprintf("%s %s: %s", e.Kind, e.ID, e.Outcome))
+		p.view.outcome(good, "RECOVERED", fmt.Sprintf("%s %s: %s", e.Kind, e.ID, orRunning(e)))
 		p.view.fact("why", e.Why)
 		p.view.fact("more", "freshkeel logbook "+e.ID)
 	})

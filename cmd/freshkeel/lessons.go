@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -23,7 +24,8 @@ func (p lessonCommands) profile() *cli.Command {
 	return &cli.Command{Name: "profile", Usage: "look at the profile, and edit one key of it in place",
 		Commands: []*cli.Command{
 			{Name: "check", Usage: "read the profile, and tell what is wrong or unproven in it", Action: p.check},
-			{Name: "set", Usage: "set one key; several values make a list", ArgsUsage: "KEY VALUE…", Action: p.set,
+			{Name: "set", Usage: "set a key, several values making a list; or several keys at once: KEY=VALUE…",
+				ArgsUsage: "KEY VALUE…", Action: p.set,
 				Flags: []cli.Flag{
 					&cli.BoolFlag{Name: "add", Usage: "add to the list that is there"},
 					&cli.BoolFlag{Name: "drop", Usage: "take from the list that is there"},
@@ -57,30 +59,90 @@ func (p lessonCommands) check(ctx context.Context, _ *cli.Command) error {
 }
 
 func (p lessonCommands) set(ctx context.Context, c *cli.Command) error {
-	ch := freshkeel.Change{Key: c.Args().First(), Values: c.Args().Tail(), Add: c.Bool("add"), Drop: c.Bool("drop"),
-		Unset: c.Bool("unset")}
-	switch {
-	case ch.Key == "":
-		return &freshkeel.Usage{What: "which key?", Do: "freshkeel profile set KEY VALUE"}
-	case len(ch.Values) == 0 && !ch.Unset:
-		return &freshkeel.Usage{What: "what is " + ch.Key + " to be?",
-			Do: "freshkeel profile set " + ch.Key + " VALUE; '' makes it empty, and --unset takes it out"}
+	list, err := changesOf(c)
+	if err != nil {
+		return err
 	}
 	k, err := p.look(ctx)
 	if err != nil {
 		return err
 	}
-	if err := k.Lessons.Set(ch); err != nil {
+	if err := k.Lessons.Set(list...); err != nil {
 		return err
 	}
-	now := strings.Join(strings.Fields(k.Lessons.Value(ch.Key)), " ")
-	return p.result(map[string]any{"key": ch.Key, "value": now}, func() {
-		if ch.Unset {
-			p.view.outcome(good, "UNSET", ch.Key)
-			return
+	now := map[string]string{}
+	for _, ch := range list {
+		now[ch.Key] = strings.Join(strings.Fields(k.Lessons.Value(ch.Key)), " ")
+	}
+	var vain []freshkeel.Remark // what was just set, and has no effect
+	for _, r := range k.Lessons.Check() {
+		if _, set := now[r.Key]; set {
+			vain = append(vain, r)
 		}
-		p.view.outcome(good, "SET", ch.Key+" = "+now)
+	}
+	doc := map[string]any{"set": now, "remarks": nonNil(vain)}
+	if len(list) == 1 {
+		doc["key"], doc["value"] = list[0].Key, now[list[0].Key]
+	}
+	return p.result(doc, func() {
+		for _, ch := range list {
+			if ch.Unset {
+				p.view.outcome(good, "UNSET", ch.Key)
+				continue
+			}
+			p.view.outcome(good, "SET", ch.Key+" = "+now[ch.Key])
+		}
+		for _, r := range vain {
+			p.view.fact("but", r.What)
+			p.view.fact("do", r.Do)
+		}
 	})
+}
+
+// pair is a key and its value in one word, as several are set at once.
+var pair = regexp.MustCompile(`^([a-z]+\.[a-z-]+(?:\.[^=]+)?)=(.*)$`)
+
+// changesOf are the changes that were typed: one key with its values, or pairs of KEY=VALUE. A key that comes
+// again makes a list.
+func changesOf(c *cli.Command) ([]freshkeel.Change, error) {
+	words := c.Args().Slice()
+	ch := freshkeel.Change{Add: c.Bool("add"), Drop: c.Bool("drop"), Unset: c.Bool("unset")}
+	if c.Bool("add") && c.Bool("drop") || ch.Unset && (ch.Add || ch.Drop) {
+		return nil, &freshkeel.Usage{What: "--add, --drop and --unset say different things", Do: "one of them"}
+	}
+	if len(words) == 0 {
+		return nil, &freshkeel.Usage{What: "which key?", Do: "freshkeel profile set KEY VALUE"}
+	}
+	if ch.Unset {
+		var list []freshkeel.Change
+		for _, key := range words {
+			list = append(list, freshkeel.Change{Key: key, Unset: true})
+		}
+		return list, nil
+	}
+	if !pair.MatchString(words[0]) {
+		if ch.Key, ch.Values = words[0], words[1:]; len(ch.Values) == 0 {
+			return nil, &freshkeel.Usage{What: "what is " + ch.Key + " to be?",
+				Do: "freshkeel profile set " + ch.Key + " VALUE; '' makes it empty, and --unset takes it out"}
+		}
+		return []freshkeel.Change{ch}, nil
+	}
+	var list []freshkeel.Change
+	for _, word := range words {
+		m := pair.FindStringSubmatch(word)
+		if m == nil {
+			return nil, &freshkeel.Usage{What: fmt.Sprintf("%q is no KEY=VALUE, as the words before it are", word),
+				Do: "freshkeel profile set host.kind=service host.unit=pond.service"}
+		}
+		if i := slices.IndexFunc(list, func(ch freshkeel.Change) bool { return ch.Key == m[1] }); i >= 0 {
+			list[i].Values = append(list[i].Values, m[2])
+			continue
+		}
+		one := ch
+		one.Key, one.Values = m[1], []string{m[2]}
+		list = append(list, one)
+	}
+	return list, nil
 }
 
 func (p lessonCommands) forget(ctx context.Context, c *cli.Command) error {

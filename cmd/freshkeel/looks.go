@@ -293,6 +293,8 @@ func auditRead(r *freshkeel.AuditReport) string {
 	switch {
 	case r.Files == 0:
 		return ""
+	case r.Read == 0 && len(r.Findings) > 0:
+		return "no file: sizes and times tell what differs (--deep reads them all)"
 	case r.Read == 0:
 		return "no file: the times of all prove that nobody wrote to them (--deep reads them)"
 	case r.Listed > 0:

@@ -263,15 +263,20 @@ func (p *program) open() (*freshkeel.Keel, error) {
 	return k, err
 }
 
-// look opens the install for a command that only looks. What a crash left is
-// settled first; where that fails, the looking goes on.
+// look opens the install for a command that only looks. What a crash left is told, and left as it is: who looks
+// does not want a server to be started.
 func (p *program) look(ctx context.Context) (*freshkeel.Keel, error) {
 	k, err := p.open()
 	if err != nil {
 		return nil, err
 	}
-	if _, err := k.Settle(ctx); err != nil {
-		p.view.warnLine("recovery did not end well: " + err.Error() + " (freshkeel recover tells more)")
+	k.Rejoin(ctx)
+	if e := k.Unsettled(); e != nil {
+		what := fmt.Sprintf("%s %s of %s was interrupted while %s", e.Kind, e.ID, when(e.Started), e.Phase)
+		if e.Stuck != "" {
+			what += " and could not be settled: " + e.Stuck
+		}
+		p.view.warnLine(p.runnable(what + ". What you see here is what it left; freshkeel recover settles it"))
 	}
 	return k, nil
 }

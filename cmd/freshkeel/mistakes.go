@@ -4,12 +4,17 @@ import (
 	"context"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"freshkeel"
 
 	"github.com/urfave/cli/v3"
 )
+
+// acting are the commands that act on the server, or on its files: none of them is ever guessed, as whoever is told
+// of one at midnight types it.
+var acting = []string{"start", "stop", "restart", "refit", "rollback", "recover", "run", "send", "restore", "drop", "thin"}
 
 // answerMistakes has every command answer a mistyped option or word in one line, and
 // name the nearest one that there is.
@@ -23,7 +28,9 @@ func answerMistakes(c *cli.Command, path string) {
 				what := fmt.Sprintf("there is no command %q", word)
 				var names []string
 				for _, sub := range c.Commands {
-					names = append(names, sub.Name)
+					if !slices.Contains(acting, sub.Name) {
+						names = append(names, sub.Name)
+					}
 				}
 				if near := freshkeel.Near(word, names); near != "" {
 					what += "; did you mean " + near + "?"

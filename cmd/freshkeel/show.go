@@ -228,10 +228,13 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 	if pre.All != "" {
 		v.fact("stops", pre.All)
 	}
-	fine := 0
+	fine, wrong := len(pre.Ran), map[string]bool{}
 	for _, f := range pre.Findings {
+		if f.Level != freshkeel.OK && !wrong[f.Check] {
+			wrong[f.Check] = true
+			fine--
+		}
 		if f.Level == freshkeel.OK {
-			fine++
 			if !all {
 				continue
 			}
@@ -548,8 +551,8 @@ func (v *view) status(s *freshkeel.Status) {
 	}
 	switch {
 	case s.State == freshkeel.Unsettled:
-		v.outcome(bad, "UNSETTLED", fmt.Sprintf("%s: %s %s was interrupted while %s, and waits to be settled", name,
-			s.Run.Kind, s.Run.ID, s.Run.Phase))
+		v.outcome(bad, "UNSETTLED", fmt.Sprintf("%s: %s %s of %s was interrupted while %s, and waits to be settled", name,
+			s.Run.Kind, s.Run.ID, when(s.Run.Started), s.Run.Phase))
 	case s.State == freshkeel.Changing:
 		v.outcome(minded, "CHANGING", fmt.Sprintf("%s: %s %s to %s is %s", s.Name, s.Run.Kind, s.Run.ID, reached(s.Run),
 			s.Run.Phase))
@@ -689,6 +692,9 @@ func outcomeColour(e *freshkeel.Entry) string {
 func orRunning(e *freshkeel.Entry) string {
 	if e.Outcome == "" {
 		return "under way, " + string(e.Phase)
+	}
+	if e.Outcome == "rolled back" && e.Kind != "refit" { // "a rollback, rolled back" says nothing
+		return "not done"
 	}
 	return string(e.Outcome)
 }

@@ -437,7 +437,7 @@ func (v *view) rolledBack(e *freshkeel.RolledBack) {
 	if e.Running {
 		state = "is running again"
 	}
-	what := orBuild(e.To) + " did not come up"
+	word, what := "ROLLED BACK", orBuild(e.To)+" did not come up"
 	switch {
 	case e.Asked:
 		what = "interrupted while " + orBuild(e.To) + " was coming up"
@@ -445,9 +445,9 @@ func (v *view) rolledBack(e *freshkeel.RolledBack) {
 		what = orBuild(e.To) + " could not be put in place"
 	}
 	if e.Kind == freshkeel.KindRollback || e.Kind == freshkeel.KindRestore {
-		what = fmt.Sprintf("the %s did not end well, and everything is as before it", e.Kind)
+		word, what = "NOT DONE", fmt.Sprintf("the %s did not end well, and everything is as before it", e.Kind)
 	}
-	v.outcome(bad, "ROLLED BACK", fmt.Sprintf("%s; %s %s", what, orOld(e.From), state))
+	v.outcome(bad, word, fmt.Sprintf("%s; %s %s", what, orOld(e.From), state))
 	v.fact("why", e.Why)
 	for _, l := range e.Lines {
 		v.fact("console", l)

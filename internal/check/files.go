@@ -146,6 +146,12 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 			Why:   "replacing " + words.It(n) + " would lose what was changed",
 			Do:    "name " + words.It(n) + " in [server] settings or keep to have yours stay"})
 	}
+	for _, w := range s.plan.Swapped {
+		out = append(out, Finding{Level: Warn,
+			What:  fmt.Sprintf("%s is that of %s: it was put there by hand, and is replaced like any file of a build", w.Path, w.Of),
+			Where: s.k.Path(w.Path), Why: "what is installed is of two builds until then",
+			Do: "nothing; should you want that build whole: freshkeel refit " + w.Of})
+	}
 	if n := len(s.plan.Both); n > 0 {
 		out = append(out, Finding{Level: Warn,
 			What: fmt.Sprintf(

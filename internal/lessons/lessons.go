@@ -289,40 +289,51 @@ type Change struct {
 	Unset  bool // the key goes
 }
 
-// Set edits one key in place, with the errors of whoever reads the profile.
-func (b *Book) Set(c Change) error {
-	return b.change("profile", func(text profile.Text) (profile.Text, error) {
-		literal := ""
-		if !c.Unset {
-			var err error
-			if literal, err = profile.Literal(b.file(), c.Key, c.Values); err != nil {
+// Set edits keys in place, all of them or none, with the errors of whoever reads the profile: keys that need each
+// other are set together.
+func (b *Book) Set(changes ...Change) error {
+	return b.change("profile", func(text profile.Text) (_ profile.Text, err error) {
+		for _, c := range changes {
+			if text, err = b.edited(text, c); err != nil {
 				return nil, err
 			}
-		} else if _, _, there := text.Value(c.Key); !there {
-			return nil, &profile.Error{File: b.file(), Key: c.Key, Why: "the profile has no such key"}
 		}
-		if (c.Add || c.Drop) && !profile.IsList(c.Key) {
-			return nil, &profile.Error{File: b.file(), Key: c.Key, Why: "it holds one value, not a list"}
-		}
-		var err error
-		switch {
-		case c.Unset:
-			return text.Without(c.Key)
-		case c.Add || c.Drop:
-			for _, v := range c.Values {
-				if c.Add {
-					text, err = text.WithItem(c.Key, v, "")
-				} else {
-					text, err = text.WithoutItem(c.Key, v)
-				}
-				if err != nil {
-					return nil, err
-				}
-			}
-			return text, nil
-		}
-		return text.With(c.Key, literal, profile.NoComment)
+		return text, nil
 	})
+}
+
+// edited is a profile's text with one key edited.
+func (b *Book) edited(text profile.Text, c Change) (profile.Text, error) {
+	literal := ""
+	if !c.Unset {
+		var err error
+		if literal, err = profile.Literal(b.file(), c.Key, c.Values); err != nil {
+			return nil, err
+		}
+	} else if _, _, there := text.Value(c.Key); !there {
+		return nil, &profile.Error{File: b.file(), Key: c.Key, Why: "the profile has no such key"}
+	}
+	if (c.Add || c.Drop) && !profile.IsList(c.Key) {
+		return nil, &profile.Error{File: b.file(), Key: c.Key, Why: "it holds one value, not a list"}
+	}
+	var err error
+	switch {
+	case c.Unset:
+		return text.Without(c.Key)
+	case c.Add || c.Drop:
+		for _, v := range c.Values {
+			if c.Add {
+				text, err = text.WithItem(c.Key, v, "")
+			} else {
+				text, err = text.WithoutItem(c.Key, v)
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		return text, nil
+	}
+	return text.With(c.Key, literal, profile.NoComment)
 }
 
 // change edits the profile under the lock. What could not be read back is not written, and a

@@ -18,6 +18,7 @@ import (
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 )
 
 // Make compares a build with the install and decides for every path.
@@ -87,6 +88,7 @@ type decider struct {
 	replaceDrift bool   // files that both sides changed become the build's
 
 	left   map[tree.Sum]string      // content of files that go → path
+	known  map[tree.Sum][2]string   // content of programs of the locker's builds → version and name, once it is asked for
 	stored map[tree.Sum]locker.File // content of the builds before, once it is asked for
 	carry  []toCarry                // settings that are the operator's
 }
@@ -251,6 +253,12 @@ func (d *decider) changedHere(it *Item, here *tree.Entry, was *inventory.Owned) 
 	if sum == was.Sum {
 		return false, nil // nobody did
 	}
+	if of, err := d.ofBuild(it.At, sum); err != nil {
+		return false, err
+	} else if of != "" { // nobody wrote to it: another build's was put in its place
+		p.Swapped = append(p.Swapped, Swapped{it.At, of})
+		return false, nil
+	}
 	broken, err := d.damaged(*was, *here)
 	switch {
 	case err != nil:
@@ -275,6 +283,28 @@ func (d *decider) changedHere(it *Item, here *tree.Entry, was *inventory.Owned) 
 	}
 	p.Drifted = append(p.Drifted, it.At)
 	return !d.replaceDrift, nil
+}
+
+// ofBuild is the version of another build in the locker that has a file of this name and content; "" for none.
+func (d *decider) ofBuild(at string, sum tree.Sum) (of string, err error) {
+	if d.known == nil {
+		d.known = map[tree.Sum][2]string{}
+		heads, err := d.p.Store.Heads(locker.Builds)
+		if err != nil {
+			return "", err
+		}
+		for _, h := range heads {
+			d.p.Store.Each(locker.Builds, h.ID, func(f *locker.File) {
+				if f.Kind == tree.File && f.Size > 0 && ofBuilds.MatchString(f.Path) {
+					d.known[f.Sum] = [2]string{version.OrUnknown(h.Version), path.Base(f.Path)}
+				}
+			})
+		}
+	}
+	if k, is := d.known[sum]; is && Versionless(k[1]) == Versionless(path.Base(at)) {
+		return k[0], nil
+	}
+	return "", nil
 }
 
 // inPlaceOf is a file that comes in the place of another: the install's own mode and owner
