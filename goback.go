@@ -1,6 +1,7 @@
 package freshkeel
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -10,13 +11,16 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
+	"freshkeel/internal/edited"
 	"freshkeel/internal/install"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/putback"
 	"freshkeel/internal/server"
+	"freshkeel/internal/settings"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
@@ -338,9 +342,9 @@ func (t *transaction) helps() (out []string) {
 	if err != nil {
 		return nil
 	}
-	since := t.e.RanSince.UnixNano()
+	since, read := t.e.RanSince.UnixNano(), edited.Known(t.k.in)
 	for _, f := range set.Entries {
-		if f.Kind != tree.File || f.Mtime <= since || !t.k.in.Profile.ByHand(f.Path) {
+		if f.Kind != tree.File || f.Mtime <= since || !t.k.in.Profile.ByHand(f.Path) || read(f.Entry, f.Sum) {
 			continue
 		}
 		for _, b := range slices.Backward(heads) {
@@ -351,7 +355,7 @@ func (t *transaction) helps() (out []string) {
 			if err != nil {
 				continue
 			}
-			if o := old.Find(f.Path); o != nil && o.Mtime <= since && !o.SameContent(&f) {
+			if o := old.Find(f.Path); o != nil && o.Mtime <= since && !o.SameContent(&f) && !sameValues(t.k, o, &f) {
 				out = append(
 					out,
 					fmt.Sprintf("freshkeel backup restore %s --only '%s' (it was edited after the last good "+
@@ -362,6 +366,64 @@ func (t *transaction) helps() (out []string) {
 		}
 	}
 	return out
+}
+
+// hopeful are the commands that may get the server up again: first what its console speaks of, then what was edited,
+// then the world as it was in the backup before.
+func hopeful(t *transaction, lines []string) []string {
+	edits, world := t.helps(), worldOffer(t.k, t.e.BackupTaken)
+	if world == "" {
+		return edits
+	}
+	if len(worldIn(t.k.in, lines)) > 0 {
+		return append([]string{world}, edits...)
+	}
+	return append(edits, world)
+}
+
+// WorldOffer is the command that puts the world of the newest backup back, for a server that does not come up; "" for none.
+func WorldOffer(k *Keel) string { return worldOffer(k, time.Now()) }
+
+// worldOffer is the command that puts the world of the newest backup before a moment back, with what that costs; ""
+// where there is none.
+func worldOffer(k *Keel, before time.Time) string {
+	heads, err := k.shelf.List()
+	if err != nil || len(k.Profile.Server.Keep) == 0 {
+		return ""
+	}
+	for _, b := range slices.Backward(heads) {
+		if b.Damage != "" || b.Partial() || !k.in.Mine(b) || !b.Taken.Before(before) {
+			continue
+		}
+		only := ""
+		for _, pat := range k.Profile.Server.Keep {
+			only += " --only " + words.Shell(pat)
+		}
+		return fmt.Sprintf("freshkeel backup restore %s%s (if the world is what it can't read: as it was %s ago, on %s; what was "+
+			"played since is lost), then: freshkeel start", b.ID, only, words.Age(time.Since(b.Taken)),
+			b.Taken.Local().Format("2006-01-02 15:04"))
+	}
+	return ""
+}
+
+// sameValues tells whether two files of settings say the same, whatever the server wrote anew in them.
+func sameValues(k *Keel, a, b *locker.File) bool {
+	l, err := k.in.Locker()
+	if err != nil || max(a.Size, b.Size) > 1<<20 {
+		return false
+	}
+	var docs [2]*settings.Doc
+	for i, f := range []*locker.File{a, b} {
+		var text bytes.Buffer
+		if err := l.Copy(&text, *f); err != nil {
+			return false
+		}
+		if docs[i], err = settings.Read(f.Path, text.Bytes()); err != nil {
+			return false
+		}
+	}
+	m, err := settings.Merge(docs[0], docs[0], docs[1], settings.Rules{})
+	return err == nil && len(m.Changes) == 0
 }
 
 // worldIn finds the operator's own files that console lines name: what a version
@@ -396,10 +458,19 @@ func (t *transaction) wontRun(n *notUp) error {
 	world := worldIn(t.k.in, lines)
 	to := cmp.Or(t.e.To, "the version before")
 	t.e.Told = nil // notes about a state that is undone now
-	if len(world) > 0 && t.e.Kind == logbook.Rollback && !t.e.World {
-		t.e.Told = append(t.e.Told,
-			fmt.Sprintf("%s can't read %s as the newer version left it", to, strings.Join(world, ", ")),
-			fmt.Sprintf("to go back with the world as it was then: freshkeel rollback %s --world", t.e.Target))
+	if t.e.Kind == logbook.Rollback && !t.e.World {
+		if len(world) > 0 {
+			t.e.Told = append(t.e.Told, fmt.Sprintf("%s can't read %s as the newer version left it", to, strings.Join(world, ", ")))
+		}
+		then := "then"
+		if target, err := t.k.in.Book.Get(t.e.Target); err != nil {
+			t.k.in.Note("%v", err)
+		} else if set, err := t.k.shelf.Of(target); err == nil {
+			then = fmt.Sprintf("on %s, %s ago, without what was played since", set.Taken.Local().Format("2006-01-02 15:04"),
+				words.Age(time.Since(set.Taken)))
+		}
+		t.e.Told = append(t.e.Told, fmt.Sprintf("to go back with the world as it was %s: freshkeel rollback %s --world", then,
+			t.e.Target))
 	}
 	return t.revert(fmt.Sprintf("%s did not come up with what was put back: %s", to, n.v.Why), n.v.Lines)
 }

@@ -391,7 +391,7 @@ func (t *transaction) comeBack(ver string) error {
 			}
 			return "", &notUp{n, &Verdict{Why: err.Error()}}
 		}
-		n.Do = append(t.helps(), n.Do...)
+		n.Do = append(hopeful(t, n.Lines), n.Do...)
 		t.e.Why, t.e.Lines = n.What, n.Lines
 		return "", errors.Join(n, t.finish(logbook.NeedsHands))
 	})

@@ -870,6 +870,7 @@ func startUp(ctx context.Context, p *program, k *freshkeel.Keel, learn, takeOver
 		p.view.end()
 		p.view.outcome(bad, "NOT UP", k.Profile.Server.Name+" did not come up, and was stopped again")
 		p.view.verdict(v)
+		p.view.fact("or", freshkeel.WorldOffer(k))
 		p.view.fact("more", "freshkeel log")
 		return cli.Exit("", exitFailed)
 	}

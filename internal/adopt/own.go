@@ -46,10 +46,7 @@ var (
 		`(?i)^(worlds?|saves?|saved|savegames?|gardens|universes?|userdata|players?|backups?)$`,
 	)
 	maybeName = regexp.MustCompile(`(?i)^(maps?|data|database|db|levels?|storage|var|state)$`)
-	listName  = regexp.MustCompile(
-		`(?i)(members|admins?|operators?|ops|stewards|bans?|banned|allow|deny|permissions|users|roles|white-?list|black-?list)[\w-]*\.(txt|json|ya?ml|csv|cfg|ini|conf|list)$`,
-	)
-	dataKind = regexp.MustCompile(`(?i)\.(db|sqlite3?|dat|sav|save|world|db3|ldb|mdb|rgn|region|chunk|bak)$`)
+	dataKind  = regexp.MustCompile(`(?i)\.(db|sqlite3?|dat|sav|save|world|db3|ldb|mdb|rgn|region|chunk|bak)$`)
 	// What only builds ship.
 	shippedKind = regexp.MustCompile(
 		`(?i)\.(so(\.\d+)*|dll|exe|jar|pak|pk3|vpk|wad|bsp|lua|py|js|rb|png|jpe?g|tga|dds|ogg|wav|mp3|ttf|otf|glsl|shader|hlsl|obj|fbx|mdl|html?|css|md|class|pyc)$`,
@@ -128,8 +125,10 @@ func (l sorting) whose(e tree.Entry) verdict {
 	}
 	kind := ""
 	switch {
-	case listName.MatchString(base):
+	case profile.PeopleByName(base):
 		kind = "a list, by its name"
+	case l.people(e):
+		kind = "a list of people, by what is in it"
 	case dataKind.MatchString(base):
 		kind = "data, by its kind"
 	case profile.SettingsByName(base):
@@ -186,6 +185,11 @@ func (l sorting) broughtAlong(e tree.Entry) bool {
 		}
 	}
 	return newest > 0 && e.Mtime <= newest+int64(sameTime)
+}
+
+// people tells whether a file of settings, by its name, is a list of people.
+func (l sorting) people(e tree.Entry) bool {
+	return profile.SettingsByName(e.Path) && e.Size < 1<<20 && profile.People(e.Path, []byte(l.text(e.Path, 1<<20)))
 }
 
 // dataBelow tells whether a file of a kind that settings have is a world's: it lies in a world,

@@ -5,11 +5,13 @@ import (
 	"fmt"
 	"strings"
 
+	"freshkeel/internal/ahead"
 	"freshkeel/internal/edited"
 	"freshkeel/internal/plan"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/secrets"
 	"freshkeel/internal/settings"
+	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
 
@@ -35,6 +37,23 @@ func checkEdited(_ context.Context, s *situation) []Finding {
 // checkSettings tells what becomes of the operator's settings: a line a file, and what has to be
 // looked at.
 func checkSettings(_ context.Context, s *situation) (out []Finding) {
+	var people []string
+	for _, e := range s.ahead.Before {
+		if e.Kind != tree.File || e.Size > ahead.MaxText || !s.k.Profile.Server.Settings.Match(e.Path) ||
+			s.k.Profile.Server.Keep.Match(e.Path) || !profile.SettingsByName(e.Path) {
+			continue
+		}
+		if text, err := tree.ReadUpTo(s.k.Path(e.Path), ahead.MaxText); err == nil && profile.People(e.Path, text) {
+			people = append(people, e.Path)
+		}
+	}
+	if len(people) > 0 {
+		out = append(out, Finding{Level: Warn, Routine: true,
+			What:  "named as settings, and lists of people: " + words.Some(people, 4),
+			Where: s.k.Path(profile.FileName) + ", [server] settings",
+			Why:   "a rollback brings settings back as they were: yesterday's bans and members",
+			Do:    "freshkeel profile set --add server.keep " + words.Shell(people[0])})
+	}
 	for _, file := range s.plan.Uncarried {
 		out = append(out, Finding{Level: Warn,
 			What:  fmt.Sprintf("[[carry]] file = %s names no file, neither here nor in the build", words.Quote(file)),

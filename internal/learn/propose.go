@@ -50,10 +50,18 @@ type Observation struct {
 	Written []tree.Entry        // the files that it wrote
 	Version string              // what is installed, where that is known
 	Named   map[int]string      // ports that scripts, settings and logs name, and where
+	People  func(string) bool   // whether a file is a list of people; nil: by its name
 	OfBuild func(string) bool   // whether a file is the build's, as far as is known
 	Stop    *StopSeen
 	Words   []Word   // that may be its stop line
 	Names   []string // of its program and script
+}
+
+func (o *Observation) people(at string) bool {
+	if o.People != nil {
+		return o.People(at)
+	}
+	return profile.PeopleByName(at)
 }
 
 // Propose makes rules of what was seen, for those keys that the profile leaves open, or that
@@ -292,6 +300,8 @@ func proposeFiles(p *profile.Profile, o Observation) (out []Proposal) {
 			add("server.skip", path.Join(path.Dir(e.Path), Undated(base)), "a log, which "+wrote, Sure)
 		case leftover.MatchString(base):
 			add("server.skip", e.Path, wrote+", and it is of no use once it has ended", Sure)
+		case o.people(e.Path) && !(below && !folders[top]):
+			add("server.keep", e.Path, "a list of people, which "+wrote, Likely)
 		case profile.SettingsByName(base) && !(below && !folders[top]):
 			add("server.settings", e.Path, wrote, Likely)
 		case o.OfBuild(e.Path):

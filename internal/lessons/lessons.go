@@ -58,6 +58,10 @@ func (b *Book) Propose() ([]learn.Proposal, error) {
 		Stop:    seen.Stop,
 		Version: b.version(),
 		OfBuild: func(string) bool { return false },
+		People: func(at string) bool {
+			text, _ := tree.ReadUpTo(b.Path(at), 1<<20)
+			return profile.People(at, text)
+		},
 	}
 	st := b.Host().Status()
 	if !st.Running || st.Silent {
