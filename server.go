@@ -74,6 +74,17 @@ func (k *Keel) Rejoin(ctx context.Context) {
 	}
 }
 
+// LetGo has a server go on that a command which was killed kept still for its backup.
+func LetGo(k *Keel) {
+	if !k.srv.Held() {
+		return
+	}
+	if unlock, err := k.in.Lock("look"); err == nil {
+		k.srv.LetGo()
+		unlock()
+	}
+}
+
 // Status looks; it changes nothing, and settles nothing that was interrupted.
 func (k *Keel) Status() (*Status, error) {
 	inv, err := k.inv.Head()

@@ -269,8 +269,6 @@ func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
 				"'banned.txt',", "'stats.sqlite',   # guessed from: data, by its kind"}},
 		"windows only": {map[string]string{"run.bat": "@echo off\r\njava -jar s.jar\r\n", "s.jar": "PK"},
 			[]string{"script = 'run.bat'", "its line 2 runs s.jar"}},
-		"nothing to run": {map[string]string{"readme.md": "hello"},
-			[]string{"# guessed from: no *.sh or *.bat stands at the top of the install\nscript = ''"}},
 		"two scripts": {map[string]string{"a-update.sh": "#!/bin/sh\necho hi\n",
 			"z-run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK"}, []string{"script = 'z-run.sh'"}},
 		"stamped log": {map[string]string{"run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK",

@@ -279,6 +279,9 @@ func (p *program) adopt(ctx context.Context, c *cli.Command) error {
 	if dir == "" {
 		return &freshkeel.Usage{What: "which folder?", Do: "freshkeel adopt DIR"}
 	}
+	if p.dir == "" {
+		p.dir = dir // which commands that are advised name
+	}
 	if err := p.asOwner(dir); err != nil {
 		return err
 	}

@@ -126,6 +126,11 @@ func Install(ctx context.Context, a Order, o install.Options) (*Adopted, error) 
 		}
 	}
 	l.look()
+	if !stays {
+		if err := l.isAServer(); err != nil {
+			return nil, err
+		}
+	}
 	if !stays && a.Ask != nil {
 		l.ask()
 	}

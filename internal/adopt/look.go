@@ -44,6 +44,8 @@ type lookout struct {
 	args                 []string // that the script is given
 	written              string   // the text of a launch script that has to be written; "": none
 	others               []launch.Command
+	below                []string    // folders right below that have a server of their own, by their scripts
+	parts                [][2]string // scripts beside the launch script that start something else, and what
 	artifact             string
 	shipped              time.Time      // when the last of the shipped files were made
 	outside              []host.Process // that run from this install
@@ -98,12 +100,6 @@ func (l *lookout) look() {
 	l.tellKept()
 	scripting{l}.lookForScripts()
 	l.lookForArtifact()
-	if l.script == "" && l.artifact == "" {
-		l.note(
-			"no script, jar or program is in it that could be a server: is %s the folder that the server runs from?",
-			l.dir,
-		)
-	}
 	l.lookForPlace()
 	tellAway(l)
 	files := sorting{l}

@@ -13,7 +13,9 @@ import (
 
 	"freshkeel/internal/host"
 	"freshkeel/internal/launch"
+	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // scripting finds out how an install's server is started.
@@ -43,11 +45,15 @@ func (l scripting) lookForScripts() {
 		return
 	}
 	var best *candidate
+	var all []*candidate
 	for _, e := range l.list {
-		if c := l.scriptCandidate(e); c != nil && (best == nil || c.score > best.score) {
-			best = c
+		if c := l.scriptCandidate(e); c != nil {
+			if all = append(all, c); best == nil || c.score > best.score {
+				best = c
+			}
 		}
 	}
+	l.tellOthers(best, all)
 	for _, c := range l.unitScripts() {
 		if best == nil || c.score > best.score {
 			best = c
@@ -62,6 +68,89 @@ func (l scripting) lookForScripts() {
 		l.outOfScreen(best)
 	}
 	l.tellWays()
+}
+
+// inTools are folders of a server that have scripts, and are no servers.
+var inTools = regexp.MustCompile(`(?i)^(s?bin|tools?|scripts?|lib|util(itie)?s?|contrib|examples?|\.?git|docs?)$`)
+
+// tellOthers says which scripts start something too, besides the one that was chosen: several servers below this
+// folder, parts of this one, or another way to the same.
+func (l scripting) tellOthers(best *candidate, all []*candidate) {
+	var same []string
+	runs := func(c *candidate) (what string) {
+		for _, cmd := range c.cmds {
+			for _, at := range []string{cmd.Jar, cmd.Script, tree.Rel(l.dir, cmd.Path)} {
+				if what == "" && at != "" && !filepath.IsAbs(at) && tree.Local(at) {
+					what = at
+				}
+			}
+		}
+		return what
+	}
+	for _, c := range all {
+		base, what := path.Base(c.at), runs(c)
+		if what == "" || !startName.MatchString(base) || otherName.MatchString(base) {
+			continue
+		}
+		dir, _, below := strings.Cut(c.at, "/")
+		switch {
+		case below && !inTools.MatchString(dir) && lies(l.files, dir, what):
+			if !slices.Contains(l.below, dir) {
+				l.below = append(l.below, dir)
+			}
+		case below || c == best:
+		case what == runs(best):
+			same = append(same, c.at)
+		case what != best.at && runs(best) != c.at && !strings.HasSuffix(c.at, ".bat") == !strings.HasSuffix(best.at, ".bat"):
+			l.parts = append(l.parts, [2]string{c.at, what})
+		}
+	}
+	if best != nil && strings.Contains(best.at, "/") {
+		return
+	}
+	l.below = nil // a server of its own stands at the top
+	if len(same) > 0 {
+		l.note("%s is taken for what starts the server; %s too: freshkeel profile set launch.script NAME takes another", best.at,
+			words.Some(same, 3)+map[bool]string{true: " does", false: " do"}[len(same) == 1])
+	}
+	if len(l.parts) > 0 {
+		var list []string
+		for _, p := range l.parts {
+			list = append(list, p[0]+" (runs "+p[1]+")")
+		}
+		l.note("%s is taken for what starts the server; other scripts start something else: %s. If those are parts of the server, "+
+			"the profile has them as [[part]], ready to be taken in", best.at, words.Some(list, 4))
+	}
+}
+
+// lies tells whether what a script runs lies in its own folder; where it goes there first by a way that can't be read,
+// the name alone tells.
+func lies(files tree.List, dir, what string) bool {
+	if strings.HasPrefix(what, dir+"/") {
+		return true
+	}
+	_, there := files.Get(dir + "/" + what)
+	_, top := files.Get(what)
+	return there && !top
+}
+
+// isAServer refuses a folder of several servers, and one in which nothing could be run.
+func (l *lookout) isAServer() error {
+	if len(l.below) > 1 && l.unit == nil {
+		var at []string
+		for _, dir := range l.below {
+			at = append(at, "freshkeel adopt "+words.Shell(filepath.Join(l.dir, dir)))
+		}
+		return tell.Misuse(fmt.Sprintf("%s holds %s, each with a script of its own: %s", l.dir,
+			words.Plural(len(l.below), "server"), words.Some(l.below, 6)), strings.Join(at, "; "))
+	}
+	if l.script != "" || l.artifact != "" || l.written != "" || l.unit != nil || len(l.outside) > 0 ||
+		slices.ContainsFunc(l.list, func(e tree.Entry) bool { return e.Kind == tree.File && programKind.MatchString(e.Path) }) {
+		return nil
+	}
+	return tell.Misuse(fmt.Sprintf("no script, jar or program is in %s that could be a server", l.dir),
+		"name the folder that the server runs from; one that commands of yours start elsewhere needs a freshkeel.toml by "+
+			"hand first (docs/hosts.md)")
 }
 
 // byUnit takes what the service runs under which the server was found: the script of the install

@@ -2,7 +2,9 @@ package adopt
 
 import (
 	"fmt"
+	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -34,7 +36,26 @@ func (l writing) profileText() string {
 	w("kill = true         # then kill them; false: leave them and say so")
 	l.readyText(&b, w)
 	l.carryText(w)
+	l.partsText(w)
 	return b.String()
+}
+
+// partsText proposes the scripts beside the launch script as parts of the server, as comments: nothing tells which of
+// them belongs to it, and in which order they start.
+func (l writing) partsText(w func(string, ...any)) {
+	if len(l.parts) == 0 {
+		return
+	}
+	w("")
+	w("# Scripts that start something else too. If the server has them as parts, take the signs off, give each its")
+	w("# place in the order by after = ['NAME'], and take [launch] script out (docs/profile.md, [[part]]).")
+	for _, p := range append([][2]string{{l.script, l.artifact}}, l.parts...) {
+		name := strings.ToLower(strings.TrimSuffix(path.Base(p[1]), path.Ext(p[1])))
+		w("# [[part]]")
+		w("# name = %s", words.Quote(regexp.MustCompile(`[^a-z0-9-]+`).ReplaceAllString(name, "-")))
+		w("# [part.launch]")
+		w("# script = %s", words.Quote(p[0]))
+	}
 }
 
 // mostCarried bounds how many files are named that a server may have written by itself.
@@ -95,8 +116,9 @@ func (l writing) sourceText(w func(string, ...any)) {
 			w("%s", line)
 		}
 	case l.a.Source != "":
-		w("# It could not be read, so this is a guess: docs/sources.md tells of every kind.")
-		w("feed = %s", words.Quote(l.a.Source))
+		w("# The source that was named could not be read, so it is not followed yet: docs/sources.md tells of every kind.")
+		w("# feed = %s", words.Quote(l.a.Source))
+		w("feed = ''")
 	default:
 		w("# Where builds come from: docs/sources.md tells of every kind. Without it, use --from.")
 		w("feed = ''")
