@@ -16,7 +16,7 @@ var anywhere = []string{"adopt", "demo", "lay", "feed", "help", "backup bring"}
 
 // runnable makes each of our commands in a text one that does the same where the person is: with the install's
 // folder, where that was named.
-func (p *program) runnable(text string) string {
+func runnable(p *program, text string) string {
 	if p.dir == "" || !strings.Contains(text, "freshkeel ") {
 		return text
 	}

@@ -277,7 +277,7 @@ func (p *program) look(ctx context.Context) (*freshkeel.Keel, error) {
 		if e.Stuck != "" {
 			what += " and could not be settled: " + e.Stuck
 		}
-		p.view.warnLine(p.runnable(what + ". What you see here is what it left; freshkeel recover settles it"))
+		p.view.warnLine(runnable(p, what + ". What you see here is what it left; freshkeel recover settles it"))
 	}
 	return k, nil
 }
@@ -355,7 +355,7 @@ func (p *program) fail(err error) int {
 	}
 	f := explain(err)
 	for i := range f.Try {
-		f.Try[i] = p.runnable(f.Try[i])
+		f.Try[i] = runnable(p, f.Try[i])
 	}
 	if p.json {
 		enc := json.NewEncoder(p.out)

@@ -384,7 +384,7 @@ func (v *screen) fact(label, text string) {
 		return
 	}
 	const margin = 12
-	for i, row := range wrap(v.p.runnable(text), v.width-margin) {
+	for i, row := range wrap(runnable(v.p, text), v.width-margin) {
 		if i > 0 {
 			label = ""
 		}
@@ -410,7 +410,7 @@ func (v *view) finding(f freshkeel.Finding) {
 		if part[1] == "" || f.Level == freshkeel.OK {
 			continue
 		}
-		for i, row := range wrap(v.p.runnable(part[1]), v.width-18) {
+		for i, row := range wrap(runnable(v.p, part[1]), v.width-18) {
 			if i > 0 {
 				part[0] = ""
 			}

@@ -67,13 +67,13 @@ func (in *Install) Servers() []string {
 }
 
 // listed is where the home notes the install.
-func (in *Install) listed() string {
+func listed(in *Install) string {
 	return filepath.Join(in.Home, "servers", tree.SumBytes([]byte(in.Dir)).String()[:16])
 }
 
 // enlisted tells whether the install was ever changed from this home.
 func (in *Install) enlisted() bool {
-	_, err := os.Stat(in.listed())
+	_, err := os.Stat(listed(in))
 	return err == nil
 }
 
@@ -83,7 +83,7 @@ func (in *Install) enlist() {
 	if in.enlisted() {
 		return
 	}
-	at := in.listed()
+	at := listed(in)
 	if os.MkdirAll(filepath.Dir(at), 0o700) == nil {
 		tree.WriteFile(at, []byte(in.Dir+"\n"), 0o600)
 	}

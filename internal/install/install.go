@@ -100,9 +100,9 @@ func Open(dir string, o Options) (*Install, error) {
 	if err := in.apart(); err != nil {
 		return nil, err
 	}
-	in.readPlace()
-	in.tellPlace()
-	in.findAgain()
+	readPlace(in)
+	tellPlace(in)
+	findAgain(in)
 	return in, nil
 }
 
@@ -360,14 +360,14 @@ func (in *Install) Identity() (string, error) {
 		return in.as, nil
 	}
 	path := in.State("identity")
-	if id, n, newest := in.lost(); n > 0 {
+	if id, n, newest := lost(in); n > 0 {
 		if err := tree.MakeDirs(in.State(), 0o700); err != nil {
 			return "", err
 		}
 		if err := tree.WriteFile(path, []byte(id+"\n"), 0o600); err != nil {
 			return "", err
 		}
-		in.tellLost(n, newest)
+		tellLost(in, n, newest)
 		return id, nil
 	}
 	if b, err := tree.ReadOwn(path); err == nil && len(strings.TrimSpace(string(b))) > 0 {

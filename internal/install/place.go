@@ -35,29 +35,29 @@ const (
 	copied          // it stands elsewhere too: what our folder says is the other's
 )
 
-func (in *Install) placeFile() string { return in.State("place.json") }
+func placeFile(in *Install) string { return in.State("place.json") }
 
 // readPlace finds out how the install came to be where it is. It changes nothing.
-func (in *Install) readPlace() {
+func readPlace(in *Install) {
 	var p place
-	if b, err := tree.ReadOwn(in.placeFile()); err == nil && json.Unmarshal(b, &p) == nil && filepath.IsAbs(p.Dir) {
+	if b, err := tree.ReadOwn(placeFile(in)); err == nil && json.Unmarshal(b, &p) == nil && filepath.IsAbs(p.Dir) {
 		in.place = p
-	} else if p.Dir = in.firstElsewhere(); p.Dir == "" {
+	} else if p.Dir = firstElsewhere(in); p.Dir == "" {
 		return
 	}
 	if p.Dir == tree.Real(in.Dir) {
-		in.sharesHost = p.Of != "" && in.hasHostOf(p.Of)
+		in.sharesHost = p.Of != "" && hasHostOf(in, p.Of)
 		return
 	}
 	in.standing, in.from = moved, p.Dir
 	if id := identityIn(p.Dir); id != "" && id == identityIn(in.Dir) && !sameFolder(p.Dir, in.Dir) {
-		in.standing, in.sharesHost = copied, in.hasHostOf(p.Dir)
+		in.standing, in.sharesHost = copied, hasHostOf(in, p.Dir)
 	}
 }
 
 // firstElsewhere is another folder of this home that has the identity of this one, which was never changed
 // from here; "" where there is none. Installs of before have no note of their place.
-func (in *Install) firstElsewhere() string {
+func firstElsewhere(in *Install) string {
 	id := identityIn(in.Dir)
 	if id == "" || in.Home == "" || in.enlisted() {
 		return ""
@@ -87,7 +87,7 @@ func sameFolder(a, b string) bool {
 }
 
 // hasHostOf tells whether the profile names the very service, or the very commands, that run another install.
-func (in *Install) hasHostOf(dir string) bool {
+func hasHostOf(in *Install, dir string) bool {
 	kind := in.Profile.Host.Kind
 	if kind != profile.ByService && kind != profile.ByCommands {
 		return false
@@ -110,7 +110,7 @@ func (in *Install) Copied() string {
 }
 
 // tellPlace says that the install was moved or copied, until a command changes something in it.
-func (in *Install) tellPlace() {
+func tellPlace(in *Install) {
 	switch in.standing {
 	case moved:
 		in.Note("this install stood in %s, and was moved: its backups and its history are its own as before", in.from)
@@ -122,7 +122,7 @@ func (in *Install) tellPlace() {
 
 // settlePlace writes down where the install stands, under its lock. A copy becomes an install of its own: it has the
 // history that it was copied with, and none of the original's server, guard or run under way.
-func (in *Install) settlePlace() error {
+func settlePlace(in *Install) error {
 	if in.sharesHost {
 		from := in.from
 		if from == "" {
@@ -138,7 +138,7 @@ func (in *Install) settlePlace() error {
 	}
 	now := in.place
 	if in.standing == copied {
-		if err := in.becomeOwn(); err != nil {
+		if err := becomeOwn(in); err != nil {
 			return fmt.Errorf("make an install of its own of this copy of %s: %w", in.from, err)
 		}
 		now = place{Of: in.from}
@@ -153,7 +153,7 @@ func (in *Install) settlePlace() error {
 		return err
 	}
 	// A full disk must not keep anybody from stopping a server: the note is made by a later command.
-	if err := tree.WriteFile(in.placeFile(), append(b, '\n'), 0o600); err == nil {
+	if err := tree.WriteFile(placeFile(in), append(b, '\n'), 0o600); err == nil {
 		in.place, in.standing, in.from = now, here, ""
 	}
 	return nil
@@ -161,9 +161,9 @@ func (in *Install) settlePlace() error {
 
 // becomeOwn gives a copy its own identity, under which the backups of the original are listed too: each names its
 // folder. What is cut short here is done again by the next command.
-func (in *Install) becomeOwn() error {
+func becomeOwn(in *Install) error {
 	old := identityIn(in.Dir)
-	for _, dir := range append([]string{""}, in.partNames()...) {
+	for _, dir := range append([]string{""}, partNames(in)...) {
 		run := in.State("run")
 		if dir != "" {
 			run = in.State("run-" + dir)
@@ -212,7 +212,7 @@ func (in *Install) becomeOwn() error {
 	return tree.WriteFile(in.State("identity"), []byte(id+"\n"), 0o600)
 }
 
-func (in *Install) partNames() (out []string) {
+func partNames(in *Install) (out []string) {
 	for _, p := range in.Profile.Parts {
 		out = append(out, p.Name)
 	}
@@ -227,7 +227,7 @@ func (in *Install) Mine(s *locker.Set) bool {
 
 // lost finds the identity of an install whose own folder of ours was taken away, by the backups that the locker has
 // of this very folder; n is how many those are. It is nobody's where another install has it.
-func (in *Install) lost() (id string, n int, newest *locker.Set) {
+func lost(in *Install) (id string, n int, newest *locker.Set) {
 	if identityIn(in.Dir) != "" || in.Home == "" {
 		return "", 0, nil
 	}
@@ -258,7 +258,7 @@ func (in *Install) lost() (id string, n int, newest *locker.Set) {
 }
 
 // tellLost says what was found again.
-func (in *Install) tellLost(n int, newest *locker.Set) {
+func tellLost(in *Install, n int, newest *locker.Set) {
 	in.Warn("%s is gone; the locker has %s of this folder, the newest %s of %s: they are this install's again",
 		in.State(), words.Plural(n, "backup"), newest.ID, newest.Taken.Local().Format("2006-01-02 15:04"))
 	if newest.Run != "" {
@@ -269,7 +269,7 @@ func (in *Install) tellLost(n int, newest *locker.Set) {
 }
 
 // findAgain finds the running server of an install whose own folder of ours was taken away.
-func (in *Install) findAgain() {
+func findAgain(in *Install) {
 	if _, err := os.Stat(in.State("identity")); err == nil || len(in.Self) < 2 {
 		return
 	}
