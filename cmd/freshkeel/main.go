@@ -277,7 +277,7 @@ func (p *program) look(ctx context.Context) (*freshkeel.Keel, error) {
 		if e.Stuck != "" {
 			what += " and could not be settled: " + e.Stuck
 		}
-		p.view.warnLine(runnable(p, what + ". What you see here is what it left; freshkeel recover settles it"))
+		p.view.warnLine(runnable(p, what+". What you see here is what it left; freshkeel recover settles it"))
 	}
 	return k, nil
 }

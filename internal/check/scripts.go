@@ -278,6 +278,7 @@ func checkOtherScripts(_ context.Context, s *situation) (out []Finding) {
 			s.ahead.Removed(at) {
 			continue
 		}
+		out = append(out, killsOf(s, at)...)
 		list, err := launch.Read(s.k.Dir, at, s.k.ServerEnv())
 		if err != nil {
 			continue
@@ -296,6 +297,9 @@ func checkOtherScripts(_ context.Context, s *situation) (out []Finding) {
 				break
 			}
 		}
+	}
+	for at := range seen {
+		out = append(out, killsOf(s, at)...)
 	}
 	if out == nil && looked > 0 {
 		return ok("%s says the same as %s", words.Plural(looked, "other script"), mine.File)
@@ -324,4 +328,25 @@ func (s *situation) disagree(a, b launch.Command, sameKind bool) string {
 		}
 	}
 	return strings.Join(how, "; ")
+}
+
+// killsOf finds lines of a script that would end this server with every other one of its kind on the machine.
+func killsOf(s *situation, at string) (out []Finding) {
+	text, err := s.ahead.Text(at)
+	if err != nil {
+		return nil
+	}
+	for _, k := range launch.KillsIn(at, text) {
+		for _, c := range s.lines.commands {
+			names := []string{strings.TrimSuffix(strings.ToLower(path.Base(filepath.ToSlash(c.Program))), ".exe"), path.Base(c.Jar)}
+			if slices.ContainsFunc(names, func(name string) bool { return strings.EqualFold(name, k.Program) }) {
+				out = append(out, Finding{Level: Warn, Routine: true,
+					What:  fmt.Sprintf("%s ends every %s of this machine, this server and others", at, k.Program),
+					Where: k.Place.String(), Why: "who runs it, by hand or at a time, ends servers that nobody meant, unsaved",
+					Do: "have it run: freshkeel stop"})
+				break
+			}
+		}
+	}
+	return out
 }

@@ -2,15 +2,19 @@ package needs
 
 import (
 	"archive/zip"
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"path"
+	"regexp"
 	"strings"
 
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
 	"github.com/pelletier/go-toml/v2"
 )
 
@@ -25,16 +29,20 @@ var ErrNoDescriptor = errors.New("it has no such file")
 func ReadDescriptor(name string, b []byte) (d Descriptor, err error) {
 	switch strings.ToLower(path.Ext(name)) {
 	case ".json":
-		err = json.Unmarshal(b, &d)
+		in := json.NewDecoder(bytes.NewReader(b))
+		in.UseNumber()
+		err = in.Decode(&d)
 	case ".toml":
-		err = toml.Unmarshal(b, &d)
+		err = toml.Unmarshal(decimal.ReplaceAll(b, []byte(`$1"$2"$3`)), &d)
 	case ".yaml", ".yml":
 		defer func() { // a parser of others: what it trips over is an error and no more
 			if p := recover(); p != nil {
 				d, err = nil, fmt.Errorf("it can't be read: %v", p)
 			}
 		}()
-		err = yaml.Unmarshal(b, &d)
+		if err = yaml.Unmarshal(b, &d); err == nil {
+			err = d.asWritten(b)
+		}
 	default:
 		d = Descriptor{}
 		for _, line := range strings.Split(string(b), "\n") {
@@ -45,6 +53,58 @@ func ReadDescriptor(name string, b []byte) (d Descriptor, err error) {
 		}
 	}
 	return d, err
+}
+
+// decimal is a line of TOML whose value is a number with a point, as a version is written by those who forget to quote
+// it: 1.20 is another version than 1.2.
+var decimal = regexp.MustCompile(`(?m)^([ \t]*[\w."'-]+[ \t]*=[ \t]*)(\d+\.\d+)([ \t]*(?:#.*)?\r?)$`)
+
+// asWritten gives numbers of a YAML text as they are written there.
+func (d Descriptor) asWritten(b []byte) error {
+	f, err := parser.ParseBytes(b, 0)
+	if err != nil || len(f.Docs) == 0 {
+		return err
+	}
+	var set func(n ast.Node, into map[string]any)
+	scalar := func(n ast.Node) (text string, is bool) {
+		switch v := n.(type) {
+		case *ast.FloatNode:
+			return v.Token.Value, true
+		case *ast.IntegerNode:
+			return v.Token.Value, true
+		}
+		return "", false
+	}
+	set = func(n ast.Node, into map[string]any) {
+		var pairs []*ast.MappingValueNode
+		switch v := n.(type) {
+		case *ast.MappingNode:
+			pairs = v.Values
+		case *ast.MappingValueNode:
+			pairs = []*ast.MappingValueNode{v}
+		}
+		for _, p := range pairs {
+			key := p.Key.GetToken().Value
+			if text, is := scalar(p.Value); is {
+				into[key] = text
+				continue
+			}
+			switch below := into[key].(type) {
+			case map[string]any:
+				set(p.Value, below)
+			case []any:
+				if seq, is := p.Value.(*ast.SequenceNode); is && len(seq.Values) == len(below) {
+					for i, one := range seq.Values {
+						if text, is := scalar(one); is {
+							below[i] = text
+						}
+					}
+				}
+			}
+		}
+	}
+	set(f.Docs[0].Body, d)
+	return nil
 }
 
 // DescriptorIn reads the descriptor of an add-on that is a zip or a jar.
