@@ -120,6 +120,9 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if err := k.srv.NoneOutside(); err != nil {
 		return nil, err
 	}
+	if err := mayRestoreLive(k, set, r); err != nil {
+		return nil, err
+	}
 	loading, err := loads(k, set, r)
 	if err != nil {
 		return nil, err
@@ -149,10 +152,42 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if err := t.keepInventory(); err != nil {
 		return t.e, t.abandon(err)
 	}
-	if err := t.takeDown(ctx, "before restore "+t.e.ID+" of "+r.Backup); err != nil {
+	label := "before restore " + t.e.ID + " of " + r.Backup
+	if r.Live {
+		t.e.EndRunning = false // it is neither stopped nor started
+		t.e.Told = append(t.e.Told, "the server ran on: what it has of these files in its memory, it may write over them; "+
+			"have the player leave first, and come back afterwards")
+		if err := t.preCopy(ctx); err != nil {
+			return t.e, t.abandon(err)
+		}
+		if err := t.backUp(context.WithoutCancel(ctx), label); err != nil {
+			return t.e, t.abandon(err)
+		}
+		return t.e, t.restore()
+	}
+	if err := t.takeDown(ctx, label); err != nil {
 		return t.e, err
 	}
 	return t.e, t.restore()
+}
+
+// mayRestoreLive refuses a restore while the server runs of anything but named files of the operator's own.
+func mayRestoreLive(k *Keel, set *Backup, r Restore) error {
+	switch {
+	case !r.Live:
+		return nil
+	case len(r.Only) == 0:
+		return tell.Misuse("--while-running is for a few files of yours, and none is named", "add --only PATH, a player's file say")
+	case !k.in.Host().Status().Running:
+		return tell.Misuse("the server does not run", "leave --while-running out")
+	}
+	for _, f := range set.Entries {
+		if f.Kind == tree.File && r.Only.Match(f.Path) && !k.Profile.Server.Keep.Match(f.Path) {
+			return tell.Misuse(f.Path+" is none of your own files ([server] keep): the running server may be of another build",
+				"leave --while-running out: the server is then stopped for it")
+		}
+	}
+	return nil
 }
 
 // restore is the part of a restore that may be done again after a crash.

@@ -201,6 +201,8 @@ func (p *program) commands() []*cli.Command {
 				Flags: awayFlags(
 					&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
 					&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"},
+					&cli.BoolFlag{Name: "while-running", Usage: "of --only: the server runs on; it may write over what it has " +
+						"in its memory"},
 					&cli.StringFlag{Name: "of", Usage: "it was taken of the other `FOLDER`, and is meant all the same"},
 					&cli.BoolFlag{Name: "data", Usage: "load the data outside the install back too, as it was then"},
 					&cli.BoolFlag{Name: "no-data", Usage: "leave the data outside the install as it is"},
@@ -238,6 +240,9 @@ func (p *program) commands() []*cli.Command {
 		lessonCommands{p}.profile(),
 		{Name: "stop", Usage: "stop the server as the profile says", Action: p.stop,
 			Flags: partingFlags(dryRun())},
+		{Name: "restart", Usage: "stop the server as the profile says, and start it again",
+			Action: func(ctx context.Context, c *cli.Command) error { return restart(ctx, p, c) },
+			Flags:  partingFlags(dryRun())},
 		{
 			Name: "run",
 			Usage: "the server in the foreground, for a service manager, a container or a terminal: it ends " +
@@ -695,7 +700,7 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
 	}
-	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to"), Of: c.String("of"),
+	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to"), Of: c.String("of"), Live: c.Bool("while-running"),
 		Owners: freshkeel.Owners(c.Bool("owners"))}
 	switch load, leave := c.Bool("data"), c.Bool("no-data"); {
 	case load && leave:
@@ -932,6 +937,30 @@ func (p *program) stop(ctx context.Context, c *cli.Command) error {
 			p.view.fact("mind", lost)
 		}
 	})
+}
+
+// restart stops the server and starts it again. One that is down is started, which is told.
+func restart(ctx context.Context, p *program, c *cli.Command) error {
+	k, err := p.change(ctx, c)
+	if err != nil {
+		return err
+	}
+	if c.Bool("dry-run") {
+		return p.result(map[string]any{"would_run": freshkeel.StartedBy(k), "would_stop": true}, func() {
+			p.view.outcome(calm, "WOULD RESTART", fmt.Sprintf("send %q, then start %s in %s", k.Profile.Stop.Send,
+				freshkeel.StartedBy(k), k.Dir))
+		})
+	}
+	exit, took, err := k.Stop(ctx)
+	if err != nil {
+		return err
+	}
+	if exit == nil {
+		p.view.noteLine("it was not running: it is started")
+	} else {
+		p.view.noteLine(fmt.Sprintf("it ended after %s (%s)", freshkeel.Age(took), exit.Status))
+	}
+	return startUp(ctx, p, k, false, false)
 }
 
 // status tells how things stand; its exit code is the answer for scripts.

@@ -21,6 +21,7 @@ type Restore struct {
 	Backup string        `json:"backup"`
 	Only   tree.Patterns `json:"only,omitempty"`   // none: everything
 	To     string        `json:"to,omitempty"`     // another folder; "": into the install
+	Live   bool          `json:"live,omitempty"`   // some files of the operator's own, while the server runs on
 	Of     string        `json:"of,omitempty"`     // the folder that it was taken of, where that is another one
 	Owners Owners        `json:"owners,omitempty"` // of a copy's files, where root restores them
 	Data   string        `json:"data,omitempty"`   // into the install: what becomes of data outside, LoadData or LeaveData

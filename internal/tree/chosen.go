@@ -78,14 +78,15 @@ func unmatched(was, pat string, names, folders map[string]bool, like func(string
 		}
 	}
 	slices.Sort(of)
-	near := like(strings.TrimSuffix(pat, "/**"), of)
-	if near == "" {
-		for _, name := range slices.Sorted(maps.Keys(names)) {
-			if strings.EqualFold(path.Base(name), path.Base(pat)) {
-				near = name
-				break
-			}
+	near := ""
+	for _, name := range slices.Sorted(maps.Keys(names)) { // in another folder, or with other letters
+		if strings.EqualFold(path.Base(name), path.Base(pat)) {
+			near = name
+			break
 		}
+	}
+	if near == "" {
+		near = like(strings.TrimSuffix(pat, "/**"), of)
 	}
 	switch {
 	case near != "" && folders[near]:
