@@ -48,6 +48,16 @@ func LayServer(ctx context.Context, r LayOrder, o Options) (*NewServer, error) {
 	}
 	order.Other = &lay.Other{Install: k.in, Version: set.Version, World: r.World, Whole: whole,
 		Files: func(ctx context.Context, into string, only tree.Patterns) error {
+			whole, err := k.shelf.Read(set.ID)
+			if err != nil || len(only) == 0 {
+				return errors.Join(err, k.shelf.LayOut(ctx, Restore{Backup: set.ID, To: into}))
+			}
+			only = slices.DeleteFunc(slices.Clone(only), func(pat string) bool { // a profile may speak of what is not there yet
+				return !slices.ContainsFunc(whole.Entries, func(f locker.File) bool { return (tree.Patterns{pat}).Match(f.Path) })
+			})
+			if len(only) == 0 {
+				return os.MkdirAll(into, 0o755)
+			}
 			return k.shelf.LayOut(ctx, Restore{Backup: set.ID, Only: only, To: into})
 		}}
 	return lay.Lay(ctx, order, o)

@@ -759,7 +759,7 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return p.resultThenPush(ctx, k, entryJSON{"result", e}, func() {
-		p.view.outcome(good, "RESTORED", "from backup "+r.Backup)
+		p.view.outcome(good, "RESTORED", "from backup "+e.Target)
 		if e.From != e.To {
 			p.view.fact("build", orUnknown(e.From)+" → "+reached(e))
 		}

@@ -106,6 +106,9 @@ func (p lessonCommands) laid(ctx context.Context, c *cli.Command) error {
 			fmt.Sprintf("%s: %s, %s, %s", l.Dir, l.Version, count(l.Files, "file"), freshkeel.Bytes(l.Bytes)),
 		)
 		p.view.fact("script", l.Script)
+		for _, line := range l.Left {
+			p.view.fact("left", line+" (nothing there says that it is a port)")
+		}
 		for _, line := range l.Changed {
 			p.view.fact("port", line)
 		}

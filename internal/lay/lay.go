@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -60,6 +61,7 @@ type Laid struct {
 	Bytes   int64    `json:"bytes"`
 	Script  string   `json:"script"`
 	Changed []string `json:"ports_changed,omitempty"` // lines in which a port is another now
+	Left    []string `json:"ports_left,omitempty"`    // lines in which the old number stands, and is not said to be a port
 	Notes   []string `json:"notes,omitempty"`
 }
 
@@ -82,8 +84,12 @@ func Lay(ctx context.Context, a Order, o install.Options) (*Laid, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &laying{a: a, o: o, dir: dir, work: work, out: &Laid{Dir: dir}}
-	if err := l.fill(ctx); err != nil {
+	l := &laying{a: a, o: o, dir: dir, work: work, out: &Laid{Dir: dir}, swapped: map[string]bool{}}
+	err = l.fill(ctx)
+	if err == nil {
+		err = l.portsMeant()
+	}
+	if err != nil {
 		os.RemoveAll(work) // nothing but what was just laid
 		return nil, err
 	}
@@ -158,6 +164,8 @@ type laying struct {
 	text profile.Text // the profile, where it is another's
 	set  *locker.Set
 	src  *feed.Proposal
+
+	swapped map[string]bool // ports that some line named, and that are others now
 }
 
 // fill lays all of it out in the folder beside.
@@ -469,7 +477,7 @@ func (l *laying) takeIn(from string) error {
 // changePorts gives a port of the other another number, in those lines of a settings file or a
 // script that name it as a port.
 func (l *laying) changePorts(rel, full string) error {
-	script := strings.HasSuffix(rel, ".sh") || path.Ext(rel) == ""
+	script := slices.Contains([]string{"", ".sh", ".bat", ".cmd"}, strings.ToLower(path.Ext(rel)))
 	if len(l.a.Ports) == 0 || !script && !profile.SettingsByName(rel) {
 		return nil
 	}
@@ -488,8 +496,13 @@ func (l *laying) changePorts(rel, full string) error {
 			from := fmt.Sprint(n.Number)
 			to := l.a.Ports[from]
 			if now := swapNumber(rows[i], from, to); to != "" && now != rows[i] {
-				rows[i], changed = now, true
+				rows[i], changed, l.swapped[from] = now, true, true
 				l.out.Changed = append(l.out.Changed, fmt.Sprintf("%s:%d: %s", rel, i+1, strings.TrimSpace(now)))
+			}
+		}
+		for from := range l.a.Ports {
+			if swapNumber(rows[i], from, "-") != rows[i] {
+				l.out.Left = append(l.out.Left, fmt.Sprintf("%s:%d: %s", rel, i+1, strings.TrimSpace(rows[i])))
 			}
 		}
 	}
@@ -504,6 +517,22 @@ func swapNumber(text, from, to string) string {
 		return text
 	}
 	return regexp.MustCompile(`\b`+regexp.QuoteMeta(from)+`\b`).ReplaceAllString(text, to)
+}
+
+// portsMeant refuses a port that no line names: the second server would hold the first one's.
+func (l *laying) portsMeant() error {
+	for _, from := range slices.Sorted(maps.Keys(l.a.Ports)) {
+		if l.swapped[from] {
+			continue
+		}
+		do := "name the number that stands in its settings"
+		if len(l.out.Left) > 0 {
+			do = "it stands in " + words.Some(l.out.Left, 4) + ", where nothing says that it is a port: lay the server without " +
+				"--port, and change it there by hand"
+		}
+		return tell.Misuse(fmt.Sprintf("no line of the settings or scripts says that %s is a port", from), do)
+	}
+	return nil
 }
 
 // adopt takes the new folder under care.

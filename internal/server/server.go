@@ -237,7 +237,7 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 	defer tick.Stop()
 	loop, _ := sv.script()
 	pids, said := &family{loop: loop}, twice{}
-	awaited := ""
+	awaited, elsewhere := "", false
 	for {
 		select {
 		case l, more := <-lines:
@@ -261,6 +261,10 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 			}
 			held = portsOf(st.Processes)
 			v = weigh(j, st, held, pids)
+			if e := j.Elsewhere(); e != "" && !elsewhere {
+				elsewhere = true
+				sv.Warn("%s%s", e, sv.saysPort(held))
+			}
 			if w := j.Awaits(); w != awaited {
 				awaited = w
 				sv.Tell(tell.Event{Kind: tell.StepMoves, Step: "watch", Text: w})
@@ -272,6 +276,32 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 			return v, held
 		}
 	}
+}
+
+// saysPort finds the line of a settings file, or of a script, that names a port which is held; "" for none.
+func (sv *Server) saysPort(held []profile.Port) string {
+	list, err := tree.Walk(sv.Dir, sv.Profile.Server.Skip)
+	if err != nil {
+		return ""
+	}
+	for _, e := range list {
+		if e.Kind != tree.File || e.Size >= 1<<20 || strings.Count(e.Path, "/") > 1 || e.Path == profile.FileName ||
+			!profile.SettingsByName(e.Path) && !sv.Profile.Starts(e.Path) {
+			continue
+		}
+		text, err := tree.ReadUpTo(sv.Path(e.Path), 1<<20)
+		if err != nil {
+			continue
+		}
+		for _, n := range learn.PortsIn(e.Path, string(text), false) {
+			if slices.ContainsFunc(held, func(p profile.Port) bool {
+				return p.Number == n.Number && !slices.Contains(sv.Profile.Ready.Held(), p)
+			}) {
+				return "; " + n.From
+			}
+		}
+	}
+	return ""
 }
 
 // weigh tells a judge what the server's processes do.

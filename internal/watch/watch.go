@@ -255,6 +255,8 @@ func (j *Judge) weigh(at time.Time) *Verdict {
 	switch {
 	case hard == "" && soft != "" && (over || at.Sub(j.start) >= j.endurance() && j.settled(at, max(2*steady, leastQuiet))):
 		return j.up(at)
+	case hard != "" && at.Sub(j.start) >= j.endurance() && j.settled(at, max(2*steady, leastQuiet)) && j.Elsewhere() != "":
+		return j.no(at, j.Elsewhere(), j.deciding()...)
 	case hard == "" && over && j.heldNone():
 		v := j.no(at, fmt.Sprintf("after %s it held no port, and when it was last seen up it held %s",
 			j.rules.Within, listPorts(j.rules.Before)), j.deciding()...)
@@ -266,6 +268,29 @@ func (j *Judge) weigh(at time.Time) *Verdict {
 		return v
 	}
 	return nil
+}
+
+// Elsewhere says that a server which is ready otherwise holds other ports than those that are expected; "" where it
+// does not.
+func (j *Judge) Elsewhere() string {
+	if j.rules.Line.Given() && j.ready.IsZero() {
+		return ""
+	}
+	var missing, others []profile.Port
+	for _, p := range j.rules.Held() {
+		if !slices.Contains(j.held, p) {
+			missing = append(missing, p)
+		}
+	}
+	for _, p := range j.held {
+		if !slices.Contains(j.rules.Held(), p) && !slices.Contains(j.rules.Before, p) {
+			others = append(others, p)
+		}
+	}
+	if len(missing) == 0 || len(others) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("it holds port %s, and not %s, which [ready] expects", listPorts(others), listPorts(missing))
 }
 
 // leastQuiet is how long a server must be quiet at least before what it did not show counts
