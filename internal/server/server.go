@@ -237,7 +237,7 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 	defer tick.Stop()
 	loop, _ := sv.script()
 	pids, said := &family{loop: loop}, twice{}
-	awaited, elsewhere := "", false
+	awaited := ""
 	for {
 		select {
 		case l, more := <-lines:
@@ -260,11 +260,7 @@ func (sv *Server) judge(ctx context.Context, j *watch.Judge, start time.Time) (v
 				continue // its end comes with the last of its lines
 			}
 			held = portsOf(st.Processes)
-			v = weigh(j, st, held, pids)
-			if e := j.Elsewhere(); e != "" && !elsewhere {
-				elsewhere = true
-				sv.Warn("%s%s", e, sv.saysPort(held))
-			}
+			v = sv.weigh(j, st, held, pids)
 			if w := j.Awaits(); w != awaited {
 				awaited = w
 				sv.Tell(tell.Event{Kind: tell.StepMoves, Step: "watch", Text: w})
@@ -304,9 +300,13 @@ func (sv *Server) saysPort(held []profile.Port) string {
 	return ""
 }
 
-// weigh tells a judge what the server's processes do.
-func weigh(j *watch.Judge, st *host.Status, held []profile.Port, pids *family) (v *Verdict) {
+// weigh tells a judge what the server's processes do, and the operator of a port that is another than the expected.
+func (sv *Server) weigh(j *watch.Judge, st *host.Status, held []profile.Port, pids *family) (v *Verdict) {
 	v = j.Holds(time.Now(), held)
+	if e := j.Elsewhere(); e != "" && !pids.told {
+		pids.told = true
+		sv.Warn("%s%s", e, sv.saysPort(held))
+	}
 	if v == nil && st.Ended != "" {
 		v = j.ScriptEnded(time.Now(), st.Ended)
 	}
@@ -355,6 +355,7 @@ func portsOf(pids []int) (out []profile.Port) {
 type family struct {
 	loop  string // "": its script has none
 	first []int
+	told  bool // that it holds another port than the expected
 }
 
 func (f *family) again(pids []int) bool {
