@@ -15,6 +15,7 @@ import (
 	"freshkeel/internal/plan"
 	"freshkeel/internal/server"
 	"freshkeel/internal/tell"
+	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
 
@@ -218,6 +219,39 @@ func ChangedSettings(ctx context.Context, k *Keel, against string, only []string
 	if err != nil {
 		return nil, "", err
 	}
-	list, err = k.planner.SettingsChanged(set, only)
-	return list, head.Version, err
+	pats := tree.Patterns(only)
+	if err := k.in.Choose(&pats); err != nil {
+		return nil, "", err
+	}
+	own, err := k.planner.Unshipped(set, pats)
+	if err != nil {
+		return nil, "", err
+	}
+	ruleless, why := k.planner.WrittenBy(ctx, own, Want{})
+	if list, err = k.planner.SettingsChanged(set, pats); err != nil {
+		return nil, "", err
+	}
+	for _, at := range own {
+		i := slices.IndexFunc(list, func(c SettingsChanged) bool { return c.Path == at })
+		if i < 0 {
+			said := "the build does not ship it, and did not write it at its first start in a folder apart: no default of it is known"
+			if why != nil {
+				said = "the build does not ship it, and could not be booted apart for what it writes itself: " + why.Error()
+			}
+			list = append(list, SettingsChanged{Path: at, Wrong: said})
+			continue
+		}
+		list[i].Rule = slices.Contains(ruleless, at)
+	}
+	return list, head.Version, nil
+}
+
+// CarryWritten adds rules to the profile by which settings that the server writes itself are carried over.
+func CarryWritten(k *Keel, list []SettingsChanged) (files []string, err error) {
+	for _, c := range list {
+		if c.Rule {
+			files = append(files, c.Path)
+		}
+	}
+	return files, k.Lessons.CarryWritten(files)
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"freshkeel"
@@ -30,7 +31,8 @@ func (p lookCommands) commands() []*cli.Command {
 			ArgsUsage: "[FILE…]",
 			Action:    p.settings,
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "against", Usage: "against the defaults of `VERSION` instead"}},
+				&cli.StringFlag{Name: "against", Usage: "against the defaults of `VERSION` instead"},
+				&cli.BoolFlag{Name: "learn", Usage: "write a rule for what the server writes itself into the profile"}},
 		},
 		{Name: "launch", Usage: "what the launch script really runs: program, runtime, memory, arguments, folder",
 			Action: p.launch, Flags: []cli.Flag{
@@ -471,7 +473,25 @@ func (p lookCommands) settings(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return p.result(map[string]any{"against": of, "files": nonNil(list)}, func() { p.view.settings(list, of) })
+	var learned []string
+	if c.Bool("learn") {
+		if learned, err = freshkeel.CarryWritten(k, list); err != nil {
+			return err
+		}
+	}
+	return p.result(map[string]any{"against": of, "files": nonNil(list), "learned": nonNil(learned)}, func() {
+		p.view.settings(list, of)
+		switch rules := slices.ContainsFunc(list, func(f freshkeel.SettingsChanged) bool { return f.Rule }); {
+		case len(learned) > 0:
+			p.view.fact("learned", strings.Join(learned, ", ")+": carried over by [[carry]] defaults = 'written' from now on")
+		case c.Bool("learn"):
+			p.view.fact("learned", "nothing: the profile has a rule for each already")
+		case rules:
+			p.view.fact("next", "freshkeel settings --learn")
+			p.view.fact("", "writes the rule for what the server writes itself into the profile, [[carry]] defaults = 'written': "+
+				"without it nothing of yours in it is carried over")
+		}
+	})
 }
 
 func (v *view) settings(list []freshkeel.SettingsChanged, of string) {

@@ -222,6 +222,12 @@ func (b *Book) Accept(list []learn.Proposal) error {
 		if err != nil {
 			return nil, err
 		}
+		ofBuild := b.ofBuild()
+		for _, p := range list { // settings that the server writes itself are carried like those that a build ships
+			if p.Key == "server.settings" && p.Item != "" && !tree.IsGlob(p.Item) && !ofBuild(p.Item) && b.Profile.CarryOf(p.Item).File == "" {
+				text = withCarry(text, p.Item)
+			}
+		}
 		seen := learn.ReadSeen(b.State(learn.FileName))
 		seen.Edits = append(seen.Edits, edits...)
 		seen.ProveLearned(list)
@@ -243,6 +249,25 @@ func (b *Book) noteVersion(list []learn.Proposal) error {
 		}
 	}
 	return nil
+}
+
+// CarryWritten adds a rule for each of some files of settings that the server writes at its first start.
+func (b *Book) CarryWritten(files []string) error {
+	if len(files) == 0 {
+		return nil
+	}
+	return b.change("settings", func(text profile.Text) (profile.Text, error) {
+		for _, at := range files {
+			text = withCarry(text, at)
+		}
+		return text, nil
+	})
+}
+
+// withCarry is a profile's text with a rule for one file that the server writes at its first start.
+func withCarry(text profile.Text, at string) profile.Text {
+	return append(slices.Clip(text), "\n[[carry]]\n# learned: the server writes it itself; for its defaults each build is booted once in an empty folder apart\n"+
+		"file = "+words.Quote(tree.Literally(at))+"\ndefaults = 'written'\n"...)
 }
 
 // Forget takes what was learned of a key out of the profile again, "" for all that was.

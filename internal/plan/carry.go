@@ -408,6 +408,7 @@ type Changed struct {
 	Path    string            `json:"path"`
 	Changes []settings.Change `json:"changes"`
 	Wrong   string            `json:"wrong,omitempty"` // why it can't be told
+	Rule    bool              `json:"rule,omitempty"`  // the profile has no rule yet by which it would be carried
 }
 
 // SettingsChanged tells, for each file of settings that set ships, what the operator's differs
@@ -455,6 +456,27 @@ func (pr *Planner) SettingsChanged(set *locker.Set, only tree.Patterns) ([]Chang
 			return nil, err
 		}
 		out = append(out, changedFrom(at, text, mine))
+	}
+	return out, nil
+}
+
+// Unshipped lists the files of settings, of those that only names, of which neither a build nor an example of it has a
+// default: the server writes them itself.
+func (pr *Planner) Unshipped(set *locker.Set, only tree.Patterns) (out []string, err error) {
+	list, err := tree.Walk(pr.Dir, pr.Profile.Server.Skip)
+	if err != nil {
+		return nil, err
+	}
+	items, _, _ := Placed(set, pr.Profile.Place)
+	for _, e := range list {
+		at := e.Path
+		if e.Kind != tree.File || e.Size > settingsMost || tree.Ours(at) || pr.Profile.Starts(at) || at == profile.FileName ||
+			pr.Profile.Server.Keep.Match(at) || !pr.Profile.Server.Settings.Match(at) ||
+			len(only) > 0 && !only.Match(at) || !profile.SettingsByName(at) || items.Find(at) != nil ||
+			slices.ContainsFunc(ExampleNames(at, pr.Profile.CarryOf(at).Defaults), func(name string) bool { return items.Find(name) != nil }) {
+			continue
+		}
+		out = append(out, at)
 	}
 	return out, nil
 }

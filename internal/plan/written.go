@@ -55,6 +55,24 @@ func (pr *Planner) Harvest(ctx context.Context, f *acquire.Fetched, w resolve.Wa
 	return nil
 }
 
+// WrittenBy sees to it that the defaults are known which the installed build writes of some files at its first start,
+// as if the profile had a rule for each. It returns those for which it has none.
+func (pr *Planner) WrittenBy(ctx context.Context, files []string, w resolve.Want) (ruleless []string, err error) {
+	had := pr.Profile.Carry
+	defer func() { pr.Profile.Carry = had }()
+	for _, at := range files {
+		if pr.Profile.CarryOf(at).File == "" {
+			ruleless = append(ruleless, at)
+			pr.Profile.Carry = append(slices.Clip(pr.Profile.Carry), profile.Carry{File: tree.Literally(at), Defaults: profile.Written})
+		}
+	}
+	old, err := pr.installed()
+	if err != nil || old == nil || !pr.wantsWritten() {
+		return ruleless, err
+	}
+	return ruleless, pr.harvest(ctx, old, w)
+}
+
 // installed is the build that is installed, with its layers, as far as the locker has it; nil
 // where it does not.
 func (pr *Planner) installed() (*acquire.Fetched, error) {
@@ -92,7 +110,13 @@ func (pr *Planner) installed() (*acquire.Fetched, error) {
 
 // harvest boots one build, if it was not booted before.
 func (pr *Planner) harvest(ctx context.Context, f *acquire.Fetched, w resolve.Want) error {
-	if d, err := written.Of(pr.Home, f.Set.ID); err != nil || d != nil || f.Set.ID == "" {
+	var rules []string
+	for _, c := range pr.Profile.Carry {
+		if c.Defaults == profile.Written {
+			rules = append(rules, c.File)
+		}
+	}
+	if d, err := written.Of(pr.Home, f.Set.ID); err != nil || d != nil && d.Covers(rules) || f.Set.ID == "" {
 		return err
 	}
 	p, err := pr.Make(f, w)
@@ -128,7 +152,7 @@ func (pr *Planner) harvest(ctx context.Context, f *acquire.Fetched, w resolve.Wa
 			read[at] = b
 		}
 	}
-	start := written.Start{Build: f.Set.ID, Version: version.OrUnknown(f.Version), Openly: w.LetBoot}
+	start := written.Start{Build: f.Set.ID, Version: version.OrUnknown(f.Version), Openly: w.LetBoot, Rules: rules}
 	if pr.Profile.Launch.Script == "" { // what a service runs by its own line
 		commands, err := s.Commands()
 		if err != nil {

@@ -34,6 +34,7 @@ type Defaults struct {
 	Build   string    `json:"build"` // in the locker
 	Version string    `json:"version"`
 	At      time.Time `json:"at"`
+	Rules   []string  `json:"rules,omitempty"` // patterns of the files that were looked for
 	Files   []string  `json:"files"`
 	Sums    []string  `json:"sums"`           // of each
 	Said    []string  `json:"said,omitempty"` // the last lines of a server that did not come up
@@ -80,6 +81,16 @@ func Forget(home, build string) error {
 	return os.RemoveAll(folder(home, build))
 }
 
+// Covers tells whether all that is looked for now was looked for then.
+func (d *Defaults) Covers(rules []string) bool {
+	for _, r := range rules {
+		if !slices.Contains(d.Rules, r) && !slices.ContainsFunc(d.Files, func(at string) bool { return (tree.Patterns{r}).Match(at) }) {
+			return false
+		}
+	}
+	return true
+}
+
 // Text is a file as the build wrote it; nil where it wrote none of that name.
 func (d *Defaults) Text(at string) ([]byte, error) {
 	i := slices.Index(d.Files, at)
@@ -121,6 +132,7 @@ type Start struct {
 	Run     []string // instead of the launch script: a program and its words, as in the install
 	In      string   // the folder that it runs in
 	Openly  bool     // by the operator's word, where the system does not shut it off
+	Rules   []string // patterns of the files that are looked for
 }
 
 // Harvest boots a build once and keeps what it wrote: files that it did not ship and that wanted
@@ -165,7 +177,7 @@ func harvest(ctx context.Context, in *install.Install, store *locker.Locker, s S
 	if err := in.Halt("first-start"); err != nil {
 		return nil, err
 	}
-	d := &Defaults{Build: s.Build, Version: s.Version, At: time.Now().Round(0), Shut: !s.Openly}
+	d := &Defaults{Build: s.Build, Version: s.Version, Rules: s.Rules, At: time.Now().Round(0), Shut: !s.Openly}
 	if d.Said, err = boot(ctx, in, root, size, s, func() bool { return len(found(root, laid, wanted)) > 0 }); err != nil {
 		return nil, err
 	}
