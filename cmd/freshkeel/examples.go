@@ -20,6 +20,7 @@ freshkeel adopt ~/pond --release --keep-backups`,
 	"lay": `freshkeel lay ~/pond --source https://builds.example/pond.json
 freshkeel lay ~/pond2 --like ~/pond --world --port 27750=27760
 freshkeel lay ~/trial --like ~/pond --at b0007 --port 27750=27760`,
+	"restart": "freshkeel -d ~/pond restart --when-empty --at-most 2h",
 	"start": `freshkeel -d ~/pond start --learn`,
 	"run":   `freshkeel -d ~/pond run`,
 	"unit":  `freshkeel -d ~/pond unit --write freshkeel-pond.service`,
@@ -89,6 +90,7 @@ var inOrder = []string{
 	"lay",
 	"start",
 	"stop",
+	"restart",
 	"run",
 	"unit",
 	"status",

@@ -298,7 +298,7 @@ func TestStatusAnswersAtOnce(t *testing.T) {
 	for range 2 {
 		assert.Regexp(
 			t,
-			`(?s)^UNSETTLED  pond 2\.0: rollback r0002 was interrupted while rolling-back, and waits to be settled.*next +freshkeel recover`,
+			`(?s)^UNSETTLED  pond 2\.0: rollback r0002 of [\d: -]+ was interrupted while rolling-back, and waits to be settled.*next +freshkeel recover`,
 			p.Exits(exitHands, "status").Out,
 		)
 	}

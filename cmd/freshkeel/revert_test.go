@@ -133,8 +133,8 @@ func TestWhatIsStuckCanBeGivenUp(t *testing.T) {
 	assert.Contains(t, r.Out, "freshkeel recover --leave-as-is")
 	before := len(p.Entries())
 	for range 2 {
-		assert.Contains(t, p.OK("logbook").Err, "rollback r0002 is not settled")
-		assert.Regexp(t, `(?s)UNSETTLED .*rollback r0002 was interrupted.*next +freshkeel recover`,
+		assert.Contains(t, p.OK("logbook").Err, "while reverting and could not be settled")
+		assert.Regexp(t, `(?s)UNSETTLED .*rollback r0002 of .* was interrupted.*next +freshkeel recover`,
 			p.Exits(exitHands, "status").Out)
 	}
 	assert.Len(t, p.Entries(), before)

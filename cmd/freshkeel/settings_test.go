@@ -193,7 +193,7 @@ func TestDefaultsOfAnotherNameAndKillsBetweenAnyTwoSteps(t *testing.T) {
 			if b, err := os.ReadFile(filepath.Join(p.Install, "pond.conf")); err == nil {
 				assert.Contains(t, []string{mine, merged}, string(b))
 			}
-			p.OK("logbook")
+			p.OK("recover")
 			want := map[string]string{"1.0": mine, "1.1": merged}[p.Status().Version]
 			assert.Equal(t, want, p.Read("pond.conf"))
 		})

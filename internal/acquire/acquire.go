@@ -264,7 +264,7 @@ func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Cand
 	w := l.Writer()
 	defer w.Close()
 	s := &locker.Set{Owner: locker.Builds, Version: c.Version, Channel: c.Channel, Source: c.Source,
-		Taken: time.Now().Round(0), Vouched: by}
+		Taken: time.Now().Round(0), Vouched: by, Root: aq.Dir} // the install that it was fetched for
 	got := &gathered{}
 	damaged, err := aq.take(ctx, l, w, c, got)
 	if err != nil {
@@ -278,6 +278,7 @@ func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Cand
 		}
 		return false
 	})
+	s.Vain = got.used.Vain()
 	if len(left) > 0 {
 		aq.Note("left out, since it is Fresh Keel's own, of another install: %s", words.Some(left, 3))
 	}

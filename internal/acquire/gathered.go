@@ -6,6 +6,7 @@ import (
 
 	"freshkeel/internal/locker"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/unpack"
 )
 
 // gathered are the files of a build while its parts are brought together: of each path the
@@ -13,6 +14,7 @@ import (
 type gathered struct {
 	files []locker.File  // those that were taken out again have no path
 	at    map[string]int // path → place in files; nil until somebody asks by path
+	used  *unpack.Used   // which patterns of the profile's source have matched something
 	said  []string       // what signatures of it say, which is signed too
 }
 

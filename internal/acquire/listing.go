@@ -56,7 +56,9 @@ func (aq *Acquirer) takeListing(ctx context.Context, l *locker.Locker, w *locker
 	g.SetLimit(max(8, runtime.GOMAXPROCS(0)))
 	var mu sync.Mutex
 	over := feed.Over(c.Src)
+	got.used = over.Watch()
 	for _, lf := range doc.Files {
+		got.used.See(lf.Path)
 		to := over.Path(lf.Path)
 		if to == "" {
 			continue

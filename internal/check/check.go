@@ -161,6 +161,7 @@ type situation struct {
 	status   *host.Status
 	lines    launched
 	store    *locker.Locker
+	accepted map[string]bool // checks whose stop the operator goes past
 }
 
 // check looks at one thing. No finding means that it does not apply.
@@ -218,6 +219,7 @@ var Checks = []chk{
 	{"everybody", checkWorld},
 	{"environment", checkEnvironment},
 	{"clock", checkClock},
+	{"vain", checkVain}, // the last: it knows what was accepted
 }
 
 // Acceptable are the checks that an operator may go past, knowing better.
@@ -241,7 +243,7 @@ func (ck *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, 
 	}
 	s := &situation{k: ck, want: w, cand: f.Candidate, fetched: f, inv: inv, hop: hop, plan: pl, ahead: pl.Ahead,
 		programs: &runtimes.Programs{In: ck.Install, Ahead: pl.Ahead, Needs: f.Candidate.Build.Needs},
-		status:   ck.Host().Status(), store: l}
+		status:   ck.Host().Status(), store: l, accepted: map[string]bool{}}
 	s.lines.commands, s.lines.err = pl.Commands(ck.planner) // as they will be
 	pre := &Preflight{From: pl.From, To: pl.To, Running: s.status.Running, Plan: pl, Fetched: f,
 		Layers: plan.LayerChanges(inv.Layers, pl.Layers)}
@@ -256,7 +258,7 @@ func (ck *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, 
 			fd.Check = c.Name
 			fd.Routine = fd.Level == Warn && (fd.Routine || slices.Contains(routine, c.Name))
 			if fd.Level == Stop && slices.Contains(w.Accept, c.Name) {
-				fd.Level, fd.Do = Warn, "accepted with --accept "+c.Name
+				fd.Level, fd.Do, s.accepted[c.Name] = Warn, "accepted with --accept "+c.Name, true
 			} else if fd.Level == Stop && slices.Contains(Acceptable, c.Name) && !strings.Contains(fd.Do, "--accept "+c.Name) {
 				fd.Do += fmt.Sprintf(" (or, knowing better: --accept %s)", c.Name)
 			}

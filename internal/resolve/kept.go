@@ -64,24 +64,16 @@ func (rs *Resolver) Kept(name string) (*locker.Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	var found, other *locker.Set
-	others := 0
+	var found *locker.Set
 	for _, h := range heads {
 		switch {
 		case h.Damage != "":
 		case h.ID == name:
 			return h, nil
-		case ours[h.ID] == "" && h.Version != "" && version.Alike(h.Version, name) == version.Same:
-			other, others = h, others+1
-		case ours[h.ID] == "" || h.Version == "" || version.Alike(h.Version, name) != version.Same:
+		case (ours[h.ID] == "" && h.Root != rs.Dir) || h.Version == "" || version.Alike(h.Version, name) != version.Same:
 		case found == nil || ours[h.ID] == Installed || (ours[found.ID] != Installed && h.Taken.After(found.Taken)):
 			found = h
 		}
-	}
-	// Without a source nothing else says which builds are this server's: the only one of that version is taken, and the
-	// checks hold its files against what is installed.
-	if found == nil && others == 1 && rs.Profile.Source.Kind() == "" {
-		return other, nil
 	}
 	return found, nil
 }

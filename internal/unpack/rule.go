@@ -26,6 +26,8 @@ type Rule struct {
 	Inside   tree.Patterns     `json:"inside,omitempty"`   // archives in it that are opened too, where they lie
 	Remove   tree.Patterns     `json:"remove,omitempty"`   // of what the parts before it brought
 	Removals string            `json:"removals,omitempty"` // a file in it that lists such patterns, one a line
+
+	Used *Used `json:"-"` // notes which patterns match something; may be nil
 }
 
 // Kinds are what an archive can be opened as.

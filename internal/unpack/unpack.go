@@ -298,6 +298,9 @@ func (o *opener) put(it Item, clean string) error {
 		it.Body = &metered{r: it.Body, o: o, entry: raw, meter: o.meter}
 	}
 	rel := path.Join(o.under, clean)
+	if it.Body != nil {
+		o.rule.Used.See(rel)
+	}
 	elems := strings.Split(rel, "/")
 	if len(elems) <= o.rule.Strip {
 		return nil
