@@ -21,9 +21,9 @@ freshkeel adopt ~/pond --release --keep-backups`,
 freshkeel lay ~/pond2 --like ~/pond --world --port 27750=27760
 freshkeel lay ~/trial --like ~/pond --at b0007 --port 27750=27760`,
 	"restart": "freshkeel -d ~/pond restart --when-empty --at-most 2h",
-	"start": `freshkeel -d ~/pond start --learn`,
-	"run":   `freshkeel -d ~/pond run`,
-	"unit":  `freshkeel -d ~/pond unit --write freshkeel-pond.service`,
+	"start":   `freshkeel -d ~/pond start --learn`,
+	"run":     `freshkeel -d ~/pond run`,
+	"unit":    `freshkeel -d ~/pond unit --write freshkeel-pond.service`,
 	"stop": "freshkeel -d ~/pond stop\n" +
 		"freshkeel -d ~/pond stop --when-empty --at-most 2h",
 	"status":      `freshkeel -d ~/pond status`,

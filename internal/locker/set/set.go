@@ -34,8 +34,8 @@ type Set struct {
 	Source  string    `json:"source,omitempty"`  // where a build came from
 	Vouched string    `json:"vouched,omitempty"` // what vouched for a build: "minisign:KEY"; "": no signature
 	Label   string    `json:"label,omitempty"`
-	Vain    []string  `json:"vain,omitempty"`    // patterns of the source's rules that matched nothing of a build
-	Run     string    `json:"run,omitempty"` // of the logbook: what it was taken for; "": by hand
+	Vain    []string  `json:"vain,omitempty"` // patterns of the source's rules that matched nothing of a build
+	Run     string    `json:"run,omitempty"`  // of the logbook: what it was taken for; "": by hand
 	Taken   time.Time `json:"taken"`
 	Skipped []string  `json:"skipped,omitempty"` // patterns that a backup left out, as the profile says
 	Only    []string  `json:"only,omitempty"`    // of a part: patterns of what was taken
