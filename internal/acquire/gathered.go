@@ -64,7 +64,7 @@ func (g *gathered) drop(match func(path string) bool) {
 // way round.
 func (g *gathered) over(fresh *gathered, removed func(path string) bool) {
 	if len(g.files) == 0 {
-		*g = *fresh
+		g.files, g.at = fresh.files, fresh.at
 		return
 	}
 	fresh.index()

@@ -37,6 +37,15 @@ func checkHeld(_ context.Context, s *situation) (out []Finding) {
 	if stop := allHeld(s); stop != nil {
 		return append(out, *stop)
 	}
+	if programs := slices.DeleteFunc(slices.Clone(s.plan.Differs), func(at string) bool {
+		return strings.HasSuffix(at, " (not there)") || !plan.IsProgram(at)
+	}); len(programs) > 0 {
+		out = append(out, Finding{Level: Stop,
+			What:  fmt.Sprintf("held back by your profile, and programs that people do not write: %s", words.Some(programs, 6)),
+			Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(programs[0]),
+			Why:   "what is laid beside them is of another version than they are",
+			Do:    "if nobody changed them, take that pattern out: freshkeel profile set --drop " + patternBy(s, programs[0])})
+	}
 	if n := len(s.plan.Differs); n > 0 {
 		out = append(out, Finding{Level: Warn,
 			What: fmt.Sprintf("%s left as you have %s, and not what the build brings: %s", words.Is(n, "file"),

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/feed"
+	"freshkeel/internal/launch"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
@@ -27,6 +28,7 @@ func checkVain(_ context.Context, s *situation) (out []Finding) {
 		v.see(c.At, false)
 	}
 	v.patterns()
+	v.options()
 	v.others()
 	for _, name := range s.want.Accept {
 		if s.hop > 0 || s.accepted[name] {
@@ -152,9 +154,47 @@ func keysOf(m map[string]string) (out []string) {
 	return out
 }
 
+// options looks at what the command line names: whoever typed it waits for its effect, and nothing is done without it.
+func (v *vanity) options() {
+	stop := func(what, why, do string) {
+		v.out = append(v.out, Finding{Level: Stop, What: what, Where: "the command line", Why: why, Do: do})
+	}
+	var migrations []string
+	for _, m := range v.k.Profile.Migrations {
+		migrations = append(migrations, m.Name)
+	}
+	for option, names := range map[string][]string{"--data-has": v.want.Has, "--data-lacks": v.want.Lacks} {
+		for _, name := range names {
+			if !slices.Contains(migrations, name) {
+				stop(option+" "+name+": the profile has no migration of that name", "it would have no effect",
+					"the profile has "+words.Some(append(migrations, "no other"), 6))
+			}
+		}
+	}
+	for _, at := range v.want.Consent {
+		if _, is := v.files[path.Clean(filepath.ToSlash(at))]; !is {
+			stop("--consent "+at+": there is no such file, and the build brings none", "the consent would be given to nothing",
+				"name the file in which the makers ask for it")
+		}
+	}
+	if want := v.want.Runtime; want != "" && !v.runsARuntime() {
+		stop("--runtime "+want+" has nothing to change: the launch script runs no runtime", "the server would go on as before",
+			"leave it out")
+	}
+}
+
 // others looks at what the profile names besides files of the install.
 func (v *vanity) others() {
 	p := v.k.Profile
+	if p.Runtime.Use != "" && !v.runsARuntime() {
+		v.tell(false, "runtime.use "+words.Quote(p.Runtime.Use)+" has nothing to change: the launch script runs no runtime",
+			"the server runs as before", "take it out")
+	}
+	if f, channel := v.cand.Offer, p.Source.Channel; f != nil && f.Feed != nil && channel != "" &&
+		!slices.ContainsFunc(f.Builds, func(b feed.Build) bool { return b.Channel == channel }) {
+		v.tell(false, fmt.Sprintf("source.channel %s: the source has no such channel", words.Quote(channel)),
+			"no newer build is found in it; its channels are "+strings.Join(f.Channels(), ", "), "correct the channel")
+	}
 	for _, pat := range p.Runtime.Search {
 		if list, err := filepath.Glob(pat); err == nil && len(list) == 0 && tree.IsGlob(pat) {
 			v.tell(true, fmt.Sprintf("runtime.search %s: nothing stands there", words.Quote(pat)), "no runtime of it can be run",
@@ -178,6 +218,13 @@ func (v *vanity) others() {
 				"it is sent to nobody, unless a source leads there", "correct it, or take it out")
 		}
 	}
+}
+
+// runsARuntime tells whether the launch script runs something that runs programs.
+func (v *vanity) runsARuntime() bool {
+	return v.lines.err != nil || slices.ContainsFunc(v.lines.commands, func(c launch.Command) bool {
+		return c.Java() || c.Script != ""
+	})
 }
 
 // asks tells whether an address of the profile is of a host.

@@ -354,7 +354,10 @@ func (b *Book) edited(text profile.Text, c Change) (profile.Text, error) {
 			if c.Add {
 				text, err = text.WithItem(c.Key, v, "")
 			} else {
-				text, err = text.WithoutItem(c.Key, v)
+				was := text
+				if text, err = text.WithoutItem(c.Key, v); err == nil && string(text) == string(was) {
+					err = &profile.Error{File: b.file(), Key: c.Key, Why: fmt.Sprintf("%q is not in it", v)}
+				}
 			}
 			if err != nil {
 				return nil, err

@@ -32,6 +32,11 @@ type relaying struct {
 // ofBuilds are endings of files that builds bring and people do not write.
 var ofBuilds = regexp.MustCompile(`(?i)\.(jar|zip|7z|t?gz|zst|so(\.\d+)*|dll|exe|pak|pk3|vpk|wad|bin|dylib|node|wasm)$`)
 
+// IsProgram tells whether a file is, by its name, a program or what one loads: builds bring it, and people do not write it.
+func IsProgram(at string) bool { return programs.MatchString(at) }
+
+var programs = regexp.MustCompile(`(?i)\.(jar|so(\.\d+)*|dll|exe|dylib|node|wasm)$`)
+
 // relaid lays files of the build where the install has them: a whole folder where one of its files
 // stands in another one here, else the one file. What can't be told from its name alone is a stop.
 func (pr *Planner) relaid(p *Plan, build Items) (Items, error) {

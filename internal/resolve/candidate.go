@@ -140,7 +140,7 @@ func (c *Candidate) Newer(than string) (newer, known bool) {
 
 // FromPlace makes a candidate of a file, folder or URL.
 func (rs *Resolver) FromPlace(w Want) (*Candidate, error) {
-	c := &Candidate{Version: w.As, Source: fetch.Shown(w.From), Guess: true,
+	c := &Candidate{Version: w.As, Source: fetch.Shown(w.From), Guess: !w.Over && !w.Lay,
 		Src: profile.Source{Silence: rs.Profile.Source.Silence, Key: rs.Profile.Source.Key}, Place: rs.Profile.Place}
 	if c.Version == "" {
 		c.Version = cmp.Or(version.In(fetch.NameOf(w.From)), version.Number(fetch.NameOf(w.From)))

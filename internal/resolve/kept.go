@@ -2,6 +2,7 @@ package resolve
 
 import (
 	"fmt"
+	"regexp"
 
 	"freshkeel/internal/fetch"
 	"freshkeel/internal/locker"
@@ -49,6 +50,9 @@ func (rs *Resolver) Ours() (map[string]string, error) {
 // Installed is why a build is a server's that runs it.
 const Installed = "installed"
 
+// numbered is what backups and runs are called: no version is meant by it.
+var numbered = regexp.MustCompile(`^[br]\d{4,}$`)
+
 // Kept is the newest build of a version that the locker holds and that is this server's, or the
 // one of a name in the locker; nil for none.
 func (rs *Resolver) Kept(name string) (*locker.Set, error) {
@@ -70,7 +74,7 @@ func (rs *Resolver) Kept(name string) (*locker.Set, error) {
 		case h.Damage != "":
 		case h.ID == name:
 			return h, nil
-		case (ours[h.ID] == "" && h.Root != rs.Dir) || h.Version == "" || version.Alike(h.Version, name) != version.Same:
+		case (ours[h.ID] == "" && h.Root != rs.Dir) || numbered.MatchString(name) || h.Version == "" || version.Alike(h.Version, name) != version.Same:
 		case found == nil || ours[h.ID] == Installed || (ours[found.ID] != Installed && h.Taken.After(found.Taken)):
 			found = h
 		}

@@ -148,7 +148,7 @@ func (rs *Resolver) layer(ctx context.Context, o Origin, w Want, inv *inventory.
 	ver, named := w.Layers[o.Name]
 	laid, isLaid := inv.Laid(o.Name)
 	if named && w.layerFrom() == o.Name {
-		c, err := rs.FromPlace(Want{From: w.From, As: cmp.Or(ver, w.As)})
+		c, err := rs.FromPlace(Want{From: w.From, As: cmp.Or(ver, w.As), Lay: true})
 		if err != nil {
 			return nil, "", err
 		}

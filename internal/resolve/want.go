@@ -8,6 +8,7 @@ type Want struct {
 	From    string            // a path or URL to take a build from, or the one layer that is named
 	As      string            // the version of a build taken From somewhere, where its name doesn't tell
 	Over    bool              // it is an increment, laid over the build that is installed
+	Lay     bool              // it is a layer: a folder around all of it may be its own
 	Back    bool              // an older version is meant
 	Start   bool              // leave the server running even if it wasn't
 	Accept  []string          // checks to go past although they say stop
