@@ -300,22 +300,8 @@ var vainKeys = map[string][2]string{
 	"ready.log":         {"log = 'nix.log'", "ready.log 'nix.log': there is no such log"},
 	"elsewhere":         {"[elsewhere]\nnix = '/nix/store'", "nix"},
 	"host.unit":         {"[host]\nkind = 'service'\nunit = 'nix.service'", "[host] unit"},
-	"part.after": {"[[part]]
-name = 'a'
-after = ['nix']
-[part.launch]
-script = 'run.sh'", "nix"},
-	"part.files": {"[[part]]
-name = 'a'
-files = ['nix/**']
-[part.launch]
-script = 'run.sh'
-[[part]]
-name = 'b'
-after = ['a']
-files = ['lib/**']
-[part.launch]
-script = 'run.sh'", "part.files of a: nothing matches 'nix/**'"},
+	"part.after":        {"[[part]]\nname = 'a'\nafter = ['nix']\n[part.launch]\nscript = 'run.sh'", "nix"},
+	"part.files":        {"[[part]]\nname = 'a'\nfiles = ['nix/**']\n[part.launch]\nscript = 'run.sh'\n[[part]]\nname = 'b'\nafter = ['a']\nfiles = ['lib/**']\n[part.launch]\nscript = 'run.sh'", "part.files of a: nothing matches 'nix/**'"},
 	"source.key":        {"[source]\nfeed = '../feed/feed.json'\nkey = 'nix.pub'", "[source] key"},
 	"source.feed":       {"[source]\nfeed = '../nix.json'", "nix.json"},
 	"copy.to":           {"[copy]\nto = '/nix/store'", ""}, // said by each push
