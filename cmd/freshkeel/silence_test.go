@@ -306,11 +306,11 @@ var vainKeys = map[string][2]string{
 	"source.feed":       {"[source]\nfeed = '../nix.json'", "nix.json"},
 	"copy.to":           {"[copy]\nto = '/nix/store'", ""}, // said by each push
 	"runtime.use":       {"[runtime]\nuse = 'nix'", "nix"},
-	"carry.defaults":    {"[[carry]]\nfile = 'lib/0.dat'\ndefaults = 'nix.conf'", ""},
-	"source.variant":    {"[source]\nfeed = '../feed/feed.json'\nvariant = 'nix'", ""},
+	"carry.defaults":    {"[[carry]]\nfile = 'lib/0.dat'\ndefaults = 'nix.conf'", "[[carry]] defaults = 'nix.conf': the build has no such file"},
+	"source.variant":    {"[source]\nfeed = '../feed/feed.json'\nvariant = 'nix'", "source.variant 'nix' chooses nothing"},
 	"migration.run":     {"[[migration]]\nname = 'm'\nwhen = '<1.1 -> >=1.1'\nrun = ['nix.sh']", "nix.sh"},
 	"data.dump":         {"[[data]]\nname = 'd'\ndump = ['nix-dump']\nload = ['cat']", "nix-dump"},
-	"launch.without":    {"[launch]\nscript = 'run.sh'\nwithout = ['--nix']", ""},
+	"launch.without":    {"[launch]\nscript = 'run.sh'\nwithout = ['-Xnix']", "launch.without '-Xnix': the launch script has no such flag"},
 	"addons.descriptor": {"[addons]\nfiles = ['lib/*.dat']\ndescriptor = 'nix.json'\nfits = 'fits'", "do not tell which versions they fit"},
 }
 

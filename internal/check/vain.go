@@ -195,6 +195,26 @@ func (v *vanity) others() {
 		v.tell(false, fmt.Sprintf("source.channel %s: the source has no such channel", words.Quote(channel)),
 			"no newer build is found in it; its channels are "+strings.Join(f.Channels(), ", "), "correct the channel")
 	}
+	if p.Source.Variant != "" && v.cand.Offer != nil && v.cand.Variant == "" {
+		v.tell(false, "source.variant "+words.Quote(p.Source.Variant)+" chooses nothing: the source has one kind of each build",
+			"it has no effect", "take it out")
+	}
+	for _, c := range p.Carry {
+		if c.Defaults != "" && c.Defaults != profile.Written && !v.plan.OfBuild(c.Defaults) && v.plan.Set.Find(c.Defaults) == nil {
+			v.tell(false, fmt.Sprintf("[[carry]] defaults = %s: the build has no such file", words.Quote(c.Defaults)),
+				"nothing of "+c.File+" is carried over", "name the file by which the build ships its defaults")
+		}
+	}
+	if now, err := v.k.Launched(); err == nil {
+		for _, flag := range p.Launch.Without {
+			if !slices.ContainsFunc(append(now, v.lines.commands...), func(c launch.Command) bool {
+				return slices.ContainsFunc(slices.Concat(c.Flags, c.Args), func(a string) bool { return strings.HasPrefix(a, flag) })
+			}) {
+				v.tell(true, "launch.without "+words.Quote(flag)+": the launch script has no such flag", "there is nothing to take away",
+					"take it out, unless a later build is to be kept from it")
+			}
+		}
+	}
 	for _, pat := range p.Runtime.Search {
 		if list, err := filepath.Glob(pat); err == nil && len(list) == 0 && tree.IsGlob(pat) {
 			v.tell(true, fmt.Sprintf("runtime.search %s: nothing stands there", words.Quote(pat)), "no runtime of it can be run",

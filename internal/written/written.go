@@ -257,6 +257,7 @@ const (
 	mostMemory = 4 << 30
 	mostDisk   = 2 << 30
 	quiet      = 2 * time.Second  // without a line, and with settings written, it has come as far as it will
+	idle       = 20 * time.Second // without a line, and without settings: where no rule says when it is ready, no more comes
 	endWait    = 10 * time.Second // for each way to end it
 	leastTime  = 30 * time.Second
 )
@@ -340,7 +341,7 @@ func boot(
 			time.Sleep(300 * time.Millisecond) // what it writes when it is ready
 			begun = false
 		case <-tick.C:
-			begun = !(h.quiet() && !h.rules.Given() && wrote())
+			begun = h.rules.Given() || !(h.quiet(quiet) && wrote() || h.quiet(idle))
 		}
 	}
 	run.End(in.Profile.Stop.Send, endWait)
@@ -383,10 +384,10 @@ func (h *hearing) line(line string) {
 }
 
 // quiet tells whether nothing was said for a while.
-func (h *hearing) quiet() bool {
+func (h *hearing) quiet(long time.Duration) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	return time.Since(h.last) > quiet
+	return time.Since(h.last) > long
 }
 
 // notApart advises what to do where a program can't be shut off.
