@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -654,7 +655,7 @@ func (v *view) backups(list []listed, hasCopy bool, at time.Time, next string) {
 		rows = append(rows, []string{b.ID, when(b.Taken), orUnknown(b.Version), fmt.Sprint(b.Files),
 			freshkeel.Bytes(b.Bytes), freshkeel.Bytes(b.New), b.Label})
 		if folders > 0 { // of a copy, or one that was moved
-			rows[len(rows)-1] = append(rows[len(rows)-1], b.Root)
+			rows[len(rows)-1] = append(rows[len(rows)-1], beside(b.Root, list[len(list)-1].Root))
 		}
 	}
 	fmt.Fprintln(v.p.out)
@@ -677,6 +678,14 @@ func (v *view) backups(list []listed, hasCopy bool, at time.Time, next string) {
 	default:
 		v.fact("copy", "all were in the other place when it was last looked at, "+when(at)+" (freshkeel backup check --copy looks again)")
 	}
+}
+
+// beside is a folder by its name alone where it stands beside another one.
+func beside(folder, other string) string {
+	if filepath.Dir(folder) == filepath.Dir(other) {
+		return filepath.Base(folder)
+	}
+	return folder
 }
 
 func outcomeColour(e *freshkeel.Entry) string {
