@@ -109,5 +109,11 @@ func TestFeedPageAndSchemaAgreeWithTheReader(t *testing.T) {
 		assert.Contains(t, doc, k, "docs/feed.md")
 	}
 	rules := reflect.TypeFor[unpack.Rule]()
-	assert.Equal(t, 10, rules.NumField(), "a new rule is documented, and can stand in a profile")
+	named := 0
+	for i := range rules.NumField() {
+		if rules.Field(i).Tag.Get("json") != "-" {
+			named++
+		}
+	}
+	assert.Equal(t, 10, named, "a new rule is documented, and can stand in a profile")
 }

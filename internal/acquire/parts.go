@@ -142,14 +142,7 @@ func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.C
 		}
 	}
 	over := feed.Over(c.Src)
-	if c.Src.Kind() != "feed" { // the rule is the profile's, and no feed's
-		if got.used == nil {
-			got.used = rule.Watch()
-		}
-		rule.Used = got.used
-	} else if got.used == nil {
-		got.used = over.Watch()
-	}
+	see := got.watch(c, &rule, over)
 	var mu sync.Mutex
 	var stored int64
 	unpacking := func(n int64) {
@@ -160,9 +153,7 @@ func (aq *Acquirer) takePart(ctx context.Context, w *locker.Writer, c *resolve.C
 	}
 	fresh := &gathered{}
 	found, err := unpack.Unpacked(ctx, a.Verified, rule, incoming, func(it unpack.Item) error {
-		if c.Src.Kind() == "feed" {
-			got.used.See(it.Path)
-		}
+		see(it.Path)
 		to := over.Path(it.Path)
 		if to == "" {
 			return nil
