@@ -88,7 +88,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		},
 		"compare":   {"acquire", "backups", "fetch", "inventory", "locker", "plan", "resolve", "tell", "unpack"},
 		"data":      {"host", "install", "locker", "logbook", "profile", "tell"},
-		"edited":    {"install", "launch"},
+		"edited":    {"install", "launch", "profile", "settings"},
 		"feed":      {"fetch", "pages", "profile", "unpack"},
 		"guard":     {"host", "install"},
 		"host":      {"launch"},

@@ -181,6 +181,9 @@ func Compare(ctx context.Context, k *Keel, first, second string, how CompareOrde
 	return compare.Sides(ctx, a, b, how, tell.Teller(o.Observe).Moves("compare"))
 }
 
+// TellOnce is which routine findings of a preflight were told before, by what they say; now they are told.
+func TellOnce(k *Keel, pre *Preflight) map[string]bool { return pre.TellOnce(k.in) }
+
 // Settings of the operator's.
 type (
 	SettingsChanged = plan.Changed  // what was changed in one file

@@ -162,8 +162,16 @@ func leftOut(ctx context.Context, k *Keel, pre *Preflight, w Want) (names []stri
 
 // tellBefore tells what is worth minding about the refit that begins.
 func tellBefore(in *install.Install, pre *Preflight) {
+	told, before := pre.TellOnce(in), []string{}
 	for _, f := range pre.Warnings() {
+		if f.Routine && told[f.What] {
+			before = append(before, f.Check)
+			continue
+		}
 		in.Warn("%s", f.What)
+	}
+	if len(before) > 0 {
+		in.Note("as before: %s (freshkeel preflight --all)", strings.Join(slices.Compact(before), ", "))
 	}
 	for _, d := range pre.Plan.Dropped {
 		in.Note("%s", d)

@@ -506,7 +506,7 @@ func (p *program) check(ctx context.Context, k *freshkeel.Keel, w freshkeel.Want
 	if err != nil {
 		return err
 	}
-	if err := p.result(preflightJSON(pre), func() { p.view.preflight(pre, w, all) }); err != nil {
+	if err := p.result(preflightJSON(pre), func() { p.view.preflight(pre, w, all, freshkeel.TellOnce(k, pre)) }); err != nil {
 		return err
 	}
 	if len(pre.Stops()) > 0 {

@@ -193,7 +193,7 @@ func (v *view) wouldFetch(rows []freshkeel.Build, w freshkeel.Want) {
 	v.outcome(bad, "NOT OFFERED", w.Version)
 }
 
-func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
+func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool, told map[string]bool) {
 	stops, warns := pre.Stops(), pre.Warnings()
 	to := orBuild(pre.Goal())
 	switch {
@@ -230,6 +230,7 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 		v.fact("stops", pre.All)
 	}
 	fine, wrong := len(pre.Ran), map[string]bool{}
+	var before []string
 	for _, f := range pre.Findings {
 		if f.Level != freshkeel.OK && !wrong[f.Check] {
 			wrong[f.Check] = true
@@ -240,7 +241,15 @@ func (v *view) preflight(pre *freshkeel.Preflight, w freshkeel.Want, all bool) {
 				continue
 			}
 		}
+		if f.Routine && told[f.What] && !all {
+			before = append(before, f.Check)
+			continue
+		}
 		v.finding(f)
+	}
+	if len(before) > 0 {
+		fmt.Fprintf(v.p.out, "  %s%s, told before (--all shows them)\n", v.paint(minded, pad("warn", 6)),
+			strings.Join(slices.Compact(before), ", "))
 	}
 	if all {
 		v.checksRan(pre)
@@ -289,9 +298,12 @@ func (v *view) checksRan(pre *freshkeel.Preflight) {
 func wantWords(pre *freshkeel.Preflight, w freshkeel.Want) (out []string) {
 	switch {
 	case w.From != "":
-		out = append(out, "--from "+freshkeel.Shown(w.From))
+		out = append(out, "--from "+freshkeel.Shell(freshkeel.Shown(w.From)))
 		if w.As != "" {
-			out = append(out, "--as "+w.As)
+			out = append(out, "--as "+freshkeel.Shell(w.As))
+		}
+		if w.Over {
+			out = append(out, "--over")
 		}
 	case len(pre.Chain) > 1:
 		out = append(out, pre.Chain[len(pre.Chain)-1])
@@ -314,11 +326,17 @@ func wantWords(pre *freshkeel.Preflight, w freshkeel.Want) (out []string) {
 	if w.Mend {
 		out = append(out, "--mend")
 	}
-	for _, f := range w.Consent {
-		out = append(out, "--consent "+f)
+	if w.Runtime != "" {
+		out = append(out, "--runtime "+freshkeel.Shell(w.Runtime))
 	}
-	for _, a := range w.Hold {
-		out = append(out, "--hold-back "+a)
+	if w.LetBoot {
+		out = append(out, "--let-boot")
+	}
+	for option, names := range map[string][]string{"--consent": w.Consent, "--hold-back": w.Hold, "--data-has": w.Has,
+		"--data-lacks": w.Lacks} {
+		for _, name := range names {
+			out = append(out, option+" "+freshkeel.Shell(name))
+		}
 	}
 	for _, a := range w.Accept {
 		out = append(out, "--accept "+a)

@@ -221,6 +221,11 @@ func TestAdviceRunsAsItStandsFromAnywhere(t *testing.T) {
 		}
 		sh(dir, "freshkeel "+named+"stop && freshkeel "+named+"rollback")
 	}
+	// What a preflight was asked for is in the command that it advises, too.
+	step := filepath.Join(p.Dir, "a step.zip")
+	writeZip(t, step, map[string]string{"lib/0.dat": "stepped"})
+	out, _ := sh(p.Dir, "freshkeel -d 'my pond' preflight --over --from 'a step.zip' --as 1.0.1")
+	require.Contains(t, out, "freshkeel -d 'my pond' refit --from 'a step.zip' --as 1.0.1 --over")
 	out, err := sh(p.Dir, "freshkeel drop")
 	assert.Error(t, err)
 	assert.NotContains(t, out, "stop", "what acts on the server is never guessed")

@@ -7,7 +7,9 @@ package check
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -24,6 +26,7 @@ import (
 	"freshkeel/internal/plan"
 	"freshkeel/internal/resolve"
 	"freshkeel/internal/runtimes"
+	"freshkeel/internal/tree"
 )
 
 // Finding is what one check found: what, where, why it matters, what to do.
@@ -132,6 +135,34 @@ func (p *Preflight) sort() {
 		return 3
 	}
 	sort.SliceStable(p.Findings, func(i, j int) bool { return weight(p.Findings[i]) < weight(p.Findings[j]) })
+}
+
+// TellOnce is which routine findings were told before, by what they say; now they are told. Nothing that was named in vain is
+// among them: that is told each time (P13).
+func (p *Preflight) TellOnce(in *install.Install) (before map[string]bool) {
+	file := in.State("told.json")
+	before, now := map[string]bool{}, map[string]bool{}
+	if b, err := tree.ReadOwn(file); err == nil {
+		var list []string
+		if json.Unmarshal(b, &list) == nil {
+			for _, what := range list {
+				before[what] = true
+			}
+		}
+	}
+	added := false
+	for _, f := range p.Findings {
+		if f.Routine && f.Check != "vain" {
+			now[f.What] = true
+			added = added || !before[f.What]
+		}
+	}
+	if added { // a disk that is full, or another user's, only has them told again
+		if b, err := json.Marshal(slices.Sorted(maps.Keys(now))); err == nil {
+			tree.WriteFile(file, b, 0o600)
+		}
+	}
+	return before
 }
 
 // CheckRun is one check that was made.

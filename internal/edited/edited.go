@@ -13,6 +13,8 @@ import (
 
 	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
+	"freshkeel/internal/profile"
+	"freshkeel/internal/settings"
 	"freshkeel/internal/tree"
 )
 
@@ -31,6 +33,7 @@ type notes struct {
 // readState is one file as it was then.
 type readState struct {
 	Sum   tree.Sum `json:"sum,omitzero"`
+	Says  tree.Sum `json:"says,omitzero"` // its keys and values, whatever else stands in it
 	Size  int64    `json:"size"`
 	Mtime int64    `json:"mtime"`
 	Inode uint64   `json:"inode,omitempty"`
@@ -166,7 +169,28 @@ func stateOf(in *install.Install, e tree.Entry) readState {
 		s.Sum, _ = tree.SumOf(f)
 		f.Close()
 	}
+	if profile.SettingsByName(e.Path) && e.Size <= mostSettings {
+		if text, err := tree.ReadUpTo(in.Path(e.Path), mostSettings); err == nil {
+			s.Says = says(e.Path, text)
+		}
+	}
 	return s
+}
+
+// mostSettings bounds a file of settings that is read for its values, in bytes.
+const mostSettings = 1 << 20
+
+// says is a sum of the keys and values of a file of settings; zero where it can't be read as one.
+func says(name string, text []byte) tree.Sum {
+	d, err := settings.Read(name, text)
+	if err != nil || len(d.Items) == 0 || d.Format == "list" {
+		return tree.Sum{}
+	}
+	lines := make([]string, len(d.Items))
+	for i, it := range d.Items {
+		lines[i] = fmt.Sprintf("%q=%q", it.Key, it.Value)
+	}
+	return tree.SumBytes([]byte(strings.Join(lines, "\n")))
 }
 
 // Since lists what was edited since the last good start, and when that was; the zero time where
@@ -191,6 +215,7 @@ func Since(in *install.Install, walked tree.List) (out []Edit, start time.Time) 
 			out = append(out, edit)
 		case was.Size == e.Size && was.Mtime == e.Mtime && was.Inode == e.Inode:
 		case was.Size == e.Size && !was.Sum.IsZero() && stateOf(in, e).Sum == was.Sum:
+		case !was.Says.IsZero() && stateOf(in, e).Says == was.Says: // the server wrote it anew, with another date say
 		default:
 			out = append(out, edit)
 		}
