@@ -13,6 +13,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"hash/fnv"
 	"io"
 	"io/fs"
 	"net"
@@ -227,6 +228,13 @@ func All() bool { return os.Getenv("FRESHKEEL_TEST_ALL") != "" }
 
 // Today tells whether the i-th of many belongs to this run.
 func Today(i int) bool { return All() || i%shares == time.Now().YearDay()%shares }
+
+// TodayNamed is Today for cases that have names.
+func TodayNamed(name string) bool {
+	h := fnv.New32a()
+	h.Write([]byte(name))
+	return Today(int(h.Sum32() % 9973))
+}
 
 // Said is an output as a reader takes it: its lines joined, however they were broken.
 func (r Ran) Said() string { return strings.Join(strings.Fields(r.Out+" "+r.Err), " ") }

@@ -209,7 +209,7 @@ var (
 		"refit --as":               {"refit --as 9", "there is none"},
 		"refit --layer":            {"refit --layer nix", `there is no layer "nix"`},
 		"refit --without":          {"refit --without nix", `there is no layer "nix"`},
-		"refit --consent":          {"refit 1.1 --consent nix.txt", "nix.txt"},
+		"refit --consent":          {"preflight 1.1 --consent nix.txt", "--consent nix.txt: there is no such file"},
 		"refit --runtime":          {"refit 1.1 --runtime nix", "nix"},
 		"refit --data-has":         {"refit 1.1 --data-has nix", "nix"},
 		"refit --data-lacks":       {"refit 1.1 --data-lacks nix", "nix"},

@@ -337,7 +337,7 @@ func TestAWorldThatCantBeReadIsOffered(t *testing.T) {
 	p.OK("refit", "--from", filepath.Join(p.Dir, "x-2.0.zip"), "--as", "2.0")
 	r := p.Exits(exitRolledBack, "rollback")
 	assert.Contains(t, r.Out, "NOT DONE  the rollback did not end well")
-	assert.Regexp(t, `to go back with the world as it was on [\d: -]+, [\w ]+ ago, without what was played since: freshkeel rollback r\d+ --world`, oneSpace(r.Out))
+	assert.Regexp(t, `to go back with the world as it was on [\d: -]+, [\w. ]+ ago, without what was played since: freshkeel rollback r\d+ --world`, oneSpace(r.Out))
 	assert.NotContains(t, r.Out, "pond.properties", "what the server writes at each start is no edit")
 	assert.Contains(t, p.OK("logbook").Out, "not done")
 	p.OK("rollback", "--world")

@@ -173,8 +173,8 @@ func (v *vanity) options() {
 	}
 	for _, at := range v.want.Consent {
 		if _, is := v.files[path.Clean(filepath.ToSlash(at))]; !is {
-			stop("--consent "+at+": there is no such file, and the build brings none", "the consent would be given to nothing",
-				"name the file in which the makers ask for it")
+			v.tell(false, "--consent "+at+": there is no such file, and the build brings none",
+				"it is given only where the new build writes that file at its first start", "name the file in which the makers ask for it")
 		}
 	}
 	if want := v.want.Runtime; want != "" && !v.runsARuntime() {
