@@ -298,7 +298,7 @@ func pad(s string, n int) string {
 }
 
 // copied are the programs of commands that are printed to be copied.
-var copied = regexp.MustCompile(`^\(?(freshkeel|sudo|chmod|chown|sed|kill|systemctl|mv)$`)
+var copied = regexp.MustCompile(`^\(?(\S*/)?(freshkeel|sudo|chmod|chown|sed|kill|systemctl|mv)$`)
 
 // unbroken takes a line apart where it may be broken: between words, and never within a command
 // that is printed to be copied, which goes on to a sign at the end of a word.
