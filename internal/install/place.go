@@ -45,12 +45,12 @@ func readPlace(in *Install) {
 	} else if p.Dir = firstElsewhere(in); p.Dir == "" {
 		return
 	}
-	if p.Dir == tree.Real(in.Dir) {
+	if p.Dir == tree.Real(in.Dir) || sameFolder(p.Dir, in.Dir) { // by another mount, say
 		in.sharesHost = p.Of != "" && hasHostOf(in, p.Of)
 		return
 	}
 	in.standing, in.from = moved, p.Dir
-	if id := identityIn(p.Dir); id != "" && id == identityIn(in.Dir) && !sameFolder(p.Dir, in.Dir) {
+	if id := identityIn(p.Dir); id != "" && id == identityIn(in.Dir) {
 		in.standing, in.sharesHost = copied, hasHostOf(in, p.Dir)
 	}
 }
@@ -111,10 +111,12 @@ func (in *Install) Copied() string {
 
 // tellPlace says that the install was moved or copied, until a command changes something in it.
 func tellPlace(in *Install) {
-	switch in.standing {
-	case moved:
+	switch {
+	case in.standing == moved && slices.Contains(in.place.Was, tree.Real(in.Dir)):
+		// It goes between two places, as one does that a container sees elsewhere than its host.
+	case in.standing == moved:
 		in.Note("this install stood in %s, and was moved: its backups and its history are its own as before", in.from)
-	case copied:
+	case in.standing == copied:
 		in.Note("this is a copy of %s, which still stands there: the server that runs there, and what was under way there, "+
 			"are not this one's. The first command that changes something gives it an identity of its own", in.from)
 	}
