@@ -53,7 +53,8 @@ func LayServer(ctx context.Context, r LayOrder, o Options) (*NewServer, error) {
 				return errors.Join(err, k.shelf.LayOut(ctx, Restore{Backup: set.ID, To: into}))
 			}
 			only = slices.DeleteFunc(slices.Clone(only), func(pat string) bool { // a profile may speak of what is not there yet
-				return !slices.ContainsFunc(whole.Entries, func(f locker.File) bool { return (tree.Patterns{pat}).Match(f.Path) })
+				return !slices.ContainsFunc(whole.Entries,
+					func(f locker.File) bool { return (tree.Patterns{pat}).Match(f.Path) })
 			})
 			if len(only) == 0 {
 				return os.MkdirAll(into, 0o755)
@@ -93,7 +94,8 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 	}
 	defer release()
 	if st := k.in.Host().Status(); st.Running && len(k.Profile.Backup.Before) == 0 {
-		k.in.Warn("the server runs, and nothing holds its world still meanwhile: files of one backup may be of two moments. " +
+		k.in.Warn("the server runs, and nothing holds its world still meanwhile: files of one backup may be of two " +
+			"moments. " +
 			"[backup] before and after are the console lines that pause its saving (docs/profile.md)")
 	}
 	base, err := k.shelf.Last()

@@ -381,7 +381,8 @@ func hopeful(t *transaction, lines []string) []string {
 	return append(edits, world)
 }
 
-// WorldOffer is the command that puts the world of the newest backup back, for a server that does not come up; "" for none.
+// WorldOffer is the command that puts the world of the newest backup back, for a server that does not come up; "" for
+// none.
 func WorldOffer(k *Keel) string { return worldOffer(k, time.Now()) }
 
 // worldOffer is the command that puts the world of the newest backup before a moment back, with what that costs; ""
@@ -399,7 +400,8 @@ func worldOffer(k *Keel, before time.Time) string {
 		for _, pat := range k.Profile.Server.Keep {
 			only += " --only " + words.Shell(pat)
 		}
-		return fmt.Sprintf("freshkeel backup restore %s%s (if the world is what it can't read: as it was %s ago, on %s; what was "+
+		return fmt.Sprintf("freshkeel backup restore %s%s (if the world is what it can't read: as it was %s ago, on "+
+			"%s; what was "+
 			"played since is lost), then: freshkeel start", b.ID, only, words.Age(time.Since(b.Taken)),
 			b.Taken.Local().Format("2006-01-02 15:04"))
 	}
@@ -460,16 +462,19 @@ func (t *transaction) wontRun(n *notUp) error {
 	t.e.Told = nil // notes about a state that is undone now
 	if t.e.Kind == logbook.Rollback && !t.e.World {
 		if len(world) > 0 {
-			t.e.Told = append(t.e.Told, fmt.Sprintf("%s can't read %s as the newer version left it", to, strings.Join(world, ", ")))
+			t.e.Told = append(t.e.Told, fmt.Sprintf("%s can't read %s as the newer version left it", to,
+				strings.Join(world, ", ")))
 		}
 		then := "then"
 		if target, err := t.k.in.Book.Get(t.e.Target); err != nil {
 			t.k.in.Note("%v", err)
 		} else if set, err := t.k.shelf.Of(target); err == nil {
-			then = fmt.Sprintf("on %s, %s ago, without what was played since", set.Taken.Local().Format("2006-01-02 15:04"),
+			then = fmt.Sprintf("on %s, %s ago, without what was played since",
+				set.Taken.Local().Format("2006-01-02 15:04"),
 				words.Age(time.Since(set.Taken)))
 		}
-		t.e.Told = append(t.e.Told, fmt.Sprintf("to go back with the world as it was %s: freshkeel rollback %s --world", then,
+		t.e.Told = append(t.e.Told, fmt.Sprintf("to go back with the world as it was %s: freshkeel rollback %s "+
+			"--world", then,
 			t.e.Target))
 	}
 	return t.revert(fmt.Sprintf("%s did not come up with what was put back: %s", to, n.v.Why), n.v.Lines)

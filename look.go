@@ -237,9 +237,11 @@ func ChangedSettings(ctx context.Context, k *Keel, against string, only []string
 	for _, at := range own {
 		i := slices.IndexFunc(list, func(c SettingsChanged) bool { return c.Path == at })
 		if i < 0 {
-			said := "the build does not ship it, and did not write it at its first start in a folder apart: no default of it is known"
+			said := "the build does not ship it, and did not write it at its first start in a folder apart: no " +
+				"default of it is known"
 			if why != nil {
-				said = "the build does not ship it, and could not be booted apart for what it writes itself: " + why.Error()
+				said = "the build does not ship it, and could not be booted apart for what it writes itself: " +
+					why.Error()
 			}
 			list = append(list, SettingsChanged{Path: at, Wrong: said})
 			continue

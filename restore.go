@@ -155,7 +155,8 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	label := "before restore " + t.e.ID + " of " + r.Backup
 	if r.Live {
 		t.e.EndRunning = false // it is neither stopped nor started
-		t.e.Told = append(t.e.Told, "the server ran on: what it has of these files in its memory, it may write over them; "+
+		t.e.Told = append(t.e.Told, "the server ran on: what it has of these files in its memory, it may write over "+
+			"them; "+
 			"have the player leave first, and come back afterwards")
 		if err := t.preCopy(ctx); err != nil {
 			return t.e, t.abandon(err)
@@ -177,13 +178,15 @@ func mayRestoreLive(k *Keel, set *Backup, r Restore) error {
 	case !r.Live:
 		return nil
 	case len(r.Only) == 0:
-		return tell.Misuse("--while-running is for a few files of yours, and none is named", "add --only PATH, a player's file say")
+		return tell.Misuse("--while-running is for a few files of yours, and none is named",
+			"add --only PATH, a player's file say")
 	case !k.in.Host().Status().Running:
 		return tell.Misuse("the server does not run", "leave --while-running out")
 	}
 	for _, f := range set.Entries {
 		if f.Kind == tree.File && r.Only.Match(f.Path) && !k.Profile.Server.Keep.Match(f.Path) {
-			return tell.Misuse(f.Path+" is none of your own files ([server] keep): the running server may be of another build",
+			return tell.Misuse(f.Path+" is none of your own files ([server] keep): the running server may be of "+
+				"another build",
 				"leave --while-running out: the server is then stopped for it")
 		}
 	}

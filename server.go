@@ -191,7 +191,8 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	}
 	defer unlock()
 	if st := k.in.Host().Status(); st.Running && !st.Partly && cut != nil {
-		return &Verdict{Up: true, Why: fmt.Sprintf("%s %s, which had been interrupted, was settled, and that started it",
+		return &Verdict{Up: true, Why: fmt.Sprintf("%s %s, which had been interrupted, was settled, and that started "+
+			"it",
 			cut.Kind, cut.ID)}, nil
 	} else if st.Running && !st.Partly {
 		return nil, &host.AlreadyRunning{PID: st.PID, Since: st.Since, How: st.How()}

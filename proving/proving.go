@@ -276,7 +276,8 @@ func (p *Place) RunWith(env []string, args ...string) Ran {
 
 // Short is an output without the folder in the commands that are advised.
 func (p *Place) Short(text string) string {
-	return regexp.MustCompile(`(^|[^/])\bfreshkeel -d `+regexp.QuoteMeta(p.Install)+` `).ReplaceAllString(text, "${1}freshkeel ")
+	return regexp.MustCompile(`(^|[^/])\bfreshkeel -d `+regexp.QuoteMeta(p.Install)+` `).ReplaceAllString(text,
+		"${1}freshkeel ")
 }
 
 // Hold starts a command that stays at a step, and returns once it is there; goOn lets it go on.

@@ -201,7 +201,8 @@ func (p *program) commands() []*cli.Command {
 				Flags: awayFlags(
 					&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
 					&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"},
-					&cli.BoolFlag{Name: "while-running", Usage: "of --only: the server runs on; it may write over what it has " +
+					&cli.BoolFlag{Name: "while-running", Usage: "of --only: the server runs on; it may write over " +
+						"what it has " +
 						"in its memory"},
 					&cli.StringFlag{Name: "of", Usage: "it was taken of the other `FOLDER`, and is meant all the same"},
 					&cli.BoolFlag{Name: "data", Usage: "load the data outside the install back too, as it was then"},
@@ -506,7 +507,10 @@ func (p *program) check(ctx context.Context, k *freshkeel.Keel, w freshkeel.Want
 	if err != nil {
 		return err
 	}
-	if err := p.result(preflightJSON(pre), func() { p.view.preflight(pre, w, all, freshkeel.TellOnce(k, pre)) }); err != nil {
+	if err := p.result(preflightJSON(pre), func() {
+		p.view.preflight(pre, w, all, freshkeel.TellOnce(k,
+			pre))
+	}); err != nil {
 		return err
 	}
 	if len(pre.Stops()) > 0 {
@@ -700,7 +704,8 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
 		return &freshkeel.Usage{What: "which backup?", Do: "freshkeel backup list"}
 	}
-	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to"), Of: c.String("of"), Live: c.Bool("while-running"),
+	r := freshkeel.Restore{Backup: c.Args().First(), Only: c.StringSlice("only"), To: c.String("to"),
+		Of: c.String("of"), Live: c.Bool("while-running"),
 		Owners: freshkeel.Owners(c.Bool("owners"))}
 	switch load, leave := c.Bool("data"), c.Bool("no-data"); {
 	case load && leave:
@@ -1112,7 +1117,8 @@ func (p *program) unit(ctx context.Context, c *cli.Command) error {
 		f, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 		if err != nil && p.became != nil {
 			return &freshkeel.Advised{Err: fmt.Errorf("%w: this is not root any more, as the install is another user's", err),
-				Do: fmt.Sprintf("freshkeel -d %s unit > %s (your shell writes it)", freshkeel.Shell(k.Dir), freshkeel.Shell(at))}
+				Do: fmt.Sprintf("freshkeel -d %s unit > %s (your shell writes it)", freshkeel.Shell(k.Dir),
+					freshkeel.Shell(at))}
 		}
 		if err != nil {
 			return err

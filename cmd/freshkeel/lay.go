@@ -140,7 +140,8 @@ func (p lessonCommands) startOnce(
 		return err
 	case lack != "":
 		p.view.outcome(minded, "NOT STARTED", lack)
-		p.view.fact("next", "freshkeel -d "+freshkeel.Shell(l.Dir)+" runtimes; then: freshkeel -d "+freshkeel.Shell(l.Dir)+" start --learn")
+		p.view.fact("next", "freshkeel -d "+freshkeel.Shell(l.Dir)+" runtimes; then: freshkeel -d "+
+			freshkeel.Shell(l.Dir)+" start --learn")
 		return cli.Exit("", exitFailed)
 	case note != "":
 		p.view.fact("runtime", note)
@@ -171,7 +172,8 @@ func (p lessonCommands) startOnce(
 		}
 		p.view.fact(
 			"next",
-			"read it; if you agree, put "+open[0].Yes+" there, and: freshkeel -d "+freshkeel.Shell(l.Dir)+" start --learn",
+			"read it; if you agree, put "+open[0].Yes+" there, and: freshkeel -d "+freshkeel.Shell(l.Dir)+" start "+
+				"--learn",
 		)
 		return cli.Exit("", exitFailed)
 	case !v.Up:

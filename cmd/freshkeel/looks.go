@@ -483,12 +483,14 @@ func (p lookCommands) settings(ctx context.Context, c *cli.Command) error {
 		p.view.settings(list, of)
 		switch rules := slices.ContainsFunc(list, func(f freshkeel.SettingsChanged) bool { return f.Rule }); {
 		case len(learned) > 0:
-			p.view.fact("learned", strings.Join(learned, ", ")+": carried over by [[carry]] defaults = 'written' from now on")
+			p.view.fact("learned", strings.Join(learned, ", ")+": carried over by [[carry]] defaults = 'written' "+
+				"from now on")
 		case c.Bool("learn"):
 			p.view.fact("learned", "nothing: the profile has a rule for each already")
 		case rules:
 			p.view.fact("next", "freshkeel settings --learn")
-			p.view.fact("", "writes the rule for what the server writes itself into the profile, [[carry]] defaults = 'written': "+
+			p.view.fact("", "writes the rule for what the server writes itself into the profile, [[carry]] defaults "+
+				"= 'written': "+
 				"without it nothing of yours in it is carried over")
 		}
 	})

@@ -14,7 +14,8 @@ import (
 
 // acting are the commands that act on the server, or on its files: none of them is ever guessed, as whoever is told
 // of one at midnight types it.
-var acting = []string{"start", "stop", "restart", "refit", "rollback", "recover", "run", "send", "restore", "drop", "thin"}
+var acting = []string{"start", "stop", "restart", "refit", "rollback", "recover", "run", "send", "restore", "drop",
+	"thin"}
 
 // answerMistakes has every command answer a mistyped option or word in one line, and
 // name the nearest one that there is.

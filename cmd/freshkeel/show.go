@@ -158,7 +158,8 @@ func (v *view) guesses(a *freshkeel.Adopted) {
 // adoptedNext says what comes after an adoption.
 func (v *view) adoptedNext(a *freshkeel.Adopted) {
 	if a.ByHand {
-		v.fact("next", "freshkeel -d "+freshkeel.Shell(a.Dir)+" start --take-over --learn (it is stopped, and started under Fresh Keel)")
+		v.fact("next", "freshkeel -d "+freshkeel.Shell(a.Dir)+" start --take-over --learn (it is stopped, and "+
+			"started under Fresh Keel)")
 		return
 	}
 	v.fact("next", "freshkeel -d "+freshkeel.Shell(a.Dir)+" start --learn")
@@ -570,7 +571,8 @@ func (v *view) status(s *freshkeel.Status) {
 	}
 	switch {
 	case s.State == freshkeel.Unsettled:
-		v.outcome(bad, "UNSETTLED", fmt.Sprintf("%s: %s %s of %s was interrupted while %s, and waits to be settled", name,
+		v.outcome(bad, "UNSETTLED", fmt.Sprintf("%s: %s %s of %s was interrupted while %s, and waits to be settled",
+			name,
 			s.Run.Kind, s.Run.ID, when(s.Run.Started), s.Run.Phase))
 	case s.State == freshkeel.Changing:
 		v.outcome(minded, "CHANGING", fmt.Sprintf("%s: %s %s to %s is %s", s.Name, s.Run.Kind, s.Run.ID, reached(s.Run),

@@ -122,7 +122,8 @@ func (t *toolRun) signIn(ctx context.Context, tool host.Tool, failed error) erro
 		return failed
 	case t.aq.Screen == nil:
 		return tell.Advise(fmt.Errorf("a sign-in is due: %s (%w)", t.due, failed),
-			"run freshkeel -d "+words.Shell(t.aq.Dir)+" fetch once at a terminal, and answer there what the command asks")
+			"run freshkeel -d "+words.Shell(t.aq.Dir)+" fetch once at a terminal, and answer there what the command "+
+				"asks")
 	}
 	how := "with this terminal: answer what it asks"
 	if t.aq.Screen.Lines {

@@ -36,7 +36,8 @@ func (aq *Acquirer) laidOver(f *Fetched) error {
 				errors.New("an increment is laid over the installed build, and that is not in the locker"),
 				err,
 			),
-			"freshkeel adopt --build PATH "+words.Shell(aq.Dir)+" (the archive or folder that the install was made from); then again",
+			"freshkeel adopt --build PATH "+words.Shell(aq.Dir)+" (the archive or folder that the install was made "+
+				"from); then again",
 		)
 	}
 	top := around(f.Set, base)
@@ -55,7 +56,8 @@ func (aq *Acquirer) laidOver(f *Fetched) error {
 		whole[e.Path] = e
 	}
 	if over == 0 && f.Version != head.Version { // an add-on: its number is its own, and says nothing of the server
-		aq.Warn("not one file of %s takes the place of an installed one: %s stays the server's version; what is laid over it "+
+		aq.Warn("not one file of %s takes the place of an installed one: %s stays the server's version; what is laid "+
+			"over it "+
 			"is better a layer, which later builds keep: --layer NAME --from PATH", f.Candidate.Label(),
 			version.OrUnknown(head.Version))
 		f.Version = head.Version

@@ -101,7 +101,8 @@ func (l scripting) tellOthers(best *candidate, all []*candidate) {
 		case below || c == best:
 		case what == runs(best):
 			same = append(same, c.at)
-		case what != best.at && runs(best) != c.at && !strings.HasSuffix(c.at, ".bat") == !strings.HasSuffix(best.at, ".bat"):
+		case what != best.at && runs(best) != c.at && !strings.HasSuffix(c.at,
+			".bat") == !strings.HasSuffix(best.at, ".bat"):
 			l.parts = append(l.parts, [2]string{c.at, what})
 		}
 	}
@@ -110,7 +111,8 @@ func (l scripting) tellOthers(best *candidate, all []*candidate) {
 	}
 	l.below = nil // a server of its own stands at the top
 	if len(same) > 0 {
-		l.note("%s is taken for what starts the server; %s too: freshkeel profile set launch.script NAME takes another", best.at,
+		l.note("%s is taken for what starts the server; %s too: freshkeel profile set launch.script NAME takes "+
+			"another", best.at,
 			words.Some(same, 3)+map[bool]string{true: " does", false: " do"}[len(same) == 1])
 	}
 	if len(l.parts) > 0 {
@@ -118,7 +120,8 @@ func (l scripting) tellOthers(best *candidate, all []*candidate) {
 		for _, p := range l.parts {
 			list = append(list, p[0]+" (runs "+p[1]+")")
 		}
-		l.note("%s is taken for what starts the server; other scripts start something else: %s. If those are parts of the server, "+
+		l.note("%s is taken for what starts the server; other scripts start something else: %s. If those are parts "+
+			"of the server, "+
 			"the profile has them as [[part]], ready to be taken in", best.at, words.Some(list, 4))
 	}
 }
@@ -145,11 +148,15 @@ func (l *lookout) isAServer() error {
 			words.Plural(len(l.below), "server"), words.Some(l.below, 6)), strings.Join(at, "; "))
 	}
 	if l.script != "" || l.artifact != "" || l.written != "" || l.unit != nil || len(l.outside) > 0 ||
-		slices.ContainsFunc(l.list, func(e tree.Entry) bool { return e.Kind == tree.File && programKind.MatchString(e.Path) }) {
+		slices.ContainsFunc(l.list, func(e tree.Entry) bool {
+			return e.Kind == tree.File &&
+				programKind.MatchString(e.Path)
+		}) {
 		return nil
 	}
 	return tell.Misuse(fmt.Sprintf("no script, jar or program is in %s that could be a server", l.dir),
-		"name the folder that the server runs from; one that commands of yours start elsewhere needs a freshkeel.toml by "+
+		"name the folder that the server runs from; one that commands of yours start elsewhere needs a "+
+			"freshkeel.toml by "+
 			"hand first (docs/hosts.md)")
 }
 

@@ -116,7 +116,8 @@ func (l writing) sourceText(w func(string, ...any)) {
 			w("%s", line)
 		}
 	case l.a.Source != "":
-		w("# The source that was named could not be read, so it is not followed yet: docs/sources.md tells of every kind.")
+		w("# The source that was named could not be read, so it is not followed yet: docs/sources.md tells of every " +
+			"kind.")
 		w("# feed = %s", words.Quote(l.a.Source))
 		w("feed = ''")
 	default:

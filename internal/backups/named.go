@@ -84,10 +84,13 @@ func (sh *Shelf) byTime(name string, heads []*locker.Set) (id string, said bool,
 func (sh *Shelf) Told(set *locker.Set, of string) error {
 	switch {
 	case of != "" && set.Root != of && !strings.HasSuffix(set.Root, "/"+strings.Trim(of, "/")):
-		return tell.Misuse(fmt.Sprintf("backup %s was taken of %s, and not of %s", set.ID, set.Root, of), "freshkeel backup list")
+		return tell.Misuse(fmt.Sprintf("backup %s was taken of %s, and not of %s", set.ID, set.Root, of),
+			"freshkeel backup list")
 	case of == "" && !sh.Mine(set):
-		return tell.Misuse(fmt.Sprintf("backup %s was taken of another folder, %s: its world would come into this one", set.ID,
-			set.Root), fmt.Sprintf("if that is meant, name it: freshkeel backup restore %s --of %s", set.ID, words.Shell(set.Root)))
+		return tell.Misuse(fmt.Sprintf("backup %s was taken of another folder, %s: its world would come into this "+
+			"one", set.ID,
+			set.Root), fmt.Sprintf("if that is meant, name it: freshkeel backup restore %s --of "+
+			"%s", set.ID, words.Shell(set.Root)))
 	}
 	return nil
 }

@@ -137,7 +137,8 @@ func (p *Preflight) sort() {
 	sort.SliceStable(p.Findings, func(i, j int) bool { return weight(p.Findings[i]) < weight(p.Findings[j]) })
 }
 
-// TellOnce is which routine findings were told before, by what they say; now they are told. Nothing that was named in vain is
+// TellOnce is which routine findings were told before, by what they say; now they are told. Nothing that was named in
+// vain is
 // among them: that is told each time (P13).
 func (p *Preflight) TellOnce(in *install.Install) (before map[string]bool) {
 	file := in.State("told.json")
@@ -290,7 +291,8 @@ func (ck *Checker) Run(ctx context.Context, w resolve.Want, f *acquire.Fetched, 
 			fd.Routine = fd.Level == Warn && (fd.Routine || slices.Contains(routine, c.Name))
 			if fd.Level == Stop && slices.Contains(w.Accept, c.Name) {
 				fd.Level, fd.Do, s.accepted[c.Name] = Warn, "accepted with --accept "+c.Name, true
-			} else if fd.Level == Stop && slices.Contains(Acceptable, c.Name) && !strings.Contains(fd.Do, "--accept "+c.Name) {
+			} else if fd.Level == Stop && slices.Contains(Acceptable, c.Name) &&
+				!strings.Contains(fd.Do, "--accept "+c.Name) {
 				fd.Do += fmt.Sprintf(" (or, knowing better: --accept %s)", c.Name)
 			}
 			pre.Findings = append(pre.Findings, fd)

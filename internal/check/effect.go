@@ -22,7 +22,8 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 		out = append(out, Finding{Level: Warn,
 			What:  fmt.Sprintf("the build brings %s, and here stands %s: both will be there", m.From, m.To),
 			Where: s.k.Path(m.To), Why: "the server may go on using the old one",
-			Do: fmt.Sprintf("if it does: freshkeel profile set %s %s", words.Shell("place."+m.From), words.Shell(m.To))})
+			Do: fmt.Sprintf("if it does: freshkeel profile set %s %s", words.Shell("place."+m.From),
+				words.Shell(m.To))})
 	}
 	if s.cand.Stays || s.plan.Nothing() {
 		return out
@@ -32,7 +33,8 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 		switch own := s.k.Profile.Server.Own(at); {
 		case own && !s.k.Profile.Starts(at) && s.plan.OfBuild(at) && heldBack(s, at):
 			return append(out, Finding{Level: Stop,
-				What:  fmt.Sprintf("%s, which the launch script runs, is held back from the build's by your profile", at),
+				What: fmt.Sprintf("%s, which the launch script runs, is held back from the build's by your "+
+					"profile", at),
 				Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(at),
 				Why:   "the server would come up, and be the old one",
 				Do:    "take it out of those patterns"})
@@ -51,7 +53,8 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 	}
 	replaced, added, _ := s.plan.Changes()
 	f := Finding{Level: Stop,
-		What: fmt.Sprintf("the launch script goes on running %s, the old one: the build has none for it (it adds %s, and "+
+		What: fmt.Sprintf("the launch script goes on running %s, the old one: the build has none for it (it adds %s, "+
+			"and "+
 			"replaces %d)", words.Some(programs, 3), words.Plural(added, "file"), replaced), Where: where,
 		Why: "the server would come up, and be the old one", Do: s.whichIs(programs[0], by)}
 	return append(out, f)

@@ -148,7 +148,8 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 	}
 	for _, w := range s.plan.Swapped {
 		out = append(out, Finding{Level: Warn,
-			What:  fmt.Sprintf("%s is that of %s: it was put there by hand, and is replaced like any file of a build", w.Path, w.Of),
+			What: fmt.Sprintf("%s is that of %s: it was put there by hand, and is replaced like any file of a "+
+				"build", w.Path, w.Of),
 			Where: s.k.Path(w.Path), Why: "what is installed is of two builds until then",
 			Do: "nothing; should you want that build whole: freshkeel refit " + w.Of})
 	}
@@ -217,7 +218,8 @@ func partOfABuild(s *situation, removed []string) (out []Finding) {
 	signs := signsOfAStep(s, removed)
 	switch {
 	case len(signs) > 0 && s.want.From != "":
-		out = append(out, Finding{Level: Stop, What: "it may be an increment, and no whole build: " + strings.Join(signs, "; "),
+		out = append(out, Finding{Level: Stop, What: "it may be an increment, and no whole build: " +
+			strings.Join(signs, "; "),
 			Where: s.cand.Source, Why: why, Do: do + "; if it is the whole build, say so: --accept removals"})
 	case len(signs) > 0 && 2*len(removed) > s.plan.Had:
 		out = append(out, Finding{Level: Warn, What: strings.Join(signs, "; "), Where: s.cand.Source, Why: why,

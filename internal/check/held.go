@@ -41,10 +41,12 @@ func checkHeld(_ context.Context, s *situation) (out []Finding) {
 		return strings.HasSuffix(at, " (not there)") || !plan.IsProgram(at)
 	}); len(programs) > 0 {
 		out = append(out, Finding{Level: Stop,
-			What:  fmt.Sprintf("held back by your profile, and programs that people do not write: %s", words.Some(programs, 6)),
+			What: fmt.Sprintf("held back by your profile, and programs that people do not write: %s",
+				words.Some(programs, 6)),
 			Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(programs[0]),
 			Why:   "what is laid beside them is of another version than they are",
-			Do:    "if nobody changed them, take that pattern out: freshkeel profile set --drop " + patternBy(s, programs[0])})
+			Do: "if nobody changed them, take that pattern out: freshkeel profile set --drop " + patternBy(s,
+				programs[0])})
 	}
 	if n := len(s.plan.Differs); n > 0 {
 		out = append(out, Finding{Level: Warn,
@@ -74,8 +76,9 @@ func allHeld(s *situation) *Finding {
 		return &Finding{Level: Stop,
 			What: fmt.Sprintf("nothing of %s would be laid: %s of %d held back by your profile: %s", plan.Whose(layer),
 				words.Is(held, "file"), all, words.Some(s.plan.Differs, 6)),
-			Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0], " (not there)")),
-			Why:   "the server would go on with the old ones",
+			Where: s.k.Path(profile.FileName) + ", [server] " + s.ownBy(strings.TrimSuffix(s.plan.Differs[0],
+				" (not there)")),
+			Why: "the server would go on with the old ones",
 			Do: "if nobody changed them, take that pattern out: freshkeel profile set --drop " +
 				patternBy(s, strings.TrimSuffix(s.plan.Differs[0], " (not there)"))}
 	}

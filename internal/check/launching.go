@@ -141,7 +141,8 @@ func (s *situation) whichIs(at, by string) string {
 // placing advises how a file of the build gets the name that the launch script runs.
 func placing(s *situation, at string) string {
 	if like := plan.AlikeIn(s.plan.Set, at); like != "" {
-		return fmt.Sprintf("freshkeel -d %s profile set %s %s", words.Shell(s.k.Dir), words.Shell("place."+like), words.Shell(at))
+		return fmt.Sprintf("freshkeel -d %s profile set %s %s", words.Shell(s.k.Dir), words.Shell("place."+like),
+			words.Shell(at))
 	}
 	return fmt.Sprintf("tell in %s under [place] which file of the build is to be %s", profile.FileName, at)
 }
@@ -155,7 +156,8 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 			What:  "no ready line and no port are given: a server that runs on and comes to rest counts as up",
 			Where: where,
 			Why:   "a server that hangs while it loads would be taken for one that came up",
-			Do: "freshkeel adopt " + words.Shell(s.k.Dir) + " while the server runs: it finds both; or set line to a pattern of the " +
+			Do: "freshkeel adopt " + words.Shell(s.k.Dir) + " while the server runs: it finds both; or set line to a " +
+				"pattern of the " +
 				"console line that says it is ready"}}
 	}
 	last, err := s.k.Host().Tail(5000)

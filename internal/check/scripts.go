@@ -338,11 +338,13 @@ func killsOf(s *situation, at string) (out []Finding) {
 	}
 	for _, k := range launch.KillsIn(at, text) {
 		for _, c := range s.lines.commands {
-			names := []string{strings.TrimSuffix(strings.ToLower(path.Base(filepath.ToSlash(c.Program))), ".exe"), path.Base(c.Jar)}
+			names := []string{strings.TrimSuffix(strings.ToLower(path.Base(filepath.ToSlash(c.Program))), ".exe"),
+				path.Base(c.Jar)}
 			if slices.ContainsFunc(names, func(name string) bool { return strings.EqualFold(name, k.Program) }) {
 				out = append(out, Finding{Level: Warn, Routine: true,
 					What:  fmt.Sprintf("%s ends every %s of this machine, this server and others", at, k.Program),
-					Where: k.Place.String(), Why: "who runs it, by hand or at a time, ends servers that nobody meant, unsaved",
+					Where: k.Place.String(), Why: "who runs it, by hand or at a time, ends servers that nobody " +
+						"meant, unsaved",
 					Do: "have it run: freshkeel stop"})
 				break
 			}

@@ -55,7 +55,8 @@ func (v *vanity) see(at string, folder bool) {
 
 // tell adds a finding; one that may be meant for what comes later is of the install.
 func (v *vanity) tell(routine bool, what, why, do string) {
-	v.out = append(v.out, Finding{Level: Warn, Routine: routine, What: what, Where: v.k.Path(profile.FileName), Why: why, Do: do})
+	v.out = append(v.out, Finding{Level: Warn, Routine: routine, What: what, Where: v.k.Path(profile.FileName),
+		Why: why, Do: do})
 }
 
 // matches tells whether a pattern matches something that stands or will stand, or a folder of that name does.
@@ -174,11 +175,13 @@ func (v *vanity) options() {
 	for _, at := range v.want.Consent {
 		if _, is := v.files[path.Clean(filepath.ToSlash(at))]; !is {
 			v.tell(false, "--consent "+at+": there is no such file, and the build brings none",
-				"it is given only where the new build writes that file at its first start", "name the file in which the makers ask for it")
+				"it is given only where the new build writes that file at its first start", "name the file in which "+
+					"the makers ask for it")
 		}
 	}
 	if want := v.want.Runtime; want != "" && !v.runsARuntime() {
-		stop("--runtime "+want+" has nothing to change: the launch script runs no runtime", "the server would go on as before",
+		stop("--runtime "+want+" has nothing to change: the launch script runs no runtime",
+			"the server would go on as before",
 			"leave it out")
 	}
 }
@@ -187,7 +190,8 @@ func (v *vanity) options() {
 func (v *vanity) others() {
 	p := v.k.Profile
 	if p.Runtime.Use != "" && !v.runsARuntime() {
-		v.tell(false, "runtime.use "+words.Quote(p.Runtime.Use)+" has nothing to change: the launch script runs no runtime",
+		v.tell(false, "runtime.use "+words.Quote(p.Runtime.Use)+" has nothing to change: the launch script runs no "+
+			"runtime",
 			"the server runs as before", "take it out")
 	}
 	if f, channel := v.cand.Offer, p.Source.Channel; f != nil && f.Feed != nil && channel != "" &&
@@ -196,11 +200,13 @@ func (v *vanity) others() {
 			"no newer build is found in it; its channels are "+strings.Join(f.Channels(), ", "), "correct the channel")
 	}
 	if p.Source.Variant != "" && v.cand.Offer != nil && v.cand.Variant == "" {
-		v.tell(false, "source.variant "+words.Quote(p.Source.Variant)+" chooses nothing: the source has one kind of each build",
+		v.tell(false, "source.variant "+words.Quote(p.Source.Variant)+" chooses nothing: the source has one kind of "+
+			"each build",
 			"it has no effect", "take it out")
 	}
 	for _, c := range p.Carry {
-		if c.Defaults != "" && c.Defaults != profile.Written && !v.plan.OfBuild(c.Defaults) && v.plan.Set.Find(c.Defaults) == nil {
+		if c.Defaults != "" && c.Defaults != profile.Written && !v.plan.OfBuild(c.Defaults) &&
+			v.plan.Set.Find(c.Defaults) == nil {
 			v.tell(false, fmt.Sprintf("[[carry]] defaults = %s: the build has no such file", words.Quote(c.Defaults)),
 				"nothing of "+c.File+" is carried over", "name the file by which the build ships its defaults")
 		}
@@ -208,16 +214,19 @@ func (v *vanity) others() {
 	if now, err := v.k.Launched(); err == nil {
 		for _, flag := range p.Launch.Without {
 			if !slices.ContainsFunc(append(now, v.lines.commands...), func(c launch.Command) bool {
-				return slices.ContainsFunc(slices.Concat(c.Flags, c.Args), func(a string) bool { return strings.HasPrefix(a, flag) })
+				return slices.ContainsFunc(slices.Concat(c.Flags, c.Args),
+					func(a string) bool { return strings.HasPrefix(a, flag) })
 			}) {
-				v.tell(true, "launch.without "+words.Quote(flag)+": the launch script has no such flag", "there is nothing to take away",
+				v.tell(true, "launch.without "+words.Quote(flag)+": the launch script has no such flag",
+					"there is nothing to take away",
 					"take it out, unless a later build is to be kept from it")
 			}
 		}
 	}
 	for _, pat := range p.Runtime.Search {
 		if list, err := filepath.Glob(pat); err == nil && len(list) == 0 && tree.IsGlob(pat) {
-			v.tell(true, fmt.Sprintf("runtime.search %s: nothing stands there", words.Quote(pat)), "no runtime of it can be run",
+			v.tell(true, fmt.Sprintf("runtime.search %s: nothing stands there", words.Quote(pat)),
+				"no runtime of it can be run",
 				"correct the path, or take it out")
 		} else if _, err := os.Stat(pat); err != nil && !tree.IsGlob(pat) {
 			v.tell(true, fmt.Sprintf("runtime.search %s is not there", words.Quote(pat)), "no runtime of it can be run",
@@ -225,16 +234,19 @@ func (v *vanity) others() {
 		}
 	}
 	if p.Ready.Log != "" && v.k.Seen().Starts > 0 && !v.matches(p.Ready.Log) && !v.stands(p.Ready.Log) {
-		v.tell(false, fmt.Sprintf("ready.log %s: there is no such log, and the server has run before", words.Quote(p.Ready.Log)),
+		v.tell(false, fmt.Sprintf("ready.log %s: there is no such log, and the server has run before",
+			words.Quote(p.Ready.Log)),
 			"the lines that tell whether it came up are looked for there", "correct it; its logs: freshkeel log")
 	}
 	if len(p.Players.Proxies) > 0 && p.Players.Ask == "" {
-		v.tell(false, "players.proxies is set, and players.ask is not", "nobody asks how many players are on, so it has no effect",
+		v.tell(false, "players.proxies is set, and players.ask is not",
+			"nobody asks how many players are on, so it has no effect",
 			"set players.ask too, or take it out")
 	}
 	for _, l := range p.Logins {
 		if l.Host != "" && !v.asks(l.Host) {
-			v.tell(true, fmt.Sprintf("[[login]] host %s: no address of the profile is of that host", words.Quote(l.Host)),
+			v.tell(true, fmt.Sprintf("[[login]] host %s: no address of the profile is of that host",
+				words.Quote(l.Host)),
 				"it is sent to nobody, unless a source leads there", "correct it, or take it out")
 		}
 	}

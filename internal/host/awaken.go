@@ -72,10 +72,12 @@ func (d Dir) Awaken(word string) bool {
 			continue
 		}
 		if made, err := p.CreateTime(); err == nil && (s.Since.IsZero() || time.UnixMilli(made).Before(s.Since)) {
-			s = started{Mark: strings.TrimPrefix(env[i], markName+"="), PID: sessionOf(int(p.Pid)), Since: time.UnixMilli(made)}
+			s = started{Mark: strings.TrimPrefix(env[i], markName+"="), PID: sessionOf(int(p.Pid)),
+				Since: time.UnixMilli(made)}
 		}
 		for up, err := p.Parent(); err == nil && up != nil && up.Pid > 1; up, err = up.Parent() {
-			if args, err := up.CmdlineSlice(); err == nil && len(args) > 1 && args[1] == word && !slices.Contains(minders, up.Pid) {
+			if args, err := up.CmdlineSlice(); err == nil && len(args) > 1 && args[1] == word &&
+				!slices.Contains(minders, up.Pid) {
 				minders = append(minders, up.Pid)
 			}
 		}
@@ -86,7 +88,8 @@ func (d Dir) Awaken(word string) bool {
 	for _, pid := range minders {
 		hangUp(int(pid))
 	}
-	for end := time.Now().Add(awakenLimit); len(minders) > 0 && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(awakenLimit); len(minders) > 0 &&
+		time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 		if d.Status().Running {
 			return true
 		}

@@ -117,7 +117,8 @@ func tellPlace(in *Install) {
 	case in.standing == moved:
 		in.Note("this install stood in %s, and was moved: its backups and its history are its own as before", in.from)
 	case in.standing == copied:
-		in.Note("this is a copy of %s, which still stands there: the server that runs there, and what was under way there, "+
+		in.Note("this is a copy of %s, which still stands there: the server that runs there, and what was under way "+
+			"there, "+
 			"are not this one's. The first command that changes something gives it an identity of its own", in.from)
 	}
 }
@@ -134,8 +135,10 @@ func settlePlace(in *Install) error {
 		if in.Profile.Host.Kind == profile.ByService {
 			what = in.Profile.Host.Unit + " runs the server"
 		}
-		return tell.Advise(fmt.Errorf("this is a copy of %s, and its profile says, as that one's does, that %s: it is the original's",
-			from, what), fmt.Sprintf("say what runs this one: freshkeel -d %s profile set host.unit UNIT; or have Fresh Keel "+
+		return tell.Advise(fmt.Errorf("this is a copy of %s, and its profile says, as that one's does, that %s: it "+
+			"is the original's",
+			from, what), fmt.Sprintf("say what runs this one: freshkeel -d %s profile set host.unit UNIT; or have "+
+			"Fresh Keel "+
 			"run it: freshkeel -d %s profile set host.kind minder", words.Shell(in.Dir), words.Shell(in.Dir)))
 	}
 	now := in.place
@@ -208,7 +211,8 @@ func becomeOwn(in *Install) error {
 		if err := in.Book.Save(e); err != nil {
 			return err
 		}
-		in.Warn("it was copied while %s %s was under way there: files may be of two builds. What to do: freshkeel -d %s audit",
+		in.Warn("it was copied while %s %s was under way there: files may be of two builds. What to do: freshkeel -d "+
+			"%s audit",
 			e.Kind, e.ID, words.Shell(in.Dir))
 	}
 	return tree.WriteFile(in.State("identity"), []byte(id+"\n"), 0o600)
@@ -223,7 +227,8 @@ func partNames(in *Install) (out []string) {
 
 // Mine tells whether a backup was taken of this folder, where it stands or stood. One of which that is not known is.
 func (in *Install) Mine(s *locker.Set) bool {
-	return s.Root == "" || s.Root == in.Dir || s.Root == tree.Real(in.Dir) || s.Root == in.place.Dir && in.standing != copied ||
+	return s.Root == "" || s.Root == in.Dir || s.Root == tree.Real(in.Dir) || s.Root == in.place.Dir &&
+		in.standing != copied ||
 		slices.Contains(in.place.Was, s.Root) || in.standing == moved && s.Root == in.from
 }
 
@@ -247,9 +252,10 @@ func lost(in *Install) (id string, n int, newest *locker.Set) {
 			continue
 		}
 		last := heads[len(heads)-1]
-		if last.Root != in.Dir && last.Root != tree.Real(in.Dir) || slices.ContainsFunc(in.Servers(), func(dir string) bool {
-			return dir != in.Dir && identityIn(dir) == owner
-		}) {
+		if last.Root != in.Dir && last.Root != tree.Real(in.Dir) || slices.ContainsFunc(in.Servers(),
+			func(dir string) bool {
+				return dir != in.Dir && identityIn(dir) == owner
+			}) {
 			continue
 		}
 		if newest == nil || last.Taken.After(newest.Taken) {
@@ -264,8 +270,10 @@ func tellLost(in *Install, n int, newest *locker.Set) {
 	in.Warn("%s is gone; the locker has %s of this folder, the newest %s of %s: they are this install's again",
 		in.State(), words.Plural(n, "backup"), newest.ID, newest.Taken.Local().Format("2006-01-02 15:04"))
 	if newest.Run != "" {
-		in.Warn("%s was taken for %s (%s), and whether that ended is not known any more: files may be of two builds. What would "+
-			"change: freshkeel -d %s compare %s now; to put it back: freshkeel -d %s backup restore %s", newest.ID, newest.Run,
+		in.Warn("%s was taken for %s (%s), and whether that ended is not known any more: files may be of two builds. "+
+			"What would "+
+			"change: freshkeel -d %s compare %s now; to put it back: freshkeel -d %s backup restore "+
+			"%s", newest.ID, newest.Run,
 			newest.Label, words.Shell(in.Dir), newest.ID, words.Shell(in.Dir), newest.ID)
 	}
 }

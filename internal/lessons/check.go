@@ -45,7 +45,8 @@ func (b *Book) Check() (out []Remark) {
 				}) {
 					add(
 						key,
-						"correct it, or: freshkeel -d "+words.Shell(b.Dir)+" profile set --drop "+key+" "+words.Quote(pat),
+						"correct it, or: freshkeel -d "+words.Shell(b.Dir)+" profile set --drop "+key+" "+
+							words.Quote(pat),
 						"%s matches no file of the install",
 						words.Quote(pat),
 					)
@@ -101,7 +102,8 @@ func (b *Book) Check() (out []Remark) {
 		}
 	}
 	if minded && p.Stop.Send == "" && len(p.Stop.Try) == 0 && (seen.Stop == nil || !seen.Stop.Signals) {
-		add("stop.send", "freshkeel -d "+words.Shell(b.Dir)+" profile set stop.send LINE; or stop.try with those worth trying",
+		add("stop.send", "freshkeel -d "+words.Shell(b.Dir)+" profile set stop.send LINE; or stop.try with those "+
+			"worth trying",
 			"no line is given that ends the server: it is ended by a signal")
 	}
 	if host.HasModes && (strings.HasSuffix(p.Launch.Script, ".bat") || strings.HasSuffix(p.Launch.Script, ".cmd")) {

@@ -224,7 +224,8 @@ func (b *Book) Accept(list []learn.Proposal) error {
 		}
 		ofBuild := b.ofBuild()
 		for _, p := range list { // settings that the server writes itself are carried like those that a build ships
-			if p.Key == "server.settings" && p.Item != "" && !tree.IsGlob(p.Item) && !ofBuild(p.Item) && b.Profile.CarryOf(p.Item).File == "" {
+			if p.Key == "server.settings" && p.Item != "" && !tree.IsGlob(p.Item) && !ofBuild(p.Item) &&
+				b.Profile.CarryOf(p.Item).File == "" {
 				text = withCarry(text, p.Item)
 			}
 		}
@@ -266,7 +267,8 @@ func (b *Book) CarryWritten(files []string) error {
 
 // withCarry is a profile's text with a rule for one file that the server writes at its first start.
 func withCarry(text profile.Text, at string) profile.Text {
-	return append(slices.Clip(text), "\n[[carry]]\n# learned: the server writes it itself; for its defaults each build is booted once in an empty folder apart\n"+
+	return append(slices.Clip(text), "\n[[carry]]\n# learned: the server writes it itself; for its defaults each "+
+		"build is booted once in an empty folder apart\n"+
 		"file = "+words.Quote(tree.Literally(at))+"\ndefaults = 'written'\n"...)
 }
 

@@ -470,10 +470,12 @@ func (pr *Planner) Unshipped(set *locker.Set, only tree.Patterns) (out []string,
 	items, _, _ := Placed(set, pr.Profile.Place)
 	for _, e := range list {
 		at := e.Path
-		if e.Kind != tree.File || e.Size > settingsMost || tree.Ours(at) || pr.Profile.Starts(at) || at == profile.FileName ||
+		if e.Kind != tree.File || e.Size > settingsMost || tree.Ours(at) || pr.Profile.Starts(at) ||
+			at == profile.FileName ||
 			pr.Profile.Server.Keep.Match(at) || !pr.Profile.Server.Settings.Match(at) ||
 			len(only) > 0 && !only.Match(at) || !profile.SettingsByName(at) || items.Find(at) != nil ||
-			slices.ContainsFunc(ExampleNames(at, pr.Profile.CarryOf(at).Defaults), func(name string) bool { return items.Find(name) != nil }) {
+			slices.ContainsFunc(ExampleNames(at, pr.Profile.CarryOf(at).Defaults),
+				func(name string) bool { return items.Find(name) != nil }) {
 			continue
 		}
 		out = append(out, at)

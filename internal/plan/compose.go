@@ -54,7 +54,8 @@ func (pr *Planner) compose(p *Plan, f *acquire.Fetched) error {
 		}
 		build = p.lay(files.Respelled(p.Spelling), build, lf.Layer)
 		p.Layers = append(p.Layers, inventory.Laid{Name: lf.Layer, Version: lf.Version,
-			Channel: cmp.Or(lf.Candidate.Channel, lf.Set.Channel), Build: lf.Set.ID, Fits: lf.Candidate.Fits, ByHand: lf.Candidate.ByHand})
+			Channel: cmp.Or(lf.Candidate.Channel,
+				lf.Set.Channel), Build: lf.Set.ID, Fits: lf.Candidate.Fits, ByHand: lf.Candidate.ByHand})
 	}
 	for _, g := range f.Gone {
 		p.Without = append(p.Without, g.Layer)

@@ -61,7 +61,8 @@ func (pr *Planner) Named() (out []string) {
 		for _, arg := range c.Args {
 			for _, word := range []string{arg, arg[strings.LastIndex(arg, "=")+1:]} {
 				at := path.Clean(c.At(pr.Dir, word))
-				if e, is, err := tree.Describe(pr.Path(at), at); tree.Local(at) && err == nil && is && e.Kind == tree.File &&
+				if e, is, err := tree.Describe(pr.Path(at), at); tree.Local(at) && err == nil && is &&
+					e.Kind == tree.File &&
 					!slices.Contains(out, at) && !pr.Profile.Starts(at) {
 					out = append(out, at)
 				}

@@ -32,7 +32,8 @@ type relaying struct {
 // ofBuilds are endings of files that builds bring and people do not write.
 var ofBuilds = regexp.MustCompile(`(?i)\.(jar|zip|7z|t?gz|zst|so(\.\d+)*|dll|exe|pak|pk3|vpk|wad|bin|dylib|node|wasm)$`)
 
-// IsProgram tells whether a file is, by its name, a program or what one loads: builds bring it, and people do not write it.
+// IsProgram tells whether a file is, by its name, a program or what one loads: builds bring it, and people do not write
+// it.
 func IsProgram(at string) bool { return programs.MatchString(at) }
 
 var programs = regexp.MustCompile(`(?i)\.(jar|so(\.\d+)*|dll|exe|dylib|node|wasm)$`)
@@ -80,7 +81,8 @@ func (r *relaying) twice(placed map[string]string) {
 			fmt.Sprintf("the build has a file of that name elsewhere, %s: laid as it is, the server would go on using "+
 				"the old one", words.Some(from, 3)),
 			fmt.Sprintf("say where it belongs: freshkeel profile set %s %s; or, if the one here is yours: freshkeel "+
-				"profile set --add server.keep %s", words.Shell("place."+from[0]), words.Shell(to[0]), words.Shell(to[0]))})
+				"profile set --add server.keep "+
+				"%s", words.Shell("place."+from[0]), words.Shell(to[0]), words.Shell(to[0]))})
 	}
 }
 

@@ -63,7 +63,8 @@ func (pr *Planner) WrittenBy(ctx context.Context, files []string, w resolve.Want
 	for _, at := range files {
 		if pr.Profile.CarryOf(at).File == "" {
 			ruleless = append(ruleless, at)
-			pr.Profile.Carry = append(slices.Clip(pr.Profile.Carry), profile.Carry{File: tree.Literally(at), Defaults: profile.Written})
+			pr.Profile.Carry = append(slices.Clip(pr.Profile.Carry), profile.Carry{File: tree.Literally(at),
+				Defaults: profile.Written})
 		}
 	}
 	old, err := pr.installed()

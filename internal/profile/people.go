@@ -17,7 +17,8 @@ var peopleName = regexp.MustCompile(`(?i)(^|[-_.])(members?|admins?|moderators?|
 func PeopleByName(at string) bool { return peopleName.MatchString(path.Base(at)) }
 
 // personKeys are what a list of people says of each.
-var personKeys = []string{"name", "uuid", "player", "playername", "username", "user", "nick", "nickname", "steamid", "guid",
+var personKeys = []string{"name", "uuid", "player", "playername", "username", "user", "nick", "nickname", "steamid",
+	"guid",
 	"accountid", "playerid", "userid"}
 
 // People tells whether a file is a list of people, by its name or by what is in it: an array of things that each have a

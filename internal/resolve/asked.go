@@ -47,7 +47,8 @@ func (rs *Resolver) Layer(name string) (Origin, error) {
 		return Origin{profile.Layer{Name: name}}, nil
 	}
 	return Origin{}, tell.Misuse(fmt.Sprintf("there is no layer %q; the profile has %s", name,
-		cmp.Or(strings.Join(have, ", "), "none")), "freshkeel builds; or make it of a file: --layer "+name+" --from PATH")
+		cmp.Or(strings.Join(have, ", "), "none")), "freshkeel builds; or make it of a file: --layer "+name+" --from "+
+		"PATH")
 }
 
 var layerName = regexp.MustCompile(`^[\w][\w.-]*$`)

@@ -74,7 +74,8 @@ func (rs *Resolver) Kept(name string) (*locker.Set, error) {
 		case h.Damage != "":
 		case h.ID == name:
 			return h, nil
-		case (ours[h.ID] == "" && h.Root != rs.Dir) || numbered.MatchString(name) || h.Version == "" || version.Alike(h.Version, name) != version.Same:
+		case (ours[h.ID] == "" && h.Root != rs.Dir) || numbered.MatchString(name) || h.Version == "" ||
+			version.Alike(h.Version, name) != version.Same:
 		case found == nil || ours[h.ID] == Installed || (ours[found.ID] != Installed && h.Taken.After(found.Taken)):
 			found = h
 		}

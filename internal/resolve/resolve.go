@@ -67,7 +67,8 @@ func (rs *Resolver) All(ctx context.Context, w Want) (*Resolved, error) {
 	}
 	if name := w.layerFrom(); name != "" {
 		if !layerName.MatchString(name) {
-			return nil, tell.Misuse(fmt.Sprintf("%q is no name of a layer", name), "letters, digits, - and _ are: --layer loader")
+			return nil, tell.Misuse(fmt.Sprintf("%q is no name of a layer", name),
+				"letters, digits, - and _ are: --layer loader")
 		}
 		rs.laid = append(rs.laid, name)
 	}
@@ -186,7 +187,8 @@ func (rs *Resolver) staying(ctx context.Context, o Origin, laid inventory.Laid) 
 		return nil, err
 	}
 	c := &Candidate{Version: laid.Version, Channel: laid.Channel, Layer: o.Name, Source: "what is installed",
-		Fits: cmp.Or(laid.Fits, o.Fits), Src: o.Source, Place: o.Place, Set: laid.Build, Stays: true, ByHand: laid.ByHand}
+		Fits: cmp.Or(laid.Fits,
+			o.Fits), Src: o.Source, Place: o.Place, Set: laid.Build, Stays: true, ByHand: laid.ByHand}
 	if laid.Build != "" && l.Has(locker.Builds, laid.Build) {
 		return c, nil
 	}

@@ -14,7 +14,8 @@ import (
 // a slash behind it, means all that is in it, and a path in root is one of the install. A pattern that matches
 // nothing is an error, which names what is spelled like it; list gives paths, and whether each is a folder; like
 // gives the nearest of some words to one, or "".
-func Chosen(typed []string, root string, list iter.Seq2[string, bool], like func(word string, of []string) string) (Patterns, error) {
+func Chosen(typed []string, root string, list iter.Seq2[string, bool], like func(word string,
+	of []string) string) (Patterns, error) {
 	if len(typed) == 0 {
 		return nil, nil
 	}

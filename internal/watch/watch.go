@@ -255,7 +255,8 @@ func (j *Judge) weigh(at time.Time) *Verdict {
 	switch {
 	case hard == "" && soft != "" && (over || at.Sub(j.start) >= j.endurance() && j.settled(at, max(2*steady, leastQuiet))):
 		return j.up(at)
-	case hard != "" && at.Sub(j.start) >= j.endurance() && j.settled(at, max(2*steady, leastQuiet)) && j.Elsewhere() != "":
+	case hard != "" && at.Sub(j.start) >= j.endurance() && j.settled(at, max(2*steady, leastQuiet)) &&
+		j.Elsewhere() != "":
 		return j.no(at, j.Elsewhere(), j.deciding()...)
 	case hard == "" && over && j.heldNone():
 		v := j.no(at, fmt.Sprintf("after %s it held no port, and when it was last seen up it held %s",

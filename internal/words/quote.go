@@ -30,7 +30,8 @@ func Quote(s string) string {
 // Shell is a word as a shell takes it: as it is, or quoted where blanks or signs are in it.
 func Shell(word string) string {
 	if word != "" && !strings.ContainsFunc(word, func(r rune) bool {
-		return !(r == '/' || r == '.' || r == '-' || r == '_' || r == '=' || r == ':' || r == ',' || r == '+' || r == '@' ||
+		return !(r == '/' || r == '.' || r == '-' || r == '_' || r == '=' || r == ':' || r == ',' || r == '+' ||
+			r == '@' ||
 			r == '%' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r > 0x7f)
 	}) {
 		return word

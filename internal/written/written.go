@@ -84,7 +84,8 @@ func Forget(home, build string) error {
 // Covers tells whether all that is looked for now was looked for then.
 func (d *Defaults) Covers(rules []string) bool {
 	for _, r := range rules {
-		if !slices.Contains(d.Rules, r) && !slices.ContainsFunc(d.Files, func(at string) bool { return (tree.Patterns{r}).Match(at) }) {
+		if !slices.Contains(d.Rules, r) && !slices.ContainsFunc(d.Files,
+			func(at string) bool { return (tree.Patterns{r}).Match(at) }) {
 			return false
 		}
 	}
