@@ -94,7 +94,7 @@ func checkKind(_ context.Context, s *situation) []Finding {
 func (s *situation) whichFile() string {
 	for _, at := range s.k.planner.Runs() {
 		if like := plan.AlikeIn(s.plan.Set, at); like != "" {
-			return fmt.Sprintf("if %s of it is the new %s, %s", like, at, s.whichIs(at, ""))
+			return fmt.Sprintf("if %s of it is the new %s: %s", like, at, s.whichIs(at, ""))
 		}
 	}
 	return "look at what it holds: freshkeel preflight --all lists every file that would be added"

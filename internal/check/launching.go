@@ -132,7 +132,7 @@ func (s *situation) whichIs(at, by string) string {
 		return "run the command with sudo, or by the rule that freshkeel unit --rights prints: the line of " + by +
 			" is then written with the swap, and taken back with it"
 	}
-	if s.want.From != "" && !s.want.Over {
+	if s.want.From != "" && !s.want.Over && plan.AlikeIn(s.plan.Set, at) == "" {
 		return "if it is an increment, add --over: it is laid over what is installed; else " + placing(s, at)
 	}
 	return placing(s, at)
