@@ -352,7 +352,7 @@ func (v *view) plan(p *freshkeel.Plan, all bool) {
 	replaced, added, removed := p.Changes()
 	v.fact("plan", fmt.Sprintf("%s: replace %d, add %d, remove %d, leave %d unchanged; %s to lay out", orBuild(p.To),
 		replaced, added, removed, p.Unchanged, freshkeel.Bytes(p.Bytes)))
-	if gone := p.ByFolder(p.Removes()); len(gone) > 0 {
+	if gone := p.ByFolder(p.Removes()); len(gone) > 0 && !all { // which shows each by itself
 		some := gone[:min(len(gone), fewSteps)]
 		if len(gone) > len(some) {
 			some = append(slices.Clone(some), fmt.Sprintf("and %d more", len(gone)-len(some)))
