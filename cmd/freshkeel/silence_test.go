@@ -150,6 +150,20 @@ func TestALoaderIsLaidFromAFileAndStays(t *testing.T) {
 	assert.Contains(t, r.Err, "2.0 stays the server's version")
 	assert.Equal(t, "loader 0.3", p.Read("loader/core.jar"), "in its own folder")
 
+	// A native program has no ending that tells of it: neither is it held back, nor guessed to be the operator's.
+	elf, err := os.ReadFile(proving.Binary)
+	require.NoError(t, err)
+	n := scripted(t, "cd \"$(dirname \"$0\")\"\n./bin/pond &\n"+patient)
+	n.Put("bin/pond", string(elf[:4096])+"old")
+	n.Put("bin/notes", "mine")
+	n.OK("adopt", n.Install, "--replace", "--version", "1")
+	assert.NotRegexp(t, `'bin/(pond|\*)`, n.Read("freshkeel.toml"))
+	n.EditProfile(func(s string) string { return strings.Replace(s, "keep = [", "keep = ['bin/**', ", 1) })
+	proving.Put(t, filepath.Join(n.Dir, "next/bin/pond"), string(elf[:4096])+"new")
+	proving.Put(t, filepath.Join(n.Dir, "next/news.txt"), "new")
+	f := n.preflight(exitRefused, "--from", filepath.Join(n.Dir, "next"), "--as", "2")["held"]
+	assert.Contains(t, f.What, "held back from the build's newer one by your profile: bin/pond")
+
 	// What adopt guesses to be the operator's own is no program of other makers'.
 	q := versioned(t)
 	q.Put("loader/core.jar", "loader")

@@ -123,6 +123,9 @@ func (l sorting) whose(e tree.Entry) verdict {
 	case learn.IsLeftover(base) && l.ofBuild(at) == nil:
 		return verdict{passing, "it is of no use once the server has ended"}
 	}
+	if l.native(e) && !l.writtenNow(e) {
+		return verdict{builds, "a program"}
+	}
 	kind := ""
 	switch {
 	case profile.PeopleByName(base):
@@ -185,6 +188,14 @@ func (l sorting) broughtAlong(e tree.Entry) bool {
 		}
 	}
 	return newest > 0 && e.Mtime <= newest+int64(sameTime)
+}
+
+// native tells whether a file is a native program, or a library of one: nobody writes such a file.
+func (l sorting) native(e tree.Entry) bool {
+	if strings.Contains(path.Base(e.Path), ".") && !programKind.MatchString(e.Path) || e.Size < 64 {
+		return false
+	}
+	return isProgram(tree.Head(l.full(e.Path)))
 }
 
 // people tells whether a file of settings, by its name, is a list of people.

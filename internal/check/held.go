@@ -37,9 +37,7 @@ func checkHeld(_ context.Context, s *situation) (out []Finding) {
 	if stop := allHeld(s); stop != nil {
 		return append(out, *stop)
 	}
-	if programs := slices.DeleteFunc(slices.Clone(s.plan.Differs), func(at string) bool {
-		return strings.HasSuffix(at, " (not there)") || !plan.IsProgram(at)
-	}); len(programs) > 0 {
+	if programs := s.plan.OldPrograms; len(programs) > 0 {
 		out = append(out, Finding{Level: Stop,
 			What: fmt.Sprintf("held back by your profile, and programs that people do not write: %s",
 				words.Some(programs, 6)),

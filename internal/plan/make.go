@@ -344,6 +344,9 @@ func (d *decider) heldBack(it *Item, here *tree.Entry, was *inventory.Owned) err
 		p.Stale = append(p.Stale, it.At)
 	case was == nil:
 		p.Differs = append(p.Differs, it.At)
+		if IsProgram(it.At) || d.isProgram(it.File) {
+			p.OldPrograms = append(p.OldPrograms, it.At)
+		}
 	}
 	return nil
 }

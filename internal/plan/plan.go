@@ -58,15 +58,16 @@ type Plan struct {
 	HadBelow map[string]int
 
 	// These say what becomes of files, by their paths.
-	Kept    []string  // the operator's own that the build brings too: not touched
-	Stale   []string  // of Kept: as the old build brought them, and the new one brings others
-	Differs []string  // of Kept: another content than the build's, and whether you changed them is not known
-	Left    []string  // build files that the operator changed and the maker did not: not touched
-	Drifted []string  // build files that both changed
-	Both    []string  // settings that both changed: yours stay
-	Mended  []string  // build files that were damaged here: put back
-	Swapped []Swapped // build files in whose place another build's were put by hand
-	Foreign []string  // neither the build's nor named in the profile: not touched
+	Kept        []string  // the operator's own that the build brings too: not touched
+	Stale       []string  // of Kept: as the old build brought them, and the new one brings others
+	Differs     []string  // of Kept: another content than the build's, and whether you changed them is not known
+	OldPrograms []string  // of Differs: programs, and what they load, which people do not write
+	Left        []string  // build files that the operator changed and the maker did not: not touched
+	Drifted     []string  // build files that both changed
+	Both        []string  // settings that both changed: yours stay
+	Mended      []string  // build files that were damaged here: put back
+	Swapped     []Swapped // build files in whose place another build's were put by hand
+	Foreign     []string  // neither the build's nor named in the profile: not touched
 
 	// These say how the build and its layers were put together.
 	Layers   []inventory.Laid
