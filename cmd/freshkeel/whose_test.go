@@ -98,6 +98,33 @@ func TestACopyInTheMiddleOfARefit(t *testing.T) {
 	assert.False(t, two.Status().Server.Running)
 }
 
+// A copy whose profile names what runs the original stops nothing of it, and can be told what runs it.
+func TestACopyLeavesTheOriginalsHostAlone(t *testing.T) {
+	t.Parallel()
+	p := scripted(t, patient)
+	for at, body := range map[string]string{"up.sh": "touch up", "down.sh": "rm up", "how.sh": "test -e up"} {
+		p.Put(at, "#!/bin/sh\ncd '"+p.Install+"' && "+body+"\n")
+		require.NoError(t, os.Chmod(filepath.Join(p.Install, at), 0o755))
+	}
+	p.EditProfile(func(s string) string {
+		return s + "[host]\nstart = ['./up.sh']\nstop = ['./down.sh']\nstatus = ['./how.sh']\n"
+	})
+	p.OK("backup", "take")
+	p.Put("up", "")
+	two := p.at(filepath.Join(p.Dir, "two"))
+	out, err := exec.Command("cp", "-a", p.Install, two.Install).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.True(t, p.Status().Server.Running)
+	assert.False(t, two.Status().Server.Running)
+	for _, c := range []string{"stop", "start", "restart"} {
+		assert.Contains(t, two.Exits(exitFailed, c).Err, "that server is the original's", c)
+	}
+	assert.FileExists(t, filepath.Join(p.Install, "up"))
+	two.OK("profile", "set", "host.start=./other.sh", "host.stop=./other.sh", "host.status=false")
+	two.OK("backup", "take")
+	assert.Equal(t, []string{"b0001"}, p.Backups())
+}
+
 // The folder of ours was deleted: the backups of this folder, and the server that runs, are found again.
 func TestTheDeletedStateIsFoundAgain(t *testing.T) {
 	t.Parallel()

@@ -45,7 +45,7 @@ func (in *Install) Lock(doing string) (unlock func(), err error) {
 		os.Remove(in.State("holder.json"))
 		l.Unlock()
 	}
-	if err := settlePlace(in); err != nil {
+	if err := settlePlace(in, doing); err != nil {
 		unlock()
 		return nil, err
 	}

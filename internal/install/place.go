@@ -1,6 +1,7 @@
 package install
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -101,14 +102,6 @@ func hasHostOf(in *Install, dir string) bool {
 		kind == profile.ByCommands && slices.Equal(other.Host.Start, mine.Start)
 }
 
-// Copied is the folder that this install is a copy of, as long as nothing of it was changed; "" for none.
-func (in *Install) Copied() string {
-	if in.standing != copied {
-		return ""
-	}
-	return in.from
-}
-
 // tellPlace says that the install was moved or copied, until a command changes something in it.
 func tellPlace(in *Install) {
 	switch {
@@ -118,30 +111,29 @@ func tellPlace(in *Install) {
 		in.Note("this install stood in %s, and was moved: its backups and its history are its own as before", in.from)
 	case in.standing == copied:
 		in.Note("this is a copy of %s, which still stands there: the server that runs there, and what was under way "+
-			"there, "+
-			"are not this one's. The first command that changes something gives it an identity of its own", in.from)
+			"there, are not this one's. The first command that changes something gives it an identity of its own", in.from)
 	}
 }
 
 // settlePlace writes down where the install stands, under its lock. A copy becomes an install of its own: it has the
 // history that it was copied with, and none of the original's server, guard or run under way.
-func settlePlace(in *Install) error {
-	if in.sharesHost {
-		from := in.from
-		if from == "" {
-			from = in.place.Of
-		}
+//
+// Where its profile names what runs the original, nothing but the profile may be changed.
+func settlePlace(in *Install, doing string) error {
+	if in.sharesHost && doing != "profile" {
+		from := cmp.Or(in.from, in.place.Of)
 		what := "the same commands run the server"
 		if in.Profile.Host.Kind == profile.ByService {
 			what = in.Profile.Host.Unit + " runs the server"
 		}
-		return tell.Advise(fmt.Errorf("this is a copy of %s, and its profile says, as that one's does, that %s: it "+
-			"is the original's",
-			from, what), fmt.Sprintf("say what runs this one: freshkeel -d %s profile set host.unit UNIT; or have "+
-			"Fresh Keel "+
-			"run it: freshkeel -d %s profile set host.kind minder", words.Shell(in.Dir), words.Shell(in.Dir)))
+		return tell.Advise(fmt.Errorf("this is a copy of %s, and its profile says, as that one's does, that %s: that "+
+			"server is the original's", from, what), "say in [host] of "+in.Path(profile.FileName)+" what runs this one "+
+			"(freshkeel profile set host.unit UNIT, for a service); or take [host] out of it, and Fresh Keel runs it")
 	}
 	now := in.place
+	if in.standing == here && now.Dir != "" {
+		return nil
+	}
 	if in.standing == copied {
 		if err := becomeOwn(in); err != nil {
 			return fmt.Errorf("make an install of its own of this copy of %s: %w", in.from, err)
