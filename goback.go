@@ -20,7 +20,6 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/putback"
 	"freshkeel/internal/server"
-	"freshkeel/internal/settings"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
@@ -396,16 +395,31 @@ func worldOffer(k *Keel, before time.Time) string {
 		if b.Damage != "" || b.Partial() || !k.in.Mine(b) || !b.Taken.Before(before) {
 			continue
 		}
-		only := ""
-		for _, pat := range k.Profile.Server.Keep {
-			only += " --only " + words.Shell(pat)
+		set, err := k.shelf.Read(b.ID)
+		if err != nil {
+			continue
 		}
-		return fmt.Sprintf("freshkeel backup restore %s%s (if the world is what it can't read: as it was %s ago, on "+
-			"%s; what was "+
-			"played since is lost), then: freshkeel start", b.ID, only, words.Age(time.Since(b.Taken)),
+		only := onlyWorld(k.in, set)
+		if only == "" {
+			continue
+		}
+		return fmt.Sprintf("freshkeel backup restore %s%s (if the world is what it can't read: as it was %s ago, on %s; "+
+			"what was played since is lost), then: freshkeel start", b.ID, only, words.Age(time.Since(b.Taken)),
 			b.Taken.Local().Format("2006-01-02 15:04"))
 	}
 	return ""
+}
+
+// onlyWorld are the options of a restore that take the operator's own files of a backup: the patterns that match
+// something in it, since one that matches nothing is refused.
+func onlyWorld(in *install.Install, set *locker.Set) (options string) {
+	for _, pat := range in.Profile.Server.Keep {
+		of := tree.Patterns{pat}
+		if slices.ContainsFunc(set.Entries, func(f locker.File) bool { return of.Match(f.Path) }) {
+			options += " --only '" + strings.ReplaceAll(pat, "'", `'\''`) + "'"
+		}
+	}
+	return options
 }
 
 // sameValues tells whether two files of settings say the same, whatever the server wrote anew in them.
@@ -414,18 +428,13 @@ func sameValues(k *Keel, a, b *locker.File) bool {
 	if err != nil || max(a.Size, b.Size) > 1<<20 {
 		return false
 	}
-	var docs [2]*settings.Doc
+	var texts [2]bytes.Buffer
 	for i, f := range []*locker.File{a, b} {
-		var text bytes.Buffer
-		if err := l.Copy(&text, *f); err != nil {
-			return false
-		}
-		if docs[i], err = settings.Read(f.Path, text.Bytes()); err != nil {
+		if err := l.Copy(&texts[i], *f); err != nil {
 			return false
 		}
 	}
-	m, err := settings.Merge(docs[0], docs[0], docs[1], settings.Rules{})
-	return err == nil && len(m.Changes) == 0
+	return edited.SaysTheSame(a.Path, texts[0].Bytes(), texts[1].Bytes())
 }
 
 // worldIn finds the operator's own files that console lines name: what a version

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"freshkeel/internal/host"
-	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
@@ -267,13 +266,7 @@ func worldHint(t *transaction, p *BackPlan) string {
 	if err != nil || t.e.World {
 		return ""
 	}
-	hint := ""
-	for _, pat := range t.k.in.Profile.Server.Keep {
-		of := tree.Patterns{pat}
-		if !set.Partial() || slices.ContainsFunc(set.Entries, func(f locker.File) bool { return of.Match(f.Path) }) {
-			hint += " --only '" + pat + "'"
-		}
-	}
+	hint := onlyWorld(t.k.in, set)
 	if hint == "" {
 		return ""
 	}

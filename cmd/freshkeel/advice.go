@@ -12,7 +12,7 @@ import (
 var ours = regexp.MustCompile(`\bfreshkeel ([a-z]+)\b`)
 
 // anywhere are the commands that need no install.
-var anywhere = []string{"adopt", "demo", "lay", "feed", "help", "backup bring"}
+var anywhere = []string{"adopt", "demo", "lay", "feed", "help"}
 
 // runnable makes each of our commands in a text one that does the same where the person is: with the install's
 // folder, where that was named.

@@ -508,8 +508,7 @@ func (p *program) check(ctx context.Context, k *freshkeel.Keel, w freshkeel.Want
 		return err
 	}
 	if err := p.result(preflightJSON(pre), func() {
-		p.view.preflight(pre, w, all, freshkeel.TellOnce(k,
-			pre))
+		p.view.preflight(pre, w, all, freshkeel.TellOnce(k, pre))
 	}); err != nil {
 		return err
 	}

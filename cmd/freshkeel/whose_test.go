@@ -371,6 +371,10 @@ func TestAWorldThatCantBeReadIsOffered(t *testing.T) {
 	assert.Equal(t, "the world", p.Read("world/map"))
 	p.OK("stop")
 	p.Put("world/map", "two")
+	p.OK("profile", "set", "--add", "server.keep", "not there yet/**") // which no backup has
 	r = p.Exits(exitFailed, "start")
+	offer := regexp.MustCompile(`freshkeel backup restore (b\d+) --only 'world/\*\*' \(`).FindStringSubmatch(oneSpace(r.Out))
+	require.NotNil(t, offer, r.Out)
+	p.OK("backup", "restore", offer[1], "--only", "world/**", "--dry-run")
 	assert.Regexp(t, `or freshkeel backup restore b\d+ --only 'world/\*\*' \(if the world is what it can't read: as it was .* ago`, oneSpace(r.Out))
 }

@@ -96,8 +96,7 @@ func (g *gathered) all() []locker.File {
 func byPath(a, b locker.File) int { return strings.Compare(a.Path, b.Path) }
 
 // watch notes which patterns of the profile's source match something: of a feed's parts those that it lays over what
-// the
-// feed says, which see tells of; of another source's, the rule by which an archive is opened.
+// the feed says, which see tells of; of another source's, the rule by which an archive is opened.
 func (g *gathered) watch(c *resolve.Candidate, rule *unpack.Rule, over unpack.Rule) (see func(path string)) {
 	if c.Src.Kind() == "feed" {
 		if g.used == nil {

@@ -138,8 +138,7 @@ func (p *Preflight) sort() {
 }
 
 // TellOnce is which routine findings were told before, by what they say; now they are told. Nothing that was named in
-// vain is
-// among them: that is told each time (P13).
+// vain is among them: that is told each time (P13).
 func (p *Preflight) TellOnce(in *install.Install) (before map[string]bool) {
 	file := in.State("told.json")
 	before, now := map[string]bool{}, map[string]bool{}

@@ -54,8 +54,7 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 	replaced, added, _ := s.plan.Changes()
 	f := Finding{Level: Stop,
 		What: fmt.Sprintf("the launch script goes on running %s, the old one: the build has none for it (it adds %s, "+
-			"and "+
-			"replaces %d)", words.Some(programs, 3), words.Plural(added, "file"), replaced), Where: where,
+			"and replaces %d)", words.Some(programs, 3), words.Plural(added, "file"), replaced), Where: where,
 		Why: "the server would come up, and be the old one", Do: s.whichIs(programs[0], by)}
 	return append(out, f)
 }

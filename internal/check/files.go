@@ -234,9 +234,9 @@ func partOfABuild(s *situation, removed []string) (out []Finding) {
 // signsOfAStep says what a build lacks that a whole one would have: over a tenth of the old build's files or bytes,
 // or a whole folder. What comes back under another name, or with another version in it, does not count.
 func signsOfAStep(s *situation, removed []string) (signs []string) {
-	renamed := map[string]int{}
+	renamed := map[string]bool{}
 	for _, m := range s.plan.Moved {
-		renamed[m.From]++
+		renamed[m.From] = true
 	}
 	comes := map[string]int{}
 	for _, st := range s.plan.Steps {
@@ -247,7 +247,10 @@ func signsOfAStep(s *situation, removed []string) (signs []string) {
 	var lost []string
 	var bytes int64
 	for _, at := range removed {
-		if alike := path.Join(path.Dir(at), plan.Versionless(path.Base(at))); renamed[at] > 0 || comes[alike] > 0 {
+		if renamed[at] {
+			continue
+		}
+		if alike := path.Join(path.Dir(at), plan.Versionless(path.Base(at))); comes[alike] > 0 {
 			comes[alike]--
 			continue
 		}

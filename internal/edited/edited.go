@@ -180,6 +180,13 @@ func stateOf(in *install.Install, e tree.Entry) readState {
 // mostSettings bounds a file of settings that is read for its values, in bytes.
 const mostSettings = 1 << 20
 
+// SaysTheSame tells whether two texts of a file of settings have the same keys and values; false where that can't be
+// known.
+func SaysTheSame(name string, a, b []byte) bool {
+	sum := says(name, a)
+	return !sum.IsZero() && sum == says(name, b)
+}
+
 // says is a sum of the keys and values of a file of settings; zero where it can't be read as one.
 func says(name string, text []byte) tree.Sum {
 	d, err := settings.Read(name, text)
