@@ -95,8 +95,7 @@ func (k *Keel) TakeBackup(ctx context.Context, label string, part Choice) (set *
 	defer release()
 	if st := k.in.Host().Status(); st.Running && len(k.Profile.Backup.Before) == 0 {
 		k.in.Warn("the server runs, and nothing holds its world still meanwhile: files of one backup may be of two " +
-			"moments. " +
-			"[backup] before and after are the console lines that pause its saving (docs/profile.md)")
+			"moments. [backup] before and after are the console lines that pause its saving (docs/profile.md)")
 	}
 	base, err := k.shelf.Last()
 	if err != nil {

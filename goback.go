@@ -416,7 +416,7 @@ func onlyWorld(in *install.Install, set *locker.Set) (options string) {
 	for _, pat := range in.Profile.Server.Keep {
 		of := tree.Patterns{pat}
 		if slices.ContainsFunc(set.Entries, func(f locker.File) bool { return of.Match(f.Path) }) {
-			options += " --only '" + strings.ReplaceAll(pat, "'", `'\''`) + "'"
+			options += " --only " + words.Shell(pat)
 		}
 	}
 	return options

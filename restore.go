@@ -156,8 +156,7 @@ func (k *Keel) Restore(ctx context.Context, r Restore) (*logbook.Entry, error) {
 	if r.Live {
 		t.e.EndRunning = false // it is neither stopped nor started
 		t.e.Told = append(t.e.Told, "the server ran on: what it has of these files in its memory, it may write over "+
-			"them; "+
-			"have the player leave first, and come back afterwards")
+			"them; have the player leave first, and come back afterwards")
 		if err := t.preCopy(ctx); err != nil {
 			return t.e, t.abandon(err)
 		}

@@ -202,8 +202,7 @@ func (p *program) commands() []*cli.Command {
 					&cli.StringSliceFlag{Name: "only", Usage: "only what matches `PATTERN`"},
 					&cli.StringFlag{Name: "to", Usage: "into the new folder `DIR` instead of the install"},
 					&cli.BoolFlag{Name: "while-running", Usage: "of --only: the server runs on; it may write over " +
-						"what it has " +
-						"in its memory"},
+						"what it has in its memory"},
 					&cli.StringFlag{Name: "of", Usage: "it was taken of the other `FOLDER`, and is meant all the same"},
 					&cli.BoolFlag{Name: "data", Usage: "load the data outside the install back too, as it was then"},
 					&cli.BoolFlag{Name: "no-data", Usage: "leave the data outside the install as it is"},

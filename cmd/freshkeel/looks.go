@@ -490,8 +490,7 @@ func (p lookCommands) settings(ctx context.Context, c *cli.Command) error {
 		case rules:
 			p.view.fact("next", "freshkeel settings --learn")
 			p.view.fact("", "writes the rule for what the server writes itself into the profile, [[carry]] defaults "+
-				"= 'written': "+
-				"without it nothing of yours in it is carried over")
+				"= 'written': without it nothing of yours in it is carried over")
 		}
 	})
 }

@@ -57,8 +57,7 @@ func (aq *Acquirer) laidOver(f *Fetched) error {
 	}
 	if over == 0 && f.Version != head.Version { // an add-on: its number is its own, and says nothing of the server
 		aq.Warn("not one file of %s takes the place of an installed one: %s stays the server's version; what is laid "+
-			"over it "+
-			"is better a layer, which later builds keep: --layer NAME --from PATH", f.Candidate.Label(),
+			"over it is better a layer, which later builds keep: --layer NAME --from PATH", f.Candidate.Label(),
 			version.OrUnknown(head.Version))
 		f.Version = head.Version
 	}

@@ -121,8 +121,7 @@ func (l scripting) tellOthers(best *candidate, all []*candidate) {
 			list = append(list, p[0]+" (runs "+p[1]+")")
 		}
 		l.note("%s is taken for what starts the server; other scripts start something else: %s. If those are parts "+
-			"of the server, "+
-			"the profile has them as [[part]], ready to be taken in", best.at, words.Some(list, 4))
+			"of the server, the profile has them as [[part]], ready to be taken in", best.at, words.Some(list, 4))
 	}
 }
 
@@ -156,8 +155,7 @@ func (l *lookout) isAServer() error {
 	}
 	return tell.Misuse(fmt.Sprintf("no script, jar or program is in %s that could be a server", l.dir),
 		"name the folder that the server runs from; one that commands of yours start elsewhere needs a "+
-			"freshkeel.toml by "+
-			"hand first (docs/hosts.md)")
+			"freshkeel.toml by hand first (docs/hosts.md)")
 }
 
 // byUnit takes what the service runs under which the server was found: the script of the install

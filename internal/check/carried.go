@@ -37,16 +37,9 @@ func checkEdited(_ context.Context, s *situation) []Finding {
 // checkSettings tells what becomes of the operator's settings: a line a file, and what has to be
 // looked at.
 func checkSettings(_ context.Context, s *situation) (out []Finding) {
-	var people []string
-	for _, e := range s.ahead.Before {
-		if e.Kind != tree.File || e.Size > ahead.MaxText || !s.k.Profile.Server.Settings.Match(e.Path) ||
-			s.k.Profile.Server.Keep.Match(e.Path) || !profile.SettingsByName(e.Path) {
-			continue
-		}
-		if text, err := tree.ReadUpTo(s.k.Path(e.Path), ahead.MaxText); err == nil && profile.People(e.Path, text) {
-			people = append(people, e.Path)
-		}
-	}
+	people := s.k.Profile.PeopleAsSettings(s.ahead.Before, func(at string) ([]byte, error) {
+		return tree.ReadUpTo(s.k.Path(at), ahead.MaxText)
+	})
 	if len(people) > 0 {
 		out = append(out, Finding{Level: Warn, Routine: true,
 			What:  "named as settings, and lists of people: " + words.Some(people, 4),

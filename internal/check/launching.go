@@ -157,8 +157,7 @@ func checkReady(_ context.Context, s *situation) (out []Finding) {
 			Where: where,
 			Why:   "a server that hangs while it loads would be taken for one that came up",
 			Do: "freshkeel adopt " + words.Shell(s.k.Dir) + " while the server runs: it finds both; or set line to a " +
-				"pattern of the " +
-				"console line that says it is ready"}}
+				"pattern of the console line that says it is ready"}}
 	}
 	last, err := s.k.Host().Tail(5000)
 	strict := r.Strict != nil && *r.Strict

@@ -263,8 +263,7 @@ func tellLost(in *Install, n int, newest *locker.Set) {
 		in.State(), words.Plural(n, "backup"), newest.ID, newest.Taken.Local().Format("2006-01-02 15:04"))
 	if newest.Run != "" {
 		in.Warn("%s was taken for %s (%s), and whether that ended is not known any more: files may be of two builds. "+
-			"What would "+
-			"change: freshkeel -d %s compare %s now; to put it back: freshkeel -d %s backup restore "+
+			"What would change: freshkeel -d %s compare %s now; to put it back: freshkeel -d %s backup restore "+
 			"%s", newest.ID, newest.Run,
 			newest.Label, words.Shell(in.Dir), newest.ID, words.Shell(in.Dir), newest.ID)
 	}

@@ -528,8 +528,7 @@ func (l *laying) portsMeant() error {
 		do := "name the number that stands in its settings"
 		if len(l.out.Left) > 0 {
 			do = "it stands in " + words.Some(l.out.Left, 4) + ", where nothing says that it is a port: lay the " +
-				"server without " +
-				"--port, and change it there by hand"
+				"server without --port, and change it there by hand"
 		}
 		return tell.Misuse(fmt.Sprintf("no line of the settings or scripts says that %s is a port", from), do)
 	}

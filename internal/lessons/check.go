@@ -55,14 +55,9 @@ func (b *Book) Check() (out []Remark) {
 		}
 		slices.SortFunc(out, func(x, y Remark) int { return strings.Compare(x.Key+x.What, y.Key+y.What) })
 	}
-	for _, e := range list {
-		if e.Kind != tree.File || e.Size >= 1<<20 || !p.Server.Settings.Match(e.Path) || p.Server.Keep.Match(e.Path) {
-			continue
-		}
-		if text, err := tree.ReadUpTo(b.Path(e.Path), 1<<20); err == nil && profile.People(e.Path, text) {
-			add("server.settings", "freshkeel profile set --add server.keep "+words.Shell(e.Path),
-				"%s is a list of people: as settings, a rollback brings yesterday's list back", e.Path)
-		}
+	for _, at := range p.PeopleAsSettings(list, func(at string) ([]byte, error) { return tree.ReadUpTo(b.Path(at), 1<<20) }) {
+		add("server.settings", "freshkeel profile set --add server.keep "+words.Shell(at),
+			"%s is a list of people: as settings, a rollback brings yesterday's list back", at)
 	}
 	minded := len(p.Parts) == 0 && (p.Host.Kind == "" || p.Host.Kind == profile.ByMinder)
 	if p.Launch.Script == "" && minded {

@@ -6,6 +6,8 @@ import (
 	"path"
 	"regexp"
 	"slices"
+
+	"freshkeel/internal/tree"
 )
 
 // peopleName is what lists of people are called: who may come in, who may not, who has which rights.
@@ -49,6 +51,23 @@ func People(at string, text []byte) bool {
 	}
 	return true
 }
+
+// PeopleAsSettings lists the files of an install that the profile names as settings, and that are lists of people.
+func (p *Profile) PeopleAsSettings(list tree.List, read func(at string) ([]byte, error)) (out []string) {
+	for _, e := range list {
+		if e.Kind != tree.File || e.Size > mostPeople || !p.Server.Settings.Match(e.Path) || p.Server.Keep.Match(e.Path) ||
+			!SettingsByName(e.Path) {
+			continue
+		}
+		if text, err := read(e.Path); err == nil && People(e.Path, text) {
+			out = append(out, e.Path)
+		}
+	}
+	return out
+}
+
+// mostPeople bounds a list of people that is read, in bytes.
+const mostPeople = 1 << 20
 
 // lower is a key without the signs that people spell it with.
 func lower(key string) string {

@@ -45,8 +45,7 @@ func (w Want) Check() error {
 			"give the version of a build taken --from somewhere with --as")
 	case w.From != "" && w.Version != "":
 		return tell.Misuse("--layer with --from takes that layer alone, and the build stays: "+w.Version+" would not "+
-			"be "+
-			"installed", "lay the layer first, then: freshkeel refit "+w.Version)
+			"be installed", "lay the layer first, then: freshkeel refit "+w.Version)
 	case w.From == "" && (w.As != "" || w.Over):
 		return tell.Misuse("--as and --over say something of a build that is taken --from somewhere, and there is none",
 			"add --from PATH")
