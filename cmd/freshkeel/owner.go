@@ -73,6 +73,9 @@ func goOn(p *program, rest *freshkeel.Rest) error {
 	if errs {
 		rest.Err = shown
 	}
+	if !out && !errs && oneFile(os.Stdout, os.Stderr) {
+		rest.Err = rest.Out // a log that takes both keeps their order too
+	}
 	rest.Ask = func(fields json.RawMessage) error {
 		var a asking
 		if err := json.Unmarshal(fields, &a); err != nil {
@@ -93,6 +96,16 @@ func goOn(p *program, rest *freshkeel.Rest) error {
 	}
 	os.Exit(code)
 	panic("unreachable")
+}
+
+// oneFile says whether two open files are the same one, as with 2>&1.
+func oneFile(a, b *os.File) bool {
+	one, err := a.Stat()
+	if err != nil {
+		return false
+	}
+	other, err := b.Stat()
+	return err == nil && os.SameFile(one, other)
 }
 
 // said is how many bytes this process has said, where another one shows them.
