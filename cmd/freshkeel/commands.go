@@ -50,6 +50,7 @@ func wantFlags(more ...cli.Flag) []cli.Flag {
 		&cli.StringSliceFlag{Name: "data-has", Usage: "the data has had the migration `NAME`: it is left out"},
 		&cli.StringSliceFlag{Name: "data-lacks", Usage: "the data has not had the migration `NAME`: it is run"},
 		&cli.StringSliceFlag{Name: "hold-back", Usage: "leave the `ADD-ON` out this time"},
+		&cli.StringSliceFlag{Name: "overwrite", Usage: "`PATH` becomes the build's, though it may be yours: a file, a folder, a pattern"},
 		&cli.StringSliceFlag{Name: "accept", Usage: "go past `CHECK` although it says stop (recorded in the logbook)"},
 	}, more...)
 }
@@ -66,7 +67,7 @@ func want(c *cli.Command) (freshkeel.Want, error) {
 		Back:    c.Bool("back"),
 		Start:   c.Bool("start"),
 		Accept:  c.StringSlice("accept"),
-		Without: c.StringSlice("without"),
+		Without: c.StringSlice("without"), Overwrite: c.StringSlice("overwrite"),
 		Mend:    c.Bool("mend"),
 		Has:     c.StringSlice("data-has"),
 		Lacks:   c.StringSlice("data-lacks"),

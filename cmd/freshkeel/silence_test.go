@@ -228,6 +228,7 @@ var (
 		"refit --data-has":         {"refit 1.1 --data-has nix", "nix"},
 		"refit --data-lacks":       {"refit 1.1 --data-lacks nix", "nix"},
 		"refit --hold-back":        {"refit 1.1 --hold-back nix", "does not say which files are add-ons"},
+		"refit --overwrite":        {"preflight 1.1 --overwrite run.sh", "--overwrite run.sh: nothing there is held back from the build"},
 		"refit --accept":           {"preflight 1.1 --accept disk", "--accept disk has nothing to accept"},
 		"backup take --only":       {"backup take --only wrold", "there is a folder world/"},
 		"backup take --leave":      {"backup take --leave wrold", "there is a folder world/"},

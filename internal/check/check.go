@@ -223,6 +223,7 @@ var Checks = []chk{
 	{"ready", checkReady},
 	{"paths", checkPaths},
 	{"drift", checkDrift},
+	{"yours", checkYours},
 	{"damage", checkDamage},
 	{"removals", checkRemovals},
 	{"held", checkHeld},

@@ -144,7 +144,8 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 			What:  fmt.Sprintf("%s changed here, and the new build changes %s too", words.Were(n, "file"), words.It(n)),
 			Where: words.Some(drifted, 8),
 			Why:   "replacing " + words.It(n) + " would lose what was changed",
-			Do:    "name " + words.It(n) + " in [server] settings or keep to have yours stay"})
+			Do: "name " + words.It(n) + " in [server] settings or keep to have yours stay; or take the build's: " +
+				"--overwrite " + words.Shell(drifted[0])})
 	}
 	for _, w := range s.plan.Swapped {
 		out = append(out, Finding{Level: Warn,
@@ -174,6 +175,38 @@ func checkDrift(_ context.Context, s *situation) (out []Finding) {
 			words.Plural(n, "file"), words.It(n), words.Some(s.plan.Kept, 3))...)
 	}
 	return out
+}
+
+// checkYours finds files that the build would replace and that may be the operator's own, or what the server wrote.
+func checkYours(_ context.Context, s *situation) (out []Finding) {
+	claims := s.plan.Claims
+	if n := len(s.plan.Taken); n > 0 {
+		out = append(out, Finding{Level: Warn,
+			What: fmt.Sprintf("%s by your word, though %s may be yours: %s", words.Is(n, "file")+" replaced",
+				words.They(n), words.Some(s.plan.ByFolder(s.plan.Taken), 6)), Where: s.k.Dir,
+			Why: "what is in " + words.It(n) + " now is in the backup alone afterwards",
+			Do:  "nothing; freshkeel restore --only PATH brings one back"})
+	}
+	if len(claims) == 0 {
+		return out
+	}
+	var paths []string
+	for _, c := range claims {
+		paths = append(paths, c.Path)
+	}
+	yours, theirs := "", ""
+	for _, name := range s.plan.ClaimedBy() {
+		yours += " " + words.Shell(name)
+		theirs += " --overwrite " + words.Shell(name)
+	}
+	they := words.They(len(claims)) + " " + words.Are(len(claims))
+	return append(out, Finding{Level: Stop,
+		What: fmt.Sprintf("%s may be yours, or the server's own, and the build would replace %s: %s",
+			words.Plural(len(claims), "file"), words.It(len(claims)), words.Some(s.plan.ByFolder(paths), 6)),
+		Where: fmt.Sprintf("%s: %s", s.k.Path(claims[0].Path), claims[0].Why),
+		Why:   "a world, a list or a database that a build replaces is gone from the server",
+		Do: fmt.Sprintf("if %s yours: freshkeel profile set --add server.keep%s; if %s the build's, add%s", they,
+			yours, they, theirs)})
 }
 
 // oneLine is a text of several lines on one.

@@ -172,6 +172,10 @@ func (v *vanity) options() {
 			}
 		}
 	}
+	for _, at := range v.plan.Unclaimed {
+		stop("--overwrite "+at+": nothing there is held back from the build", "it would have no effect",
+			"leave it out; freshkeel preflight --all tells what becomes of each file")
+	}
 	for _, at := range v.want.Consent {
 		if _, is := v.files[path.Clean(filepath.ToSlash(at))]; !is {
 			v.tell(false, "--consent "+at+": there is no such file, and the build brings none",

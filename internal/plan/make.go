@@ -52,7 +52,11 @@ func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 	if err := pr.compose(p, f); err != nil {
 		return nil, err
 	}
-	d := &decider{Planner: pr, p: p, look: pr.inv.Sums(), mend: w.Mend,
+	overwrite, err := pr.overwrites(w.Overwrite, list)
+	if err != nil {
+		return nil, err
+	}
+	d := &decider{Planner: pr, p: p, look: pr.inv.Sums(), mend: w.Mend, overwrite: overwrite,
 		number: f.Candidate.Build.Number, replaceDrift: slices.Contains(w.Accept, "drift"), left: map[tree.Sum]string{}}
 	if err := d.all(old); err != nil {
 		return nil, err
@@ -69,6 +73,11 @@ func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 		return nil, err
 	}
 	pr.planConsents(p, w)
+	for _, o := range overwrite {
+		if !o.used {
+			p.Unclaimed = append(p.Unclaimed, o.typed)
+		}
+	}
 	touched := map[string]bool{}
 	for _, st := range p.Steps {
 		touched[st.Path] = true
@@ -86,6 +95,10 @@ type decider struct {
 	number       string // the makers' own of the build
 	mend         bool   // changed files are put back as the build has them
 	replaceDrift bool   // files that both sides changed become the build's
+
+	overwrite []*overwriting  // what the operator said becomes the build's
+	laid      map[string]bool // paths at which a build's file replaces whatever stands there, once it is asked for
+	made      int64           // when the last of the programs was made, once it is asked for
 
 	left   map[tree.Sum]string      // content of files that go → path
 	known  map[tree.Sum][2]string   // content of programs of the locker's builds → version and name, once it is asked for
@@ -238,6 +251,9 @@ func (d *decider) file(it *Item, here *tree.Entry, was *inventory.Owned) error {
 			return err
 		}
 	}
+	if d.claims(it, here, was) {
+		return nil
+	}
 	p.come(swap.Replace, it, inPlaceOf(at, f, here, was))
 	return nil
 }
@@ -280,6 +296,9 @@ func (d *decider) changedHere(it *Item, here *tree.Entry, was *inventory.Owned) 
 		it.owned = asBuilt
 		d.carries(it, here, was)
 		return true, nil
+	}
+	if d.mayTake(it.At) {
+		return false, nil
 	}
 	p.Drifted = append(p.Drifted, it.At)
 	return !d.replaceDrift, nil

@@ -65,6 +65,9 @@ type Plan struct {
 	Left        []string  // build files that the operator changed and the maker did not: not touched
 	Drifted     []string  // build files that both changed
 	Both        []string  // settings that both changed: yours stay
+	Claims      []Claim   // files that the build would replace, and that may be yours: not touched
+	Taken       []string  // files that become the build's by your word, though they may be yours
+	Unclaimed   []string  // words of the operator's that files become the build's, where there are none such
 	Mended      []string  // build files that were damaged here: put back
 	Swapped     []Swapped // build files in whose place another build's were put by hand
 	Foreign     []string  // neither the build's nor named in the profile: not touched

@@ -55,7 +55,8 @@ func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 		"operator changed it, build drops it": {"a", "mine", none, "", "left"},
 		"operator deleted it":                 {"a", none, "a", "", swap.Add},
 		"foreign":                             {none, "mine", none, "", "foreign"},
-		"foreign, and now the build has it":   {none, "mine", "b", "", swap.Replace},
+		"foreign, and now the build has it":   {none, "mine", "b", "", "claimed"},
+		"foreign, and the build's by word":    {none, "mine", "b", "overwrite", swap.Replace},
 		"kept":                                {"a", "mine", "b", "keep = ['f']", "kept"},
 		"kept, not there, shipped before":     {"a", none, "b", "keep = ['f']", "kept"},
 		"kept, not there, new in the build":   {none, none, "b", "keep = ['f']", swap.Add},
@@ -68,6 +69,10 @@ func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 		"skipped":                             {"a", "a", "b", "skip = ['f']", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
+			var want resolve.Want
+			if c.prof == "overwrite" {
+				c.prof, want.Overwrite = "", []string{"f"}
+			}
 			s := newStand(t, c.prof)
 			of := func(body string) map[string]string {
 				m := map[string]string{"other": "o"}
@@ -78,9 +83,12 @@ func TestPlanDecidesForEachFileByWhoseItIs(t *testing.T) {
 			}
 			s.Installed("1", of(c.old))
 			s.Put(of(c.here))
-			p, err := s.Make(s.Build("2", of(c.next)), resolve.Want{})
+			p, err := s.Make(s.Build("2", of(c.next)), want)
 			require.NoError(t, err)
 			got := ""
+			if slices.ContainsFunc(p.Claims, func(c Claim) bool { return c.Path == "f" }) {
+				got = "claimed"
+			}
 			for _, st := range p.Steps {
 				if st.Path == "f" {
 					got = st.Do

@@ -1228,5 +1228,5 @@ func (p *Profile) ByHand(at string) bool {
 
 var settingsName = regexp.MustCompile(`(?i)\.(conf|cfg|ini|toml|properties|ya?ml|json|xml|config|settings)$`)
 
-// SettingsByName tells whether a file's name is of a kind that settings have.
-func SettingsByName(name string) bool { return settingsName.MatchString(name) }
+// SettingsByName tells whether a file's name, or path, is of a kind that settings have.
+func SettingsByName(name string) bool { return settingsName.MatchString(name) && !Vendored(name) }

@@ -29,6 +29,9 @@ func Differ(n int, what string) string { return Plural(n, what) + verb(n, " diff
 // It stands for what was counted: "it", "them".
 func It(n int) string { return verb(n, "it", "them") }
 
+// They stands for what was counted, as the subject: "it", "they".
+func They(n int) string { return verb(n, "it", "they") }
+
 // Are is "is" for one and "are" for several.
 func Are(n int) string { return verb(n, "is", "are") }
 
