@@ -258,8 +258,9 @@ func (t *transaction) stop(ctx context.Context) error {
 			return "", err
 		}
 		t.k.srv.ProveRunning()
+		order := t.k.srv.TryAll(t.k.srv.Order())
 		t.told = time.Now()
-		exit, err := t.k.srv.StopBy(t.k.srv.Order(), false)
+		exit, err := t.k.srv.StopBy(order, false)
 		if err != nil {
 			return "", err
 		}

@@ -24,7 +24,7 @@ func (m *minder) over(within time.Duration, note func(StopStep)) bool {
 
 // awaitStop waits along with a stop under way.
 func (m *minder) awaitStop(o StopOrder, note func(StopStep)) {
-	if !m.over(o.Wait+o.Terminate+time.Duration(len(o.Try))*tryWait+10*time.Second, note) {
+	if !m.over(o.Wait+o.Terminate+time.Duration(len(o.Try)+len(o.Last))*tryWait+10*time.Second, note) {
 		note(StopStep{Do: "still-running", PIDs: m.processes()})
 	}
 }
@@ -43,7 +43,7 @@ func (m *minder) stop(o StopOrder, note func(StopStep)) {
 	if o.Send != "" && e.line(o.Send) && e.gone(o.Wait) {
 		return
 	}
-	if o.Send == "" && len(o.Try) > 0 && e.tryLines() {
+	if o.Send == "" && e.tryLines(o.Try) {
 		return
 	}
 	if o.Terminate > 0 {
@@ -53,6 +53,9 @@ func (m *minder) stop(o StopOrder, note func(StopStep)) {
 		if e.gone(o.Terminate) {
 			return
 		}
+	}
+	if e.tryLines(o.Last) {
+		return
 	}
 	if !o.Kill {
 		note(StopStep{Do: "still-running", PIDs: m.processes()})
@@ -84,15 +87,16 @@ type end struct {
 	held []int // processes of the script that would start the server again
 }
 
-// line sends one line; a console that does not take it is told.
+// line sends one line, and tells whether the console took it.
 func (e *end) line(line string) bool {
 	s := StopStep{Do: "sent", Line: line}
-	e.m.by("line", line)
 	if err := e.m.send(line); err != nil {
 		s.Error = err.Error()
+	} else {
+		e.m.by("line", line)
 	}
 	e.note(s)
-	return true
+	return s.Error == ""
 }
 
 // gone tells whether the server ended within a time. Once nothing is left but a script that
@@ -139,11 +143,13 @@ var unknown = regexp.MustCompile(
 
 // tryLines sends line after line until one ends the server, and tells whether one did. A
 // console that nobody reads is given up at once.
-func (e *end) tryLines() bool {
+func (e *end) tryLines(lines []string) bool {
 	credit := ""
-	for _, line := range e.o.Try {
+	for _, line := range lines {
 		from := e.logSize()
-		e.line(line)
+		if !e.line(line) {
+			return false
+		}
 		sent, last, answered := time.Now(), time.Now(), false
 		for size := from; ; {
 			if credit != "" && !answered && time.Since(sent) > promptEnd {

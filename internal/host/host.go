@@ -93,7 +93,8 @@ type Status struct {
 // StopOrder is how to end a server. Waits are bounds, not pauses.
 type StopOrder struct {
 	Send      string        `json:"send"`
-	Try       []string      `json:"try,omitempty"` // lines of which one may end it; where Send is ""
+	Try       []string      `json:"try,omitempty"`  // lines of which one may end it; where Send is ""
+	Last      []string      `json:"last,omitempty"` // lines that may end it, tried before it is killed
 	Wait      time.Duration `json:"wait"`
 	Terminate time.Duration `json:"terminate"`
 	Kill      bool          `json:"kill"`

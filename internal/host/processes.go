@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -303,6 +304,36 @@ func Peers(pids []int, ports []Port) (out []string) {
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
+}
+
+// Datagrams is how many came over udp to the network that a process is in, so far; known is false where the system does
+// not count them.
+func Datagrams(pid int) (n uint64, known bool) {
+	for _, file := range []string{"snmp", "snmp6"} {
+		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/net/%s", pid, file))
+		if err != nil {
+			continue
+		}
+		column := -1
+		for line := range strings.Lines(string(b)) { // snmp has a row of names and one of numbers, snmp6 a pair a line
+			words := strings.Fields(line)
+			at := -1
+			switch {
+			case len(words) == 2 && words[0] == "Udp6InDatagrams":
+				at = 1
+			case len(words) > 1 && words[0] == "Udp:" && column < 0:
+				column = slices.Index(words, "InDatagrams")
+			case len(words) > column && words[0] == "Udp:":
+				at = column
+			}
+			if at > 0 {
+				if m, err := strconv.ParseUint(words[at], 10, 64); err == nil {
+					n, known = n+m, true
+				}
+			}
+		}
+	}
+	return n, known
 }
 
 // The kinds of sockets, as the library counts them (socket(2)).

@@ -27,10 +27,11 @@ var loose = []struct {
 	{regexp.MustCompile(`(?i)\b(mon|tues?|wed(nes)?|thu(rs)?|fri|sat(ur)?|sun)(day)?\b,?`), `\S+`},
 	{
 		regexp.MustCompile(
-			`(?i)\b(jan(uary)?|feb(ruary)?|mar(ch)?|apr(il)?|june?|july?|aug(ust)?|sep(tember)?|oct(ober)?|nov(ember)?|dec(ember)?) \d{1,2}\b`,
+			`(?i)\b(jan(uary)?|feb(ruary)?|mar(ch)?|apr(il)?|may|june?|july?|aug(ust)?|sept?(ember)?|oct(ober)?|nov(ember)?|dec(ember)?)\.? \d{1,2}(st|nd|rd|th)?\b(,? \d{4}\b)?`,
 		),
 		`.+`,
 	},
+	{regexp.MustCompile(`(?i)\b\d{1,2}(st|nd|rd|th)\b`), `\S+`},                      // of a date, or of a row
 	{regexp.MustCompile(`\b\d{1,2}:\d\d(:\d\d)?([.,]\d+)?( ?[AaPp][Mm])?\b`), `\S+`}, // a time
 	{regexp.MustCompile(`\[[0-9a-fA-F:]*:[0-9a-fA-F:]*\](:\d+)?`), `\S+`},            // addresses of the network
 	{regexp.MustCompile(`(^|\s)[0-9a-fA-F]{0,4}(:[0-9a-fA-F]{0,4}){2,7}\b`), `\s*\S+`},

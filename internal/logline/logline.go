@@ -75,16 +75,28 @@ var front = lazily(`^(?:` + strings.Join([]string{
 	`\d{1,2}[./]\d{1,2}[./]\d{2,4},?\s+`,
 	clock + `[,:]?\s+`,
 	`(?i:(?:mon|tues?|wed(?:nes)?|thu(?:rs)?|fri|sat(?:ur)?|sun)(?:day)?),?\s+`,
-	`(?i:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)\w* +\d{1,2},?\s+(?:\d{4}\s+)?`,
-	`\d{1,2} (?i:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)\w*\.?(?: \d{4})?,?\s+`,
+	`(?i:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)\w*\.? +\d{1,2}(?i:st|nd|rd|th)?,?\s+(?:\d{4},?\s+)?`,
+	`\d{1,2}(?i:st|nd|rd|th)? (?i:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)\w*\.?(?: \d{4})?,?\s+`,
 	`(?:\d{4}\s+)(?:-\s+)`,
 	`(?:TRACE|DEBUG|INFO|NOTICE|WARN(?:ING)?|ERROR|Info|Notice|info|notice|LOG)\b[\]:]?:?\s*`,
 	`[A-Za-z_][\w.-]*\[\d+\]:\s*`, `[|>-]+\s+`,
 }, "|") + `)+`)
 
+// stamp is a time in a form of a server's own: one word of digits, and of signs between them, that has a time of day
+// or begins with a date.
+var stamp = lazily(`^(?:(?:19|20)\d\d[./_-]?(?:0\d|1[0-2])[./_-]?[0-3]\d(?:[.:_T-]\d[\d:.,]*)?|` +
+	`\d\d[./_-]?(?:0\d|1[0-2])[./_-]?[0-3]\d[:_T-]\d\d:?\d\d[\d:.,]*)[,:]?\s+`)
+
 // Bare is a line without what stands before its own words.
 func Bare(line string) string {
-	bare := front().ReplaceAllString(line, "")
+	bare := strings.TrimLeft(line, " \t")
+	for {
+		less := stamp().ReplaceAllString(front().ReplaceAllString(bare, ""), "")
+		if less == bare {
+			break
+		}
+		bare = less
+	}
 	if bare == "" {
 		return line
 	}

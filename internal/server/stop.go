@@ -23,31 +23,59 @@ func (sv *Server) Order() host.StopOrder {
 	s := sv.Profile.Stop
 	o := host.StopOrder{Send: s.Send, Wait: s.Wait.Std(), Terminate: s.Terminate.Std(), Kill: s.MayKill()}
 	o.Loop, _ = sv.script()
-	if seen := sv.Seen().Stop; s.Send != "" && !sv.byHand("stop.send") && (seen == nil || seen.Line != s.Send) {
-		// It is a guess of ours: where it turns out to be wrong, others are not waited for as long.
-		o.Send, o.Try = "", []string{s.Send}
-		for _, line := range slices.Concat(s.Try, learn.Trade) {
-			if !slices.Contains(o.Try, line) {
-				o.Try = append(o.Try, line)
-			}
-		}
-		if seen != nil && seen.Signals {
-			o.Try = nil
-		}
+	seen := sv.Seen().Stop
+	switch guessed := s.Send != "" && !sv.byHand("stop.send") && (seen == nil || seen.Line != s.Send); {
+	case s.Send != "" && !guessed:
 		return o
-	}
-	if s.Send != "" || len(s.Try) == 0 {
-		return o
-	}
-	switch seen := sv.Seen().Stop; {
-	case seen == nil:
-		o.Try = s.Try
-	case slices.Contains(s.Try, seen.Line):
+	case seen != nil && seen.Signals:
+		o.Send = ""
+	case guessed: // where it turns out to be wrong it is not waited for as long
+		o.Send, o.Try, o.Last = "", []string{s.Send}, slices.Concat(s.Try, learn.Trade)
+	case seen != nil && slices.Contains(s.Try, seen.Line):
 		o.Send = seen.Line
-	case !seen.Signals:
+	case sv.byHand("stop.try"):
 		o.Try = s.Try
+	default:
+		o.Last = s.Try
+	}
+	o.Last = slices.DeleteFunc(o.Last, func(line string) bool { return slices.Contains(o.Try, line) })
+	return o
+}
+
+// TryAll has lines tried for which nothing speaks, before a signal is sent, where it is known that nobody plays: to
+// a server on which somebody may, they are no more than a word at random, and cost time.
+func (sv *Server) TryAll(o host.StopOrder) host.StopOrder {
+	if len(o.Last) > 0 && o.Send == "" && sv.nobodyPlays() {
+		o.Try, o.Last = append(slices.Clone(o.Try), o.Last...), nil
 	}
 	return o
+}
+
+// stillFor is how long no datagram may come to a server before it counts as one that nobody plays on: clients send
+// several a second.
+const stillFor = 2 * time.Second
+
+// nobodyPlays tells whether it is known that nobody is on: by the server's own word; else nobody is connected to it,
+// and where it has ports over udp no datagram comes.
+func (sv *Server) nobodyPlays() bool {
+	if sv.Profile.Players.Ask != "" {
+		on, err := sv.PlayersOn(context.Background())
+		return err == nil && on.Nobody()
+	}
+	st := sv.Host().Status()
+	if !st.Running || len(st.Processes) == 0 || len(host.Peers(st.Processes, nil)) > 0 {
+		return false
+	}
+	if !slices.ContainsFunc(portsOf(st.Processes), func(p profile.Port) bool { return p.Net == "udp" }) {
+		return true
+	}
+	before, known := host.Datagrams(st.Processes[0])
+	if !known {
+		return false
+	}
+	time.Sleep(stillFor)
+	after, known := host.Datagrams(st.Processes[0])
+	return known && after == before
 }
 
 // noteEnd keeps how the server was ended, and tells what it learned by it.
@@ -63,6 +91,9 @@ func (sv *Server) noteEnd(o host.StopOrder, exit *host.Exit, took time.Duration)
 		seen.Stop = &learn.StopSeen{Line: exit.Line, Took: took}
 	case len(o.Try) > 0:
 		seen.Stop = &learn.StopSeen{Signals: true, Took: took}
+	case len(o.Last) > 0 && exit.By == "terminate": // whether a line would have ended it is not known
+		sv.Note("the terminate signal ended the server: no line is known that does, and others are only tried where "+
+			"nobody plays; if there is one: freshkeel -d %s profile set stop.send LINE", words.Shell(sv.Dir))
 	case o.Send != "" && was != nil && was.Line == o.Send:
 		seen.Stop = nil // it works no more
 	}
@@ -104,12 +135,13 @@ func (sv *Server) Stop(ctx context.Context) (exit *host.Exit, took time.Duration
 	if err := sv.TellPlayers(ctx, ""); err != nil {
 		return nil, 0, err
 	}
+	order := sv.TryAll(sv.Order())
 	told := time.Now()
 	defer context.AfterFunc(ctx, func() {
 		sv.Note("the server was told to stop already, and stops: waiting " +
 			"for its end")
 	})()
-	exit, err = sv.StopBy(sv.Order(), false)
+	exit, err = sv.StopBy(order, false)
 	return exit, time.Since(told), err
 }
 
@@ -354,7 +386,7 @@ func (sv *Server) HalfStop() (*host.Exit, error) {
 		return sv.stopParts(true)
 	}
 	o := sv.Order()
-	o.Try, o.Hopeless = nil, true // it is not worth learning from
+	o.Try, o.Last, o.Hopeless = nil, nil, true // it is not worth learning from
 	if o.Send == "" {
 		o.Send = sv.Profile.Stop.Send
 	}
@@ -374,11 +406,13 @@ func (sv *Server) StopBy(o host.StopOrder, hopeless bool) (*host.Exit, error) {
 		case "unread":
 			sv.Note("nobody reads the server's console: it takes signals")
 		case "sent":
-			if len(o.Try) > 0 && s.Line != sv.Profile.Stop.Send {
+			switch {
+			case s.Error != "" && o.Send == "":
+				sv.Note("nobody reads the server's console: it takes signals")
+			case s.Error != "" && !hopeless:
+				sv.Warn("the stop line %q did not get through, so it is not waited for: %s", s.Line, s.Error)
+			case s.Error == "" && len(o.Try)+len(o.Last) > 0 && s.Line != sv.Profile.Stop.Send:
 				sv.Note("told the server at its console: %s", s.Line)
-			}
-			if s.Error != "" && !hopeless {
-				sv.Warn("the stop line %q did not get through: %s", o.Send, s.Error)
 			}
 		case "terminate":
 			if o.Send != "" {
