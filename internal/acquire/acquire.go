@@ -299,7 +299,9 @@ func (aq *Acquirer) bring(ctx context.Context, l *locker.Locker, c *resolve.Cand
 		if err := w.Flush(); err != nil {
 			return nil, err
 		}
-		c.Version = versionInside(l, s, c.Src.Version)
+		if c.Version = versionInside(l, s, c.Src.Version); c.Version == "" && c.Src.Version == "" && c.Layer == "" {
+			c.Version = versionOfRun(aq, l, s)
+		}
 		s.Version = c.Version
 	}
 	if by != "" && c.Offer != nil && !c.Offer.Signed() {

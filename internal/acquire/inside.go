@@ -1,6 +1,7 @@
 package acquire
 
 import (
+	"io"
 	"strings"
 
 	"freshkeel/internal/locker"
@@ -8,6 +9,45 @@ import (
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 )
+
+// versionOfRun is the version that what the launch script runs says of itself in a build, where the installed one says its
+// own rightly: by a manifest that nobody keeps up no build is known.
+func versionOfRun(aq *Acquirer, l *locker.Locker, s *locker.Set) string {
+	head, err := aq.inv.Head()
+	if err != nil || head.Version == "" {
+		return ""
+	}
+	commands, err := aq.Launched()
+	if err != nil {
+		return ""
+	}
+	for _, c := range commands {
+		for _, at := range c.Runs(aq.Dir) {
+			now := needs.VersionOf(at, func(at string) (io.ReaderAt, int64, func()) {
+				f, err := tree.OpenRegular(aq.Path(at))
+				if err != nil {
+					return nil, 0, nil
+				}
+				fi, err := f.Stat()
+				if err != nil {
+					f.Close()
+					return nil, 0, nil
+				}
+				return f, fi.Size(), func() { f.Close() }
+			})
+			if version.Alike(now, head.Version) != version.Same {
+				continue
+			}
+			return needs.VersionOf(at, func(at string) (io.ReaderAt, int64, func()) {
+				if f := s.Find(at); f != nil && f.Kind == tree.File {
+					return l.Content(*f), f.Size, func() {}
+				}
+				return nil, 0, nil
+			})
+		}
+	}
+	return ""
+}
 
 func jarVersion(path string) string {
 	f, err := tree.OpenRegular(path)

@@ -1,6 +1,7 @@
 package adopt
 
 import (
+	"archive/zip"
 	"bytes"
 	"fmt"
 	"path"
@@ -11,6 +12,7 @@ import (
 
 	"freshkeel/internal/feed"
 	"freshkeel/internal/host"
+	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/learn"
@@ -48,6 +50,7 @@ type lookout struct {
 	parts                [][2]string // scripts beside the launch script that start something else, and what
 	artifact             string
 	shipped              time.Time      // when the last of the shipped files were made
+	youngest             string         // the youngest program
 	outside              []host.Process // that run from this install
 	unit                 *host.Unit     // that runs the server; nil: none does
 	unitFrom             string
@@ -61,6 +64,10 @@ type lookout struct {
 	ports                []profile.Port
 	portsFrom            []string
 	addons               *addons
+	loads                map[string]bool     // what launch lines load by their own paths, once it is asked for
+	shipping             map[string]bool     // folders at the top in which something lies that only builds ship, once asked for
+	asData               map[string]string   // folders that settings name as the place of data, once asked for
+	folders              map[string][]string // the names of files, by their folders, once it is asked for
 	doubts               []Doubt
 	notes                []string
 
@@ -106,10 +113,13 @@ func (l *lookout) look() {
 	files.lookForShipped()
 	files.lookForOwnFiles()
 	l.lookForAddons()
+	l.lookForVersion()
 	l.lookAtLog()
 	l.lookForStop()
 	l.lookForPorts()
-	l.lookForVersion()
+	if l.version != "" {
+		l.guess("version", l.version, l.versionFrom)
+	}
 }
 
 // writtenNow tells whether the server that is running now has written to e.
@@ -160,14 +170,7 @@ func (l *lookout) text(at string, most int64) string {
 // jar or program at the top.
 func (l *lookout) lookForArtifact() {
 	for _, c := range l.others {
-		at := c.Jar
-		if at == "" {
-			at = c.Script
-		}
-		if at == "" {
-			at = tree.Rel(l.dir, c.Path)
-		}
-		if at != "" && !filepath.IsAbs(at) && (l.artifact == "" || c.File == l.script) {
+		if at := l.whatRuns(c); at != "" && (l.artifact == "" || c.File == l.script) {
 			l.artifact = at
 			l.guess("artifact", at, fmt.Sprintf("%s:%d runs it", c.File, c.Line))
 		}
@@ -180,6 +183,85 @@ func (l *lookout) lookForArtifact() {
 	if l.artifact == "" {
 		l.artifact = l.script
 	}
+}
+
+// whatRuns is the file of the install that a command runs: a jar, what an interpreter is given, the jar of its class path
+// that has the class, or the program itself; "" for none.
+func (l *lookout) whatRuns(c launch.Command) string {
+	for _, at := range append([]string{c.Jar, c.Script, l.classJar(c)}, tree.Rel(l.dir, c.Path)) {
+		if at != "" && !filepath.IsAbs(at) && tree.Local(at) {
+			return at
+		}
+	}
+	return ""
+}
+
+// javaLine reads what a Java runtime is told.
+func (l *lookout) javaLine(c launch.Command) (launch.JavaLine, bool) {
+	if !c.Java() {
+		return launch.JavaLine{}, false
+	}
+	line, err := c.JavaLine(func(name string) ([]byte, error) {
+		return tree.ReadUpTo(filepath.Join(c.Dir, filepath.FromSlash(name)), install.MaxScript)
+	})
+	return line, err == nil
+}
+
+// classJar is the jar of a Java command's class path that has the class which it runs; else the first one.
+func (l *lookout) classJar(c launch.Command) (at string) {
+	line, ok := l.javaLine(c)
+	if !ok || line.Main == "" {
+		return ""
+	}
+	for _, jar := range l.jarsOf(c, line.ClassPath) {
+		if at == "" {
+			at = jar
+		}
+		if l.hasClass(jar, line.Main) {
+			return jar
+		}
+	}
+	return at
+}
+
+// jarsOf are the jars of the install that a class path names, "lib/*" those of a folder.
+func (l *lookout) jarsOf(c launch.Command, classPath []string) (out []string) {
+	for _, entry := range classPath {
+		if dir, all := strings.CutSuffix(entry, "*"); all {
+			dir = path.Clean(c.At(l.dir, strings.TrimSuffix(dir, "/")))
+			for _, e := range l.files {
+				if e.Kind == tree.File && path.Dir(e.Path) == dir && strings.EqualFold(path.Ext(e.Path), ".jar") {
+					out = append(out, e.Path)
+				}
+			}
+			continue
+		}
+		if at := path.Clean(c.At(l.dir, entry)); strings.EqualFold(path.Ext(at), ".jar") {
+			if e, there := l.files.Get(at); there && e.Kind == tree.File {
+				out = append(out, at)
+			}
+		}
+	}
+	return out
+}
+
+// hasClass tells whether a jar has a class.
+func (l *lookout) hasClass(jar, class string) bool {
+	e, ok := l.files.Get(jar)
+	if !ok {
+		return false
+	}
+	f, err := tree.OpenRegular(l.full(jar))
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	z, err := zip.NewReader(f, e.Size)
+	if err != nil {
+		return false
+	}
+	name := strings.ReplaceAll(class, ".", "/") + ".class"
+	return slices.ContainsFunc(z.File, func(f *zip.File) bool { return f.Name == name })
 }
 
 func (l *lookout) largestProgram() string {
@@ -252,8 +334,14 @@ func (l *lookout) lookForPlace() {
 	}
 }
 
-// lookForVersion says which version is installed, by what says it best.
+// lookForVersion says which version is installed, by what says it best: the artifact itself, a file of the makers', the
+// names that they gave. The server's own lines come last: a number in them may be a protocol's.
 func (l *lookout) lookForVersion() {
+	if l.version == "" {
+		if v, by := l.described(); v != "" {
+			l.version, l.versionFrom = v, by
+		}
+	}
 	if l.version == "" {
 		for _, name := range []string{"VERSION", "version", "version.txt", "VERSION.txt", "Version.txt", "BUILD", "build.txt",
 			"RELEASE", "release.txt"} {
@@ -269,26 +357,38 @@ func (l *lookout) lookForVersion() {
 		l.version, l.versionFrom = l.versionOfName()
 	}
 	if l.a.Version != "" {
-		l.version, l.versionFrom, l.heard = l.a.Version, "your word", false
-	}
-	if l.version != "" {
-		l.guess("version", l.version, l.versionFrom)
+		l.version, l.versionFrom = l.a.Version, "your word"
 	}
 }
 
-// versionOfJar is what the manifest of the artifact says, before any log does.
-func (l *lookout) versionOfJar() {
+// described is what the artifact says of its own version: the manifest of a jar, the description of a package beside a
+// script, what a compiler or its makers wrote into a program.
+func (l *lookout) described() (v, by string) {
 	e, ok := l.files.Get(l.artifact)
-	if !ok || l.version != "" || !strings.HasSuffix(e.Path, ".jar") {
-		return
+	if !ok || e.Kind != tree.File || l.artifact == l.script && isScript(l.artifact) {
+		return "", ""
 	}
 	f, err := tree.OpenRegular(l.full(e.Path))
 	if err != nil {
-		return
+		return "", ""
 	}
 	defer f.Close()
-	if j, _ := needs.ReadJar(f, e.Size); j != nil && j.Version != "" {
-		l.version, l.versionFrom = j.Version, "the manifest of "+e.Path
+	if v, what := needs.Described(f, e.Size); v != "" {
+		return v, what + " of " + e.Path
+	}
+	for dir := path.Dir(e.Path); ; dir = path.Dir(dir) { // of the package that a script lies in
+		for _, name := range needs.Descriptions {
+			at := path.Join(dir, name)
+			if text := l.text(at, 1<<20); text != "" {
+				if v := needs.DescribedIn(name, []byte(text)); v != "" {
+					return v, at
+				}
+				return "", "" // the nearest one speaks for it
+			}
+		}
+		if dir == "." {
+			return "", ""
+		}
 	}
 }
 

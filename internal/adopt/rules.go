@@ -1,7 +1,6 @@
 package adopt
 
 import (
-	"cmp"
 	"fmt"
 	"io"
 	"path"
@@ -33,29 +32,36 @@ func (l *lookout) lookAtLog() {
 		return fmt.Sprintf("%s:%d: %s", name, first+r.Line+1, learn.Clip(r.From))
 	}
 	lines = logline.Own(lines)
-	known, says := cmp.Or(l.a.Version, l.version), "is "
-	if v := version.In(path.Base(l.artifact)); known == "" && v != "" {
-		known, says = v, "has in its name "
-	}
-	if r := learn.Version(lines, known, l.artifact, l.script); r != nil {
+	lines = untilStop(lines)
+	if r := learn.Version(lines, l.version, l.artifact, l.script); r != nil {
 		l.said = [2]string{r.Pattern, at(r)}
 		if l.version == "" {
 			l.version, l.versionFrom, l.heard = r.Version, at(r), true
 		}
+	} else if other := learn.Version(lines, "", l.artifact, l.script); l.version != "" && other != nil && other.Sure != learn.Maybe {
+		l.note("a line says version %s, and what is installed is %s (%s): it is not taken for the version's rule (%s)", other.Version,
+			l.version, l.versionFrom, at(other))
 	}
-	if other := learn.Version(lines, "", l.artifact, l.script); known != "" && l.said[0] == "" && other != nil && other.Sure != learn.Maybe {
-		l.note("a line says version %s, and what is installed %s%s: it is not taken for the version's rule (%s)", other.Version, says,
-			known, at(other))
-	}
-	if r := learn.Ready(beforePlay(lines), nil); r != nil {
+	if r := learn.Ready(learn.Start{Lines: beforePlay(lines)}); r != nil {
 		l.ready = [2]string{r.Pattern, at(r)}
 	}
 	if l.said[0] != "" || l.ready[0] != "" {
 		l.log = [2]string{learn.Undated(name), "the lines below were found in " + name}
 	}
-	for _, p := range learn.PortsIn(name, strings.Join(beforePlay(lines), "\n"), true) {
-		l.namePort(p)
+}
+
+// stopping is how a server says that it ends: what comes after is no start's.
+var stopping = regexp.MustCompile(`(?i)\b(shutting down|shut ?down|stopping|terminated? (by|with) signal|sig(term|int|quit)|` +
+	`caught signal|trapped|received signal|good ?bye)\b`)
+
+// untilStop are the lines of a log before the server was told to end.
+func untilStop(lines []string) []string {
+	for i, line := range lines {
+		if stopping.MatchString(logline.Bare(line)) && i > 0 {
+			return lines[:i]
+		}
 	}
+	return lines
 }
 
 // bootLines is how far into a log a server says that it is ready: what comes later is of players.
@@ -149,6 +155,9 @@ var readmes = regexp.MustCompile(
 	`(?i)^(read-?me|help|manual|usage|commands?|howto|server|admin|hosting|notes)\b.*(\.(txt|md|rst|1))?$`,
 )
 
+// docsFolder is what folders of texts for the operator are called: help texts elsewhere are for players.
+var docsFolder = regexp.MustCompile(`(?i)^(docs?|documentation|manual)$`)
+
 // lookForStop finds the lines that may end the server, in what scripts, units, texts and logs
 // of the install say.
 func (l *lookout) lookForStop() {
@@ -159,7 +168,7 @@ func (l *lookout) lookForStop() {
 		switch {
 		case e.Kind != tree.File || deep > 1:
 		case isScript(e.Path) || path.Ext(e.Path) == "" && e.Path == l.script || strings.HasSuffix(base, ".service") ||
-			deep == 0 && path.Ext(base) == "" && isText(tree.Head(l.full(e.Path))) || readmes.MatchString(base):
+			deep == 0 && path.Ext(base) == "" && isText(tree.Head(l.full(e.Path))) || readmes.MatchString(base) && (deep == 0 || docsFolder.MatchString(path.Dir(e.Path))):
 			all = append(all, learn.WordsIn(e.Path, l.text(e.Path, install.MaxScript))...)
 		}
 	}
@@ -223,34 +232,32 @@ func (l *lookout) lookInOwnScript() {
 				if l.version == "" {
 					l.version, l.versionFrom, l.heard = r.Version, at, true
 				}
-			} else if r := learn.Ready([]string{m[1]}, nil); r != nil && l.ready[0] == "" && !strings.Contains(m[1], "$") {
+			} else if r := learn.Ready(learn.Start{Lines: []string{m[1]}}); r != nil && l.ready[0] == "" && !strings.Contains(m[1], "$") {
 				l.ready = [2]string{r.Pattern, at}
 			}
 		}
 	}
 }
 
-// lookForPorts finds the ports of the server: those that a running one holds; else those that
-// its script, its settings or its log name, where they say of which kind.
+// lookForPorts finds the ports of the server: those that its script or its settings name, where they say of which kind,
+// or a running server holds them. One that is only held, or that a log names, may be another one at the next start.
 func (l *lookout) lookForPorts() {
 	var pids []int
 	for _, p := range l.outside {
 		pids = append(pids, p.PID)
 	}
-	if held := host.PortsOf(pids); len(held) > 0 {
-		l.ports, l.portsFrom = nil, nil
-		for _, h := range held {
-			if h.Number < 32768 {
-				l.ports = append(l.ports, profile.Port{Net: h.Net, Number: h.Number})
-			}
-		}
-		l.portsFrom = []string{fmt.Sprintf("process %d, which runs from here, holds them", pids[0])}
-		return
-	}
+	held := host.PortsOf(pids)
 	for _, e := range l.list {
 		if e.Kind == tree.File && !strings.Contains(e.Path, "/") &&
 			(profile.SettingsByName(e.Path) || e.Path == l.script) {
 			for _, p := range learn.PortsIn(e.Path, l.text(e.Path, 1<<20), false) {
+				for _, h := range held { // which says of what kind it is
+					if h.Number == p.Number && (p.Net == "" || p.Net == h.Net) {
+						p.Net = h.Net
+						p.From += fmt.Sprintf(", and process %d holds it", pids[0])
+						break
+					}
+				}
 				l.namePort(p)
 			}
 		}

@@ -79,11 +79,7 @@ func (l scripting) tellOthers(best *candidate, all []*candidate) {
 	var same []string
 	runs := func(c *candidate) (what string) {
 		for _, cmd := range c.cmds {
-			for _, at := range []string{cmd.Jar, cmd.Script, tree.Rel(l.dir, cmd.Path)} {
-				if what == "" && at != "" && !filepath.IsAbs(at) && tree.Local(at) {
-					what = at
-				}
-			}
+			what = cmp.Or(what, l.whatRuns(cmd))
 		}
 		return what
 	}
@@ -216,14 +212,8 @@ func (l scripting) scriptCandidate(e tree.Entry) *candidate {
 	}
 	runs := false
 	for _, cmd := range cmds {
-		what := cmd.Jar
+		what := l.whatRuns(cmd)
 		if what == "" {
-			what = cmd.Script
-		}
-		if what == "" {
-			what = tree.Rel(l.dir, cmd.Path)
-		}
-		if what == "" || filepath.IsAbs(what) {
 			continue
 		}
 		if !runs {

@@ -377,3 +377,7 @@ func Using(pids []int) (files []string, seen bool) {
 	slices.Sort(files)
 	return slices.Compact(files), seen
 }
+
+// Use is how processes use a file: it is open for reading, or open or mapped for writing, or mapped as a program; Says
+// is for what a process says its lines to.
+type Use struct{ Reads, Writes, Runs, Says bool }

@@ -3,9 +3,12 @@ package launch
 import (
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"freshkeel/internal/tree"
 )
 
 // JavaLine is what a Java runtime is told to run ("The java Command", section
@@ -164,6 +167,37 @@ func argFields(s string) (out []string) {
 		}
 	}
 	flush()
+	return out
+}
+
+// maxArgFile bounds an argument file, in bytes.
+const maxArgFile = 1 << 20
+
+// Runs lists the files of an install that the command runs: a jar, what an interpreter is given, the jars that a class
+// path names, the program itself. install is the install's folder, and the paths are relative to it.
+func (c Command) Runs(install string) (out []string) {
+	add := func(at string) {
+		if at = path.Clean(at); tree.Local(at) && !slices.Contains(out, at) {
+			out = append(out, at)
+		}
+	}
+	for _, at := range []string{c.Jar, c.Script} {
+		if at != "" {
+			add(at)
+		}
+	}
+	if line, err := c.JavaLine(func(name string) ([]byte, error) {
+		return tree.ReadUpTo(filepath.Join(c.Dir, filepath.FromSlash(name)), maxArgFile)
+	}); c.Java() && err == nil && c.Jar == "" {
+		for _, e := range line.ClassPath {
+			if strings.HasSuffix(strings.ToLower(e), ".jar") {
+				add(c.At(install, e))
+			}
+		}
+	}
+	if c.Path != "" && tree.Inside(install, c.Path) {
+		add(tree.Rel(install, c.Path))
+	}
 	return out
 }
 

@@ -23,7 +23,7 @@ func TestPatternsHoldNothingOfOneStart(t *testing.T) {
 		"ready: pid 4711, world /srv/pond/world.db, [::]:2000":                   "ready: pid 9, world /home/ada/world.db, [::1]:4",
 		"ready at Thursday, 2026-11-26, id 0b5b7f4e-90a1-4a52-9d9e-1e1e1e1e1e1e": "ready at Monday, 2027-01-02, id aaaaaaaa-bbbb-cccc-dddd-eeeeeeeeeeee",
 	} {
-		r := Ready([]string{"loading", line}, nil)
+		r := Ready(Start{Lines: []string{"loading", line}})
 		require.NotNil(t, r, line)
 		re := regexp.MustCompile(r.Pattern)
 		found := func(l string) bool { return new(logline.Reader).Read(l).Find(re) != nil }
@@ -67,7 +67,7 @@ func TestStopLinesAreReadFromTexts(t *testing.T) {
 		"tadpoles never stop growing, and frogs close an eye": "",
 	} {
 		got := ""
-		if w := WordsIn("x", text); len(w) > 0 {
+		if w := WordsIn("x.log", text); len(w) > 0 {
 			got = w[0].Line
 		}
 		assert.Equal(t, want, got, text)
@@ -104,6 +104,7 @@ func TestLessonsGoInAndComeOut(t *testing.T) {
 			{Net: "udp", Number: 27750},
 			{Net: "udp", Number: 45123},
 		},
+		Twice:   []profile.Port{{Net: "udp", Number: 27750}},
 		OfBuild: func(string) bool { return false },
 	}
 	list := Propose(text, p, &Seen{}, o)

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"freshkeel/internal/logline"
@@ -29,6 +30,7 @@ type Rule struct {
 	Line    int    // which of the lines it was, from 0
 	Version string // of a version's pattern: what it says
 	Sure    Confidence
+	Resting bool // nothing in its words says so: it is the last that the server said before it came to rest
 }
 
 // readyWords say that players can come in, and how much they weigh.
@@ -59,65 +61,157 @@ var readyWords = []struct {
 		4,
 	},
 	{regexp.MustCompile(`(?i)\b(started|opened|opens|running|up and running)\b`), 3},
-	{regexp.MustCompile(`(?i)\b(initiali[sz]ed|loaded|complete|bound to)\b`), 2},
+	{regexp.MustCompile(`(?i)\b(bound|bind(s|ing)?)\b.{0,12}\b(socket|port|to|on)\b`), 3},
+	{regexp.MustCompile(`(?i)\b(initiali[sz]ed|loaded|completed?|finished)\b`), 2},
 }
 
 // unready speak against a line.
 var unready = regexp.MustCompile(
 	`(?i)\b(errors?|fail(ed|ure|s)?|warn(ing)?s?|not|no|cannot|can't|unable|loading|starting|` +
 		`initiali[sz]ing|connecting|preparing|disabled|deprecated|missing|stopped|stopping|closing|plugins?|mods?|add-?ons?|` +
-		`module|config(uration)?|settings|library|thread|rcon|admin|metrics|query|web|http)\b`,
+		`module|config(uration)?|settings|library|thread|rcon|passwords?|tokens?|secrets?|admin|metrics|query|web|http|` +
+		`saved?|saving|dump(ed|ing)?|shut(ting)?|exit(ed|ing)?|end(ed|ing)?|terminat\w+|signal|unused|deviates?)\b`,
 )
 
 // minReady is how much a line must weigh to be taken for the one that says that it is ready.
 const minReady = 5
 
-// Ready finds the line by which a server says that it is ready, in all that it said from its
-// start until it came to rest.
-func Ready(lines []string, ports []profile.Port) *Rule {
+// Start is what a server said at one start.
+type Start struct {
+	Lines  []string
+	Ports  []profile.Port // that it held then
+	AtRest bool           // Lines are all until it came to rest: the last of them speaks for itself, whatever it says
+	Not    []string       // patterns that were found to come too early: the line is none of them, nor one before
+	Before []string       // what it said at the start before, where that is known: a rule has to hold there too
+}
+
+// held tells whether a pattern holds at the start before, as far as that is known.
+func (s Start) held(pattern string) bool {
+	return len(s.Before) == 0 || lastOf(s.Before, []string{pattern}) >= 0
+}
+
+// Ready finds the line by which a server says that it is ready.
+func Ready(s Start) *Rule {
+	lines := logline.Own(s.Lines)
+	after := lastOf(lines, s.Not)
 	var best *Rule
-	most := 0
-	lines = logline.Own(lines)
+	most, last := 0, -1
 	for i, raw := range lines {
-		line := words.Printable(raw)
-		bare := logline.Bare(line)
-		score := 0
-		for _, w := range readyWords {
-			if w.word.MatchString(bare) {
-				score = max(score, w.worth)
-			}
-		}
-		if score == 0 || len(bare) > 200 || !hasWord(bare) {
+		r, score := readyRule(lines, i, words.Printable(raw), s.Ports)
+		if r == nil || i <= after || !s.held(r.Pattern) {
 			continue
 		}
-		if unready.MatchString(bare) {
-			score -= 4
+		if score.fit {
+			last = i
 		}
-		for _, p := range ports {
-			if regexp.MustCompile(fmt.Sprintf(`\b%d\b`, p.Number)).MatchString(bare) {
-				score += 2
-			}
+		worth := score.worth
+		if worth > 0 {
+			worth += 3 * (i + 1) / len(lines)
 		}
-		pattern := `^` + PatternOf(bare)
-		re, err := regexp.Compile(pattern)
-		if err != nil || !re.MatchString(bare) || loosely(pattern) {
-			continue
-		}
-		score += 3 * (i + 1) / len(lines)
-		for j, other := range lines {
-			if j < i && re.MatchString(logline.Bare(words.Printable(other))) { // it would be taken for an earlier line
-				score -= 3
-				break
-			}
-		}
-		if score >= most && score >= minReady {
-			most, best = score, &Rule{Pattern: pattern, From: line, Line: i, Sure: Likely}
+		if score.worth > 0 && worth >= most && worth >= minReady {
+			most, best = worth, r
 		}
 	}
-	if best != nil && most < 8 {
-		best.Sure = Maybe
+	if best == nil && s.AtRest && last >= 0 {
+		best, _ = readyRule(lines, last, words.Printable(lines[last]), s.Ports)
+		best.Resting = true
+	}
+	if best != nil {
+		if best.Sure = Likely; most < 8 {
+			best.Sure = Maybe
+		}
 	}
 	return best
+}
+
+// lastOf is the last of some lines that one of the patterns matches; -1 for none.
+func lastOf(lines []string, patterns []string) int {
+	for i := len(lines) - 1; i >= 0; i-- {
+		for _, p := range patterns {
+			if re, err := regexp.Compile(p); err == nil && new(logline.Reader).Read(lines[i]).Find(re) != nil {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
+// readiness is how much speaks for a line.
+type readiness struct {
+	worth int  // its words; 0: none of them
+	fit   bool // it could be told from others, and nothing in it speaks against it
+}
+
+// readyRule makes a rule of one line; nil for one that can't be told from another.
+func readyRule(lines []string, i int, line string, ports []profile.Port) (*Rule, readiness) {
+	bare := logline.Bare(line)
+	if len(bare) > 200 || !hasWord(bare) {
+		return nil, readiness{}
+	}
+	pattern := `^` + PatternOf(bare)
+	if said := saidBefore(pattern, lines[:i]); said != "" { // its numbers may tell it from that line
+		if closer := `^` + withPorts(bare, ports); closer != pattern {
+			pattern = closer
+		}
+	}
+	re, err := regexp.Compile(pattern)
+	if err != nil || !re.MatchString(bare) || loosely(pattern) {
+		return nil, readiness{}
+	}
+	var r readiness
+	for _, w := range readyWords {
+		if w.word.MatchString(bare) {
+			r.worth = max(r.worth, w.worth)
+		}
+	}
+	r.fit = !unready.MatchString(bare)
+	if r.worth > 0 {
+		if !r.fit {
+			r.worth -= 4
+		}
+		if len(portsOf(bare, ports)) > 0 {
+			r.worth += 2
+		}
+		if saidBefore(pattern, lines[:i]) != "" { // it would be taken for an earlier line
+			r.worth -= 3
+		}
+	}
+	r.fit = r.fit && saidBefore(pattern, lines[:i]) == ""
+	return &Rule{Pattern: pattern, From: line, Line: i}, r
+}
+
+// saidBefore is an earlier line that a pattern matches; "" for none.
+func saidBefore(pattern string, before []string) string {
+	re, err := regexp.Compile(pattern)
+	if err != nil {
+		return ""
+	}
+	for _, other := range before {
+		if re.MatchString(logline.Bare(words.Printable(other))) {
+			return other
+		}
+	}
+	return ""
+}
+
+// portsOf are those of some ports that a line names.
+func portsOf(line string, ports []profile.Port) (out []string) {
+	for _, p := range ports {
+		if n := fmt.Sprint(p.Number); regexp.MustCompile(`\b`+n+`\b`).MatchString(line) && !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// withPorts is PatternOf with the ports in it as they are: they tell a line from one of the same words.
+func withPorts(line string, ports []profile.Port) string {
+	for _, n := range portsOf(line, ports) {
+		if at := strings.Index(line, n); at >= 0 {
+			return PatternOf(line[:at]) + n + PatternOf(line[at+len(n):])
+		}
+	}
+	return PatternOf(line)
 }
 
 // loosely tells whether a pattern has too few letters of its own to tell one line from another.
@@ -169,7 +263,8 @@ func Version(lines []string, known string, names ...string) *Rule {
 		for _, m := range versionIn.FindAllStringSubmatchIndex(bare, -1) {
 			at, end := m[6], m[7]
 			v := bare[at:end]
-			if isAddress(bare, at, end) || isDate(v) && known == "" {
+			// Four numbers behind the server's own name are a version, though they read like an address.
+			if isAddress(bare, at, end) && !(calls(bare[:at], names) && !strings.HasPrefix(bare[end:], ":")) || isDate(v) && known == "" {
 				continue
 			}
 			score := 0
@@ -193,7 +288,7 @@ func Version(lines []string, known string, names ...string) *Rule {
 				continue
 			}
 			score += max(0, 2-i/5) // early lines say who the server is
-			if score > 0 && named(bare[:at], names) {
+			if score > 0 && (named(bare[:at], names) || calls(bare[:at], names)) {
 				score += 4
 			}
 			pattern := VersionPattern(bare, v, at)
@@ -216,14 +311,6 @@ func Version(lines []string, known string, names ...string) *Rule {
 
 // named tells whether a text has the server's own name in it, as its files have it.
 func named(text string, names []string) bool {
-	letters := func(s string) string {
-		return strings.Map(func(r rune) rune {
-			if r >= 'a' && r <= 'z' {
-				return r
-			}
-			return -1
-		}, strings.ToLower(s))
-	}
 	text = letters(text)
 	for _, n := range names {
 		n = strings.TrimSuffix(strings.TrimSuffix(letters(strings.TrimSuffix(n, path.Ext(n))), "server"), "d")
@@ -233,6 +320,31 @@ func named(text string, names []string) bool {
 	}
 	return false
 }
+
+// letters are those of a text, in lower case.
+func letters(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' {
+			return r
+		}
+		return -1
+	}, strings.ToLower(s))
+}
+
+// calls tells whether the last word of a text is the server's name, or the end of its program's.
+func calls(text string, names []string) bool {
+	all := strings.Fields(text)
+	if len(all) == 0 {
+		return false
+	}
+	last := letters(all[len(all)-1])
+	return len(last) >= 3 && !generic.MatchString(last) && slices.ContainsFunc(names, func(n string) bool {
+		return strings.HasSuffix(letters(strings.TrimSuffix(n, path.Ext(n))), last)
+	})
+}
+
+// generic are ends of programs' names that name no server.
+var generic = regexp.MustCompile(`^(server|run|start|main|app|bin|exe|launch|launcher|dedicated|host|version)$`)
 
 // firstMatchIs tells whether the first line that a pattern matches is this one, with this version.
 func firstMatchIs(re *regexp.Regexp, lines []string, i int, v string) bool {

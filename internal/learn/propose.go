@@ -1,11 +1,13 @@
 package learn
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
@@ -42,19 +44,31 @@ func Merged(first, second []Proposal) []Proposal {
 	return out
 }
 
+// Use is how a server's processes use a file: it is open for reading, or open or mapped for writing, or mapped as a
+// program; Says is for what a process says its lines to.
+type Use struct{ Reads, Writes, Runs, Says bool }
+
 // Observation is what a server was seen to do from its start until it came to rest.
 type Observation struct {
-	Console []string            // its lines
-	Logs    map[string][]string // the lines that its log files got meanwhile
-	Ports   []profile.Port      // that it holds
-	Written []tree.Entry        // the files that it wrote
-	Version string              // what is installed, where that is known
-	Named   map[int]string      // ports that scripts, settings and logs name, and where
-	People  func(string) bool   // whether a file is a list of people; nil: by its name
-	OfBuild func(string) bool   // whether a file is the build's, as far as is known
-	Stop    *StopSeen
-	Words   []Word   // that may be its stop line
-	Names   []string // of its program and script
+	Console     []string            // its lines
+	Logs        map[string][]string // the lines that its log files got meanwhile
+	Earlier     []string            // its console's at the start before; nil where that is not known
+	LogsEarlier map[string][]string // the lines of these that stood there before, the last run's
+	Ports       []profile.Port      // that it holds
+	Since       time.Time           // when it was started
+	Written     []tree.Entry        // the files that it wrote, and what came since they were last recorded
+	Version     string              // what is installed, where that is known
+	Named       map[int]string      // ports that scripts and settings name, and where
+	Twice       []profile.Port      // that it held at the start before too
+	People      func(string) bool   // whether a file is a list of people; nil: by its name
+	OfBuild     func(string) bool   // whether a file was there with the build, as far as is known
+	Known       bool                // the build's own files are known: else all count that were there first
+	Files       []tree.Entry        // of the install
+	Used        map[string]Use      // how its processes use them, by their paths
+	Head        func(string) []byte // how a file begins; nil: not known
+	Stop        *StopSeen
+	Words       []Word   // that may be its stop line
+	Names       []string // of its program and script
 }
 
 func (o *Observation) people(at string) bool {
@@ -85,14 +99,14 @@ func Propose(text profile.Text, p *profile.Profile, seen *Seen, o Observation) (
 	if log != "" {
 		where = log
 	}
-	if !heard(seen, watch.KeyLine, p.Ready.Line) && open(text, "ready.line", !p.Ready.Line.Given()) {
-		if r := Ready(lines, o.Ports); r != nil {
-			add(
-				"ready.line",
-				words.Quote(r.Pattern),
-				fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From)),
-				r.Sure,
-			)
+	if open(text, "ready.line", !p.Ready.Line.Given()) && !heard(seen, watch.KeyLine, p.Ready.Line) {
+		s := Start{Lines: lines, Ports: o.Ports, AtRest: true, Not: seen.Early, Before: o.earlier(log, p)}
+		if r := Ready(s); r != nil {
+			from := fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From))
+			if r.Resting {
+				from += " (the last before it came to rest)"
+			}
+			add("ready.line", words.Quote(r.Pattern), from, r.Sure)
 		}
 	}
 	if !heard(seen, watch.KeyVersion, p.Ready.Version) && open(text, "ready.version", !p.Ready.Version.Given()) {
@@ -130,16 +144,17 @@ func open(text profile.Text, key string, empty bool) bool {
 // logOf is the log file in which a server says what it does not say at its console: its name
 // as the profile has it, and as it stands there.
 func logOf(o Observation) (name, at string) {
-	if Ready(o.Console, o.Ports) != nil {
+	ready := func(lines []string) bool { return Ready(Start{Lines: lines, Ports: o.Ports}) != nil }
+	if ready(o.Console) {
 		return "", ""
 	}
 	most := 0
 	for file, lines := range o.Logs {
-		if Ready(lines, o.Ports) == nil && Version(lines, o.Version, o.Names...) == nil {
+		if !ready(lines) && Version(lines, o.Version, o.Names...) == nil {
 			continue // it says nothing that the console does not
 		}
 		score := min(len(lines), 50)
-		if Ready(lines, o.Ports) != nil {
+		if ready(lines) {
 			score += 100
 		}
 		if score > most || score == most && file < at {
@@ -170,13 +185,25 @@ func (o Observation) logged(pattern string) []string {
 	return o.Console
 }
 
+// earlier is what was said at the start before where the rules are read from: in the log that is proposed, in that of
+// the profile, at the console.
+func (o Observation) earlier(log string, p *profile.Profile) []string {
+	if log = cmp.Or(log, p.Ready.Log); log == "" {
+		return o.Earlier
+	}
+	for file, lines := range o.LogsEarlier {
+		if (tree.Patterns{log}).Match(file) {
+			return lines
+		}
+	}
+	return nil
+}
+
 // fewPorts is how many ports a server may hold of which nothing names any: more are of its inner life.
 const fewPorts = 4
 
-// ephemeral is from where on a port may be one that the system chose.
-const ephemeral = 32768
-
-// proposePorts are the ports that the server holds, as far as they are its own.
+// proposePorts are the ports that the server holds and that are its own: its settings or its script name them, or two
+// starts held them. What its console says of a port is no evidence: it names those that the system chose, too.
 func proposePorts(text profile.Text, p *profile.Profile, o Observation) *Proposal {
 	given := p.Ready.Held()
 	if len(given) > 0 &&
@@ -184,26 +211,30 @@ func proposePorts(text profile.Text, p *profile.Profile, o Observation) *Proposa
 			!slices.ContainsFunc(given, func(q profile.Port) bool { return !slices.Contains(o.Ports, q) })) {
 		return nil
 	}
-	var named, others []profile.Port
-	var where []string
+	var all []profile.Port
+	var where, twice []string
+	sure := Sure
 	for _, q := range o.Ports {
 		switch at := o.Named[q.Number]; {
 		case at != "":
-			named = append(named, q)
+			all = append(all, q)
 			where = append(where, fmt.Sprintf("%s is named in %s", q, at))
-		case q.Number < ephemeral:
-			others = append(others, q)
+		case slices.Contains(o.Twice, q):
+			all = append(all, q)
+			twice = append(twice, q.String())
 		}
 	}
-	all, sure, from := append(named, others...), Sure, "its processes hold "
-	switch {
-	case len(named) == 0 && (len(others) == 0 || len(others) > fewPorts):
-		return nil
-	case len(named) == 0:
-		sure = Likely
-	case len(all) > fewPorts:
-		all = named
+	if len(twice) > fewPorts { // so many are of its inner life
+		all = slices.DeleteFunc(all, func(q profile.Port) bool { return o.Named[q.Number] == "" })
+		twice = nil
 	}
+	if len(all) == 0 {
+		return nil
+	}
+	if len(twice) > 0 {
+		where, sure = append(where, fmt.Sprintf("two starts held %s", strings.Join(twice, " and "))), Likely
+	}
+	from := "its processes hold "
 	slices.SortFunc(all, func(a, b profile.Port) int { return a.Number - b.Number })
 	var quoted, plain []string
 	for _, q := range all {
@@ -226,26 +257,12 @@ func proposeStop(text profile.Text, p *profile.Profile, o Observation) (out []Pr
 	case o.Stop != nil && o.Stop.Line != "" && p.Stop.Send != o.Stop.Line && open(text, "stop.send", p.Stop.Send == ""):
 		out = append(out, Proposal{Key: "stop.send", Value: words.Quote(o.Stop.Line), Sure: Sure,
 			From: fmt.Sprintf("it ended the server within %s", words.Age(o.Stop.Took))})
-	case o.Stop == nil && p.Stop.Send == "" && open(text, "stop.try", len(p.Stop.Try) == 0) && newWord(o.Words, p.Stop.Try):
-		var quoted, from []string
-		for _, w := range o.Words {
-			quoted = append(quoted, words.Quote(w.Line))
-			if w.From != "" {
-				from = append(from, w.From)
-			}
-		}
-		if len(from) == 0 {
-			from = []string{"words of the trade"}
-		}
-		out = append(out, Proposal{Key: "stop.try", Value: "[" + strings.Join(quoted, ", ") + "]", Sure: Maybe,
-			From: strings.Join(from, "; ")})
+	case o.Stop == nil && p.Stop.Send == "" && len(o.Words) > 0 && o.Words[0].Plain &&
+		open(text, "stop.try", len(p.Stop.Try) == 0):
+		out = append(out, Proposal{Key: "stop.send", Value: words.Quote(o.Words[0].Line), Sure: Likely,
+			From: o.Words[0].From})
 	}
 	return out
-}
-
-// newWord tells whether something speaks for a line that would not be tried yet.
-func newWord(found []Word, tried []string) bool {
-	return slices.ContainsFunc(found, func(w Word) bool { return w.Plain && !slices.Contains(tried, w.Line) })
 }
 
 var (
@@ -268,49 +285,100 @@ func IsLog(at string) bool {
 
 // proposeFiles sorts the files that the server wrote and that no pattern of the profile names.
 func proposeFiles(p *profile.Profile, o Observation) (out []Proposal) {
-	folders := map[string]bool{} // at the top, which hold something of the build
-	var fresh []tree.Entry
-	for _, e := range o.Written {
-		if e.Kind != tree.File || p.Server.Own(e.Path) || p.Server.Skip.Match(e.Path) || profile.Reserved(e.Path) {
-			continue
-		}
-		fresh = append(fresh, e)
-	}
 	add := func(key, item, from string, sure Confidence) {
 		if !slices.ContainsFunc(out, func(q Proposal) bool { return q.Key == key && q.Item == item }) {
 			out = append(out, Proposal{Key: key, Item: item, From: from, Sure: sure})
 		}
 	}
-	for _, e := range fresh {
-		top, _, below := strings.Cut(e.Path, "/")
-		if below {
-			if _, known := folders[top]; !known {
-				folders[top] = o.OfBuild(top + "/")
-			}
+	shipped := o.shippedFolders()
+	for _, e := range o.Written {
+		if e.Kind != tree.File || p.Server.Own(e.Path) || p.Server.Skip.Match(e.Path) || profile.Reserved(e.Path) {
+			continue
 		}
-		item, base := e.Path, path.Base(e.Path)
-		if below && !folders[top] {
+		head, use := o.head(e.Path), o.Used[e.Path]
+		if use.Runs || IsProgramPart(e.Path, head, e.Mode) { // a library that it unpacked for itself, say
+			continue
+		}
+		top, _, below := strings.Cut(e.Path, "/")
+		item, base := tree.Literally(e.Path), path.Base(e.Path)
+		if below && !shipped[top] {
 			item = top + "/**"
 		}
-		const wrote = "the server wrote it while it ran"
+		beside := Beside{Names: o.Beside(e.Path), Told: use.Says}
+		wrote := "the server wrote it while it ran"
+		switch {
+		case use.Writes && !use.Says:
+			wrote = "the server has it open for writing"
+		case time.Unix(0, e.Mtime).Before(o.Since):
+			wrote = "it was written since the files were last recorded, and no build is known to have it"
+		}
+		notLog := DataNotLog(e.Path, head, beside)
+		if IsLog(e.Path) && notLog == "" && use.Reads && use.Writes {
+			notLog = "the server reads it again"
+		}
 		switch {
 		case below && logDir.MatchString(top):
 			add("server.skip", top+"/**", wrote, Sure)
+		case IsLog(e.Path) && notLog == "":
+			add("server.skip", path.Join(path.Dir(e.Path), Undated(base)), "a log: "+wrote, Sure)
 		case IsLog(e.Path):
-			add("server.skip", path.Join(path.Dir(e.Path), Undated(base)), "a log, which "+wrote, Sure)
+			add("server.keep", item, notLog+"; "+wrote, Likely)
 		case leftover.MatchString(base):
-			add("server.skip", e.Path, wrote+", and it is of no use once it has ended", Sure)
-		case o.people(e.Path) && !(below && !folders[top]):
-			add("server.keep", e.Path, "a list of people, which "+wrote, Likely)
-		case profile.SettingsByName(base) && !(below && !folders[top]):
-			add("server.settings", e.Path, wrote, Likely)
-		case o.OfBuild(e.Path):
-			add("server.keep", e.Path, "the build ships it, and "+wrote, Maybe)
+			add("server.skip", tree.Literally(e.Path), wrote+", and it is of no use once it has ended", Sure)
+		case o.people(e.Path) && !(below && !shipped[top]):
+			add("server.keep", tree.Literally(e.Path), "a list of people: "+wrote, Likely)
+		case profile.SettingsByName(base) && !(below && !shipped[top]) && IsData(e.Path, head, beside) == "":
+			add("server.settings", tree.Literally(e.Path), wrote, Likely)
+		case o.OfBuild(e.Path) && o.Known:
+			add("server.keep", tree.Literally(e.Path), "the build ships it, and "+wrote, Maybe)
 		default:
 			add("server.keep", item, wrote, Likely)
 		}
 	}
 	return out
+}
+
+// shippedFolders are the folders at the top in which the build has something, as far as that is known; else those in
+// which programs or their parts lie.
+func (o *Observation) shippedFolders() map[string]bool {
+	out := map[string]bool{}
+	for _, e := range o.Files {
+		top, _, below := strings.Cut(e.Path, "/")
+		if !below || e.Kind != tree.File || out[top] {
+			continue
+		}
+		out[top] = o.Known && o.OfBuild(e.Path) || !o.Known && (Shipped(e.Path) || o.Used[e.Path].Runs)
+	}
+	return out
+}
+
+// shippedKind is what only builds ship.
+var shippedKind = regexp.MustCompile(
+	`(?i)\.(pak|pk3|vpk|wad|bsp|lua|py|js|rb|png|jpe?g|tga|dds|ogg|wav|mp3|ttf|otf|glsl|shader|hlsl|obj|fbx|mdl|` +
+		`html?|css|md|dtd)$`,
+)
+
+// Shipped tells whether a file is, by its name, of a kind that only builds ship.
+func Shipped(at string) bool {
+	return shippedKind.MatchString(at) || programKind.MatchString(at) || profile.Vendored(at)
+}
+
+// head is how a file begins; nil where that is not known.
+func (o *Observation) head(at string) []byte {
+	if o.Head == nil {
+		return nil
+	}
+	return o.Head(at)
+}
+
+// Beside are the names of the files in a file's folder.
+func (o *Observation) Beside(at string) (names []string) {
+	for _, e := range o.Files {
+		if e.Kind == tree.File && path.Dir(e.Path) == path.Dir(at) {
+			names = append(names, path.Base(e.Path))
+		}
+	}
+	return names
 }
 
 // Clip is a line as evidence shows it: cut where it is long.

@@ -35,12 +35,15 @@ const Format = "freshkeel-seen/1"
 
 // Seen is what good starts and stops of one server have shown: .freshkeel/seen.json.
 type Seen struct {
-	Format string         `json:"format"`
-	Starts int            `json:"starts"`          // that came up
-	Proven []string       `json:"proven"`          // rules that held at one, as watch.Rule writes them
-	Ports  []profile.Port `json:"ports,omitempty"` // held at the last one
-	Usual  time.Duration  `json:"up_ns,omitempty"` // that it took to come up
-	Said   string         `json:"said,omitempty"`  // the version that it said
+	Format  string         `json:"format"`
+	Starts  int            `json:"starts"`                  // that came up
+	Proven  []string       `json:"proven"`                  // rules that held at one, as watch.Rule writes them
+	Ports   []profile.Port `json:"ports,omitempty"`         // held at the last one
+	Twice   []profile.Port `json:"twice,omitempty"`         // held at the last two
+	Usual   time.Duration  `json:"up_ns,omitempty"`         // that it took to come up
+	Longest time.Duration  `json:"longest_up_ns,omitempty"` // that it took at most
+	Early   []string       `json:"early,omitempty"`         // patterns of ours that came before it was ready
+	Said    string         `json:"said,omitempty"`          // the version that it said
 	// the installed version, where only the server\'s own words say it: it proves no rule
 	Heard string    `json:"heard,omitempty"`
 	Stop  *StopSeen `json:"stop,omitempty"` // how it was last ended
@@ -108,7 +111,13 @@ func (s *Seen) CameUp(v *watch.Verdict, ports []profile.Port) {
 		s.prove(r)
 	}
 	s.Proven = slices.DeleteFunc(s.Proven, func(r string) bool { return slices.Contains(v.Against, r) })
-	s.Ports, s.Usual = ports, v.Took
+	s.Twice = nil
+	for _, p := range ports {
+		if s.Starts > 1 && slices.Contains(s.Ports, p) {
+			s.Twice = append(s.Twice, p)
+		}
+	}
+	s.Ports, s.Usual, s.Longest = ports, v.Took, max(s.Longest, v.Took)
 	if v.Version != "" {
 		s.Said = v.Version
 	}

@@ -25,30 +25,33 @@ const anyWord = `/?(?:stop|quit|exit|shut ?down|close|end|save-?and-?(?:quit|exi
 var wordRules = []struct {
 	what  *regexp.Regexp
 	plain bool
+	log   bool // it holds for a console and a log alone: in a script such a line is the script's own
 }{
 	// A script hands it to the console.
-	{regexp.MustCompile(`(?i)\bstuff\s+["'$]*(` + anyWord + `)(?:\\[nr]|\^M|\\015|\$\(printf|["'])`), true},
-	{regexp.MustCompile(`(?i)\bsend-keys\b.*?["']?\b(` + anyWord + `)["']?\s+(?:Enter|C-m|ENTER)`), true},
-	{regexp.MustCompile(`(?i)\b(?:echo|printf)\s+(?:-\w+\s+)?["']?(` + anyWord + `)(?:\\n)?["']?\s*(?:>|\|)`), true},
+	{regexp.MustCompile(`(?i)\bstuff\s+["'$]*(` + anyWord + `)(?:\\[nr]|\^M|\\015|\$\(printf|["'])`), true, false},
+	{regexp.MustCompile(`(?i)\bsend-keys\b.*?["']?\b(` + anyWord + `)["']?\s+(?:Enter|C-m|ENTER)`), true, false},
+	{regexp.MustCompile(`(?i)\b(?:echo|printf)\s+(?:-\w+\s+)?["']?(` + anyWord + `)(?:\\n)?["']?\s*(?:>|\|)`), true, false},
 	// A script that is the server reads it.
-	{regexp.MustCompile(`(?i)(?:^|\bin|;;)\s*\(?["']?(` + anyWord + `)["']?(?:\s*\|[^)]*)?\)(?:\s|$)`), true},
-	{regexp.MustCompile(`(?i)\]?\s*==?\s*["']?(` + anyWord + `)["']?\s*(?:\]|:|\))`), true},
+	{regexp.MustCompile(`(?i)(?:^|\bin|;;)\s*\(?["']?(` + anyWord + `)["']?(?:\s*\|[^)]*)?\)(?:\s|$)`), true, false},
+	{regexp.MustCompile(`(?i)\]?\s*==?\s*["']?(` + anyWord + `)["']?\s*(?:\]|:|\))`), true, false},
 	// A person typed it at the console, whose log shows that.
-	{regexp.MustCompile(`(?i)(?:^|[>\]:$#] ?|console: ?|command: ?)(` + anyWord + `)\s*$`), true},
+	{regexp.MustCompile(`(?i)(?:^|[>\]:$#] ?|console: ?|command: ?)(` + anyWord + `)\s*$`), true, true},
 	// A text or a help says what it is for.
 	{
 		regexp.MustCompile(
-			`(?i)\b(?:type|typing|enter|entering|use|send|command|with|press)\b[^\n]{0,16}?["'\x60«“‘/<](` + anyWord + `)["'\x60»”’>]`,
+			`(?i)\b(?:type|typing|enter|entering|use|send|command|with|press)\b[^\n]{0,16}?["'\x60«“‘/](` + anyWord + `)["'\x60»”’]`,
 		),
 		true,
+		false,
 	},
 	{
 		regexp.MustCompile(
 			`(?i)^\s*[-*•]?\s*["'\x60]?(` + anyWord + `)["'\x60]?(?:\s*\[[^\]]*\]|\s*<[^>]*>)*\s*(?:[-–—:=]+|\s{2,}|\t)\s*.*\b(?:stop|shut|quit|exit|clos|end|save|terminat)`,
 		),
 		true,
+		false,
 	},
-	{regexp.MustCompile(`(?i)\b(?:type|enter|use)\s+(` + anyWord + `)\s+(?:to|and|for)\b`), true},
+	{regexp.MustCompile(`(?i)\b(?:type|enter|use)\s+(` + anyWord + `)\s+(?:to|and|for)\b`), true, false},
 }
 
 // anyStuffed finds whatever a script puts on a console: in one that is there to stop the server
@@ -63,6 +66,7 @@ var (
 // WordsIn finds the lines that a text gives away, each with the line of the text; name is the
 // text's.
 func WordsIn(name, text string) (out []Word) {
+	said := IsLog(name) || strings.Contains(name, "console")
 	for i, line := range strings.Split(text, "\n") {
 		if m := anyStuffed.FindStringSubmatch(line); m != nil && stopScript.MatchString(name) {
 			out = append(out, Word{Line: strings.TrimSpace(m[1] + m[2]), Plain: true,
@@ -70,6 +74,9 @@ func WordsIn(name, text string) (out []Word) {
 			continue
 		}
 		for _, r := range wordRules {
+			if r.log && !said {
+				continue
+			}
 			m := r.what.FindStringSubmatch(line)
 			if m == nil {
 				m = r.what.FindStringSubmatch(logline.Bare(line)) // behind a time, a level

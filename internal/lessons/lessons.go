@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -56,6 +57,7 @@ func (b *Book) Propose() ([]learn.Proposal, error) {
 	o := learn.Observation{
 		Names:   b.names(p),
 		Stop:    seen.Stop,
+		Twice:   seen.Twice,
 		Version: b.version(),
 		OfBuild: func(string) bool { return false },
 		People: func(at string) bool {
@@ -110,32 +112,99 @@ func (b *Book) observe(o *learn.Observation, st *host.Status, p *profile.Profile
 		return err
 	}
 	marks := b.logMarks()
-	o.Logs = map[string][]string{}
+	o.Logs, o.LogsEarlier = map[string][]string{}, map[string][]string{}
+	o.Files, o.Used, o.Head = list, b.used(st.Processes), b.head
+	if err := b.written(o, st.Since); err != nil {
+		return err
+	}
 	for _, e := range list {
-		if e.Kind != tree.File || time.Unix(0, e.Mtime).Before(st.Since) {
+		if e.Kind != tree.File || !learn.IsLog(e.Path) || len(o.Logs) == 8 {
 			continue
 		}
-		o.Written = append(o.Written, e)
-		if learn.IsLog(e.Path) && len(o.Logs) < 8 {
-			from := marks[e.Path]
-			if e.Size < from {
-				from = 0
+		from := marks[e.Path]
+		if time.Unix(0, e.Mtime).Before(st.Since) {
+			if lines := firstLines(b.Path(e.Path), max(0, e.Size-earlierLog)); len(lines) > 0 {
+				o.LogsEarlier[e.Path] = lines
 			}
-			if lines := firstLines(b.Path(e.Path), from); len(lines) > 0 {
-				o.Logs[e.Path] = lines
+			continue
+		}
+		if e.Size < from {
+			from = 0
+		}
+		if lines := firstLines(b.Path(e.Path), from); len(lines) > 0 {
+			o.Logs[e.Path] = lines
+		}
+		if from > 0 {
+			if lines := firstLines(b.Path(e.Path), max(0, from-earlierLog)); len(lines) > len(o.Logs[e.Path]) {
+				o.LogsEarlier[e.Path] = lines[:len(lines)-len(o.Logs[e.Path])]
 			}
 		}
+	}
+	if b.Minded() {
+		o.Earlier = logline.Own(firstLines(strings.TrimSuffix(b.RunDir().Console(), ".log")+".1.log", 0))
 	}
 	o.Console = logline.Own(o.Console)
 	for name, lines := range o.Logs {
 		o.Logs[name] = logline.Own(lines)
 	}
-	o.Named = b.namedPorts(o, list, p)
-	o.OfBuild = b.ofBuild()
+	o.Named = b.namedPorts(list, p)
 	for name, lines := range o.Logs {
 		o.Words = append(o.Words, learn.WordsIn(name, strings.Join(lines, "\n"))...)
 	}
 	o.Words = learn.Ranked(append(learn.WordsIn("the console", strings.Join(o.Console, "\n")), o.Words...))
+	return nil
+}
+
+// earlierLog is how much of a log's end before a start is looked at, in bytes.
+const earlierLog = 64 << 10
+
+// used is how the server's processes use files of the install.
+func (b *Book) used(pids []int) map[string]learn.Use {
+	out := map[string]learn.Use{}
+	for at, u := range host.Used(pids) {
+		if dir := tree.Real(b.Dir); tree.Inside(dir, at) && at != dir {
+			out[tree.Rel(dir, at)] = learn.Use(u)
+		}
+	}
+	return out
+}
+
+// headBytes is how much of a file is read to tell what it is.
+const headBytes = 16 << 10
+
+// head is how a file begins.
+func (b *Book) head(at string) []byte {
+	f, err := tree.OpenRegular(b.Path(at))
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	buf := make([]byte, headBytes)
+	n, _ := f.ReadAt(buf, 0)
+	return buf[:n]
+}
+
+// written finds what was written since the server started, what its processes have open for writing, and what came or
+// changed since the files were last recorded: a server saves when it ends, too.
+func (b *Book) written(o *learn.Observation, since time.Time) error {
+	inv, err := b.inv.Read()
+	if err != nil {
+		inv = &inventory.Inventory{}
+	}
+	had := map[string]inventory.Owned{}
+	for _, f := range inv.Files {
+		had[f.Path] = f
+	}
+	o.Known, o.Since = inv.Known, since
+	o.OfBuild = func(at string) bool { _, is := had[at]; return is }
+	for _, e := range o.Files {
+		was, there := had[e.Path]
+		at := time.Unix(0, e.Mtime)
+		if e.Kind == tree.File && (!at.Before(since) || o.Used[e.Path].Writes ||
+			!inv.At.IsZero() && at.After(inv.At) && (!there || !inv.Known && (was.Mtime != e.Mtime || was.Size != e.Size))) {
+			o.Written = append(o.Written, e)
+		}
+	}
 	return nil
 }
 
@@ -163,8 +232,8 @@ func firstLines(path string, from int64) (out []string) {
 	return out
 }
 
-// namedPorts are the ports that the script, settings and what the server says name, and where.
-func (b *Book) namedPorts(o *learn.Observation, list []tree.Entry, p *profile.Profile) map[int]string {
+// namedPorts are the ports that the script and settings name, and where.
+func (b *Book) namedPorts(list []tree.Entry, p *profile.Profile) map[int]string {
 	named := map[int]string{}
 	add := func(all []learn.NamedPort) {
 		for _, n := range all {
@@ -173,24 +242,40 @@ func (b *Book) namedPorts(o *learn.Observation, list []tree.Entry, p *profile.Pr
 			}
 		}
 	}
+	cmds, err := launch.Read(b.Dir, p.Launch.Script, b.ServerEnv())
+	near := []string{"."} // where settings lie: in the install, and in the package of what it runs
+	for _, c := range cmds {
+		for _, at := range c.Runs(b.Dir) {
+			near = append(near, path.Dir(at))
+		}
+	}
+	isNear := func(at string) bool {
+		return slices.ContainsFunc(near, func(dir string) bool {
+			below := at
+			if dir != "." {
+				if rest, is := strings.CutPrefix(at, dir+"/"); is {
+					below = rest
+				} else {
+					return false
+				}
+			}
+			return strings.Count(below, "/") < 2
+		})
+	}
 	for _, e := range list {
-		if e.Kind == tree.File && e.Size < 1<<20 && strings.Count(e.Path, "/") < 2 && !tree.Ours(e.Path) &&
-			(profile.SettingsByName(e.Path) && e.Path != profile.FileName || e.Path == p.Launch.Script) {
+		if e.Kind == tree.File && e.Size < 1<<20 && isNear(e.Path) && !tree.Ours(e.Path) &&
+			(profile.SettingsKind(e.Path) && e.Path != profile.FileName || e.Path == p.Launch.Script) {
 			if text, err := tree.ReadUpTo(b.Path(e.Path), 1<<20); err == nil {
 				add(learn.PortsIn(e.Path, string(text), false))
 			}
 		}
 	}
-	if cmds, err := launch.Read(b.Dir, p.Launch.Script, b.ServerEnv()); err == nil {
+	if err == nil {
 		for _, c := range cmds {
 			add(learn.PortsIn(c.File, strings.Join(c.Args, " "), false))
 		}
 	}
 	add(learn.PortsIn(p.Launch.Script, strings.Join(p.Launch.Args, " "), false))
-	add(learn.PortsIn("the console", strings.Join(o.Console, "\n"), true))
-	for name, lines := range o.Logs {
-		add(learn.PortsIn(name, strings.Join(lines, "\n"), true))
-	}
 	return named
 }
 

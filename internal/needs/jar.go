@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -47,6 +48,19 @@ const previewMinor = 0xFFFF
 // ErrNoMain says that a jar's manifest names no main class.
 var ErrNoMain = errors.New("its manifest names no Main-Class")
 
+// manifestVersion is the version that a manifest says: of those that it may say, the first that reads like one.
+func manifestVersion(main map[string]string) string {
+	for _, key := range []string{"Implementation-Version", "Bundle-Version", "Specification-Version"} {
+		if numbered.MatchString(main[key]) {
+			return main[key]
+		}
+	}
+	return main["Implementation-Version"]
+}
+
+// numbered is how a version begins that counts.
+var numbered = regexp.MustCompile(`^[vV]?\d+(\.\d|$)`)
+
 // ReadJar reads a jar's manifest and the head of its main class. It reads the
 // zip's directory and these two entries, no more.
 func ReadJar(r io.ReaderAt, size int64) (*Jar, error) { return readJar(r, size, "") }
@@ -66,7 +80,7 @@ func readJar(r io.ReaderAt, size int64, named string) (*Jar, error) {
 		if err != nil {
 			return nil, err
 		}
-		j.MainClass, j.Version = main["Main-Class"], main["Implementation-Version"]
+		j.MainClass, j.Version = main["Main-Class"], manifestVersion(main)
 		j.Agent = main["Launcher-Agent-Class"]
 		if names := strings.Fields(main["Class-Path"]); len(names) > 0 {
 			j.ClassPath = names

@@ -2,11 +2,9 @@ package plan
 
 import (
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
-	"freshkeel/internal/install"
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/needs"
@@ -24,25 +22,8 @@ func (pr *Planner) Runs() (out []string) {
 		return nil // which the checks tell
 	}
 	for _, c := range commands {
-		named := []string{c.Jar, c.Script, c.Program}
-		if line, err := c.JavaLine(func(name string) ([]byte, error) {
-			return tree.ReadUpTo(filepath.Join(c.Dir, filepath.FromSlash(name)), install.MaxScript)
-		}); c.Java() && err == nil && c.Jar == "" {
-			for _, e := range line.ClassPath {
-				if strings.HasSuffix(strings.ToLower(e), ".jar") {
-					named = append(named, c.At(pr.Dir, e))
-				}
-			}
-		}
-		for _, at := range named {
-			if at == c.Program {
-				if c.Path == "" || !tree.Inside(pr.Dir, c.Path) {
-					continue
-				}
-				at, _ = filepath.Rel(pr.Dir, c.Path)
-				at = filepath.ToSlash(at)
-			}
-			if at = path.Clean(at); tree.Local(at) && at != script && !slices.Contains(out, at) {
+		for _, at := range c.Runs(pr.Dir) {
+			if at != script && !slices.Contains(out, at) {
 				out = append(out, at)
 			}
 		}

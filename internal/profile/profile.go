@@ -1228,5 +1228,8 @@ func (p *Profile) ByHand(at string) bool {
 
 var settingsName = regexp.MustCompile(`(?i)\.(conf|cfg|ini|toml|properties|ya?ml|json|xml|config|settings)$`)
 
+// SettingsKind is SettingsByName for files that a package manager laid, too: those of a server's own package.
+func SettingsKind(name string) bool { return settingsName.MatchString(name) }
+
 // SettingsByName tells whether a file's name, or path, is of a kind that settings have.
 func SettingsByName(name string) bool { return settingsName.MatchString(name) && !Vendored(name) }
