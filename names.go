@@ -151,6 +151,9 @@ func Age(d time.Duration) string { return words.Age(d) }
 // Shell is a word as a shell takes it.
 func Shell(word string) string { return words.Shell(word) }
 
+// Quote is a text as messages and profiles quote it.
+func Quote(text string) string { return words.Quote(text) }
+
 // Near is the word of a list that a mistyped one may be meant for, "" for none.
 func Near(word string, list []string) string { return words.Near(word, list) }
 

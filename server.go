@@ -212,7 +212,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	_, err = k.in.Step("start", func() (sum string, err error) {
 		// No version is expected: a server that works is not stopped because somebody
 		// exchanged its files by hand.
-		if v, err = k.srv.BringUp(ctx, server.Goal{Known: head.Version}); err != nil {
+		if v, err = k.srv.BringUp(ctx, server.Goal{Known: head.Version, Same: true}); err != nil {
 			return "", err
 		}
 		return v.Why, nil

@@ -358,11 +358,11 @@ func (t *transaction) comeBack(ver string) error {
 		if slices.ContainsFunc(t.k.in.Rest(), func(r *install.Install) bool { return !r.Host().Status().Running }) {
 			srv = server.New(t.k.in.All()) // one that was to run on ended: it comes up with the others
 		}
-		v, err := srv.BringUp(context.Background(), server.Goal{Version: ver})
+		v, err := srv.BringUp(context.Background(), server.Goal{Version: ver, Same: true})
 		if err == nil && v.Late { // a machine that was busy a moment ago may not be now
 			t.k.in.Warn("%s; it is given one more try", v.Why)
 			if _, err = srv.HalfStop(); err == nil {
-				v, err = srv.BringUp(context.Background(), server.Goal{Version: ver})
+				v, err = srv.BringUp(context.Background(), server.Goal{Version: ver, Same: true})
 			}
 		}
 		if err == nil && v.Up {

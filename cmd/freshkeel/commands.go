@@ -852,6 +852,24 @@ func (p *program) start(ctx context.Context, c *cli.Command) error {
 	return startUp(ctx, p, k, c.Bool("learn"), c.Bool("take-over"))
 }
 
+// exchangeEarly writes a better ready line in the place of one of ours that came while the server was loading, and gives
+// what else is proposed.
+func (p *program) exchangeEarly(k *freshkeel.Keel, v *freshkeel.Verdict, seen []freshkeel.Proposal) (rest []freshkeel.Proposal) {
+	for _, one := range seen {
+		if one.Key != "ready.line" {
+			rest = append(rest, one)
+			continue
+		}
+		if err := k.Lessons.Accept([]freshkeel.Proposal{one}); err != nil {
+			p.view.noteLine("the ready line could not be exchanged: " + err.Error())
+			return seen
+		}
+		p.view.noteLine(fmt.Sprintf("the ready line %s came too early: it was exchanged for %s (%s)", freshkeel.Quote(v.Early),
+			one.Shown(), one.From))
+	}
+	return rest
+}
+
 // startUp starts the server, and tells what that showed.
 func startUp(ctx context.Context, p *program, k *freshkeel.Keel, learn, takeOver bool) error {
 	if takeOver {
@@ -894,6 +912,8 @@ func startUp(ctx context.Context, p *program, k *freshkeel.Keel, learn, takeOver
 		if err := k.Lessons.Accept(seen); err != nil {
 			return err
 		}
+	} else if v.Early != "" { // a rule of ours is exchanged without being asked for
+		seen = p.exchangeEarly(k, v, seen)
 	}
 	if err := p.result(startJSON{v, nonNil(seen), learn}, func() {
 		p.view.outcome(good, "UP", fmt.Sprintf("%s is ready after %s", k.Profile.Server.Name, freshkeel.Age(v.Took)))

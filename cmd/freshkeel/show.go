@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -364,6 +365,14 @@ func (v *view) plan(p *freshkeel.Plan, all bool) {
 	}
 	for _, m := range p.Renamed {
 		v.fact("becomes", m.From+" of the build becomes "+m.To+", which the launch script runs")
+	}
+	for _, m := range p.Followed {
+		v.fact("becomes", m.To+" takes the place of "+m.From)
+		for _, e := range p.Edits {
+			if !e.Consent && strings.Contains(e.New, path.Base(m.To)) {
+				v.fact("", fmt.Sprintf("%s:%d will be: %s", e.Path, e.Line, strings.TrimSpace(e.New)))
+			}
+		}
 	}
 	for _, d := range p.Dropped {
 		v.fact("folder", d.String())

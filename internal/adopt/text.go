@@ -197,6 +197,7 @@ func (l writing) readyText(b *strings.Builder, w func(string, ...any)) {
 	}
 	l.valueKey(b, "line", "ready.line", l.ready, "a pattern of the console line that says players can join")
 	l.valueKey(b, "version", "ready.version", l.said, "a pattern of the line that says the version, with it in (…)")
+	w("# guessed from: words of the trade")
 	w(
 		"fail = ['^FATAL', '(?i)could not bind', 'OutOfMemoryError']   # any of these lines means that it did not come up",
 	)

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"freshkeel/internal/inventory"
+	"freshkeel/internal/launch"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/words"
 )
@@ -29,7 +31,13 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 		return out
 	}
 	var programs []string
+	for _, m := range s.plan.Followed {
+		out = append(out, ok("%s of the build takes the place of %s, and what starts the server is led to it", m.To, m.From)...)
+	}
 	for _, at := range s.k.planner.Runs() {
+		if slices.ContainsFunc(s.plan.Followed, func(m inventory.Move) bool { return m.From == at && !s.goesOnRunning(at) }) {
+			return out
+		}
 		switch own := s.k.Profile.Server.Own(at); {
 		case own && !s.k.Profile.Starts(at) && s.plan.OfBuild(at) && heldBack(s, at):
 			return append(out, Finding{Level: Stop,
@@ -57,6 +65,11 @@ func checkEffect(_ context.Context, s *situation) (out []Finding) {
 			"and replaces %d)", words.Some(programs, 3), words.Plural(added, "file"), replaced), Where: where,
 		Why: "the server would come up, and be the old one", Do: s.whichIs(programs[0], by)}
 	return append(out, f)
+}
+
+// goesOnRunning tells whether the launch script will run a file that it runs today.
+func (s *situation) goesOnRunning(at string) bool {
+	return slices.ContainsFunc(s.lines.commands, func(c launch.Command) bool { return slices.Contains(c.Runs(s.k.Dir), at) })
 }
 
 // heldBack tells whether a file of the operator's own is not what the build brings.

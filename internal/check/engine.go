@@ -3,6 +3,7 @@ package check
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"os"
@@ -15,6 +16,7 @@ import (
 	"freshkeel/internal/launch"
 	"freshkeel/internal/needs"
 	"freshkeel/internal/runtimes"
+	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
 	"freshkeel/internal/words"
 )
@@ -27,6 +29,9 @@ func checkEngine(ctx context.Context, s *situation) (out []Finding) {
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
 		if kind := needs.EngineOf(c.Program); kind != "" {
 			out = append(out, s.engine(ctx, kind, c, where)...)
+			if kind == needs.Node {
+				out = append(out, missingModules(s, c, where)...)
+			}
 		}
 		out = append(out, s.dotnet(c, where)...)
 	}
@@ -79,6 +84,53 @@ func (s *situation) engine(ctx context.Context, kind string, c launch.Command, w
 		return ok("%s runs %s; no version is asked for", name+" "+rt.Version, what)
 	}
 	return ok("%s %s is what %s asks for: %s", name, rt.Version, what, wants)
+}
+
+// missingModules finds modules that the package of a script needs, and that will lie nowhere that Node looks for them
+// (nodejs.org, "Modules: CommonJS modules", section "Loading from node_modules folders"). Where none of them lies in
+// the install, they are kept elsewhere.
+func missingModules(s *situation, c launch.Command, where string) []Finding {
+	if c.Script == "" || !tree.Local(c.Script) {
+		return nil
+	}
+	for dir := path.Dir(c.Script); ; dir = path.Dir(dir) {
+		if text, err := s.ahead.Text(path.Join(dir, "package.json")); err == nil {
+			var p struct {
+				Dependencies         map[string]string `json:"dependencies"`
+				OptionalDependencies map[string]string `json:"optionalDependencies"`
+			}
+			if json.Unmarshal(text, &p) != nil {
+				return nil
+			}
+			var missing []string
+			for _, name := range slices.Sorted(maps.Keys(p.Dependencies)) {
+				if _, optional := p.OptionalDependencies[name]; !optional && !hasModule(s, dir, name) {
+					missing = append(missing, name)
+				}
+			}
+			if len(missing) == 0 || len(missing) == len(p.Dependencies) {
+				return nil
+			}
+			return []Finding{{Level: Stop, What: fmt.Sprintf("%s missing that %s needs: %s", words.Is(len(missing), "module"),
+				path.Join(dir, "package.json"), words.Some(missing, 6)), Where: where,
+				Why: "the server ends as soon as it asks for one", Do: "ask the makers: the build is not whole"}}
+		}
+		if dir == "." {
+			return nil
+		}
+	}
+}
+
+// hasModule tells whether a module will lie where Node looks for it.
+func hasModule(s *situation, dir, name string) bool {
+	for ; ; dir = path.Dir(dir) {
+		if s.ahead.Has(path.Join(dir, "node_modules", name)) {
+			return true
+		}
+		if dir == "." {
+			return false
+		}
+	}
 }
 
 // otherEngine advises an interpreter of this machine that would do.

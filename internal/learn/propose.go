@@ -99,18 +99,25 @@ func Propose(text profile.Text, p *profile.Profile, seen *Seen, o Observation) (
 	if log != "" {
 		where = log
 	}
-	if open(text, "ready.line", !p.Ready.Line.Given()) && !heard(seen, watch.KeyLine, p.Ready.Line) {
+	early := slices.ContainsFunc(p.Ready.Line, func(r profile.Pattern) bool { return slices.Contains(seen.Early, r.String()) })
+	if open(text, "ready.line", !p.Ready.Line.Given()) && (early || !heard(seen, watch.KeyLine, p.Ready.Line)) {
 		s := Start{Lines: lines, Ports: o.Ports, AtRest: true, Not: seen.Early, Before: o.earlier(log, p)}
 		if r := Ready(s); r != nil {
 			from := fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From))
 			if r.Resting {
 				from += " (the last before it came to rest)"
 			}
+			if early {
+				from += "; the rule before came while it was loading"
+			}
 			add("ready.line", words.Quote(r.Pattern), from, r.Sure)
 		}
 	}
 	if !heard(seen, watch.KeyVersion, p.Ready.Version) && open(text, "ready.version", !p.Ready.Version.Given()) {
 		if r := Version(lines, o.Version, o.Names...); r != nil && r.Sure != Maybe {
+			if seen.Heard != "" && seen.Heard == o.Version { // which agrees with itself alone
+				r.Sure = Likely
+			}
 			add(
 				"ready.version",
 				words.Quote(r.Pattern),
@@ -137,8 +144,7 @@ func open(text profile.Text, key string, empty bool) bool {
 	if empty {
 		return true
 	}
-	_, comment, there := text.Value(key)
-	return there && (strings.HasPrefix(comment, "# guessed from: ") || strings.HasPrefix(comment, "# learned from: "))
+	return text.Guessed(key)
 }
 
 // logOf is the log file in which a server says what it does not say at its console: its name

@@ -77,6 +77,7 @@ type Plan struct {
 	Without  []string // layers that are left out
 	Overlaid []Overlaid
 	Renamed  []inventory.Move // files of the build that get the name that the launch script runs
+	Followed []inventory.Move // what the launch script runs, and the build's file of another version that it will run
 	Dropped  []Drop           // folders of a build that the install does not have
 	Relaid   []inventory.Move // files of the build that are laid in another folder, where the install has them
 	Apart    []inventory.Move // files of the build of whose name there is one elsewhere here: both will stand

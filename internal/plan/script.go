@@ -13,6 +13,7 @@ import (
 	"freshkeel/internal/acquire"
 	"freshkeel/internal/ahead"
 	"freshkeel/internal/install"
+	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
@@ -212,10 +213,14 @@ func (p *Plan) retext(at string, text []byte) bool {
 // installed one goes, or is of another version, and one alone of its kind comes.
 func (pr *Planner) newNames(p *Plan) (out [][2]string) {
 	for _, at := range pr.Runs() {
-		if p.Has(at) {
+		if p.OfBuild(at) || p.Has(at) && (p.Known || pr.Profile.Server.Own(at)) {
 			continue
 		}
+		// Where the old build is not known the old one stays: the script is led past it all the same.
 		if now := pr.follows(p, p.items, at); now != "" {
+			if m := (inventory.Move{From: at, To: now}); !slices.Contains(p.Followed, m) {
+				p.Followed = append(p.Followed, m)
+			}
 			out = append(out, [2]string{at, now})
 		}
 	}

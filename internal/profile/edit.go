@@ -118,6 +118,12 @@ func isOurs(line string) bool {
 	return slices.ContainsFunc(ours, func(o string) bool { return strings.HasPrefix(line, o) })
 }
 
+// Guessed tells whether a key's value was guessed or learned, and no person wrote it.
+func (t Text) Guessed(key string) bool {
+	_, comment, there := t.Value(key)
+	return there && (strings.HasPrefix(comment, "# guessed from: ") || strings.HasPrefix(comment, "# learned from: "))
+}
+
 // Value is a key's value as it is written, and the comment of ours above it; ok is false
 // where the text has no such key.
 func (t Text) Value(key string) (literal, comment string, ok bool) {

@@ -461,6 +461,9 @@ func (r Ready) Held() []Port {
 	return append([]Port{r.Port}, r.Ports...)
 }
 
+// DefaultWithin is how long a ready line is waited for where the profile does not say.
+const DefaultWithin = Duration(2 * time.Minute)
+
 // Duration is a Go duration in a TOML string: "90s", "2m".
 type Duration time.Duration
 
@@ -667,7 +670,7 @@ func Parse(path string, b []byte) (*Profile, error) {
 		Stop:    Stop{Wait: Duration(time.Minute), Terminate: Duration(20 * time.Second)},
 		Backup:  Backup{Wait: Duration(10 * time.Second)},
 		Players: Players{Wait: Duration(5 * time.Second)},
-		Ready:   Ready{Within: Duration(2 * time.Minute), Steady: Duration(5 * time.Second)},
+		Ready:   Ready{Within: DefaultWithin, Steady: Duration(5 * time.Second)},
 	}
 	d := toml.NewDecoder(bytes.NewReader(b)).DisallowUnknownFields().EnableUnmarshalerInterface()
 	if err := d.Decode(p); err != nil {

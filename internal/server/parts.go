@@ -168,7 +168,7 @@ func (sv *Server) Arrange(ctx context.Context, up, down []string) error {
 		if !slices.Contains(up, part.PartName()) || part.Host().Status().Running {
 			continue
 		}
-		v, err := part.BringUp(ctx, Goal{})
+		v, err := part.BringUp(ctx, Goal{Same: true})
 		if err != nil {
 			return fmt.Errorf("%s: %w", part.PartName(), err)
 		}

@@ -39,6 +39,7 @@ type Goal struct {
 	Version string // that the server must say; "": any
 	From    string // that it said before: one that says it still runs the old files
 	Known   string // that is installed, where none is asked for
+	Same    bool   // the build was up before: what was learned of it takes no server down
 }
 
 // BringUp starts the server and watches it; one that a crashed command has
@@ -148,9 +149,20 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdic
 	if goal.Known == seen.Heard { // the server's own word proves no rule that heard it
 		goal.Known = ""
 	}
+	ready := sv.Profile.Ready
+	if !sv.byHand("ready.within") || ready.Within == profile.DefaultWithin { // slow machines have slow starts
+		ready.Within = max(ready.Within, profile.Duration(3*seen.Longest))
+	}
+	ours := map[string]bool{}
+	for rule, key := range map[string]string{watch.KeyLine: "ready.line", watch.KeyVersion: "ready.version",
+		watch.KeyFail: "ready.fail", watch.KeyPort: "ready.ports"} {
+		ours[rule] = sv.PartName() == "" && !sv.byHand(key) // those of a part are written by hand
+	}
 	j := watch.NewJudge(
 		watch.Rules{
-			Ready:  sv.Profile.Ready,
+			Ready:  ready,
+			Ours:   ours,
+			Same:   goal.Same,
 			Expect: goal.Version,
 			From:   goal.From,
 			Known:  goal.Known,
@@ -172,6 +184,14 @@ func (sv *Server) Watch(ctx context.Context, start time.Time, goal Goal) *Verdic
 			v.Up, v.Why = false, err.Error()
 		}
 	}
+	if v.Early != "" && !slices.Contains(seen.Early, v.Early) {
+		seen.Early = append(seen.Early, v.Early)
+		if !v.Up {
+			if err := seen.Write(sv.seenFile()); err != nil {
+				sv.Note("%v", err)
+			}
+		}
+	}
 	if v.Up {
 		if sv.PartName() == "" {
 			edited.Note(sv.Install, nil)
@@ -190,8 +210,8 @@ func (sv *Server) byHand(key string) bool {
 	if err != nil {
 		return false
 	}
-	_, comment, there := profile.Text(raw).Value(key)
-	return there && comment == ""
+	_, _, there := profile.Text(raw).Value(key)
+	return there && !profile.Text(raw).Guessed(key)
 }
 
 // judge tells a judge what happens until it decides, and returns the ports that the server
@@ -350,13 +370,16 @@ func portsOf(pids []int) (out []profile.Port) {
 	return out
 }
 
-// family notices that a server ended and was started again by its script: none of its first
-// processes is left, and others are there.
+// family notices that a server ended which its script starts again: none of its first processes is left.
 type family struct {
 	loop  string // "": its script has none
 	first []int
-	told  bool // that it holds another port than the expected
+	since time.Time // when these were seen first
+	told  bool      // that it holds another port than the expected
 }
+
+// helperTime is how long what a script runs before its server may take.
+const helperTime = time.Second
 
 func (f *family) again(pids []int) bool {
 	if f.loop == "" {
@@ -369,10 +392,14 @@ func (f *family) again(pids []int) bool {
 		}
 	}
 	if len(f.first) == 0 {
-		f.first = now
+		f.first, f.since = now, time.Now()
 		return false
 	}
-	return len(now) > 0 && !slices.ContainsFunc(now, func(pid int) bool { return slices.Contains(f.first, pid) })
+	if len(now) == 0 && time.Since(f.since) < helperTime {
+		return false
+	}
+	// Where nothing is left but the script it is about to do that.
+	return !slices.ContainsFunc(now, func(pid int) bool { return slices.Contains(f.first, pid) })
 }
 
 const WhyInterrupted = "interrupted before the server was known to be up"

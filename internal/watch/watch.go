@@ -25,7 +25,11 @@ type Rules struct {
 	Before []profile.Port // what it held when it was last seen up
 	ByHand bool           // a person wrote the version rule: it says the server's own version, proven or not
 	Fails  bool           // a person wrote the failure rules: they count once it is ready, too
-	Usual  time.Duration  // that it took to come up then; 0: not known
+	// Ours are the keys whose rules were guessed or learned. Such a rule takes down no server that is good otherwise:
+	// where Same, one that it does not keep to is told and doubted. Nil is as if a person had written all.
+	Ours  map[string]bool
+	Same  bool          // the build is the one that was up before
+	Usual time.Duration // that it took to come up then; 0: not known
 }
 
 // Proof holds the rules that a good start has borne out, each as Rule writes it. What no
@@ -52,10 +56,13 @@ func (r Rules) proven(key, text string) bool {
 	return r.Proof[Rule(key, text)]
 }
 
+// soft tells whether a rule of ours is never more than a doubt: of a build that was up before.
+func (r Rules) soft(key string) bool { return r.Same && r.Ours[key] && (r.Strict == nil || !*r.Strict) }
+
 // must is proven for a line that has to come: where the profile says that lines are not
 // insisted on, one that does not come is never more than a doubt.
 func (r Rules) must(key string, list profile.Patterns) bool {
-	if r.Strict != nil && !*r.Strict {
+	if r.Strict != nil && !*r.Strict || r.soft(key) {
 		return false
 	}
 	return slices.ContainsFunc(list, func(p profile.Pattern) bool { return r.proven(key, p.String()) })
@@ -70,6 +77,7 @@ type Verdict struct {
 	Version string        `json:"version"`          // as the server said it
 	Took    time.Duration `json:"took_ns"`          // from start to ready, or to the end
 	Late    bool          `json:"late,omitempty"`   // its time was up, and nothing else spoke against it
+	Early   string        `json:"early,omitempty"`  // a ready rule of ours that came before it was ready
 
 	Proved  []string `json:"-"` // of a server that is up: rules that held, as Rule writes them
 	Against []string `json:"-"` // and those that it did not keep to, though it is up
@@ -102,6 +110,7 @@ type Judge struct {
 	sound    time.Time // since when all that is asked holds
 	said     time.Time // when the last line came
 	moved    time.Time // when the ports last changed
+	loads    time.Time // when it last said, after its ready line, that it is still loading
 	broke    time.Time // when its script ended with an error, or a crash was printed
 	broken   string    // which of the two
 }
@@ -113,6 +122,22 @@ func NewJudge(r Rules, start time.Time) *Judge {
 
 func (j *Judge) no(at time.Time, why string, lines ...string) *Verdict {
 	return &Verdict{Why: why, Lines: lines, Version: j.version, Took: at.Sub(j.start)}
+}
+
+// loading are words by which a server says that it is not done yet.
+var loading = regexp.MustCompile(`(?i)\b(load(ing|ed)?|starting|initiali[sz]\w+|prepar(ing|ed)|generat(ing|ed)|spawn(ing|ed)?|` +
+	`build(ing)?|compil(ing|ed)|import(ing|ed)|read(ing)?|opening|unpack(ing|ed)?)\b|\d{1,3} ?%`)
+
+// A server is given longest to go on loading once a ready line of ours came, and counts as done once it says no more of
+// it for loadPause.
+const (
+	longest   = 10 * time.Second
+	loadPause = 3 * time.Second
+)
+
+// loads tells whether a server goes on loading though a ready line of ours came.
+func (j *Judge) stillLoads(at time.Time) bool {
+	return j.rules.Ours[KeyLine] && !j.loads.IsZero() && at.Sub(j.loads) < loadPause && at.Sub(j.ready) < longest+loadPause
 }
 
 // crashed are the words by which runtimes and systems say that a program broke down.
@@ -134,7 +159,7 @@ func (j *Judge) Line(at time.Time, text string) *Verdict {
 		return j.weigh(at)
 	}
 	if f, _ := j.rules.Fail.In(l); f != nil && (!played || j.rules.Fails) {
-		if j.rules.proven(KeyFail, f.String()) {
+		if j.rules.proven(KeyFail, f.String()) && !j.rules.soft(KeyFail) {
 			return j.no(at, fmt.Sprintf("a line matched the failure rule %s", words.Quote(f.String())), text)
 		}
 		if j.failed == "" {
@@ -153,6 +178,9 @@ func (j *Judge) Line(at time.Time, text string) *Verdict {
 		if v := j.hearVersion(at, text); v != nil {
 			return v
 		}
+	}
+	if played && loading.MatchString(l.Bare) {
+		j.loads = at
 	}
 	if r, _ := j.rules.Line.In(l); r != nil && j.ready.IsZero() {
 		j.ready, j.by = at, r
@@ -175,8 +203,12 @@ func (j *Judge) hearVersion(at time.Time, text string) *Verdict {
 	case like == version.Doubtful && !old:
 		j.doubts = append(j.doubts, fmt.Sprintf("the server says that it is %s, and the build is %s: they may be the "+
 			"same; --as %s names the build as the server does", j.version, want, j.version))
-	case j.rules.ByHand || j.rules.proven(KeyVersion, j.versBy.String()):
+	case j.rules.ByHand || j.rules.proven(KeyVersion, j.versBy.String()) && (old || !j.rules.Ours[KeyVersion]):
 		return j.no(at, fmt.Sprintf("the server says it is version %s, the build is %s", j.version, want), text)
+	case j.rules.proven(KeyVersion, j.versBy.String()):
+		j.doubts = append(j.doubts, fmt.Sprintf("by the rule %s, which was learned, the server says that it is %s, and the "+
+			"build is %s: correct [ready] version if that number is none of a version", words.Quote(j.versBy.String()),
+			j.version, want))
 	default:
 		j.doubts = append(
 			j.doubts,
@@ -206,7 +238,7 @@ func (j *Judge) ScriptEnded(at time.Time, status string) *Verdict {
 
 // Restarted hears that the server ended and its launch script started it again.
 func (j *Judge) Restarted(at time.Time) *Verdict {
-	return j.no(at, "the server ended, and the loop in its launch script started it again", j.deciding()...)
+	return j.no(at, "the server ended, and the loop in its launch script starts it again", j.deciding()...)
 }
 
 // Exited hears that no process of the server is left.
@@ -221,7 +253,11 @@ func (j *Judge) Exited(at time.Time, status string) *Verdict {
 	if j.failedBy != nil {
 		when += fmt.Sprintf("; a line of it matched the failure rule %s", words.Quote(j.failedBy.String()))
 	}
-	return j.no(at, fmt.Sprintf("the server ended (%s) %s", status, when), j.deciding()...)
+	v := j.no(at, fmt.Sprintf("the server ended (%s) %s", status, when), j.deciding()...)
+	if j.by != nil && j.rules.Ours[KeyLine] && j.rules.Same {
+		v.Early = j.by.String()
+	}
+	return v
 }
 
 // deciding are the lines that say most about a server that did not come up.
@@ -248,7 +284,7 @@ func (j *Judge) weigh(at time.Time) *Verdict {
 	if !j.broke.IsZero() && j.ready.IsZero() && len(j.held) == 0 && at.Sub(j.broke) >= helperGrace {
 		return j.no(at, j.broken, j.deciding()...)
 	}
-	if all && at.Sub(j.sound) >= steady && j.shows(at) {
+	if all && at.Sub(j.sound) >= steady && j.shows(at) && !j.stillLoads(at) {
 		return j.up(at)
 	}
 	over := at.Sub(j.start) >= j.rules.Within.Std()
@@ -357,7 +393,7 @@ func (j *Judge) missing() (hard, soft string) {
 			continue
 		}
 		what := fmt.Sprintf("no process of the server that holds port %s", p)
-		if r.proven(KeyPort, p.String()) {
+		if r.proven(KeyPort, p.String()) && !(r.soft(KeyPort) && len(j.held) > 0) {
 			return what, soft
 		}
 		if soft == "" {
@@ -373,7 +409,7 @@ func (j *Judge) missing() (hard, soft string) {
 func (j *Judge) up(at time.Time) *Verdict {
 	r := j.rules
 	if r.Version.Given() && j.version == "" {
-		if r.must(KeyVersion, r.Version) {
+		if r.must(KeyVersion, r.Version) && (!r.Ours[KeyVersion] || r.Strict != nil && *r.Strict) {
 			return j.no(
 				at,
 				fmt.Sprintf("the server said it was ready, but no line matched the version rule %s", r.Version),
@@ -397,7 +433,11 @@ func (j *Judge) up(at time.Time) *Verdict {
 			v.Proved = append(v.Proved, rule)
 		} else {
 			v.Against = append(v.Against, rule)
-			v.Doubts = append(v.Doubts, fmt.Sprintf("no process of the server holds port %s%s", p, holding(", but ", j.held)))
+			doubt := fmt.Sprintf("no process of the server holds port %s%s", p, holding(", but ", j.held))
+			if r.soft(KeyPort) {
+				doubt += "; that rule was learned, and is doubted from now on"
+			}
+			v.Doubts = append(v.Doubts, doubt)
 		}
 	}
 	if r.Line.Given() && j.ready.IsZero() {
@@ -414,6 +454,11 @@ func (j *Judge) up(at time.Time) *Verdict {
 		)
 	}
 	j.proof(v)
+	if j.by != nil && j.rules.Ours[KeyLine] && j.loads.Sub(j.ready) >= longest {
+		v.Early = j.by.String()
+		v.Doubts = append(v.Doubts, fmt.Sprintf("by the rule %s it was ready, and it went on loading for %s: a later line is "+
+			"looked for", words.Quote(j.by.String()), j.loads.Sub(j.ready).Round(time.Second)))
+	}
 	v.Why = j.upWhy(at)
 	return v
 }

@@ -110,7 +110,7 @@ func TestVerdictNamesWhatDecidedIt(t *testing.T) {
 			events: []event{{1, "oh", ""}, {2, "", "script"}, {4.9, "", "tick"}, {5, "", "tick"}}},
 		"a crash is printed": {change: guessed, why: "a crash was printed",
 			events: []event{{1, "Segmentation fault (core dumped)", ""}, {3.9, "", "tick"}, {4, "", "tick"}}},
-		"a loop starts it again": {change: guessed, why: "the loop in its launch script started it again",
+		"a loop starts it again": {change: guessed, why: "the loop in its launch script starts it again",
 			events: []event{{1, "version 3.5.0", ""}, {2, "", "again"}}},
 		"nothing of what it held before": {change: func(r *Rules) {
 			r.Line, r.Version, r.Ready.Port, r.Strict = nil, nil, profile.Port{}, nil
