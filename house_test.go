@@ -98,7 +98,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		"lay": {"acquire", "adopt", "feed", "fetch", "install", "inventory", "learn", "locker", "plan", "profile",
 			"resolve", "tell"},
 		"learn":         {"profile", "watch"},
-		"lessons":       {"host", "install", "inventory", "launch", "learn", "profile", "tell", "watch"},
+		"lessons":       {"host", "install", "inventory", "launch", "learn", "logbook", "profile", "tell", "watch"},
 		"locker":        {"locker/cut", "locker/frame", "locker/index", "locker/set", "store"},
 		"locker/index":  {"locker/frame"},
 		"locker/mirror": {"locker", "locker/frame", "locker/index", "locker/set", "store"},

@@ -258,7 +258,7 @@ func (t *transaction) stop(ctx context.Context) error {
 			return "", err
 		}
 		t.k.srv.ProveRunning()
-		order := t.k.srv.TryAll(t.k.srv.Order())
+		order := server.TryAll(t.k.srv, t.k.srv.Order())
 		t.told = time.Now()
 		exit, err := t.k.srv.StopBy(order, false)
 		if err != nil {

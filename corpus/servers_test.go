@@ -20,6 +20,7 @@ func servers(t *testing.T) map[string]server {
 	exec := func(line string) string { return "#!/bin/sh\ncd \"$(dirname \"$0\")\"\nexec " + line + "\n" }
 	a, b, c, d, e, f, g, h, i, j, k, l, m, n := port(), port(), port(), port(), port(), port(), port(), port(), port(), port(), port(),
 		port(), port(), port()
+	o, q, r, u, v := port(), port(), port(), port(), port()
 	return map[string]server{
 		// A console that reads, and says when it is ready.
 		"toadrace": {bin: "toadrace", build: true,
@@ -436,5 +437,60 @@ func servers(t *testing.T) map[string]server {
 				addons:  "addons/burrow",
 				addonIs: "addon.json",
 			}},
+		// A database whose journal is named like a log; the folder is called data, and no settings name it.
+		"otterbase": {bin: "lib/otterd",
+			does: behaviour{Ports: []string{tcp(o)}, Boot: second,
+				Say:   []string{"otterbase {version} begins", "store opened", "otterbase is online on port " + fmt.Sprint(o)},
+				Write: map[string]string{"data/otter.log": "INSERT 1\n", "data/otter.script": "CREATE\n", "data/otter.lck": "1"}},
+			ships: map[string]string{"otter.sh": exec(fmt.Sprintf("lib/otterd --port %d", o)), "readme.txt": "read {version}\n"},
+			has:   map[string]string{"data/otter.log": "", "data/otter.script": "CREATE\n", "data/otter.properties": "open=yes\n"},
+			want: wanted{script: "otter.sh", ready: "otterbase is online on port 4711",
+				says: map[string]string{"otterbase 2.4.0 begins": "2.4.0"}, ports: []string{tcp(o)},
+				keep:   []string{"data/otter.log", "data/otter.script", "data/otter.properties"},
+				builds: []string{"readme.txt"}},
+			args: []string{"--version", "2.3.1"}},
+		// What it runs lies among vendored modules, which have files named like settings and lists; it says a protocol's
+		// number, and its package the version.
+		"fernfrog": {bin: "node_modules/fernfrog/bin/fernfrog",
+			does: behaviour{Reads: true, Stop: []string{"stop"}, Ports: []string{tcp(q)}, Boot: second,
+				Stamp: "January 2nd 2006, 15:04:05 [INFO]: ",
+				Say:   []string{"Server listening, version 1.16.1", "Loaded plugins"}},
+			ships: map[string]string{
+				"node_modules/fernfrog/package.json":         "{\"name\": \"fernfrog\", \"version\": \"{version}\"}\n",
+				"node_modules/fernfrog/config/settings.json": fmt.Sprintf("{\"port\": %d}\n", q),
+				"node_modules/leafs/oplevels.yml":            "a: {version}\n",
+				"node_modules/leafs/yarn.lock":               "{version}\n",
+				"package.json":                               "{}\n",
+			},
+			has: map[string]string{"fern.sh": exec("node_modules/fernfrog/bin/fernfrog"), "world/keepsake.txt": "mine"},
+			want: wanted{script: "fern.sh", ready: "March 3rd 2027, 05:06:07 [INFO]: Server listening, version 1.16.1",
+				ports: []string{tcp(q)}, stop: "stop", keep: []string{"world/keepsake.txt"},
+				builds: []string{"node_modules/fernfrog/config/settings.json", "node_modules/leafs/oplevels.yml",
+					"node_modules/leafs/yarn.lock", "package.json"}}},
+		// It holds a port of its own, and one that is another at each start; its console names both.
+		"twinlark": {bin: "twinlark",
+			does: behaviour{Reads: true, Stop: []string{"quit"}, Unknown: "unknown command {word}", Help: []string{"quit - ends the server"},
+				Ports: []string{udp(r), "udp/0"}, Boot: second,
+				Say: []string{"Bound socket to *:{port2}.", fmt.Sprintf("Bound socket to *:%d.", r), "nobody there, type /help"}},
+			ships: map[string]string{"lark.cfg": fmt.Sprintf("SERVER_PORT %d\n", r), "share/lark.png": "{version}"},
+			has:   map[string]string{"lark.sh": exec("./twinlark --datadir ./share")},
+			want: wanted{script: "lark.sh", ready: fmt.Sprintf("Bound socket to *:%d.", r), ports: []string{udp(r)}, stop: "quit",
+				set: []string{"lark.cfg"}, builds: []string{"share/lark.png"}}},
+		// The program's name holds the version, and the operator's own script runs it by that.
+		"wrenhall": {bin: "wrenhall-{version}",
+			does: behaviour{Ports: []string{tcp(u)}, Boot: second, Say: []string{"wren hall opens"}},
+			has:  map[string]string{"run.sh": exec("./wrenhall-2.3.1"), "members.txt": "ada\n"},
+			want: wanted{script: "run.sh", ready: "wren hall opens", ports: []string{tcp(u)}, keep: []string{"members.txt"}}},
+		// Settings name the place of the data; a map of the operator's lies among the makers'.
+		"molemere": {bin: "molemere_srv",
+			does: behaviour{Ports: []string{udp(v)}, Boot: second, Stamp: "[2006-01-02 15:04:05][server]: ",
+				Say: []string{"starting...", "server name is 'mole'", "version 0.7 802f1be60a05665f", "rcon password: 'k3{ms}x'"}},
+			ships: map[string]string{"maps/dm1.map": "1 {version}", "maps/dm2.map": "2 {version}", "maps/dm3.map": "3 {version}",
+				"maps/dm4.map": "4 {version}"},
+			has: map[string]string{"mole.sh": exec("./molemere_srv"), "autoexec.cfg": fmt.Sprintf("sv_port %d\nstore_dir ./den\n", v),
+				"maps/molemere.map": "mine", "den/kin": "mine"},
+			want: wanted{script: "mole.sh", ready: "[2026-12-01 22:37:40][server]: version 0.7 802f1be60a05665f", ports: []string{udp(v)},
+				keep: []string{"maps/molemere.map", "den/kin"}, set: []string{"autoexec.cfg"},
+				builds: []string{"maps/dm1.map", "maps/dm4.map"}}},
 	}
 }

@@ -854,7 +854,7 @@ func (p *program) start(ctx context.Context, c *cli.Command) error {
 
 // exchangeEarly writes a better ready line in the place of one of ours that came while the server was loading, and gives
 // what else is proposed.
-func (p *program) exchangeEarly(k *freshkeel.Keel, v *freshkeel.Verdict, seen []freshkeel.Proposal) (rest []freshkeel.Proposal) {
+func exchangeEarly(p *program, k *freshkeel.Keel, v *freshkeel.Verdict, seen []freshkeel.Proposal) (rest []freshkeel.Proposal) {
 	for _, one := range seen {
 		if one.Key != "ready.line" {
 			rest = append(rest, one)
@@ -913,7 +913,7 @@ func startUp(ctx context.Context, p *program, k *freshkeel.Keel, learn, takeOver
 			return err
 		}
 	} else if v.Early != "" { // a rule of ours is exchanged without being asked for
-		seen = p.exchangeEarly(k, v, seen)
+		seen = exchangeEarly(p, k, v, seen)
 	}
 	if err := p.result(startJSON{v, nonNil(seen), learn}, func() {
 		p.view.outcome(good, "UP", fmt.Sprintf("%s is ready after %s", k.Profile.Server.Name, freshkeel.Age(v.Took)))

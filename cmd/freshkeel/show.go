@@ -3,8 +3,8 @@ package main
 import (
 	"fmt"
 	"maps"
-	"path/filepath"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"

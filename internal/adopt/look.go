@@ -170,7 +170,7 @@ func (l *lookout) text(at string, most int64) string {
 // jar or program at the top.
 func (l *lookout) lookForArtifact() {
 	for _, c := range l.others {
-		if at := l.whatRuns(c); at != "" && (l.artifact == "" || c.File == l.script) {
+		if at := (scripting{l}).whatRuns(c); at != "" && (l.artifact == "" || c.File == l.script) {
 			l.artifact = at
 			l.guess("artifact", at, fmt.Sprintf("%s:%d runs it", c.File, c.Line))
 		}
@@ -187,7 +187,7 @@ func (l *lookout) lookForArtifact() {
 
 // whatRuns is the file of the install that a command runs: a jar, what an interpreter is given, the jar of its class path
 // that has the class, or the program itself; "" for none.
-func (l *lookout) whatRuns(c launch.Command) string {
+func (l scripting) whatRuns(c launch.Command) string {
 	for _, at := range append([]string{c.Jar, c.Script, l.classJar(c)}, tree.Rel(l.dir, c.Path)) {
 		if at != "" && !filepath.IsAbs(at) && tree.Local(at) {
 			return at
@@ -197,7 +197,7 @@ func (l *lookout) whatRuns(c launch.Command) string {
 }
 
 // javaLine reads what a Java runtime is told.
-func (l *lookout) javaLine(c launch.Command) (launch.JavaLine, bool) {
+func (l scripting) javaLine(c launch.Command) (launch.JavaLine, bool) {
 	if !c.Java() {
 		return launch.JavaLine{}, false
 	}
@@ -208,7 +208,7 @@ func (l *lookout) javaLine(c launch.Command) (launch.JavaLine, bool) {
 }
 
 // classJar is the jar of a Java command's class path that has the class which it runs; else the first one.
-func (l *lookout) classJar(c launch.Command) (at string) {
+func (l scripting) classJar(c launch.Command) (at string) {
 	line, ok := l.javaLine(c)
 	if !ok || line.Main == "" {
 		return ""
@@ -225,7 +225,7 @@ func (l *lookout) classJar(c launch.Command) (at string) {
 }
 
 // jarsOf are the jars of the install that a class path names, "lib/*" those of a folder.
-func (l *lookout) jarsOf(c launch.Command, classPath []string) (out []string) {
+func (l scripting) jarsOf(c launch.Command, classPath []string) (out []string) {
 	for _, entry := range classPath {
 		if dir, all := strings.CutSuffix(entry, "*"); all {
 			dir = path.Clean(c.At(l.dir, strings.TrimSuffix(dir, "/")))
@@ -246,7 +246,7 @@ func (l *lookout) jarsOf(c launch.Command, classPath []string) (out []string) {
 }
 
 // hasClass tells whether a jar has a class.
-func (l *lookout) hasClass(jar, class string) bool {
+func (l scripting) hasClass(jar, class string) bool {
 	e, ok := l.files.Get(jar)
 	if !ok {
 		return false
@@ -338,7 +338,7 @@ func (l *lookout) lookForPlace() {
 // names that they gave. The server's own lines come last: a number in them may be a protocol's.
 func (l *lookout) lookForVersion() {
 	if l.version == "" {
-		if v, by := l.described(); v != "" {
+		if v, by := described(l); v != "" {
 			l.version, l.versionFrom = v, by
 		}
 	}
@@ -363,7 +363,7 @@ func (l *lookout) lookForVersion() {
 
 // described is what the artifact says of its own version: the manifest of a jar, the description of a package beside a
 // script, what a compiler or its makers wrote into a program.
-func (l *lookout) described() (v, by string) {
+func described(l *lookout) (v, by string) {
 	e, ok := l.files.Get(l.artifact)
 	if !ok || e.Kind != tree.File || l.artifact == l.script && isScript(l.artifact) {
 		return "", ""

@@ -218,11 +218,11 @@ func (l sorting) loaded(at string) bool {
 			for _, at := range c.Runs(l.dir) {
 				l.loads[at] = true
 			}
-			line, ok := l.javaLine(c)
+			line, ok := (scripting{l.lookout}).javaLine(c)
 			if !ok {
 				continue
 			}
-			for _, at := range l.jarsOf(c, line.ClassPath) {
+			for _, at := range (scripting{l.lookout}).jarsOf(c, line.ClassPath) {
 				l.loads[at] = true
 			}
 			for i, flag := range line.Flags {
@@ -278,7 +278,7 @@ func (l sorting) toldTo(at string) bool {
 const headBytes = 16 << 10
 
 // begins is how a file begins.
-func (l *lookout) begins(e tree.Entry) []byte {
+func (l sorting) begins(e tree.Entry) []byte {
 	f, err := tree.OpenRegular(l.full(e.Path))
 	if err != nil {
 		return nil

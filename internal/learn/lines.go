@@ -298,7 +298,8 @@ func Version(lines []string, known string, names ...string) *Rule {
 				continue
 			}
 			most, best = score, &Rule{Pattern: pattern, From: line, Line: i, Version: v, Sure: Maybe}
-			if score >= 6 {
+			// A number by itself may be a protocol's: it has to stand by the server's own name.
+			if own := named(bare[:at], names) || calls(bare[:at], names); score >= 6 && (own || serverWord.MatchString(bare[:at])) {
 				best.Sure = Likely
 			}
 			if known != "" && version.Alike(v, known) == version.Same {
@@ -308,6 +309,9 @@ func Version(lines []string, known string, names ...string) *Rule {
 	}
 	return best
 }
+
+// serverWord are words before a version that say that it is a server's.
+var serverWord = regexp.MustCompile(`(?i)\b(server|dedicated|build|release|game)\b`)
 
 // named tells whether a text has the server's own name in it, as its files have it.
 func named(text string, names []string) bool {

@@ -9,8 +9,10 @@ import (
 	"strings"
 	"time"
 
+	"freshkeel/internal/logline"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/version"
 	"freshkeel/internal/watch"
 	"freshkeel/internal/words"
 )
@@ -52,6 +54,7 @@ type Use struct{ Reads, Writes, Runs, Says bool }
 type Observation struct {
 	Console     []string            // its lines
 	Logs        map[string][]string // the lines that its log files got meanwhile
+	Changed     bool                // the start before was one of the build before
 	Earlier     []string            // its console's at the start before; nil where that is not known
 	LogsEarlier map[string][]string // the lines of these that stood there before, the last run's
 	Ports       []profile.Port      // that it holds
@@ -114,9 +117,12 @@ func Propose(text profile.Text, p *profile.Profile, seen *Seen, o Observation) (
 		}
 	}
 	if !heard(seen, watch.KeyVersion, p.Ready.Version) && open(text, "ready.version", !p.Ready.Version.Given()) {
-		if r := Version(lines, o.Version, o.Names...); r != nil && r.Sure != Maybe {
+		if r := Version(lines, o.Version, o.Names...); r != nil && (r.Sure != Maybe || o.Changed && o.otherVersion(r, log, p)) {
 			if seen.Heard != "" && seen.Heard == o.Version { // which agrees with itself alone
 				r.Sure = Likely
+			}
+			if o.Changed && o.otherVersion(r, log, p) {
+				r.Sure = Sure
 			}
 			add(
 				"ready.version",
@@ -132,6 +138,20 @@ func Propose(text profile.Text, p *profile.Profile, seen *Seen, o Observation) (
 	}
 	out = append(out, proposeStop(text, p, o)...)
 	return append(out, proposeFiles(p, o)...)
+}
+
+// otherVersion tells whether the line of a version said another one at the start before: of the build before.
+func (o Observation) otherVersion(r *Rule, log string, p *profile.Profile) bool {
+	re, err := regexp.Compile(r.Pattern)
+	if err != nil {
+		return false
+	}
+	for _, l := range o.earlier(log, p) {
+		if m := new(logline.Reader).Read(l).Find(re); m != nil {
+			return version.Alike(m[1], r.Version) == version.Other
+		}
+	}
+	return false
 }
 
 // heard tells whether a good start has borne out one of a key's patterns.
@@ -213,8 +233,7 @@ const fewPorts = 4
 func proposePorts(text profile.Text, p *profile.Profile, o Observation) *Proposal {
 	given := p.Ready.Held()
 	if len(given) > 0 &&
-		(!open(text, "ready.ports", len(p.Ready.Ports) == 0) || !open(text, "ready.port", !p.Ready.Port.Given()) ||
-			!slices.ContainsFunc(given, func(q profile.Port) bool { return !slices.Contains(o.Ports, q) })) {
+		(!open(text, "ready.ports", len(p.Ready.Ports) == 0) || !open(text, "ready.port", !p.Ready.Port.Given())) {
 		return nil
 	}
 	var all []profile.Port
@@ -234,7 +253,10 @@ func proposePorts(text profile.Text, p *profile.Profile, o Observation) *Proposa
 		all = slices.DeleteFunc(all, func(q profile.Port) bool { return o.Named[q.Number] == "" })
 		twice = nil
 	}
-	if len(all) == 0 {
+	lacks := func(list, of []profile.Port) bool {
+		return slices.ContainsFunc(of, func(q profile.Port) bool { return !slices.Contains(list, q) })
+	}
+	if len(all) == 0 || len(given) > 0 && !lacks(o.Ports, given) && !lacks(given, all) {
 		return nil
 	}
 	if len(twice) > 0 {

@@ -18,6 +18,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/launch"
 	"freshkeel/internal/learn"
+	"freshkeel/internal/logbook"
 	"freshkeel/internal/logline"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
@@ -140,6 +141,7 @@ func (b *Book) observe(o *learn.Observation, st *host.Status, p *profile.Profile
 			}
 		}
 	}
+	o.Changed = b.byRefit(st.Since)
 	if b.Minded() {
 		o.Earlier = logline.Own(firstLines(strings.TrimSuffix(b.RunDir().Console(), ".log")+".1.log", 0))
 	}
@@ -157,6 +159,15 @@ func (b *Book) observe(o *learn.Observation, st *host.Status, p *profile.Profile
 
 // earlierLog is how much of a log's end before a start is looked at, in bytes.
 const earlierLog = 64 << 10
+
+// byRefit tells whether a server that runs since then was started by a refit to another version.
+func (b *Book) byRefit(since time.Time) bool {
+	all, err := b.Install.Book.All()
+	return err == nil && slices.ContainsFunc(all, func(e *logbook.Entry) bool {
+		return e.Kind == logbook.Refit && e.Outcome == logbook.Confirmed && e.From != e.To && !since.Before(e.Started) &&
+			!since.After(e.Ended)
+	})
+}
 
 // used is how the server's processes use files of the install.
 func (b *Book) used(pids []int) map[string]learn.Use {

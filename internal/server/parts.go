@@ -141,7 +141,7 @@ func (sv *Server) stopParts(hopeless bool) (exit *host.Exit, err error) {
 		if hopeless {
 			e, err = part.HalfStop()
 		} else {
-			e, err = part.StopBy(part.TryAll(part.Order()), false)
+			e, err = part.StopBy(TryAll(part, part.Order()), false)
 		}
 		if err != nil {
 			return exit, fmt.Errorf("%s: %w", part.PartName(), err)

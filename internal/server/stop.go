@@ -44,8 +44,8 @@ func (sv *Server) Order() host.StopOrder {
 
 // TryAll has lines tried for which nothing speaks, before a signal is sent, where it is known that nobody plays: to
 // a server on which somebody may, they are no more than a word at random, and cost time.
-func (sv *Server) TryAll(o host.StopOrder) host.StopOrder {
-	if len(o.Last) > 0 && o.Send == "" && sv.nobodyPlays() {
+func TryAll(sv *Server, o host.StopOrder) host.StopOrder {
+	if len(o.Last) > 0 && o.Send == "" && nobodyPlays(sv) {
 		o.Try, o.Last = append(slices.Clone(o.Try), o.Last...), nil
 	}
 	return o
@@ -57,7 +57,7 @@ const stillFor = 2 * time.Second
 
 // nobodyPlays tells whether it is known that nobody is on: by the server's own word; else nobody is connected to it,
 // and where it has ports over udp no datagram comes.
-func (sv *Server) nobodyPlays() bool {
+func nobodyPlays(sv *Server) bool {
 	if sv.Profile.Players.Ask != "" {
 		on, err := sv.PlayersOn(context.Background())
 		return err == nil && on.Nobody()
@@ -135,7 +135,7 @@ func (sv *Server) Stop(ctx context.Context) (exit *host.Exit, took time.Duration
 	if err := sv.TellPlayers(ctx, ""); err != nil {
 		return nil, 0, err
 	}
-	order := sv.TryAll(sv.Order())
+	order := TryAll(sv, sv.Order())
 	told := time.Now()
 	defer context.AfterFunc(ctx, func() {
 		sv.Note("the server was told to stop already, and stops: waiting " +

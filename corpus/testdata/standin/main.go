@@ -36,6 +36,8 @@ type Spec struct {
 	Wait    bool // a helper: it only stays
 }
 
+var chosen int // a port that the system chose
+
 func main() {
 	spec, err := read()
 	if err != nil {
@@ -68,7 +70,7 @@ func main() {
 		log = f
 	}
 	tell := func(w io.Writer, l string) {
-		l = strings.NewReplacer("{version}", spec.Version, "{pid}", fmt.Sprint(os.Getpid()), "{date}", time.Now().Format("Mon Jan 2 15:04:05 2006"), "{ms}",
+		l = strings.NewReplacer("{version}", spec.Version, "{pid}", fmt.Sprint(os.Getpid()), "{port2}", fmt.Sprint(chosen), "{date}", time.Now().Format("Mon Jan 2 15:04:05 2006"), "{ms}",
 			fmt.Sprint(time.Now().UnixMilli()%900+100)).Replace(l)
 		if spec.Stamp != "" {
 			l = time.Now().Format(spec.Stamp) + l
@@ -77,8 +79,9 @@ func main() {
 	}
 	steps := max(len(spec.Say), len(spec.LogSay), 1)
 	for i := range steps {
-		if i == steps-1 {
+		if i == steps-1 || i == 0 && strings.Contains(strings.Join(spec.Say, ""), "{port2}") {
 			bind(spec.Ports)
+			spec.Ports = nil
 		}
 		if i < len(spec.Say) {
 			tell(os.Stdout, spec.Say[i])
@@ -140,7 +143,10 @@ func bind(ports []string) {
 		network, number, _ := strings.Cut(p, "/")
 		var err error
 		if network == "udp" {
-			_, err = net.ListenPacket("udp", ":"+number)
+			var c net.PacketConn
+			if c, err = net.ListenPacket("udp", ":"+number); err == nil && number == "0" {
+				chosen = c.LocalAddr().(*net.UDPAddr).Port
+			}
 		} else {
 			_, err = net.Listen("tcp", ":"+number)
 		}
