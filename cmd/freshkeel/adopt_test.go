@@ -274,7 +274,7 @@ func TestAdoptOfOtherKindsOfInstall(t *testing.T) {
 		"stamped log": {map[string]string{"run.sh": "#!/bin/sh\njava -jar s.jar\n", "s.jar": "PK",
 			"logs/latest.log": "[12:00:01] [main/INFO]: Starting server version 1.20\n[12:00:09] [main/INFO]: Done (8.2s)! listening on tcp port 25000\n[12:30:00] [main/INFO]: console: stop\n"},
 			[]string{`version = '^Starting server version (\S+)'`,
-				`line = '^Done \([\d.,]+s\)! listening on tcp port [\d.,]+'`, "ports = ['tcp/25000']", "send = 'stop'"}},
+				`line = '^Done \([\d.,]+s\)! listening on tcp port [\d.,]+'`, "ports = []", "send = 'stop'"}},
 		"name and number": {map[string]string{"pond": "#!/bin/sh\necho pond v1.4.2\necho 'frogs may start; ready'\ncase $x in quit) exit;; esac\n"},
 			[]string{"script = 'pond'", `version = '^pond v?(\S+)'`, "send = 'quit'"}},
 	} {

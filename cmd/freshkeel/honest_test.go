@@ -205,7 +205,8 @@ func TestAdviceThatIsFollowedHelps(t *testing.T) {
 		p.EditProfile(func(s string) string {
 			return s + "[[layer]]\nname = 'songs'\ninto = 'addons'\n[layer.source]\narchives.in = '../songs'\narchives.full = '^songs-(?P<version>[\\d.]+)\\.zip$'\n"
 		})
-		r = p.OK("refit", "--layer", "songs")
+		assert.Contains(t, p.Exits(exitRefused, "refit", "--layer", "songs").Said(), "addons/song.txt: no build that is known put it there")
+		r = p.OK("refit", "--layer", "songs", "--overwrite", "addons")
 		assert.Contains(t, r.Said(), "everything of layer songs lies in one folder, a/b")
 		assert.Equal(t, "new", p.Read("addons/song.txt"))
 	})

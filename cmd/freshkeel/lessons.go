@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -376,6 +377,15 @@ func isYes(answer string) bool {
 // learned shows what may be written into the profile, and writes it where somebody says so:
 // learn is that of a command line; a person at the terminal is asked.
 func (p lessonCommands) learned(k *freshkeel.Keel, list []freshkeel.Proposal, learn bool) error {
+	defer func() { // what only a person can tell comes last
+		if !learn {
+			return
+		}
+		for _, a := range k.Lessons.Away() {
+			p.view.fact("outside", "the server writes in "+a.Folder+", which no backup holds ("+filepath.Base(a.File)+")")
+			p.view.fact("", "is it this server's alone? freshkeel profile set elsewhere."+a.Name+" "+freshkeel.Shell(a.Folder))
+		}
+	}()
 	if len(list) == 0 {
 		if learn {
 			p.view.fact("learned", "nothing new: the profile has it all")

@@ -128,7 +128,8 @@ type program struct {
 	parting  freshkeel.Parting
 	later    func() // what is left to do once it was told how the command failed
 
-	became *freshkeel.Became // the owner whom a command that root began has become; nil: none
+	became    *freshkeel.Became // the owner whom a command that root began has become; nil: none
+	toldOwner bool              // and that was told
 }
 
 func (p *program) main(ctx context.Context, args []string) int {

@@ -22,8 +22,15 @@ import (
 // user. It comes before anything of the folder or of a home is read, and does not return where there
 // is such a rest: this process shows it, and ends with it.
 func (p *program) asOwner(dir string) error {
+	if p.became != nil && p.toldOwner {
+		return nil
+	}
 	if p.became != nil {
+		p.toldOwner = true
 		p.view.noteLine(dir + " belongs to " + p.became.Name + ": working as that user, not as root")
+		if at := p.became.Place; at != "" {
+			p.view.noteLine(p.became.Name + " has no home that it can write in: its locker is in " + at + ", which is that user's alone")
+		}
 		return nil
 	}
 	rest, err := freshkeel.Enter(dir)

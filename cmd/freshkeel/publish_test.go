@@ -317,11 +317,11 @@ func TestAdoptProposesTheKindOfSource(t *testing.T) {
 				"client-"))
 		}
 		r := p.OK("adopt", p.Install, "--replace", "--source", place)
-		assert.Regexp(t, `source +`+c.kind+` `, r.Out, place)
+		assert.Regexp(t, `source +`+c.kind+`: `, r.Out, place)
 		o := p.offer()
 		assert.Equal(t, c.kind, o.Kind)
 		assert.Equal(t, c.last, o.Builds[len(o.Builds)-1].Version, place)
 	}
 	r := p.OK("adopt", p.Install, "--replace", "--source", url+"/api/builds/3.5.0.json")
-	assert.Regexp(t, `source +- +it could not be read: it is JSON, and noth`, r.Out)
+	assert.Regexp(t, `source +it could not be read: it is JSON, and noth`, r.Out)
 }

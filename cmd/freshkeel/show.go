@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
@@ -80,15 +81,7 @@ func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
 	} else {
 		v.outcome(good, "ADOPTED", a.Dir)
 	}
-	version := a.Version
-	if version == "" {
-		version = "not known: --version says it"
-		if slices.ContainsFunc(a.Guesses,
-			func(g freshkeel.Guess) bool { return g.Key == "ready.version" && g.Value != "" }) {
-			version += ", or it is read when the server next starts"
-		}
-	}
-	v.fact("version", version)
+	v.fact("version", adoptedVersion(a))
 	switch {
 	case a.Profile == "" && a.Files == 0 && a.Known:
 		v.fact("build", "which files are its own is known")
@@ -110,50 +103,113 @@ func (v *view) adopted(a *freshkeel.Adopted, dry bool) {
 	for _, n := range a.Notes {
 		v.fact("note", n)
 	}
-	for i, d := range a.Doubts {
-		if i == 4 {
-			v.fact("", fmt.Sprintf("and %d more of the kind", len(a.Doubts)-i))
-			break
-		}
-		v.fact("doubt", d.Pattern+" is taken for the build's: "+d.Why)
+	if a.Profile != "" {
+		v.guesses(a)
 	}
-	if len(a.Doubts) > 0 {
-		v.fact("", "if it is yours: freshkeel profile set --add server.keep "+quote(a.Doubts[0].Pattern))
-	}
+	doubts(v, a)
 	if a.Profile == "" {
 		v.fact("profile", "left as it is")
-		return
 	}
-	v.guesses(a)
 }
 
-// guesses shows what was guessed, and from what: of a key that has many the first.
+// adoptedVersion is what is installed, and what says so.
+func adoptedVersion(a *freshkeel.Adopted) string {
+	if a.Version != "" {
+		if g := guessOf(a, "version"); g.From != "" {
+			from, _, _ := strings.Cut(g.From, ": ") // of a line its place is enough
+			return a.Version + " (" + from + ")"
+		}
+		return a.Version
+	}
+	if guessOf(a, "ready.version").Value != "" {
+		return "not known: --version says it, or it is read when the server next starts"
+	}
+	return "not known: --version says it"
+}
+
+// guessOf is the first guess of a key.
+func guessOf(a *freshkeel.Adopted, key string) (g freshkeel.Guess) {
+	if i := slices.IndexFunc(a.Guesses, func(g freshkeel.Guess) bool { return g.Key == key }); i >= 0 {
+		return a.Guesses[i]
+	}
+	return g
+}
+
+// guesses shows what was guessed, a line for each thing that matters: what each was guessed from stands in the profile,
+// above its line.
 func (v *view) guesses(a *freshkeel.Adopted) {
-	var rows [][]string
-	of := map[string]int{}
-	for _, g := range a.Guesses {
-		if of[g.Key]++; of[g.Key] > fewSteps {
-			continue
+	all := func(keys ...string) string {
+		var list []string
+		for _, g := range a.Guesses {
+			if slices.Contains(keys, g.Key) && g.Value != "" {
+				list = append(list, g.Value)
+			}
 		}
-		value := g.Value
-		if value == "" {
-			value = "-"
-		}
-		rows = append(rows, []string{g.Key, v.clip(value, 36), g.From})
+		return short(list)
 	}
-	fmt.Fprintln(v.p.out)
-	v.table([]string{"guessed", "value", "from"}, rows, func(row, col int) string {
-		if col == 1 && rows[row][1] == "-" {
-			return minded
-		}
-		return ""
-	})
-	for _, key := range []string{"server.keep", "server.settings", "server.skip", "place"} {
-		if n := of[key] - fewSteps; n > 0 {
-			v.fact("", fmt.Sprintf("and %d more of %s, in %s/freshkeel.toml", n, key, a.Dir))
+	script, runs := guessOf(a, "launch.script").Value, guessOf(a, "artifact").Value
+	if unit := guessOf(a, "host.unit").Value; unit != "" {
+		script = strings.TrimSuffix(unit+", "+script, ", ")
+	}
+	if runs != "" && runs != script && script != "" {
+		script += ", which runs " + runs
+	}
+	v.fact("starts", script)
+	v.fact("yours", cmp.Or(all("server.keep"), "nothing was found: worlds and lists belong in [server] keep"))
+	v.fact("settings", all("server.settings"))
+	v.fact("skipped", all("server.skip"))
+	v.fact("addons", all("addons.files"))
+	v.fact("place", all("place"))
+	v.fact("carried", all("carry.file"))
+	if source := guessOf(a, "source"); source.From != "" {
+		v.fact("source", strings.TrimPrefix(source.Value+": "+source.From, ": "))
+	}
+	if send := guessOf(a, "stop.send"); send.Value != "" {
+		v.fact("stops", fmt.Sprintf("by %q (%s)", send.Value, send.From))
+	} else {
+		v.fact("stops", "by a line that the first stop looks for, else by a signal")
+	}
+	var open []string
+	for _, one := range [][2]string{{"ready.line", "ready line"}, {"ready.version", "version line"}, {"ready.ports", "ports"}} {
+		if guessOf(a, one[0]).Value == "" {
+			open = append(open, one[1])
 		}
 	}
-	fmt.Fprintln(v.p.out)
+	if line := guessOf(a, "ready.line").Value; line != "" {
+		v.fact("ready", "once a line matches "+line)
+	}
+	if len(open) > 0 {
+		v.fact("open", "its "+strings.Join(open, ", ")+": a start shows what is right")
+	}
+	v.fact("why", "what each was guessed from stands above its line in "+a.Dir+"/freshkeel.toml")
+}
+
+// mostDoubts is how many questions are put at once.
+const mostDoubts = 4
+
+// doubts asks what nothing tells: those of which the same is to be said as one question.
+func doubts(v *view, a *freshkeel.Adopted) {
+	var whys []string
+	by := map[string][]string{}
+	for _, d := range a.Doubts {
+		if by[d.Why] == nil {
+			whys = append(whys, d.Why)
+		}
+		by[d.Why] = append(by[d.Why], d.Pattern)
+	}
+	for i, why := range whys {
+		if i == mostDoubts {
+			v.fact("", fmt.Sprintf("and %d more of the kind: freshkeel adopt --json %s", len(whys)-i, freshkeel.Shell(a.Dir)))
+			break
+		}
+		list := by[why]
+		v.fact("yours?", short(list)+": "+why+"; taken for the build's")
+		var names []string
+		for _, pat := range list[:min(len(list), 6)] {
+			names = append(names, freshkeel.Shell(pat))
+		}
+		v.fact("", "if yours: freshkeel profile set --add server.keep "+strings.Join(names, " "))
+	}
 }
 
 // adoptedNext says what comes after an adoption.
@@ -164,7 +220,7 @@ func (v *view) adoptedNext(a *freshkeel.Adopted) {
 		return
 	}
 	v.fact("next", "freshkeel -d "+freshkeel.Shell(a.Dir)+" start --learn")
-	v.fact("", "what is guessed only warns until a start bears it out; "+a.Dir+"/freshkeel.toml is yours to correct")
+	v.fact("", "what is guessed only warns until a start bears it out")
 }
 
 // quote writes a word so that a shell takes it as it is.

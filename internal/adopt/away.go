@@ -7,6 +7,7 @@ import (
 
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // elsewhereIn are the folders that stand elsewhere by the profile that is there; none where it
@@ -38,7 +39,7 @@ func tellAway(l *lookout) {
 			folder,
 			by,
 			name,
-			folder,
+			words.Shell(folder),
 		)
 	}
 	for _, e := range l.files {

@@ -62,6 +62,7 @@ type lookout struct {
 	stop, ready, said    [2]string
 	words                []learn.Word // that may end it
 	ports                []profile.Port
+	logged               []learn.NamedPort // that the last log names: it tells of what kind one is
 	portsFrom            []string
 	addons               *addons
 	loads                map[string]bool     // what launch lines load by their own paths, once it is asked for

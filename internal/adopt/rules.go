@@ -45,6 +45,9 @@ func (l *lookout) lookAtLog() {
 	if r := learn.Ready(learn.Start{Lines: beforePlay(lines)}); r != nil {
 		l.ready = [2]string{r.Pattern, at(r)}
 	}
+	for _, p := range learn.PortsIn(name, strings.Join(beforePlay(lines), "\n"), true) {
+		l.logged = append(l.logged, p)
+	}
 	if l.said[0] != "" || l.ready[0] != "" {
 		l.log = [2]string{learn.Undated(name), "the lines below were found in " + name}
 	}
@@ -251,6 +254,12 @@ func (l *lookout) lookForPorts() {
 		if e.Kind == tree.File && !strings.Contains(e.Path, "/") &&
 			(profile.SettingsByName(e.Path) || e.Path == l.script) {
 			for _, p := range learn.PortsIn(e.Path, l.text(e.Path, 1<<20), false) {
+				for _, said := range l.logged {
+					if p.Net == "" && said.Number == p.Number && said.Net != "" {
+						p.Net = said.Net
+						p.From += "; " + said.From
+					}
+				}
 				for _, h := range held { // which says of what kind it is
 					if h.Number == p.Number && (p.Net == "" || p.Net == h.Net) {
 						p.Net = h.Net

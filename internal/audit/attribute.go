@@ -48,9 +48,9 @@ func (l *looking) way(f *Finding, kept *wanted) {
 		f.What += "; the locker does not have what was there"
 	case f.Kind == OtherKind:
 		f.Way, f.Do = ByHand, fmt.Sprintf(
-			"give what stands there another name: mv %s %s.old; then: freshkeel audit --mend",
-			l.Path(f.Path),
-			l.Path(f.Path),
+			"give what stands there another name: mv %s %s; then: freshkeel audit --mend",
+			words.Shell(l.Path(f.Path)),
+			words.Shell(l.Path(f.Path)+".old"),
 		)
 	case l.uses(f.Path):
 		f.Way, f.Do = Stopped, "freshkeel stop; freshkeel audit --mend; freshkeel start"

@@ -392,7 +392,7 @@ func (s *situation) linkedAway(e tree.Entry) string {
 			"if the folder belongs to this server alone: freshkeel profile set elsewhere.%s %s; else back "+
 				"it up yourself",
 			e.Path,
-			tree.Real(at),
+			words.Shell(tree.Real(at)),
 		)
 	}
 	return "move it into the install, or back it up yourself"

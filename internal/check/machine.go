@@ -150,7 +150,7 @@ func checkWorld(_ context.Context, s *situation) []Finding {
 		What: fmt.Sprintf("everybody on this machine may write to %s: %s", words.Plural(len(open), "path"),
 			words.Some(open, 3)), Where: s.k.Dir,
 		Why: "whoever changes a program or script here runs what they like as the server's user",
-		Do:  fmt.Sprintf("chmod -R o-w %s", s.k.Dir)}}
+		Do:  fmt.Sprintf("chmod -R o-w %s", words.Shell(s.k.Dir))}}
 }
 
 // checkClock tells of a clock that is behind the day on which the build was

@@ -149,7 +149,7 @@ func checkStrangers(_ context.Context, s *situation) (out []Finding) {
 }
 
 func chownWord(top tree.Entry, dir string) string {
-	return fmt.Sprintf("%d:%d %s", top.UID, top.GID, dir)
+	return fmt.Sprintf("%d:%d %s", top.UID, top.GID, words.Shell(dir))
 }
 
 // manyFiles is below what a server with a large world can do with, from

@@ -41,7 +41,7 @@ func checkOwner(_ context.Context, s *situation) []Finding {
 	}
 	return []Finding{{Level: Warn, What: "the install belongs to root, so the server runs as root", Where: s.k.Dir,
 		Why: "many servers refuse to, and whoever breaks into one has the whole machine",
-		Do:  "chown -R USER " + s.k.Dir}}
+		Do:  "chown -R USER " + words.Shell(s.k.Dir)}}
 }
 
 // checkWritable asks, for every folder whose entries will change, whether they may.

@@ -37,7 +37,7 @@ func checkScripts(_ context.Context, s *situation) (out []Finding) {
 		if st.byName && s.ahead.Mode(st.at)&0o111 == 0 {
 			f := Finding{Level: Stop, What: fmt.Sprintf("%s may not be run: it has no execute bit", st.at),
 				Where: st.where,
-				Why:   "the shell says «permission denied», and the server does not start", Do: "chmod +x " + full}
+				Why:   "the shell says «permission denied», and the server does not start", Do: "chmod +x " + words.Shell(full)}
 			if s.ahead.Brings(st.at) {
 				f.Do = fmt.Sprintf(
 					"let the script run it by its interpreter (sh %s); or ask the makers for an archive that "+

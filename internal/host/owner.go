@@ -21,6 +21,7 @@ type Owner struct {
 	Groups   []int
 	Name     string // "user 1001" where it has none
 	Home     string // "" where it has none
+	Place    string // that it was given for a locker, as it has no home that it can write in; "" for none
 }
 
 // OwnerOf looks a user up. A user without a name, of a container's, say, has the

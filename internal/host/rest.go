@@ -362,6 +362,9 @@ func OwnerEnv(env []string, o Owner) (out []string) {
 	if o.Home != "" {
 		out = append(out, "HOME="+o.Home)
 	}
+	if o.Place != "" {
+		out = append(out, "FRESHKEEL_HOME="+o.Place)
+	}
 	// Where that user's own service manager is reached, if it runs (user@.service(5)).
 	at := filepath.Join("/run/user", strconv.Itoa(o.UID))
 	if e, ok, err := tree.Describe(at, ""); err == nil && ok && e.Kind == tree.Dir && e.UID.Int() == o.UID {

@@ -12,6 +12,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // belongs is the file that marks a folder elsewhere as an install's own, in our folder
@@ -154,12 +155,12 @@ func (in *Install) Whole() error {
 		case of == nil && bound[name] == folder:
 			return tell.Advise(fmt.Errorf("%s has lost the mark that it belongs to this server, %s: another disk, or "+
 				"none, may be mounted there", folder, filepath.Join(folder, tree.StateFolder, belongs)),
-				"mount the right disk; if the folder is new on purpose: rm "+in.State("elsewhere.json"))
+				"mount the right disk; if the folder is new on purpose: rm "+words.Shell(in.State("elsewhere.json")))
 		case of != nil && of.Server != mine:
 			return tell.Advise(fmt.Errorf("%s belongs to another server, that at %s: two servers must not exchange "+
 				"files in one folder", folder, of.Dir),
 				"give each a folder of its own; if that server is gone: rm "+
-					filepath.Join(folder, tree.StateFolder, belongs))
+					words.Shell(filepath.Join(folder, tree.StateFolder, belongs)))
 		}
 	}
 	return nil

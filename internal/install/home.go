@@ -22,7 +22,8 @@ func Apart(dir, home string) error {
 
 // DefaultHome is where locker and runtimes stand when nobody says otherwise:
 // the user's state folder (XDG Base Directory Specification), or the
-// platform's own place for a program's data.
+// platform's own place for a program's data. A user who has no home that it can write in may have been
+// given a folder by root.
 func DefaultHome() (string, error) {
 	if s := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(s) {
 		return filepath.Join(s, "freshkeel"), nil
@@ -31,6 +32,9 @@ func DefaultHome() (string, error) {
 		return filepath.Join(s, "freshkeel"), nil
 	}
 	home, err := os.UserHomeDir()
+	if at := ownHome(home); at != "" {
+		return at, nil
+	}
 	if err != nil {
 		return "", err
 	}

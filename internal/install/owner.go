@@ -10,6 +10,7 @@ import (
 	"freshkeel/internal/profile"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Enter is where a command over the install at dir begins: it comes to the folder once, keeps it
@@ -41,16 +42,6 @@ func Enter(dir string) (owner *host.Owner, err error) {
 		return nil, err
 	}
 	return withHome(host.OwnerOf(h.UID.Int(), h.GID.Int()), h)
-}
-
-// withHome is a user who has a place for a locker.
-func withHome(o host.Owner, h *tree.Held) (*host.Owner, error) {
-	if o.Home == "" && os.Getenv("FRESHKEEL_HOME") == "" {
-		return nil, tell.Advise(fmt.Errorf("%s belongs to %s, who has no home folder on this machine for a locker", h.Dir,
-			o.Name),
-			"name a folder of that user's: FRESHKEEL_HOME=/var/lib/freshkeel/"+filepath.Base(h.Dir))
-	}
-	return &o, nil
 }
 
 // linked refuses root's work as the owner of a folder to which somebody else led it by a link: that
@@ -132,7 +123,7 @@ func trustedFile(h *tree.Held, name string, me int) error {
 				fmt.Sprintf("run it as the install's owner, user %d, or as root", h.UID))
 		}
 		return tell.Advise(fmt.Errorf("%s belongs to root: an earlier command made it", at),
-			fmt.Sprintf("sudo chown -R %d %s", me, at))
+			fmt.Sprintf("sudo chown -R %d %s", me, words.Shell(at)))
 	}
 	if err := decides(at, e, me); err != nil || me != 0 {
 		return err
@@ -165,7 +156,7 @@ func led(h *tree.Held, dir string) error {
 		fmt.Errorf("%s can be exchanged by %s, and root must not be led elsewhere through it", at, who),
 		fmt.Sprintf(
 			"let the server have a user of its own: sudo chown -R USER %s; Fresh Keel then works as that "+
-				"user; or: sudo chown root:root %s && sudo chmod go-w %s", dir, at, at))
+				"user; or: sudo chown root:root %s && sudo chmod go-w %s", words.Shell(dir), words.Shell(at), words.Shell(at)))
 }
 
 // deciders names users and groups.
@@ -197,9 +188,13 @@ func decides(at string, e tree.Entry, me int) error {
 }
 
 func mayDoAnything(at, who string, me int) error {
+	do := "run it by sudo, as root: it then works as that user" // who can't change whose the file is
+	if me == 0 {
+		do = fmt.Sprintf("run it as that user; or, if that is only an oversight: chown root %s && chmod go-w %s", words.Shell(at),
+			words.Shell(at))
+	}
 	return tell.Advise(fmt.Errorf("%s can be written to by %s, who could have this command do anything in your name",
-		at, who),
-		fmt.Sprintf("run it as that user; or, if that is only an oversight: chown %d %s && chmod go-w %s", me, at, at))
+		at, who), do)
 }
 
 // others tells whether somebody else than the owner and root may write.
@@ -236,7 +231,7 @@ func RootsAlone(path string) error {
 	others, err := tree.WritersOf(f)
 	if err == nil && (e.UID != 0 || h.UID != 0 || len(others)+len(h.Others(0)) > 0) {
 		err = tell.Advise(fmt.Errorf("%s can be exchanged by others than root", path),
-			"sudo install -o root -m 755 "+path+" /usr/local/bin/freshkeel, and run it from there")
+			"sudo install -o root -m 755 "+words.Shell(path)+" /usr/local/bin/freshkeel, and run it from there")
 	}
 	return err
 }
@@ -268,5 +263,5 @@ func TrustedScript(path string) error {
 	}
 	return tell.Advise(fmt.Errorf("%s can be written to by %s, and would be run as root", path, who),
 		fmt.Sprintf("let the server have a user of its own: sudo chown -R USER %s; or: sudo chown root:root %s && "+
-			"sudo chmod go-w %s", filepath.Dir(path), path, path))
+			"sudo chmod go-w %s", words.Shell(filepath.Dir(path)), words.Shell(path), words.Shell(path)))
 }

@@ -117,6 +117,19 @@ func TestAsWhomACommandBegins(t *testing.T) {
 		}
 	}
 	t.Setenv("FRESHKEEL_HOME", "")
-	_, err := Enter(filepath.Join(top, "roots/theirs"))
-	assert.ErrorContains(t, err, "no home folder on this machine")
+	defer func(was string) { lockersOf = was }(lockersOf)
+	lockersOf = filepath.Join(top, "roots/lockers")
+	o, err := Enter(filepath.Join(top, "roots/theirs"))
+	require.NoError(t, err)
+	assert.Equal(t, homeOf(other), o.Place, "a user without a home gets a folder")
+	fi, err := os.Stat(o.Place)
+	require.NoError(t, err)
+	assert.Equal(t, os.ModeDir|0o700, fi.Mode())
+	require.NoError(t, os.Chmod(o.Place, 0o777))
+	_, err = Enter(filepath.Join(top, "roots/theirs"))
+	assert.ErrorContains(t, err, "is not a folder of that user's alone")
+	lockersOf = filepath.Join(top, "theirs/lockers")
+	_, err = Enter(filepath.Join(top, "roots/theirs"))
+	assert.ErrorContains(t, err, "can be exchanged by others than root")
+	assert.NoDirExists(t, homeOf(other))
 }

@@ -19,6 +19,7 @@ import (
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/version"
+	"freshkeel/internal/words"
 )
 
 // Make compares a build with the install and decides for every path.
@@ -44,7 +45,7 @@ func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 	p := &Plan{Ahead: ahead.New(pr.Install, store, list), From: was.Version, To: f.Version,
 		Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), Set: f.Set,
 		Known: was.Known, oldSets: was.Sets(), named: slices.Clone(was.Names),
-		sure: !f.Candidate.AsInstalled || was.Known, was: map[string]inventory.Owned{}, HadBelow: map[string]int{}}
+		sure: !f.Candidate.AsInstalled || was.Known, recorded: !was.At.IsZero(), was: map[string]inventory.Owned{}, HadBelow: map[string]int{}}
 	p.Places, p.Mounted = tree.Places(pr.Dir, list)
 	if tree.FoldsCase(pr.Path(profile.FileName)) {
 		p.Spelling = tree.SpelledAs(list)
@@ -429,13 +430,13 @@ func (pr *Planner) otherKind(at string, here tree.Entry, below string) string {
 			do = fmt.Sprintf(
 				"if the folder belongs to this server alone: freshkeel profile set elsewhere.%s %s; ",
 				here.Path,
-				tree.Real(at),
+				words.Shell(tree.Real(at)),
 			) + do
 		}
 		return do + fmt.Sprintf("stop the server, and put the folder that it leads to in its place: cd %s && rm %s && "+
-			"cp -a %s %s", pr.Dir, at, here.Target, at)
+			"cp -a %s %s", words.Shell(pr.Dir), words.Shell(at), words.Shell(here.Target), words.Shell(at))
 	}
-	return do + fmt.Sprintf("stop the server, and give it another name: mv %s %s.old", pr.Path(at), pr.Path(at))
+	return do + fmt.Sprintf("stop the server, and give it another name: mv %s %s", words.Shell(pr.Path(at)), words.Shell(pr.Path(at)+".old"))
 }
 
 // damaged tells whether an installed file, known to differ from what was put

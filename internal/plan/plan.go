@@ -105,12 +105,13 @@ type Plan struct {
 	Set   *locker.Set // the build
 	Known bool        // the old build's files are known
 
-	items   Items                      // what the build and its layers bring
-	was     map[string]inventory.Owned // of items that are owned asWas
-	oldSets []string                   // where the installed files came from
-	named   []inventory.Move           // rules by which files get the name that the launch script runs
-	sure    bool                       // the new build's files are all known
-	units   map[string][]byte          // what services will run, see launch.UnitText
+	items    Items                      // what the build and its layers bring
+	was      map[string]inventory.Owned // of items that are owned asWas
+	oldSets  []string                   // where the installed files came from
+	named    []inventory.Move           // rules by which files get the name that the launch script runs
+	sure     bool                       // the new build's files are all known
+	recorded bool                       // what stood here was recorded once
+	units    map[string][]byte          // what services will run, see launch.UnitText
 }
 
 // Rescript is a script that changes: its makers and the operator both changed it, or lines of

@@ -27,16 +27,16 @@ const packedApart = time.Minute
 // younger than these.
 func (d *decider) mayBeYours(it *Item, here *tree.Entry, was *inventory.Owned) string {
 	p, at := d.p, it.At
-	if was != nil && (p.Known || was.Layer != "") || d.replaces()[at] {
+	if was != nil && (p.Known || was.Layer != "") || d.replaces()[at] || d.Profile.Starts(at) {
 		return ""
 	}
 	if (!p.Known || p.Whose[at] != "") && (IsProgram(at) || profile.Vendored(at) || d.isProgram(it.File)) {
 		return ""
 	}
-	if was == nil {
-		if p.Known {
-			return "no build that is known put it there"
-		}
+	switch {
+	case was == nil && p.Known:
+		return "no build that is known put it there"
+	case was == nil && p.recorded:
 		return "it came after the install was taken under care"
 	}
 	if at := d.youngest(); at > 0 && here.Mtime > at+int64(packedApart) {

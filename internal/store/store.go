@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 )
 
 // Object is what a List names.
@@ -82,7 +83,7 @@ func OpenFolder(dir string) (*Folder, error) {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, &Unreachable{Where: dir, Why: "there is no such folder: is the disk mounted?",
-			Do: "mount the disk; if the copy is new, make the folder first: mkdir " + dir}
+			Do: "mount the disk; if the copy is new, make the folder first: mkdir " + words.Shell(dir)}
 	case err != nil:
 		return nil, &Unreachable{Where: dir, Why: err.Error()}
 	case !fi.IsDir():

@@ -50,14 +50,17 @@ const (
 // proven tells whether a rule must hold because the profile insists on it, or a good
 // start has shown it to.
 func (r Rules) proven(key, text string) bool {
-	if r.Strict != nil && *r.Strict {
+	if r.strict() {
 		return true
 	}
 	return r.Proof[Rule(key, text)]
 }
 
+// strict tells whether the profile insists on what its rules say.
+func (r Rules) strict() bool { return r.Strict != nil && *r.Strict }
+
 // soft tells whether a rule of ours is never more than a doubt: of a build that was up before.
-func (r Rules) soft(key string) bool { return r.Same && r.Ours[key] && (r.Strict == nil || !*r.Strict) }
+func (r Rules) soft(key string) bool { return r.Same && r.Ours[key] && !r.strict() }
 
 // must is proven for a line that has to come: where the profile says that lines are not
 // insisted on, one that does not come is never more than a doubt.
@@ -203,7 +206,8 @@ func (j *Judge) hearVersion(at time.Time, text string) *Verdict {
 	case like == version.Doubtful && !old:
 		j.doubts = append(j.doubts, fmt.Sprintf("the server says that it is %s, and the build is %s: they may be the "+
 			"same; --as %s names the build as the server does", j.version, want, j.version))
-	case j.rules.ByHand || j.rules.proven(KeyVersion, j.versBy.String()) && (old || !j.rules.Ours[KeyVersion]):
+	case j.rules.ByHand || j.rules.proven(KeyVersion, j.versBy.String()) &&
+		(old || !j.rules.Ours[KeyVersion] || j.rules.strict()):
 		return j.no(at, fmt.Sprintf("the server says it is version %s, the build is %s", j.version, want), text)
 	case j.rules.proven(KeyVersion, j.versBy.String()):
 		j.doubts = append(j.doubts, fmt.Sprintf("by the rule %s, which was learned, the server says that it is %s, and the "+
@@ -409,7 +413,7 @@ func (j *Judge) missing() (hard, soft string) {
 func (j *Judge) up(at time.Time) *Verdict {
 	r := j.rules
 	if r.Version.Given() && j.version == "" {
-		if r.must(KeyVersion, r.Version) && (!r.Ours[KeyVersion] || r.Strict != nil && *r.Strict) {
+		if r.must(KeyVersion, r.Version) && (!r.Ours[KeyVersion] || r.strict()) {
 			return j.no(
 				at,
 				fmt.Sprintf("the server said it was ready, but no line matched the version rule %s", r.Version),

@@ -27,6 +27,13 @@ func learned(r *Rules) {
 	}
 }
 
+// ours are rules that were learned and have held, of a build that was up before.
+func ours(r *Rules) {
+	learned(r)
+	r.Same, r.Fails, r.ByHand = true, false, false
+	r.Ours = map[string]bool{KeyLine: true, KeyVersion: true, KeyFail: true, KeyPort: true}
+}
+
 // Each case is a story: what happens at which second. The verdict must come at
 // the last of them, and not before.
 func TestVerdictNamesWhatDecidedIt(t *testing.T) {
@@ -112,6 +119,28 @@ func TestVerdictNamesWhatDecidedIt(t *testing.T) {
 			events: []event{{1, "Segmentation fault (core dumped)", ""}, {3.9, "", "tick"}, {4, "", "tick"}}},
 		"a loop starts it again": {change: guessed, why: "the loop in its launch script starts it again",
 			events: []event{{1, "version 3.5.0", ""}, {2, "", "again"}}},
+		"a learned port that a build which was up before does not hold": {change: ours, up: true, why: "holding tcp/25000",
+			doubts: []string{"no process of the server holds port udp/27750, but tcp/25000; that rule was learned, and is doubted"},
+			events: []event{{1, "version 3.5.0", ""}, {2, "open", ""}, {2, "", "tcp"}, {15.9, "", "tick"}, {16, "", "tick"}}},
+		"a learned port that a new build does not hold": {change: ours, why: "it holds port tcp/25000, and not udp/27750",
+			change2: func(r *Rules) { r.Same = false },
+			events:  []event{{1, "version 3.5.0", ""}, {2, "open", ""}, {2, "", "tcp"}, {15.9, "", "tick"}, {16, "", "tick"}}},
+		"a learned port, and none is held": {change: ours, why: "still no process of the server that holds port udp/27750",
+			events: []event{{1, "version 3.5.0", ""}, {2, "open", ""}, {59.9, "", "tick"}, {60, "", "tick"}}},
+		"a learned failure line of a build that was up before": {change: ours, up: true, why: "ready",
+			doubts: []string{"it came up all the same: FATAL fonts"}, change2: func(r *Rules) { r.Proof[Rule(KeyFail, "FATAL")] = true },
+			events: []event{{1, "version 3.5.0", ""}, {1, "FATAL fonts", ""}, {2, "open", ""}, {2, "", "port"}, {7, "", "tick"}}},
+		"a learned version rule hears another number": {change: ours, up: true, why: "ready",
+			doubts: []string{"which was learned, the server says that it is 47"}, change2: func(r *Rules) { r.Same, r.From = false, "3.4.0" },
+			events: []event{{1, "version 47", ""}, {2, "open", ""}, {2, "", "port"}, {7, "", "tick"}}},
+		"a learned version rule hears the old one": {change: ours, why: "says it is version 3.4.0",
+			change2: func(r *Rules) { r.Same, r.From = false, "3.4.0" }, events: []event{{1, "version 3.4.0", ""}}},
+		"a learned ready line comes while it loads": {change: ours, up: true, why: "ready",
+			doubts: []string{"by the rule '^open' it was ready, and it went on loading for 12s: a later line is looked for"},
+			events: []event{{1, "version 3.5.0", ""}, {2, "open", ""}, {2, "", "port"}, {6, "loading lanes", ""}, {8, "loading", ""},
+				{10, "loading", ""}, {12, "90 %", ""}, {14, "preparing", ""}, {14.9, "", "tick"}, {15, "", "tick"}}},
+		"a ready line by hand comes while it loads": {up: true, why: "ready",
+			events: []event{{1, "version 3.5.0", ""}, {2, "open", ""}, {2, "", "port"}, {6, "loading lanes", ""}, {7, "", "tick"}}},
 		"nothing of what it held before": {change: func(r *Rules) {
 			r.Line, r.Version, r.Ready.Port, r.Strict = nil, nil, profile.Port{}, nil
 			r.Before = []profile.Port{{Net: "tcp", Number: 1}}
