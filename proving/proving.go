@@ -153,6 +153,17 @@ func (p *Place) EditProfile(edit func(string) string) {
 	require.NoError(p.T, os.WriteFile(path, []byte(edit(string(b))), 0o644))
 }
 
+// EditSeen edits what was seen of the server.
+func (p *Place) EditSeen(edit func(map[string]any)) {
+	p.T.Helper()
+	seen := map[string]any{}
+	require.NoError(p.T, json.Unmarshal([]byte(p.Read(".freshkeel/seen.json")), &seen))
+	edit(seen)
+	b, err := json.Marshal(seen)
+	require.NoError(p.T, err)
+	require.NoError(p.T, os.WriteFile(filepath.Join(p.Install, ".freshkeel/seen.json"), b, 0o600))
+}
+
 // GiveTo makes another user the owner of everything, as where root looks after a
 // game user's server. Only root can.
 func (p *Place) GiveTo(uid int) {

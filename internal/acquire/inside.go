@@ -2,6 +2,7 @@ package acquire
 
 import (
 	"io"
+	"path"
 	"strings"
 
 	"freshkeel/internal/locker"
@@ -23,6 +24,11 @@ func versionOfRun(aq *Acquirer, l *locker.Locker, s *locker.Set) string {
 	}
 	for _, c := range commands {
 		for _, at := range c.Runs(aq.Dir) {
+			if v := version.In(path.Base(at)); v != "" && version.Alike(v, head.Version) == version.Same {
+				if v := versionOfName(s, at, v); v != "" {
+					return v
+				}
+			}
 			now := needs.VersionOf(at, func(at string) (io.ReaderAt, int64, func()) {
 				f, err := tree.OpenRegular(aq.Path(at))
 				if err != nil {
@@ -47,6 +53,25 @@ func versionOfRun(aq *Acquirer, l *locker.Locker, s *locker.Set) string {
 		}
 	}
 	return ""
+}
+
+// versionOfName is the version in the name of the one file of a build that is named like an installed one, but for the
+// version in it.
+func versionOfName(s *locker.Set, at, has string) (v string) {
+	plain := strings.Replace(path.Base(at), has, "", 1)
+	n := 0
+	for _, f := range s.Entries {
+		if f.Kind != tree.File || path.Dir(f.Path) != path.Dir(at) {
+			continue
+		}
+		if is := version.In(path.Base(f.Path)); is != "" && strings.Replace(path.Base(f.Path), is, "", 1) == plain {
+			v, n = is, n+1
+		}
+	}
+	if n != 1 {
+		return ""
+	}
+	return v
 }
 
 func jarVersion(path string) string {

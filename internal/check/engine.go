@@ -124,7 +124,7 @@ func missingModules(s *situation, c launch.Command, where string) []Finding {
 // hasModule tells whether a module will lie where Node looks for it.
 func hasModule(s *situation, dir, name string) bool {
 	for ; ; dir = path.Dir(dir) {
-		if s.ahead.Has(path.Join(dir, "node_modules", name)) {
+		if s.ahead.Has(path.Join(dir, "node_modules", name, "package.json")) {
 			return true
 		}
 		if dir == "." {

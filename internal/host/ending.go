@@ -111,15 +111,13 @@ func (e *end) gone(within time.Duration) bool {
 		}
 		if left := e.m.processes(); !slices.ContainsFunc(
 			left,
-			func(pid int) bool { return !slices.Contains(e.held, pid) },
+			func(pid int) bool { return !slices.Contains(e.held, pid) && !IsPause(pid) }, // it lets time pass for the script
 		) {
-			for _, pid := range e.held {
-				if slices.Contains(left, pid) {
-					e.m.mu.Lock()
-					e.m.loop = true
-					e.m.mu.Unlock()
-					killOne(pid)
-				}
+			for _, pid := range left {
+				e.m.mu.Lock()
+				e.m.loop = true
+				e.m.mu.Unlock()
+				killOne(pid)
 			}
 		}
 	}

@@ -422,8 +422,12 @@ func (j *Judge) up(at time.Time) *Verdict {
 		j.doubts = append(j.doubts, "no line matched the version rule "+r.Version.String())
 	}
 	came := j.moved // it came up with the last that changed
-	if !j.ready.IsZero() || len(r.Held()) > 0 && !j.sound.IsZero() {
+	if !j.sound.IsZero() && (!j.ready.IsZero() || len(r.Held()) > 0) {
 		came = j.sound
+	} else if !j.ready.IsZero() {
+		if j.ready.After(came) {
+			came = j.ready
+		}
 	} else if j.said.After(came) {
 		came = j.said
 	}
