@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"sync/atomic"
@@ -28,7 +29,7 @@ func (p *program) asOwner(dir string) error {
 	if p.became != nil {
 		p.toldOwner = true
 		p.view.noteLine(dir + " belongs to " + p.became.Name + ": working as that user, not as root")
-		if at := p.became.Place; at != "" {
+		if at := p.became.Place; at != "" && !isThere(filepath.Join(at, "locker")) {
 			p.view.noteLine(p.became.Name + " has no home that it can write in: its locker is in " + at + ", which is that user's alone")
 		}
 		return nil
@@ -39,6 +40,11 @@ func (p *program) asOwner(dir string) error {
 	}
 	return fmt.Errorf("%s belongs to %s, and root does not work in a folder that somebody else decides on: %w",
 		dir, rest.Owner.Name, goOn(p, rest))
+}
+
+func isThere(at string) bool {
+	_, err := os.Stat(at)
+	return err == nil
 }
 
 // intoTarget has a command that root runs, and that writes something new at a place which another user

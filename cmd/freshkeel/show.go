@@ -560,7 +560,7 @@ func (v *view) refitted(e *freshkeel.Entry) {
 			"new one's start", freshkeel.Age(e.Down), freshkeel.Age(e.Exchange)))
 	}
 	for _, l := range e.Lines {
-		v.fact("console", l)
+		v.fact("console", shortLine(l))
 	}
 	for _, l := range e.Layers {
 		v.fact("layer", l)
@@ -622,7 +622,7 @@ func (v *view) backPlan(p *freshkeel.BackPlan, keep []string) {
 func (v *view) verdict(w *freshkeel.Verdict) {
 	v.fact("why", w.Why)
 	for _, l := range w.Lines {
-		v.fact("console", l)
+		v.fact("console", shortLine(l))
 	}
 	for _, d := range w.Doubts {
 		v.fact("doubt", d)
@@ -676,7 +676,7 @@ func (v *view) status(s *freshkeel.Status) {
 	}
 	v.fact("busy", s.Busy)
 	if s.LastLine != "" && len(s.Parts) == 0 {
-		v.fact("console", s.LastLine)
+		v.fact("console", shortLine(s.LastLine))
 	}
 	if e := s.Last; e != nil && s.Run == nil {
 		v.fact("last run", fmt.Sprintf("%s %s %s, %s → %s: %s", when(e.Started), e.Kind, e.ID, orUnknown(e.From),
@@ -838,7 +838,7 @@ func (v *view) entry(e *freshkeel.Entry, kept string) {
 	}
 	v.fact("why", e.Why)
 	for _, l := range e.Lines {
-		v.fact("console", l)
+		v.fact("console", shortLine(l))
 	}
 	if e.Down > 0 {
 		s := freshkeel.Age(e.Down) + " from the stop line to ready"

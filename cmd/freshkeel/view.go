@@ -450,7 +450,7 @@ func (v *view) rolledBack(e *freshkeel.RolledBack) {
 	v.outcome(bad, word, fmt.Sprintf("%s; %s %s", what, orOld(e.From), state))
 	v.fact("why", e.Why)
 	for _, l := range e.Lines {
-		v.fact("console", l)
+		v.fact("console", shortLine(l))
 	}
 	for _, t := range e.Told {
 		v.fact("note", t)
@@ -465,7 +465,7 @@ func (v *view) needsHands(e *freshkeel.NeedsHands) {
 	v.outcome(bad, "NEEDS HANDS", e.What)
 	v.fact("state", e.State)
 	for _, l := range e.Lines {
-		v.fact("console", l)
+		v.fact("console", shortLine(l))
 	}
 	for i, d := range e.Do {
 		label := "do"
@@ -526,4 +526,14 @@ func (v *screen) table(heads []string, rows [][]string, colour func(row, col int
 			return colour(n, col)
 		})
 	}
+}
+
+// longLine is how much of a line of the server's is shown, in characters: log shows it whole.
+const longLine = 240
+
+func shortLine(s string) string {
+	if r := []rune(s); len(r) > longLine {
+		return string(r[:longLine-1]) + "…"
+	}
+	return s
 }

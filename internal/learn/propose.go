@@ -105,7 +105,7 @@ func Propose(text profile.Text, p *profile.Profile, seen *Seen, o Observation) (
 	early := slices.ContainsFunc(p.Ready.Line, func(r profile.Pattern) bool { return slices.Contains(seen.Early, r.String()) })
 	if open(text, "ready.line", !p.Ready.Line.Given()) && (early || !heard(seen, watch.KeyLine, p.Ready.Line)) {
 		s := Start{Lines: lines, Ports: o.Ports, AtRest: true, Not: seen.Early, Before: o.earlier(log, p)}
-		if r := Ready(s); r != nil {
+		if r := Ready(s); r != nil && !has(p.Ready.Line, r.Pattern) {
 			from := fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From))
 			if r.Resting {
 				from += " (the last before it came to rest)"
@@ -117,19 +117,8 @@ func Propose(text profile.Text, p *profile.Profile, seen *Seen, o Observation) (
 		}
 	}
 	if !heard(seen, watch.KeyVersion, p.Ready.Version) && open(text, "ready.version", !p.Ready.Version.Given()) {
-		if r := Version(lines, o.Version, o.Names...); r != nil && (r.Sure != Maybe || o.Changed && o.otherVersion(r, log, p)) {
-			if seen.Heard != "" && seen.Heard == o.Version { // which agrees with itself alone
-				r.Sure = Likely
-			}
-			if o.Changed && o.otherVersion(r, log, p) {
-				r.Sure = Sure
-			}
-			add(
-				"ready.version",
-				words.Quote(r.Pattern),
-				fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From)),
-				r.Sure,
-			)
+		if r := o.versionRule(seen, p, lines, log); r != nil {
+			add("ready.version", words.Quote(r.Pattern), fmt.Sprintf("line %d of %s: %s", r.Line+1, where, Clip(r.From)), r.Sure)
 			out[len(out)-1].Says = r.Version
 		}
 	}
@@ -138,6 +127,29 @@ func Propose(text profile.Text, p *profile.Profile, seen *Seen, o Observation) (
 	}
 	out = append(out, proposeStop(text, p, o)...)
 	return append(out, proposeFiles(p, o)...)
+}
+
+// versionRule is the line of a version, where enough speaks for it and it does not stand in the profile already.
+func (o Observation) versionRule(seen *Seen, p *profile.Profile, lines []string, log string) *Rule {
+	r := Version(lines, o.Version, o.Names...)
+	if r == nil {
+		return nil
+	}
+	if seen.Heard != "" && seen.Heard == o.Version && r.Sure == Sure { // which agrees with itself alone
+		r.Sure = Likely
+	}
+	if o.Changed && o.otherVersion(r, log, p) {
+		r.Sure = Sure
+	}
+	if r.Sure == Maybe || r.Sure != Sure && has(p.Ready.Version, r.Pattern) {
+		return nil
+	}
+	return r
+}
+
+// has tells whether a pattern stands in the profile.
+func has(list profile.Patterns, pattern string) bool {
+	return slices.ContainsFunc(list, func(p profile.Pattern) bool { return p.String() == pattern })
 }
 
 // otherVersion tells whether the line of a version said another one at the start before: of the build before.
@@ -185,6 +197,11 @@ func logOf(o Observation) (name, at string) {
 		}
 		if score > most || score == most && file < at {
 			most, at = score, file
+		}
+	}
+	if len(o.Console) == 0 && at == "" && len(o.Logs) == 1 { // it speaks nowhere else
+		for at = range o.Logs {
+			return Undated(at), at
 		}
 	}
 	if at == "" || most < 100 && (most <= len(o.Console) || Version(o.Console, o.Version, o.Names...) != nil) {

@@ -252,8 +252,8 @@ func (d *decider) file(it *Item, here *tree.Entry, was *inventory.Owned) error {
 			return err
 		}
 	}
-	if d.claims(it, here, was) {
-		return nil
+	if stays, err := d.claims(it, here, was); stays || err != nil {
+		return err
 	}
 	p.come(swap.Replace, it, inPlaceOf(at, f, here, was))
 	return nil

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"path"
 	"slices"
 	"time"
@@ -110,13 +111,22 @@ func (d *decider) mayTake(at string) (yes bool) {
 
 // claims tells whether a file that stands in the place of one of the build's may be the operator's own, and stays. It
 // says so in the plan.
-func (d *decider) claims(it *Item, here *tree.Entry, was *inventory.Owned) bool {
+func (d *decider) claims(it *Item, here *tree.Entry, was *inventory.Owned) (bool, error) {
 	why := d.mayBeYours(it, here, was)
 	if why == "" || d.mayTake(it.At) {
-		return false
+		return false, nil
+	}
+	if here.Kind == tree.File {
+		sum, err := d.look.Of(*here, was)
+		if err != nil {
+			return false, fmt.Errorf("compare %s: %w", it.At, err)
+		}
+		if of, err := d.ofBuild(it.At, sum); err != nil || of != "" {
+			return false, err // another build's, that was put there by hand
+		}
 	}
 	d.p.Claims = append(d.p.Claims, Claim{it.At, why})
-	return true
+	return true, nil
 }
 
 // ClaimedBy names what is claimed as a command does: a folder of which all that would be replaced is, or one file.
