@@ -126,7 +126,10 @@ func (s server) program(version string) string {
 	return strings.ReplaceAll(s.bin, "{version}", version)
 }
 
-func isRun(at string) bool { return strings.HasSuffix(at, ".sh") || path.Ext(at) == "" }
+func isRun(at string) bool {
+	ext := path.Ext(at)
+	return ext == "" || ext == ".sh" || strings.Trim(ext, ".0123456789") == "" // what is behind the last dot of a version is no ending
+}
 
 // archive writes a build, with the times of its making kept.
 func archive(t *testing.T, at string, files map[string][]byte, made time.Time) {
