@@ -45,7 +45,10 @@ func (pr *Planner) Make(f *acquire.Fetched, w resolve.Want) (*Plan, error) {
 	p := &Plan{Ahead: ahead.New(pr.Install, store, list), From: was.Version, To: f.Version,
 		Channel: cmp.Or(f.Candidate.Channel, f.Set.Channel), Set: f.Set,
 		Known: was.Known, oldSets: was.Sets(), named: slices.Clone(was.Names),
-		sure: !f.Candidate.AsInstalled || was.Known, recorded: !was.At.IsZero(), was: map[string]inventory.Owned{}, HadBelow: map[string]int{}}
+		sure: !f.Candidate.AsInstalled || was.Known, was: map[string]inventory.Owned{}, HadBelow: map[string]int{}}
+	if p.recorded, err = pr.recorded(); err != nil {
+		return nil, err
+	}
 	p.Places, p.Mounted = tree.Places(pr.Dir, list)
 	if tree.FoldsCase(pr.Path(profile.FileName)) {
 		p.Spelling = tree.SpelledAs(list)

@@ -19,6 +19,16 @@ type Claim struct {
 	Why  string `json:"why"` // it may be
 }
 
+// recorded tells whether anything of the install was recorded: of one that was never adopted nothing was.
+func (pr *Planner) recorded() (bool, error) {
+	s, err := pr.inv.Scan()
+	if err != nil {
+		return false, err
+	}
+	defer s.Close()
+	return s.Next() != nil, s.Err()
+}
+
 // packedApart is how much younger than the programs a file may be that was put there with them.
 const packedApart = time.Minute
 
