@@ -317,7 +317,7 @@ func TestAdoptProposesTheKindOfSource(t *testing.T) {
 				"client-"))
 		}
 		r := p.OK("adopt", p.Install, "--replace", "--source", place)
-		assert.Regexp(t, `source +`+c.kind+`: `, r.Out, place)
+		assert.Regexp(t, `source +`+c.kind+`[:\n]`, r.Out, place)
 		o := p.offer()
 		assert.Equal(t, c.kind, o.Kind)
 		assert.Equal(t, c.last, o.Builds[len(o.Builds)-1].Version, place)

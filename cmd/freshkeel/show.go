@@ -162,7 +162,7 @@ func (v *view) guesses(a *freshkeel.Adopted) {
 	v.fact("place", all("place"))
 	v.fact("carried", all("carry.file"))
 	if source := guessOf(a, "source"); source.From != "" {
-		v.fact("source", strings.TrimPrefix(source.Value+": "+source.From, ": "))
+		v.fact("source", strings.TrimPrefix(strings.TrimSuffix(source.Value+": "+source.From, ": it is a "+source.Value), ": "))
 	}
 	if send := guessOf(a, "stop.send"); send.Value != "" {
 		v.fact("stops", fmt.Sprintf("by %q (%s)", send.Value, send.From))

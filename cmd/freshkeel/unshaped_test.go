@@ -107,7 +107,7 @@ func TestTheFirstStopSaysNothingInVain(t *testing.T) {
 	assert.NotContains(t, out, "told the server at its console")
 	assert.NotContains(t, out, "did not get through")
 
-	p := scripted(t, "echo ready\nwhile read l; do [ $l = list ] && echo \"$(cat on) frogs\"; [ $l = quit ] && echo bye && exit 0; done\n")
+	p := scripted(t, "echo ready\nwhile read l; do case $l in list) echo \"$(cat on) frogs\";; quit) exit 0;; *) echo unknown: $l;; esac; done\n")
 	p.EditProfile(func(s string) string {
 		s = strings.Replace(s, `send = "quit"`, "# guessed from: words of the trade\ntry = ['stop', 'quit', 'exit']", 1)
 		return s + "[players]\nask = 'list'\nanswer = '^(\\d+) frogs'\nwait = '2s'\n"

@@ -42,11 +42,11 @@ func (sv *Server) Order() host.StopOrder {
 	return o
 }
 
-// TryAll has lines tried for which nothing speaks, before a signal is sent, where it is known that nobody plays: to
-// a server on which somebody may, they are no more than a word at random, and cost time.
+// TryAll has lines tried for which nothing speaks, before a signal is sent, where there is none for which something does
+// and it is known that nobody plays: to a server on which somebody may, they are no more than words at random.
 func TryAll(sv *Server, o host.StopOrder) host.StopOrder {
-	if len(o.Last) > 0 && o.Send == "" && nobodyPlays(sv) {
-		o.Try, o.Last = append(slices.Clone(o.Try), o.Last...), nil
+	if len(o.Last) > 0 && o.Send == "" && len(o.Try) == 0 && nobodyPlays(sv) {
+		o.Try, o.Last = o.Last, nil
 	}
 	return o
 }
