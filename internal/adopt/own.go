@@ -218,11 +218,11 @@ func (l sorting) loaded(at string) bool {
 			for _, at := range c.Runs(l.dir) {
 				l.loads[at] = true
 			}
-			line, ok := (scripting{l.lookout}).javaLine(c)
+			line, ok := scripting(l).javaLine(c)
 			if !ok {
 				continue
 			}
-			for _, at := range (scripting{l.lookout}).jarsOf(c, line.ClassPath) {
+			for _, at := range scripting(l).jarsOf(c, line.ClassPath) {
 				l.loads[at] = true
 			}
 			for i, flag := range line.Flags {

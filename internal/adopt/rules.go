@@ -45,9 +45,7 @@ func (l *lookout) lookAtLog() {
 	if r := learn.Ready(learn.Start{Lines: beforePlay(lines)}); r != nil {
 		l.ready = [2]string{r.Pattern, at(r)}
 	}
-	for _, p := range learn.PortsIn(name, strings.Join(beforePlay(lines), "\n"), true) {
-		l.logged = append(l.logged, p)
-	}
+	l.logged = learn.PortsIn(name, strings.Join(beforePlay(lines), "\n"), true)
 	if l.said[0] != "" || l.ready[0] != "" {
 		l.log = [2]string{learn.Undated(name), "the lines below were found in " + name}
 	}
