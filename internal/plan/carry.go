@@ -17,9 +17,11 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/profile"
 	"freshkeel/internal/settings"
+	"freshkeel/internal/settings/proof"
 	"freshkeel/internal/staging"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
+	"freshkeel/internal/words"
 	"freshkeel/internal/written"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -56,9 +58,15 @@ type toCarry struct {
 
 // carries notes a file of settings that is the operator's and that the build brings too.
 func (d *decider) carries(it *Item, here *tree.Entry, was *inventory.Owned) {
-	if here == nil || here.Kind != tree.File || it.File.Kind != tree.File || it.File.Size > settingsMost ||
-		here.Size > settingsMost || d.Profile.Server.Keep.Match(it.At) || d.Profile.Starts(it.At) ||
+	if here == nil || here.Kind != tree.File || it.File.Kind != tree.File || d.Profile.Server.Keep.Match(it.At) || d.Profile.Starts(it.At) ||
 		slices.Contains(d.Profile.Server.Consent, it.At) {
+		return
+	}
+	if max(it.File.Size, here.Size) > settingsMost {
+		if d.Profile.Server.Settings.Match(it.At) && (was == nil || was.Sum != it.File.Sum) {
+			d.p.Carried = append(d.p.Carried, Carry{Path: it.At,
+				Wrong: "it is larger than " + words.Bytes(settingsMost) + ", which settings are not"})
+		}
 		return
 	}
 	c := toCarry{at: it.At, file: it.File, here: here}
@@ -275,8 +283,17 @@ func (d *decider) carryOne(c toCarry, rule profile.Carry) error {
 		p.Carried = append(p.Carried, out)
 		return nil
 	}
+	if why := disproved(merged, old, now, mine, settings.Rules{Always: always, Never: rule.Never, Rename: rule.Rename}); why != "" {
+		out.Wrong = why
+		p.Carried = append(p.Carried, out)
+		return nil
+	}
 	if merged.Format == "list" && rule.File == "" && !listName.MatchString(path.Base(at)) && !bytes.Equal(mine, old) {
-		return nil // it may be prose, of which lines are no entries
+		// It may be prose, of which lines are no entries.
+		out.Wrong = "it has no keys that are known here, and whether its lines are entries of a list is not: [[carry]] file = " +
+			words.Quote(at) + " in the profile says so"
+		p.Carried = append(p.Carried, out)
+		return nil
 	}
 	out.Changes, out.Unsure = merged.Changes, merged.Unsure
 	if !bytes.Equal(merged.Text, mine) {
@@ -289,6 +306,22 @@ func (d *decider) carryOne(c toCarry, rule profile.Carry) error {
 	}
 	p.Carried = append(p.Carried, out)
 	return nil
+}
+
+// disproved says why a merge is not what the operator's changes and the maker's ask for, by readers that are not the merge's
+// own; "" where it is. Then the file stays as the operator has it.
+func disproved(merged *settings.Merged, old, now, mine []byte, r settings.Rules) string {
+	if bytes.Equal(merged.Text, mine) {
+		return ""
+	}
+	wrong, err := proof.Check(merged.Format, old, now, mine, merged.Text, proof.Rules{Always: r.Always, Never: r.Never, Rename: r.Rename})
+	switch {
+	case err != nil:
+		return "another reader does not read it as the merge does: " + err.Error()
+	case len(wrong) > 0:
+		return fmt.Sprintf("your changes and its makers' could not be set into one text rightly: %s", words.Some(wrong, 6))
+	}
+	return ""
 }
 
 // defaults are the old and the new default of a file; the old one is nil where it is not known.

@@ -62,6 +62,27 @@ func readLines(d *Doc) error {
 	})
 }
 
+// readWords reads lines of a name, blanks and a value; a name alone is one with no value.
+func readWords(d *Doc) error {
+	return d.eachLine(func(from, end, next int) error {
+		a, b := d.trim(from, end)
+		s := d.plain[a:b]
+		if s == "" || isComment(s) {
+			return nil
+		}
+		at := strings.IndexAny(s, " \t")
+		if at < 0 {
+			at = len(s)
+		}
+		va, vb := d.trim(a+at, b)
+		if c := comment(d.text[va:vb]); c >= 0 {
+			va, vb = d.trim(va, va+c)
+		}
+		d.add("", s[:at], va, vb, from, next)
+		return nil
+	})
+}
+
 // comment is where a comment begins behind a value, -1 where none does: a sign of one that has a
 // blank before it and behind it, and that no quotes are around.
 func comment(value []byte) int {

@@ -429,7 +429,7 @@ func (m *merging) place(it, beside *Item, behind bool) bool {
 
 // section puts an item into a section that the new default has not, at the end.
 func (m *merging) section(it *Item) bool {
-	if m.now.Format != "lines" && m.now.Format != "toml" && m.now.Format != "list" ||
+	if !slices.Contains([]string{"lines", "words", "toml", "list"}, m.now.Format) ||
 		strings.HasSuffix(it.parent, "]") {
 		return false
 	}

@@ -8,9 +8,12 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"freshkeel/internal/secrets"
+
+	"github.com/pelletier/go-toml/v2"
 )
 
 // Item is one value of a settings file.
@@ -27,7 +30,7 @@ type Item struct {
 
 // Doc is a settings file that was read.
 type Doc struct {
-	Format string // lines, toml, json, yaml, xml, blocks or list
+	Format string // lines, words, toml, json, yaml, xml, blocks or list
 	Items  []Item
 
 	text  []byte
@@ -110,6 +113,8 @@ func (d *Doc) read(format string) (err error) {
 		err = readTOML(d)
 	case "blocks":
 		err = readBlocks(d)
+	case "words":
+		err = readWords(d)
 	case "list":
 		err = readList(d)
 	case "lines":
@@ -214,6 +219,9 @@ func formatOf(name string, body []byte) string {
 	case ending == "toml":
 		return "toml"
 	}
+	if isWords(lower, body) {
+		return "words"
+	}
 	keys, bare, blocks := 0, 0, 0
 	for line := range strings.Lines(string(body)) {
 		s := strings.TrimSpace(line)
@@ -232,12 +240,41 @@ func formatOf(name string, body []byte) string {
 		return "blocks"
 	case keys > 0 && bare == 0:
 		return "lines"
+	case bare > 0 && keys == 0 && bytes.IndexByte(body, '=') > 0 && toml.Unmarshal(body, new(map[string]any)) == nil:
+		return "toml" // keys in quotes
 	case bare > 0 && keys == 0:
 		return "list"
 	case keys > bare: // with lines that are no settings, which stay as they are
 		return "lines"
 	}
 	return ""
+}
+
+// ofWords are endings of settings in which a name, blanks and a value make a line: other texts of words are prose.
+var ofWords = regexp.MustCompile(`\.(conf|cfg|config)\d*$|(^|/)[^./]*rc$`)
+
+// wordsLine is such a line: no sign stands behind the name.
+var wordsLine = regexp.MustCompile(`^[A-Za-z_][\w.-]*([ \t]+[^=:{} \t].*)?$`)
+
+// isWords tells whether all lines of a text are a name and a value, or a name alone, of which there are fewer.
+func isWords(name string, body []byte) bool {
+	if !ofWords.MatchString(name) {
+		return false
+	}
+	pairs, alone := 0, 0
+	for line := range strings.Lines(string(body)) {
+		s := strings.TrimSpace(line)
+		switch {
+		case s == "" || isComment(s):
+		case !wordsLine.MatchString(s) || strings.HasSuffix(s, "{") || strings.HasSuffix(s, ";"):
+			return false
+		case strings.ContainsAny(s, " \t"):
+			pairs++
+		default:
+			alone++
+		}
+	}
+	return pairs > alone && pairs > 2
 }
 
 // firstWord is where the content of a text begins, comments passed over.

@@ -1,0 +1,71 @@
+package proof
+
+import (
+	"testing"
+
+	"freshkeel/internal/settings"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// merged is what the merge makes of three texts.
+func merged(t *testing.T, name, old, now, mine string) (format string, text []byte) {
+	t.Helper()
+	read := func(s string) *settings.Doc {
+		d, err := settings.Read(name, []byte(s))
+		require.NoError(t, err, name)
+		return d
+	}
+	m, err := settings.Merge(read(old), read(now), read(mine), settings.Rules{})
+	require.NoError(t, err)
+	return m.Format, m.Text
+}
+
+// What the merge makes rightly another reader finds right.
+func TestARightMergeIsProven(t *testing.T) {
+	for name, c := range map[string][3]string{
+		"pond.conf": {"kept = 1\nmine = 2\nmaker=4\nout = 6\n", "kept = 1\nnew = x # n\nmine = 2  # how\nmaker=44\nout = 6\n", "kept = 1\nmine = two\nown = 9\nmaker=4\n"},
+		"pond.ini":  {"[a]\nx=1\n[b]\ny=2\n", "[b]\ny=22\n[a]\nx=1\nz=3\n", "[a]\nx=\"1 1\"\n[b]\ny=2\n[mods]\nhop=1\n"},
+		"pond.toml": {"a = [1]\n[t]\nb = \"x\"\n", "a = [1]\nn = true\n[t]\nb = \"y\"\n", "a = [1, 2]\n[t]\nb = \"x\"\nown = 1\n"},
+		"pond.yml":  {"a: 1\nl:\n- x\n", "a: 2\nl:\n- x\n- z\n", "a: 1\nl:\n- x\n- w\nown: '3'\n"},
+		"pond.json": {"{\n \"a\": 1,\n \"b\": [1]\n}\n", "{\n // c\n \"a\": 1,\n \"b\": [1],\n \"n\": null,\n}\n", "{\n \"a\": 2,\n \"b\": [1],\n \"own\": 5\n}\n"},
+		"pond.xml":  {"<p><a>1</a><b>2</b></p>", "<p>\n<a>1</a>\n<n>3</n>\n<b>2</b>\n</p>", "<p><a>one</a><b>2</b></p>"},
+	} {
+		format, text := merged(t, name, c[0], c[1], c[2])
+		wrong, err := Check(format, []byte(c[0]), []byte(c[1]), []byte(c[2]), text, Rules{})
+		require.NoError(t, err, name)
+		assert.Empty(t, wrong, "%s:\n%s", name, text)
+	}
+}
+
+// A merged text that lost, kept, doubled or retyped a value is not proven, whatever the merge says.
+func TestAWrongMergeIsNotProven(t *testing.T) {
+	for name, c := range map[string]struct {
+		format, old, now, mine, merged string
+		wrong                          []string
+	}{
+		"a list was replaced":       {"toml", "a = [1]", "a = [1, 3]", "a = [1, 2]", "a = [1, 3]", []string{"a[]"}},
+		"taken out, and back":       {"json", `{"a": 1, "b": 2}`, `{"a": 1, "b": 2}`, `{"a": 1}`, `{"a": 1, "b": 2}`, []string{"b"}},
+		"another type":              {"yaml", "a: 123", "a: 123\nb: 1", `a: "0123"`, "a: 0123\nb: 1", []string{"a"}},
+		"a bare line is gone":       {"lines", "a=1\n", "a=2\n", "a=1\ninclude pond.d\n", "a=2\n", []string{"bare[]"}},
+		"a line that went on":       {"lines", "a=1\n", "a=1\nb=2\n", "a=1 \\\n  2\n", "a=1 \\\nb=2\n  2\n", []string{"a"}},
+		"two sections became one":   {"lines", "[a]\nx=1\n", "[a]\nx=1\ny=1\n", "[a]\nx=1\n[a]\nx=2\n", "[a]\nx=1\nx=2\ny=1\n", []string{"a#2.x", "a.x"}},
+		"into another section":      {"lines", "[a] ; one\nx=1\n[b]\nx=1\n", "[a] ; one\nx=1\n[b]\nx=2\n", "[a] ; one\nx=5\n[b]\nx=1\n", "[a] ; one\nx=1\n[b]\nx=5\n", []string{"a.x", "b.x"}},
+		"a block's own line":        {"blocks", "a {\n x = 1;\n}\n", "a {\n x = 2;\n}\n", "a {\n x = 1;\n include \"z\";\n}\n", "a {\n x = 2;\n}\n", []string{"a.bare[]"}},
+		"an element was filled":     {"xml", "<p><a></a></p>", "<p><a>x</a></p>", "<p><a></a><b/></p>", "<p><a>x</a></p>", []string{"p.b element"}},
+		"a name that stands twice":  {"json", `{"a": 1}`, `{"a": 1, "c": 1}`, `{"a": 2}`, `{"a": 2, "a": 1, "c": 1}`, []string{"a"}},
+		"a value of the operator's": {"list", "ada\n", "ada\nlin\n", "grace\n", "ada\nlin\n", []string{"line[]"}},
+	} {
+		wrong, err := Check(c.format, []byte(c.old), []byte(c.now), []byte(c.mine), []byte(c.merged), Rules{})
+		require.NoError(t, err, name)
+		assert.Subset(t, wrong, c.wrong[:1], "%s: %v", name, wrong)
+		assert.NotEmpty(t, wrong, name)
+	}
+	_, err := Check("json", []byte("{}"), []byte("{}"), []byte("{}"), []byte("{"), Rules{})
+	assert.ErrorContains(t, err, "the merged text")
+	wrong, err := Check("lines", []byte("a=1\nb=1\n"), []byte("a=2\nb=2\n"), []byte("a=1\nb=9\n"), []byte("a=7\nb=2\n"),
+		Rules{Always: map[string]string{"a": "7"}, Never: []string{"b"}})
+	require.NoError(t, err)
+	assert.Empty(t, wrong, "what the profile says counts")
+}
