@@ -359,9 +359,19 @@ func mergeSettings(at string, old, now, mine []byte, r settings.Rules) (*setting
 	if err != nil {
 		return nil, fmt.Errorf("yours: %w", err)
 	}
+	format := n.Format
+	if format == "list" { // it may say too little to tell what it is
+		format = m.Format
+	}
+	if n, err = settings.ReadAs(format, now); err != nil {
+		return nil, fmt.Errorf("the new build's: %w", err)
+	}
+	if m, err = settings.ReadAs(format, mine); err != nil {
+		return nil, fmt.Errorf("yours: %w", err)
+	}
 	var o *settings.Doc
 	if old != nil {
-		if o, err = settings.Read(at, old); err != nil {
+		if o, err = settings.ReadAs(format, old); err != nil {
 			o = nil // as if it were not known
 		}
 	}

@@ -38,10 +38,18 @@ func (d *Doc) trim(from, to int) (int, int) {
 // readLines reads lines of «key = value» or «key: value», in sections or not. A line of another
 // kind is nobody's, and stays.
 func readLines(d *Doc) error {
-	section := ""
+	section, open := "", -1 // the value that goes on
 	return d.eachLine(func(from, end, next int) error {
 		a, b := d.trim(from, end)
 		s := d.plain[a:b]
+		if open >= 0 {
+			it := &d.Items[open]
+			it.end, it.to, it.Value = b, next, d.plain[it.start:b]
+			if !goesOn(s) {
+				open = -1
+			}
+			return nil
+		}
 		switch {
 		case s == "" || isComment(s):
 		case strings.HasPrefix(s, "[") && strings.HasSuffix(s, "]"):
@@ -57,6 +65,9 @@ func readLines(d *Doc) error {
 				va, vb = d.trim(va, va+c)
 			}
 			d.add(section, strings.TrimSpace(s[:at]), va, vb, from, next)
+			if goesOn(s) {
+				open = len(d.Items) - 1
+			}
 		}
 		return nil
 	})
@@ -159,8 +170,14 @@ func readBlocks(d *Doc) error {
 			}
 		case !strings.HasSuffix(s, ";"):
 			pending = s
-		default:
-			d.unknown(a, b)
+		default: // a name, blanks and a value
+			name, _, pair := strings.Cut(strings.ReplaceAll(s, "\t", " "), " ")
+			if !pair {
+				d.unknown(a, b)
+				return nil
+			}
+			va, vb := d.trim(a+len(name), b-1)
+			d.add(strings.Join(above, "."), name, va, vb, at, next)
 		}
 		return nil
 	})

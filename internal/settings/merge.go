@@ -307,11 +307,42 @@ func (m *merging) byLines() bool { return m.now.Format != "json" && m.now.Format
 
 // remove takes an item's lines out, where it has lines of its own.
 func (m *merging) remove(it *Item) bool {
+	from, to := it.from, it.to
 	if !m.byLines() {
-		return false
+		var ok bool
+		if from, to, ok = m.apartFrom(it); !ok {
+			return false
+		}
 	}
-	m.edits = append(m.edits, splice{it.from, it.to, ""})
+	m.edits = append(m.edits, splice{from, to, ""})
 	return true
+}
+
+// apartFrom is what goes with a value of JSON or XML that is taken out: the comma behind it, or before the last one, and the
+// blanks before it.
+func (m *merging) apartFrom(it *Item) (from, to int, ok bool) {
+	t := m.now.text
+	from, to = it.from, it.to
+	blank := func(at int) bool { return at < len(t) && strings.IndexByte(" \t\r\n", t[at]) >= 0 }
+	for from > 0 && blank(from-1) {
+		from--
+	}
+	if m.now.Format == "xml" {
+		return from, to, from > 0
+	}
+	after := to
+	for blank(after) {
+		after++
+	}
+	switch {
+	case after < len(t) && t[after] == ',':
+		return from, after + 1, true
+	case after < len(t) && t[after] == '}' && from > 0 && t[from-1] == ',':
+		return from - 1, to, true
+	case after < len(t) && t[after] == '}' && from > 0 && t[from-1] == '{':
+		return from, to, true
+	}
+	return 0, 0, false // a comment stands there
 }
 
 // fresh tells what is new in the new default.

@@ -90,6 +90,15 @@ func Read(name string, text []byte) (*Doc, error) {
 	return d, d.read(formatOf(name, body))
 }
 
+// ReadAs reads a text in a format: one that tells too little of its own is what its neighbours are.
+func ReadAs(format string, text []byte) (*Doc, error) {
+	d, err := readAs(format, text)
+	if err == nil && bytes.Contains(text, []byte("\r\n")) {
+		d.nl = "\r\n"
+	}
+	return d, err
+}
+
 // readAs reads a text whose format is known.
 func readAs(format string, text []byte) (*Doc, error) {
 	d := &Doc{text: text, nl: "\n"}
@@ -222,21 +231,27 @@ func formatOf(name string, body []byte) string {
 	if isWords(lower, body) {
 		return "words"
 	}
-	keys, bare, blocks := 0, 0, 0
+	keys, bare, blocks, statements := 0, 0, 0, 0
+	on := false
 	for line := range strings.Lines(string(body)) {
 		s := strings.TrimSpace(line)
+		was := on
+		on = goesOn(s) && !isComment(s)
 		switch {
+		case was: // it belongs to the line before
 		case s == "" || isComment(s) || (strings.HasPrefix(s, "[") && strings.HasSuffix(s, "]")):
 		case strings.HasSuffix(s, "{"), s == "}", s == "};":
 			blocks++
 		case separator(s) > 0:
 			keys++
+		case strings.HasSuffix(s, ";") && strings.ContainsAny(s, " \t"):
+			statements++
 		default:
 			bare++
 		}
 	}
 	switch {
-	case blocks > 1 && keys > 0:
+	case blocks > 1 && keys+statements > 0:
 		return "blocks"
 	case keys > 0 && bare == 0:
 		return "lines"
@@ -295,8 +310,12 @@ func looksLikeJSON(body []byte) bool {
 
 // isComment tells whether a line, without blanks before it, says nothing.
 func isComment(s string) bool {
-	return strings.HasPrefix(s, "#") || strings.HasPrefix(s, ";") || strings.HasPrefix(s, "//")
+	return strings.HasPrefix(s, "#") || strings.HasPrefix(s, ";") || strings.HasPrefix(s, "//") ||
+		strings.HasPrefix(s, "! ") || strings.HasPrefix(s, "% ")
 }
+
+// goesOn tells whether a line goes on in the next one: it ends in a backslash that no other takes its meaning from.
+func goesOn(s string) bool { return (len(s)-len(strings.TrimRight(s, `\`)))%2 == 1 }
 
 // separator is where in a line the sign stands that parts a key from its value; -1 for none.
 func separator(s string) int {

@@ -302,5 +302,6 @@ func readXML(v Values, text []byte) error {
 }
 
 func isComment(s string) bool {
-	return strings.HasPrefix(s, "#") || strings.HasPrefix(s, ";") || strings.HasPrefix(s, "//")
+	return strings.HasPrefix(s, "#") || strings.HasPrefix(s, ";") || strings.HasPrefix(s, "//") ||
+		s == "!" || s == "%" || strings.HasPrefix(s, "! ") || strings.HasPrefix(s, "% ")
 }
