@@ -2,7 +2,9 @@ package settings
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -163,8 +165,44 @@ func (m *merging) isList(key string) bool {
 	return list
 }
 
-// same tells whether two values are: quotes around one of them make no other value.
-func same(a, b string) bool { return a == b || bare(a) == bare(b) }
+// same tells whether two values are: quotes around one make no other value where a format has none, and of lines that go
+// on their ends do not count. A number and the same one in quotes are two values where a format has kinds.
+func (d *Doc) same(a, b string) bool {
+	if strings.Contains(a, "\r") || strings.Contains(b, "\r") {
+		a, b = strings.ReplaceAll(a, "\r\n", "\n"), strings.ReplaceAll(b, "\r\n", "\n")
+	}
+	if a == b {
+		return true
+	}
+	switch d.Format {
+	case "json":
+		return compact(a) == compact(b)
+	case "toml":
+		return quoted(a) && quoted(b) && bare(a) == bare(b) && !strings.Contains(a+b, `\`)
+	case "yaml":
+		if quoted(a) != quoted(b) && kinded.MatchString(bare(a)) {
+			return false
+		}
+	}
+	return bare(a) == bare(b)
+}
+
+func quoted(s string) bool { return bare(s) != s }
+
+// kinded are scalars that YAML reads as something else than text, where no quotes are around them.
+var kinded = regexp.MustCompile(`^(?i:|~|null|true|false|yes|no|on|off|y|n|[-+]?[.\d][\d_.,:eExXa-fA-FoO+-]*|[-+]?\.inf|\.nan)$`)
+
+// compact is a value of JSON without the blanks between its parts.
+func compact(s string) string {
+	if !strings.HasPrefix(s, "[") && !strings.HasPrefix(s, "{") {
+		return s
+	}
+	var b bytes.Buffer
+	if json.Compact(&b, []byte(s)) != nil {
+		return s
+	}
+	return b.String()
+}
 
 func bare(s string) string {
 	if n := len(s); n > 1 && (s[0] == '"' || s[0] == '\'') && s[n-1] == s[0] {
@@ -196,18 +234,18 @@ func (m *merging) one(i int) {
 		c.Now = now.Value
 	}
 	switch {
-	case now != nil && (same(it.Value, now.Value) || m.never(it.Key)):
+	case now != nil && (m.now.same(it.Value, now.Value) || m.never(it.Key)):
 		return
-	case now != nil && was != nil && same(it.Value, was.Value):
+	case now != nil && was != nil && m.now.same(it.Value, was.Value):
 		c.Fate = Default
 	case now != nil:
-		if c.Fate = Carried; was != nil && !same(was.Value, now.Value) {
+		if c.Fate = Carried; was != nil && !m.now.same(was.Value, now.Value) {
 			c.Fate = Both
 		}
-		m.edits = append(m.edits, splice{now.start, now.end, it.Value})
+		m.edits = append(m.edits, splice{now.start, now.end, m.behindSign(now, it.Value)})
 	case was != nil:
 		c.Fate = Dropped
-		if !same(it.Value, was.Value) {
+		if !m.now.same(it.Value, was.Value) {
 			c.Like = m.probably(it, was)
 		}
 	case m.never(it.Key):
@@ -218,6 +256,14 @@ func (m *merging) one(i int) {
 		}
 	}
 	m.tell(c)
+}
+
+// behindSign is a value that takes the place of an empty one: behind a colon a blank stands before it.
+func (m *merging) behindSign(now *Item, value string) string {
+	if now.start == now.end && value != "" && now.start > 0 && m.now.text[now.start-1] == ':' {
+		return " " + value
+	}
+	return value
 }
 
 // mostLikely bounds how many new keys a dropped one is compared with.
@@ -238,7 +284,7 @@ func (m *merging) probably(it, was *Item) (key string) {
 	}
 	best := len(it.Key)/2 + 1
 	for _, n := range m.brought {
-		if !same(n.Value, was.Value) {
+		if !m.now.same(n.Value, was.Value) {
 			continue
 		}
 		if d := words.Distance(it.Key, n.Key); d < best {
@@ -377,7 +423,7 @@ func (m *merging) always() {
 		m.edits = slices.DeleteFunc(m.edits, func(s splice) bool { return s.start == now.start && s.end == now.end })
 		m.out.Changes = slices.DeleteFunc(m.out.Changes, func(c Change) bool { return c.Key == key })
 		if value != now.Value {
-			m.edits = append(m.edits, splice{now.start, now.end, value})
+			m.edits = append(m.edits, splice{now.start, now.end, m.behindSign(now, value)})
 		}
 		m.tell(Change{Key: key, Fate: Set, Mine: value, Now: now.Value, Line: now.Line})
 	}
@@ -520,7 +566,7 @@ func (m *merging) proof() error {
 		if it != nil {
 			value = it.Value
 		}
-		if it == nil || it.list || !same(value, c.Mine) {
+		if it == nil || it.list || !got.same(value, c.Mine) {
 			return &Wrong{
 				Line:   c.Line,
 				Column: 1,

@@ -142,7 +142,22 @@ func readYAML(d *Doc) error {
 	var above []level
 	open := -1 // the item that goes on while lines are set in further than it
 	openIn := 0
-	return d.eachLine(func(from, end, next int) error {
+	var empty *emptyKey // a key behind which nothing stands: what comes next tells whether something lies below it
+	settle := func(in int, item bool) {
+		if e := empty; e != nil {
+			empty = nil
+			if in > e.in || in == e.in && item {
+				key := e.name
+				if e.parent != "" {
+					key = e.parent + "." + e.name
+				}
+				above = append(above, level{e.in, key})
+				return
+			}
+			d.add(e.parent, e.name, e.at, e.at, e.from, e.next)
+		}
+	}
+	err := d.eachLine(func(from, end, next int) error {
 		a, b := d.trim(from, end)
 		s := string(d.text[a:b])
 		in := a - from
@@ -157,7 +172,8 @@ func readYAML(d *Doc) error {
 			strings.HasPrefix(s, "%") {
 			return nil
 		}
-		item := strings.HasPrefix(s, "- ") // which may stand as far in as the key of its list
+		item := s == "-" || strings.HasPrefix(s, "- ") // which may stand as far in as the key of its list
+		settle(in, item)
 		for n := len(above) - 1; n >= 0 && (above[n].in > in || above[n].in == in && !item); n-- {
 			above = above[:n]
 		}
@@ -182,11 +198,7 @@ func readYAML(d *Doc) error {
 			va, vb = d.trim(va, va+c)
 		}
 		if va == vb || d.text[va] == '#' {
-			key := name
-			if parent != "" {
-				key = parent + "." + name
-			}
-			above = append(above, level{in, key})
+			empty = &emptyKey{in, parent, name, a + at + 1, from, next}
 			return nil
 		}
 		d.add(parent, name, va, vb, from, next)
@@ -195,6 +207,15 @@ func readYAML(d *Doc) error {
 		}
 		return nil
 	})
+	settle(-1, false)
+	return err
+}
+
+// emptyKey is a key of YAML behind which nothing stands on its line.
+type emptyKey struct {
+	in             int
+	parent, name   string
+	at, from, next int
 }
 
 // yamlColon is where the colon stands behind a key.
