@@ -116,7 +116,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 			"profile",
 			"resolve",
 			"runtimes",
-			"settings",
+			"settings", "settings/proof",
 			"staging",
 			"swap",
 			"tell",

@@ -164,7 +164,8 @@ type LaunchLine struct {
 	Runs    string   `json:"runs,omitempty"` // the jar or script that is given to it
 	Folder  string   `json:"folder"`         // that it runs in
 	Args    []string `json:"args"`
-	Wishes  []string `json:"wishes,omitempty"` // what the profile asks and the script does not say yet
+	Unknown []string `json:"unknown,omitempty"` // what can't be known before it runs, and what it is given depends on
+	Wishes  []string `json:"wishes,omitempty"`  // what the profile asks and the script does not say yet
 }
 
 // LaunchLines tells what the launch script really runs: variables filled in, the scripts that it
@@ -198,7 +199,7 @@ func linesOfPart(ctx context.Context, s *launch.Script, wish launch.Wish) (out [
 	}
 	for _, c := range commands {
 		one := LaunchLine{File: c.File, Line: c.Line, Text: c.Text, Program: c.Path, Runs: cmp.Or(c.Jar, c.Script),
-			Folder: c.Dir, Args: append([]string{}, c.Args...)}
+			Folder: c.Dir, Args: append([]string{}, c.Args...), Unknown: c.Unknown}
 		if one.Program == "" {
 			one.Program, one.Missing = c.Program, true
 		}

@@ -546,7 +546,7 @@ func (p lookCommands) launch(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return p.result(map[string]any{"script": freshkeel.StartedBy(k), "args": nonNil(k.Profile.Launch.Args),
-		"commands": nonNil(list)}, func() { p.view.launch(freshkeel.StartedBy(k), list) })
+		"commands": nonNil(known(list, true)), "not_known": nonNil(known(list, false))}, func() { p.view.launch(freshkeel.StartedBy(k), list) })
 }
 
 func (p lookCommands) writeLaunch(ctx context.Context, c *cli.Command, name string) error {
@@ -573,13 +573,30 @@ func (p lookCommands) writeLaunch(ctx context.Context, c *cli.Command, name stri
 	})
 }
 
+// known are the commands of which all is known, or those of which not all is.
+func known(list []freshkeel.LaunchLine, all bool) (out []freshkeel.LaunchLine) {
+	for _, l := range list {
+		if (len(l.Unknown) == 0) == all {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
 func (v *view) launch(script string, list []freshkeel.LaunchLine) {
-	if len(list) == 0 {
+	switch {
+	case len(list) == 0:
 		v.outcome(minded, "NOT KNOWN", script+": no command in it is known to run the server")
 		return
+	case len(known(list, true)) == 0:
+		v.outcome(minded, "NOT KNOWN", script+": what it runs depends on what can't be known before it runs")
+	default:
+		v.outcome(calm, "RUNS", script)
 	}
-	v.outcome(calm, "RUNS", script)
 	for _, l := range list {
+		if len(l.Unknown) > 0 {
+			v.fact("not known", strings.Join(l.Unknown, ", "))
+		}
 		v.fact("line", fmt.Sprintf("%s:%d: %s", l.File, l.Line, l.Text))
 		program := l.Program
 		switch {

@@ -271,7 +271,8 @@ func (in *Install) plainLog() string {
 // Script is what starts the server: the launch script, or of a service what its unit runs. under
 // gives texts that some files will have; it may be nil.
 func (in *Install) Script(under launch.Texts) *launch.Script {
-	s := &launch.Script{Install: in.Dir, Name: in.Profile.Launch.Script, Env: in.ServerEnv(), Under: under}
+	s := &launch.Script{Install: in.Dir, Name: in.Profile.Launch.Script, Env: in.ServerEnv(), Args: in.Profile.Launch.Args,
+		Under: under}
 	sv := in.Service()
 	if sv == nil {
 		return s

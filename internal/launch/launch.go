@@ -8,7 +8,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -40,6 +39,9 @@ type Command struct {
 	Waits      *Place   // where the script waits for a key before it
 	Stays      *Place   // where the script waits for a key once it has ended
 	By         *Command // what ran File by its name; nil: nothing did, or a shell that was given it
+
+	// what can't be known before it runs and what it is given depends on: "$(date +%F)", say; none: all is known
+	Unknown []string
 
 	Flags []string // of a Java runtime: what it is told before what it runs, out of variables and argument files too
 	After int      // of a Java runtime: how many of Args come before the server's own
@@ -128,7 +130,12 @@ func Read(install, script string, env []string) ([]Command, error) {
 
 // ReadAs is Read with the texts that some files will have.
 func ReadAs(install, script string, env []string, texts Texts) ([]Command, error) {
-	return source{install: install, texts: texts}.read(script, env)
+	return ReadWith(install, script, nil, env, texts)
+}
+
+// ReadWith is ReadAs for a script that is given words.
+func ReadWith(install, script string, args, env []string, texts Texts) ([]Command, error) {
+	return source{install: install, texts: texts, args: args}.read(script, env)
 }
 
 // source is where scripts are read from.
@@ -136,6 +143,7 @@ type source struct {
 	install string
 	texts   Texts
 	depth   int
+	args    []string // that the script is given
 	from    []region // of the scripts that led here: values of variables
 }
 
@@ -180,8 +188,9 @@ func (so source) read(script string, env []string) ([]Command, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the launch script: %w", err)
 	}
-	s := &shell{source: so, script: script, dir: so.install, vars: map[string]string{},
-		lines: strings.Split(string(b), "\n")}
+	s := &shell{source: so, script: script, dir: so.install, lines: strings.Split(string(b), "\n"),
+		state: newState(so.args),
+		funcs: map[string]*syntax.Stmt{}}
 	if len(plain) < len(b) {
 		s.returns = returns(b)
 	}
@@ -224,17 +233,19 @@ func LooksShell(name string, b []byte) bool {
 // shell walks a script's statements in order, with the variables that are known so far.
 type shell struct {
 	source
+	state
 	script, dir string
-	vars        map[string]string
+	funcs       map[string]*syntax.Stmt
 	lines       []string
 	found       []Command
 	returns     []int // carriage returns of the text, which the parser does not get
 
-	loop  *Place // the endless loop around what is walked
-	ends  region // the & behind the command that is walked
-	own   region // that command's words
-	asked int    // of a condition: what is read there is no wait for a key
-	waits *Place // a wait for a key that no command came after yet
+	loop  *Place   // the endless loop around what is walked
+	ends  region   // the & behind the command that is walked
+	own   region   // that command's words
+	dirs  []string // where pushd went from
+	asked int      // of a condition: what is read there is no wait for a key
+	waits *Place   // a wait for a key that no command came after yet
 }
 
 func (s *shell) lineAt(line int) *Place {
@@ -251,64 +262,148 @@ func (s *shell) stmts(list []*syntax.Stmt) {
 	}
 }
 
-func (s *shell) stmt(st *syntax.Stmt) {
+// stmt follows a statement, and tells whether it succeeds.
+func (s *shell) stmt(st *syntax.Stmt) (is answer) {
+	if st.Negated {
+		defer func() { is = is.not() }()
+	}
 	switch c := st.Cmd.(type) {
 	case *syntax.CallExpr:
 		if s.waitsForKey(c, st) {
 			s.wait(int(c.Pos().Line()))
-			return
+			return perhaps
 		}
 		s.ends = region{}
 		if st.Background {
 			s.ends = s.region(int(st.Semicolon.Offset()), int(st.Semicolon.Offset())+1)
 		}
-		s.call(c, st.Background)
+		return s.call(c, st.Background)
 	case *syntax.DeclClause:
 		for _, a := range c.Args {
 			s.assign(a)
 		}
+		return yes
 	case *syntax.BinaryCmd:
-		piped := c.Op == syntax.Pipe || c.Op == syntax.PipeAll
-		s.stmt(c.X)
-		if piped {
-			s.asked++
-		}
-		s.stmt(c.Y)
-		if piped {
-			s.asked--
-		}
+		return s.two(c)
 	case *syntax.Block:
-		s.stmts(c.Stmts)
-	case *syntax.Subshell:
-		dir := s.dir
-		s.stmts(c.Stmts)
-		s.dir = dir
-	case *syntax.IfClause:
-		for ; c != nil; c = c.Else {
-			s.condition(c.Cond)
-			s.stmts(c.Then)
+		for _, st := range c.Stmts {
+			is = s.stmt(st)
 		}
+		return is
+	case *syntax.Subshell:
+		dir, before := s.dir, s.state.copied()
+		s.stmts(c.Stmts)
+		s.dir, s.state = dir, before
+	case *syntax.IfClause:
+		var conditions []func() answer
+		var ways []func()
+		var otherwise func()
+		for ; c != nil; c = c.Else {
+			then, cond := c.Then, c.Cond
+			if len(cond) == 0 {
+				otherwise = func() { s.stmts(then) }
+				break
+			}
+			conditions = append(conditions, func() answer { return s.holds(cond) })
+			ways = append(ways, func() { s.stmts(then) })
+		}
+		s.decide(conditions, ways, otherwise)
 	case *syntax.WhileClause:
-		s.condition(c.Cond)
+		s.holds(c.Cond)
 		s.body(c.Do, int(c.Pos().Line()), endless(c))
 	case *syntax.ForClause:
 		l, counts := c.Loop.(*syntax.CStyleLoop)
+		if words, is := c.Loop.(*syntax.WordIter); is {
+			s.each(words)
+		}
 		s.body(c.Do, int(c.Pos().Line()), counts && l.Cond == nil)
 	case *syntax.CaseClause:
-		for _, it := range c.Items {
-			s.stmts(it.Stmts)
+		s.chosen(c)
+	case *syntax.TestClause:
+		return s.double(c.X)
+	case *syntax.ArithmCmd:
+		if n, err := expand.Arithm(s.config(), c.X); err == nil {
+			return answerOf(n != 0)
 		}
+	case *syntax.FuncDecl:
+		s.funcs[c.Name.Value] = c.Body
+		return yes
 	case *syntax.TimeClause:
 		if c.Stmt != nil {
-			s.stmt(c.Stmt)
+			return s.stmt(c.Stmt)
 		}
 	}
+	return perhaps
 }
 
-func (s *shell) condition(list []*syntax.Stmt) {
-	s.asked++
-	s.stmts(list)
-	s.asked--
+// two follows commands that are joined: the second of "a && b" runs where the first succeeds.
+func (s *shell) two(c *syntax.BinaryCmd) answer {
+	if c.Op != syntax.AndStmt && c.Op != syntax.OrStmt {
+		s.stmt(c.X)
+		s.asked++
+		s.stmt(c.Y)
+		s.asked--
+		return perhaps
+	}
+	var is answer
+	if unknown := s.asking(func() { is = s.stmt(c.X) }); len(unknown) > 0 {
+		is = perhaps
+	}
+	runs := is
+	if c.Op == syntax.OrStmt {
+		runs = is.not()
+	}
+	switch runs {
+	case no:
+		return is
+	case yes:
+		return s.stmt(c.Y)
+	}
+	before := s.state.copied()
+	s.stmt(c.Y)
+	s.either(s.state, before)
+	return perhaps
+}
+
+// each sets the variable of a loop: one of several words is unknown.
+func (s *shell) each(w *syntax.WordIter) {
+	var fields []string
+	unknown := s.asking(func() { fields, _ = expand.Fields(s.config(), w.Items...) })
+	value := ""
+	if len(fields) > 0 {
+		value = fields[0]
+	}
+	if len(fields) > 1 {
+		unknown = append(unknown, "$"+w.Name.Value)
+	}
+	s.put(w.Name.Value, value, unknown)
+}
+
+// chosen follows the way of a case that is known to be taken, or each.
+func (s *shell) chosen(c *syntax.CaseClause) {
+	word := ""
+	unknown := s.asking(func() { word, _ = expand.Literal(s.config(), c.Word) })
+	var conditions []func() answer
+	var ways []func()
+	for _, it := range c.Items {
+		conditions = append(conditions, func() answer {
+			if len(unknown) > 0 {
+				return perhaps
+			}
+			for _, p := range it.Patterns {
+				pat, err := expand.Pattern(s.config(), p)
+				if err != nil {
+					return perhaps
+				}
+				if is := matches(pat, word); is != no {
+					return is
+				}
+			}
+			return no
+		})
+		ways = append(ways, func() { s.stmts(it.Stmts) })
+	}
+	s.decide(conditions, ways, nil)
 }
 
 func (s *shell) body(list []*syntax.Stmt, line int, endless bool) {
@@ -415,85 +510,191 @@ func (s *shell) assign(a *syntax.Assign) {
 	if a.Name == nil || a.Naked {
 		return
 	}
+	name := a.Name.Value
+	if a.Array != nil {
+		var list []string
+		unknown := s.asking(func() {
+			for _, e := range a.Array.Elems {
+				if e.Value != nil {
+					fields, _ := expand.Fields(s.config(), e.Value)
+					list = append(list, fields...)
+				}
+			}
+		})
+		if a.Append {
+			list = append(slices.Clone(s.arrays[name]), list...)
+		}
+		s.put(name, strings.Join(list[:min(1, len(list))], ""), unknown)
+		s.arrays[name] = list
+		s.from = append([]region{s.region(int(a.Array.Pos().Offset()), int(a.Array.End().Offset()))}, s.from...)
+		return
+	}
 	v := ""
+	var unknown []string
 	if a.Value != nil {
-		v, _ = expand.Literal(s.config(), a.Value)
+		unknown = s.asking(func() { v, _ = expand.Literal(s.config(), a.Value) })
 		s.from = append([]region{s.region(int(a.Value.Pos().Offset()), int(a.Value.End().Offset()))}, s.from...)
 	}
 	if a.Append {
-		v = s.vars[a.Name.Value] + v
+		v = s.vars[name] + v
+		if s.unknown[name] {
+			unknown = append(unknown, "$"+name)
+		}
 	}
-	s.vars[a.Name.Value] = v
+	s.put(name, v, unknown)
 }
 
 func (s *shell) config() *expand.Config {
 	return &expand.Config{
-		Env:       expand.FuncEnviron(func(name string) string { return s.vars[name] }),
+		Env:       &s.state,
 		CmdSubst:  s.substitute,
 		ProcSubst: func(*syntax.ProcSubst) (string, error) { return os.DevNull, nil },
 	} // "<(a command)": it is not run
 }
 
-// substitute knows the few substitutions by which scripts find their own folder.
-func (s *shell) substitute(w io.Writer, c *syntax.CmdSubst) error {
-	var b strings.Builder
-	for _, st := range c.Stmts {
-		syntax.NewPrinter().Print(&b, st)
-	}
-	text := b.String()
-	switch {
-	case strings.Contains(text, "dirname"), strings.Contains(text, "pwd"):
-		io.WriteString(w, s.dir)
-	case strings.Contains(text, "readlink"), strings.Contains(text, "realpath"):
-		io.WriteString(w, s.vars["0"])
-	}
-	return nil
-}
-
 // wrappers run the rest of their line; a value is how many words of theirs to
 // pass over besides flags.
 var wrappers = map[string]int{"exec": 0, "nohup": 0, "setsid": 0, "nice": 0, "ionice": 0, "env": 0, "command": 0,
-	"time": 0, "taskset": 1}
+	"time": 0, "taskset": 1, "timeout": 1, "stdbuf": 0, "chrt": 1, "caffeinate": 0}
 
 // flagWithValue are wrappers' flags whose value is the next word.
-var flagWithValue = map[string]bool{"-n": true, "-c": true, "-a": true}
+var flagWithValue = map[string]bool{"-n": true, "-c": true, "-a": true, "-k": true, "-s": true}
 
-func (s *shell) call(c *syntax.CallExpr, background bool) {
+func (s *shell) call(c *syntax.CallExpr, background bool) answer {
 	if len(c.Args) == 0 {
 		for _, a := range c.Assigns {
 			s.assign(a)
 		}
-		return
+		return yes
 	}
-	saved := s.vars
 	if len(c.Assigns) > 0 { // these hold for this one command
-		s.vars = map[string]string{}
-		for k, v := range saved {
-			s.vars[k] = v
-		}
+		before := s.state.copied()
+		defer func() { s.state = before }()
 		for _, a := range c.Assigns {
 			s.assign(a)
 		}
 	}
 	var words []string
 	var at []region
-	for _, a := range c.Args {
-		fields, err := expand.Fields(s.config(), a)
-		if err != nil {
-			s.vars = saved
-			return
+	failed := false
+	unknown := s.asking(func() {
+		for _, a := range c.Args {
+			fields, err := expand.Fields(s.config(), a)
+			if err != nil {
+				failed = true
+				return
+			}
+			where := s.region(int(a.Pos().Offset()), int(a.End().Offset()))
+			if len(fields) != 1 {
+				where = region{} // several words, or none, of one as written
+			}
+			for _, f := range fields {
+				words, at = append(words, f), append(at, where)
+				if globbed.MatchString(f) && !quotedWord(a) {
+					s.touch(f)
+				}
+			}
 		}
-		where := s.region(int(a.Pos().Offset()), int(a.End().Offset()))
-		if len(fields) != 1 {
-			where = region{} // several words, or none, of one as written
-		}
-		for _, f := range fields {
-			words, at = append(words, f), append(at, where)
-		}
+	})
+	if failed || len(words) == 0 {
+		return perhaps
+	}
+	if is, done := s.builtin(words, unknown); done {
+		return is
 	}
 	s.own = s.region(int(c.Args[0].Pos().Offset()), int(c.End().Offset()))
-	s.words(words, at, int(c.Pos().Line()), background)
-	s.vars = saved
+	return s.words(words, at, int(c.Pos().Line()), background, unknown)
+}
+
+// globbed are words that a shell holds against the names of files.
+var globbed = regexp.MustCompile(`[*?]|\[[^\]]+\]`)
+
+// quotedWord tells whether quotes are around all of a word: its signs are no pattern then.
+func quotedWord(w *syntax.Word) bool {
+	return !slices.ContainsFunc(w.Parts, func(p syntax.WordPart) bool {
+		switch p.(type) {
+		case *syntax.SglQuoted, *syntax.DblQuoted:
+			return false
+		}
+		return true
+	})
+}
+
+// builtin follows what the shell does itself.
+func (s *shell) builtin(words, unknown []string) (is answer, done bool) {
+	known := func(a answer) answer {
+		if len(unknown) > 0 {
+			s.touched = append(s.touched, unknown...)
+			return perhaps
+		}
+		return a
+	}
+	switch words[0] {
+	case "true", ":":
+		return yes, true
+	case "false":
+		return no, true
+	case "[", "test":
+		rest := words[1:]
+		if n := len(rest); words[0] == "[" && n > 0 && rest[n-1] == "]" {
+			rest = rest[:n-1]
+		}
+		return known(s.test(rest)), true
+	case "command", "which", "type", "hash":
+		if len(words) > 2 && words[0] == "command" && words[1] == "-v" || len(words) == 2 && words[0] != "command" {
+			return known(answerOf(s.lookup(words[len(words)-1]) != "")), true
+		}
+	case "set":
+		if i := slices.Index(words, "--"); i > 0 {
+			s.state.args, s.given = slices.Clone(words[i+1:]), unknown
+		}
+		return yes, true
+	case "shift":
+		if len(s.state.args) > 0 {
+			s.state.args = s.state.args[1:]
+		}
+		return yes, true
+	case "unset":
+		for _, name := range words[1:] {
+			delete(s.vars, name)
+			delete(s.arrays, name)
+			delete(s.unknown, name)
+		}
+		return yes, true
+	case "eval":
+		return s.evaluated(strings.Join(words[1:], " "), unknown), true
+	}
+	if body, is := s.funcs[words[0]]; is && s.depth < maxDepth {
+		args := s.state.args
+		s.state.args, s.depth = words[1:], s.depth+1
+		is := s.stmt(body)
+		s.state.args, s.depth = args, s.depth-1
+		return is, true
+	}
+	return perhaps, false
+}
+
+// evaluated follows a text that this shell reads as one of its own.
+func (s *shell) evaluated(text string, unknown []string) answer {
+	f, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), s.script)
+	if err != nil || s.depth >= maxDepth {
+		s.opaque = true
+		return perhaps
+	}
+	in := *s
+	in.depth, in.found = s.depth+1, nil
+	in.stmts(f.Stmts)
+	for i := range in.found { // no part of it is a word of the script
+		c := &in.found[i]
+		if c.File == s.script {
+			c.start, c.end, c.own, c.ends, c.from = 0, 0, region{}, region{}, nil
+			c.words = make([]region, len(c.Args))
+		}
+		c.Unknown = append(c.Unknown, unknown...)
+	}
+	s.state, s.dir = in.state, in.dir
+	s.found = append(s.found, in.found...)
+	return perhaps
 }
 
 // region is a part of the script as it stands there, by offsets of the text without
@@ -514,10 +715,13 @@ func (s *shell) unwrapped(words []string) []string {
 		if !ok {
 			break
 		}
+		if words[0] == "taskset" && len(words) > 1 && (words[1] == "-c" || words[1] == "--cpu-list") {
+			words, skip = append([]string{words[0]}, words[2:]...), 1 // its list is the word behind
+		}
 		words = words[1:]
 		for len(words) > 0 && (strings.HasPrefix(words[0], "-") || strings.Contains(words[0], "=")) {
 			if k, v, ok := strings.Cut(words[0], "="); ok && !strings.HasPrefix(k, "-") {
-				s.vars[k] = v
+				s.put(k, v, nil)
 			}
 			if flagWithValue[words[0]] && len(words) > 1 {
 				words = words[1:]
@@ -545,36 +749,46 @@ func unscreened(words []string) []string {
 }
 
 // words follows a command's words, at holding where each stands.
-func (s *shell) words(words []string, at []region, line int, background bool) {
+func (s *shell) words(words []string, at []region, line int, background bool, unknown []string) answer {
 	all := len(words)
 	if words = s.unwrapped(words); len(words) == 0 {
-		return
+		return perhaps
 	}
 	screen, inner := inScreen(words)
 	if screen != "" {
 		words, at = unscreened(inner), nil
 		if all = len(words); all == 0 {
-			return
+			return perhaps
 		}
 	}
-	if words[0] == "cd" && len(words) > 1 {
-		s.dir = s.abs(words[len(words)-1])
-		s.vars["PWD"] = s.dir
-		return
+	if words[0] == "cd" || words[0] == "pushd" {
+		return s.goes(words)
+	}
+	if words[0] == "popd" {
+		if n := len(s.dirs); n > 0 {
+			s.dir, s.dirs = s.dirs[n-1], s.dirs[:n-1]
+		}
+		return perhaps
 	}
 	if base := filepath.Base(words[0]); (base == "sh" || base == "bash" || base == "dash") && len(words) > 2 &&
 		commandFlag.MatchString(words[1]) {
 		s.spoken(words[2], line)
-		return
+		return perhaps
+	}
+	if (words[0] == "." || words[0] == "source") && len(words) > 1 {
+		if len(unknown) > 0 {
+			s.opaque = true
+			return perhaps
+		}
+		return s.sourced(words[1:])
 	}
 	given := false // to a shell, which runs it whatever its mode
-	sourced := words[0] == "." || words[0] == "source"
-	if base := filepath.Base(words[0]); (base == "sh" || base == "bash" || words[0] == "." || words[0] == "source") &&
+	if base := filepath.Base(words[0]); (base == "sh" || base == "bash") &&
 		len(words) > 1 && !strings.HasPrefix(words[1], "-") {
 		words, given = append([]string{s.abs(words[1])}, words[2:]...), true
 	}
 	cmd := Command{File: s.script, Line: line, Program: words[0], Args: words[1:], Dir: s.dir, Background: background,
-		Given: given, Path: s.lookup(words[0])}
+		Given: given, Path: s.lookup(words[0]), Unknown: unknown}
 	for _, dir := range filepath.SplitList(s.vars["LD_LIBRARY_PATH"]) {
 		cmd.Libraries = append(cmd.Libraries, s.abs(dir))
 	}
@@ -589,6 +803,12 @@ func (s *shell) words(words []string, at []region, line int, background bool) {
 	if line >= 1 && line <= len(s.lines) {
 		cmd.Text = strings.TrimSpace(s.lines[line-1])
 	}
+	s.comesTo(cmd, screen)
+	return perhaps
+}
+
+// comesTo takes a command in: what it runs, or, of a script, what that runs.
+func (s *shell) comesTo(cmd Command, screen string) {
 	inside := cmd.Path != "" && tree.Inside(s.install, cmd.Path)
 	for i, a := range cmd.Args {
 		if a == "-jar" && i+1 < len(cmd.Args) {
@@ -602,26 +822,51 @@ func (s *shell) words(words []string, at []region, line int, background bool) {
 	if inside && s.depth < maxDepth {
 		in := s.source
 		in.depth++
+		in.args = cmd.Args
 		if more, err := in.read(s.rel(cmd.Path), s.environ()); err == nil && len(more) > 0 {
 			for i := range more {
-				if more[i].By == nil && !given {
+				if more[i].By == nil && !cmd.Given {
 					more[i].By = &cmd
+				}
+				for _, what := range cmd.Unknown {
+					if !slices.Contains(more[i].Unknown, what) {
+						more[i].Unknown = append(more[i].Unknown, what)
+					}
 				}
 			}
 			s.took(more, screen)
 			return
 		}
-		if sourced {
-			return // it sets variables, and runs nothing
-		}
 	}
 	// A path that points into the install and finds nothing matters as much as
 	// one that does: it is what the build has to bring.
-	missing := cmd.Path == "" && strings.Contains(cmd.Program, "/") && tree.Inside(s.install, s.abs(cmd.Program))
+	missing := cmd.Path == "" && len(cmd.Unknown) == 0 && strings.Contains(cmd.Program, "/") && tree.Inside(s.install, s.abs(cmd.Program))
 	if cmd.Java() || cmd.Jar != "" || cmd.Script != "" || inside || missing {
 		cmd.readFlags(s.source, s.vars["JAVA_TOOL_OPTIONS"], s.vars["JDK_JAVA_OPTIONS"])
 		s.took([]Command{cmd}, screen)
 	}
+}
+
+// goes follows a change of the folder. One outside of the install that is not there is none: the script goes on where it is.
+func (s *shell) goes(words []string) answer {
+	to := s.vars["HOME"]
+	if len(words) > 1 {
+		to = words[len(words)-1]
+	}
+	at := s.abs(to)
+	fi, err := os.Stat(at)
+	if (err != nil || !fi.IsDir()) && !tree.Inside(s.install, at) {
+		return no
+	}
+	if words[0] == "pushd" {
+		s.dirs = append(s.dirs, s.dir)
+	}
+	s.dir = at
+	s.vars["PWD"] = at
+	if err != nil {
+		return perhaps // a build may bring it
+	}
+	return yes
 }
 
 // commandFlag has a shell run a text that it is given: -c, with other flags before it.
@@ -637,7 +882,7 @@ func (s *shell) spoken(text string, line int) {
 	if err != nil {
 		return
 	}
-	in := &shell{source: s.source, script: s.script, dir: s.dir, vars: maps.Clone(s.vars)}
+	in := &shell{source: s.source, script: s.script, dir: s.dir, state: s.state.copied(), funcs: map[string]*syntax.Stmt{}}
 	in.depth++
 	in.stmts(f.Stmts)
 	for i := range in.found {

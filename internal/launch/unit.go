@@ -146,8 +146,8 @@ func Lines(install, label string, lines [][]string, dir string, env []string, te
 		return nil
 	}
 	for _, call := range calls {
-		s := &shell{source: source{install: install, texts: texts}, script: label, dir: dir, vars: map[string]string{},
-			lines: strings.Split(string(text), "\n")}
+		s := &shell{source: source{install: install, texts: texts}, script: label, dir: dir, funcs: map[string]*syntax.Stmt{},
+			state: newState(nil), lines: strings.Split(string(text), "\n")}
 		for _, kv := range env {
 			if k, v, ok := strings.Cut(kv, "="); ok {
 				s.vars[k] = v

@@ -42,6 +42,7 @@ type Script struct {
 	Install string
 	Name    string   // relative to the install
 	Env     []string // the server's
+	Args    []string // that it is given
 	Under   Texts    // texts that some files will have; may be nil
 
 	// where there is no script of the install: what a service runs, see Lines
@@ -80,7 +81,7 @@ func (s *Script) as(texts Texts) ([]Command, error) {
 	if s.Name == "" {
 		return Lines(s.Install, s.Label, s.Lines, s.Dir, s.Env, texts), nil
 	}
-	return ReadAs(s.Install, s.Name, s.Env, texts)
+	return ReadWith(s.Install, s.Name, s.Args, s.Env, texts)
 }
 
 // text is a file as edited so far.
@@ -123,6 +124,11 @@ func (s *Script) Grant(w Wish) (edits []Edit, lacking []string, err error) {
 			continue
 		}
 		for _, step := range w.steps() {
+			if unknown := commands[i].Unknown; len(unknown) > 0 && step(s, commands[i]) != nil {
+				lacking = append(lacking, fmt.Sprintf("%s:%d: what it runs depends on %s, which can't be known before it runs",
+					commands[i].File, commands[i].Line, strings.Join(unknown, " and ")))
+				break
+			}
 			for range mostChanges {
 				c := commands[i]
 				ch := step(s, c)

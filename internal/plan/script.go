@@ -354,7 +354,7 @@ func (pr *Planner) WriteScript(name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &launch.Script{Install: pr.Dir, Name: name, Env: pr.ServerEnv(), Under: func(at string) ([]byte, bool) {
+	s := &launch.Script{Install: pr.Dir, Name: name, Env: pr.ServerEnv(), Args: pr.Profile.Launch.Args, Under: func(at string) ([]byte, bool) {
 		return text, at == name
 	}}
 	if _, _, err := s.Grant(WishOf(pr.Profile)); err != nil {

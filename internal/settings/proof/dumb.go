@@ -99,15 +99,13 @@ func (b *blocks) blank() {
 	}
 }
 
-// line is the rest of the line.
-func (b *blocks) line() string {
-	end := strings.IndexByte(b.text[b.at:], '\n')
-	if end < 0 {
-		end = len(b.text) - b.at
+// line passes over the rest of the line.
+func (b *blocks) line() {
+	if end := strings.IndexByte(b.text[b.at:], '\n'); end >= 0 {
+		b.at += end
+	} else {
+		b.at = len(b.text)
 	}
-	s := b.text[b.at : b.at+end]
-	b.at += end
-	return s
 }
 
 func (b *blocks) inside(v Values, path string, depth int) error {
