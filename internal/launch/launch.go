@@ -662,7 +662,8 @@ func (s *shell) builtin(words, unknown []string) (is answer, done bool) {
 		}
 		return yes, true
 	case "eval":
-		return s.evaluated(strings.Join(words[1:], " "), unknown), true
+		s.evaluated(strings.Join(words[1:], " "), unknown)
+		return perhaps, true
 	}
 	if body, is := s.funcs[words[0]]; is && s.depth < maxDepth {
 		args := s.state.args
@@ -675,11 +676,11 @@ func (s *shell) builtin(words, unknown []string) (is answer, done bool) {
 }
 
 // evaluated follows a text that this shell reads as one of its own.
-func (s *shell) evaluated(text string, unknown []string) answer {
+func (s *shell) evaluated(text string, unknown []string) {
 	f, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), s.script)
 	if err != nil || s.depth >= maxDepth {
 		s.opaque = true
-		return perhaps
+		return
 	}
 	in := *s
 	in.depth, in.found = s.depth+1, nil
@@ -694,7 +695,6 @@ func (s *shell) evaluated(text string, unknown []string) answer {
 	}
 	s.state, s.dir = in.state, in.dir
 	s.found = append(s.found, in.found...)
-	return perhaps
 }
 
 // region is a part of the script as it stands there, by offsets of the text without
