@@ -27,6 +27,7 @@ require (
 	github.com/pierrec/lz4/v4 v4.1.27
 	github.com/shirou/gopsutil/v4 v4.26.10
 	github.com/stretchr/testify v1.12.1
+	github.com/tailscale/hujson v0.0.0-20260727124030-b80ff77dac4f
 	github.com/therootcompany/xz v1.0.1
 	github.com/urfave/cli/v3 v3.14.0
 	github.com/zeebo/blake3 v0.2.4

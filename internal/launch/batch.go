@@ -53,7 +53,7 @@ func readBatch(so source, script string, env []string, text []byte) (out []Comma
 		if m := batchSet.FindStringSubmatch(line); m != nil {
 			b.vars[strings.ToUpper(m[1])] = b.expand(m[2])
 			value := begin + strings.Index(line, m[1]+"=") + len(m[1]) + 1
-			b.from = append([]region{{script, value, value + len(m[2])}}, b.from...)
+			b.from = append([]region{partOf(script, value, value+len(m[2]))}, b.from...)
 			continue
 		}
 		if m := batchCd.FindStringSubmatch(line); m != nil {
@@ -115,9 +115,9 @@ func (b *batch) command(line string, begin int) (c Command, ok bool) {
 	if program == "" {
 		return c, false
 	}
-	own := region{b.script, begin + head, begin + len(line)}
+	own := partOf(b.script, begin+head, begin+len(line))
 	if i := strings.IndexAny(line[head+len(word):], "&|<>"); i >= 0 {
-		own.end = begin + head + len(word) + len(strings.TrimRight(line[head+len(word):][:i], " \t"))
+		own.End = begin + head + len(word) + len(strings.TrimRight(line[head+len(word):][:i], " \t"))
 	}
 	rest := b.expand(line[head+len(word):])
 	first, more, several := strings.Cut(program, " ")
@@ -131,7 +131,7 @@ func (b *batch) command(line string, begin int) (c Command, ok bool) {
 		Path: b.lookup(program), batch: true,
 		start: begin + head, end: begin + head + len(word), own: own, from: slices.Clone(b.from)}
 	c.words = make([]region, len(c.Args))
-	if at := batchWords(line[head+len(word):][:own.end-own.start-len(word)], own.start+len(word), b.script); !several &&
+	if at := batchWords(line[head+len(word):][:own.End-own.Start-len(word)], own.Start+len(word), b.script); !several &&
 		len(at) == len(c.Args) { // else a variable is several words
 		c.words = at
 	}
@@ -216,7 +216,7 @@ func (b *batch) lookup(word string) string {
 // a batch script is in the code page of its machine.
 func batchFields(s string) (out []string) {
 	for _, at := range batchWords(s, 0, "") {
-		out = append(out, strings.ReplaceAll(s[at.start:at.end], `"`, ""))
+		out = append(out, strings.ReplaceAll(s[at.Start:at.End], `"`, ""))
 	}
 	return out
 }
@@ -227,7 +227,7 @@ func batchWords(s string, begin int, script string) (out []region) {
 	for i := 0; i <= len(s); i++ {
 		switch blank := i == len(s) || (!quoted && (s[i] == ' ' || s[i] == '\t')); {
 		case blank && from >= 0:
-			out = append(out, region{script, begin + from, begin + i})
+			out = append(out, partOf(script, begin+from, begin+i))
 			from = -1
 		case blank:
 		default:

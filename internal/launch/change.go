@@ -147,7 +147,7 @@ func (c Command) exchange(s *Script, old, now string) *change {
 		}
 	}
 	for i, a := range c.Args { // the whole word, however it came about
-		if a == old && c.words[i].end > 0 {
+		if a == old && c.words[i].End > 0 {
 			if q, err := c.quote(now); err == nil {
 				ch.ways = append(ch.ways, candidate{c.words[i], q})
 			}
@@ -167,7 +167,7 @@ func (c Command) insert(flag string) *change {
 	}}
 	q, err := c.quote(flag)
 	if err == nil && c.end > c.start {
-		ch.ways = append(ch.ways, candidate{region{c.own.file, c.end, c.end}, " " + q})
+		ch.ways = append(ch.ways, candidate{partOf(c.own.file, c.end, c.end), " " + q})
 	}
 	return ch
 }
@@ -198,7 +198,7 @@ func (c Command) argument(arg string) *change {
 		}
 		behind := c.end
 		if first > 0 {
-			behind = c.words[first-1].end
+			behind = c.words[first-1].End
 		}
 		if behind > 0 {
 			text := ""
@@ -209,7 +209,7 @@ func (c Command) argument(arg string) *change {
 				}
 				text += " " + q
 			}
-			ch.ways = []candidate{{region{c.own.file, behind, behind}, text}}
+			ch.ways = []candidate{{partOf(c.own.file, behind, behind), text}}
 		}
 	default:
 		set := words[len(words)-1]
@@ -221,7 +221,7 @@ func (c Command) argument(arg string) *change {
 			c.Args[i] = set
 			return c
 		}
-		if q, err := c.quote(set); err == nil && c.words[i].end > 0 {
+		if q, err := c.quote(set); err == nil && c.words[i].End > 0 {
 			ch.ways = []candidate{{c.words[i], q}}
 		}
 	}
@@ -255,7 +255,7 @@ func (c Command) taken(s *Script, word string) *change {
 			}
 		}
 		for i, b := range c.Args {
-			if b == a && c.words[i].end > 0 {
+			if b == a && c.words[i].End > 0 {
 				ch.ways = append(ch.ways, candidate{s.withBlank(c.words[i]), ""})
 			}
 		}
@@ -278,7 +278,7 @@ func (c Command) folder(s *Script, folder string) *change {
 	if at < 0 {
 		return ch
 	}
-	here := region{c.own.file, at, at}
+	here := partOf(c.own.file, at, at)
 	below := ""
 	if folder != "." {
 		below = "/" + path.Clean(folder)
@@ -332,5 +332,5 @@ func (c Command) noWait(s *Script) *change {
 	return &change{why: "without the wait for a key", want: func(c Command) Command {
 		c.Stays = nil
 		return c
-	}, ways: []candidate{{region{c.Stays.File, at, end}, ""}}}
+	}, ways: []candidate{{partOf(c.Stays.File, at, end), ""}}}
 }

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/placed"
 	"freshkeel/internal/tree"
 
 	"mvdan.cc/sh/v3/expand"
@@ -147,10 +148,14 @@ type source struct {
 	from    []region // of the scripts that led here: values of variables
 }
 
-// region is a part of a file of the install, in bytes.
+// region is a part of a file of the install.
 type region struct {
-	file       string
-	start, end int
+	file string
+	placed.Span
+}
+
+func partOf(file string, start, end int) region {
+	return region{file, placed.Span{Start: start, End: end}}
 }
 
 // text is what a file of the install says, or will say.
@@ -704,7 +709,7 @@ func (s *shell) region(start, end int) region {
 		n, _ := slices.BinarySearch(s.returns, at)
 		return at + n
 	}
-	return region{s.script, more(start), more(end)}
+	return partOf(s.script, more(start), more(end))
 }
 
 // unwrapped are words without the programs in front that only run the rest, as nice does.
@@ -795,7 +800,7 @@ func (s *shell) words(words []string, at []region, line int, background bool, un
 	cmd.own, cmd.ends, cmd.from = s.own, s.ends, slices.Clone(s.from)
 	cmd.words = make([]region, len(cmd.Args))
 	if n := all - len(words); n < len(at) {
-		cmd.start, cmd.end = at[n].start, at[n].end
+		cmd.start, cmd.end = at[n].Start, at[n].End
 		if !given {
 			copy(cmd.words, at[n+1:])
 		}

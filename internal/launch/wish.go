@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/placed"
+
 	"mvdan.cc/sh/v3/syntax"
 )
 
@@ -202,10 +204,10 @@ func (s *Script) try(i int, ch change) (Edit, bool) {
 	}
 	for _, way := range ch.ways {
 		text, err := s.text(way.file)
-		if err != nil || way.start < 0 || way.end > len(text) || way.start > way.end {
+		if err != nil || way.Start < 0 || way.End > len(text) || way.Start > way.End {
 			continue
 		}
-		edited := slices.Concat(text[:way.start], []byte(way.text), text[way.end:])
+		edited := placed.Apply(text, []placed.Edit{{Span: way.Span, Text: way.text}})
 		after, err := s.as(s.with(way.file, edited))
 		if err != nil || len(after) != len(before) || !alike(after[i], ch.want(before[i])) {
 			continue
@@ -222,9 +224,9 @@ func (s *Script) try(i int, ch change) (Edit, bool) {
 			s.texts = map[string][]byte{}
 		}
 		s.texts[way.file] = edited
-		line := 1 + bytes.Count(text[:way.start], []byte("\n"))
-		return Edit{File: way.file, Line: line, Old: linesOf(text, way.start, way.end),
-			New: linesOf(edited, way.start, way.start+len(way.text)), Why: ch.why}, true
+		line := placed.LineOf(text, way.Start)
+		return Edit{File: way.file, Line: line, Old: linesOf(text, way.Start, way.End),
+			New: linesOf(edited, way.Start, way.Start+len(way.text)), Why: ch.why}, true
 	}
 	return Edit{}, false
 }
@@ -308,7 +310,7 @@ func (c Command) places(s *Script) []region {
 		if name, is := strings.CutPrefix(a, "@"); is && c.Java() && !strings.HasPrefix(name, "@") {
 			at := c.At(s.Install, name)
 			if b, err := s.text(at); err == nil && !path.IsAbs(at) {
-				out = append(out, region{at, 0, len(b)})
+				out = append(out, partOf(at, 0, len(b)))
 			}
 		}
 	}
@@ -318,10 +320,10 @@ func (c Command) places(s *Script) []region {
 // tokens are the places in a region where a word stands by itself, the last one first.
 func (s *Script) tokens(r region, old, now string) (out []candidate) {
 	text, err := s.text(r.file)
-	if err != nil || r.end > len(text) || old == "" {
+	if err != nil || r.End > len(text) || old == "" {
 		return nil
 	}
-	part := text[r.start:r.end]
+	part := text[r.Start:r.End]
 	edge := func(at int) bool {
 		if at < 0 || at >= len(part) {
 			return true
@@ -338,7 +340,7 @@ func (s *Script) tokens(r region, old, now string) (out []candidate) {
 		at = i + 1
 		isDefault := i > 1 && part[i-1] == '-' && part[i-2] == ':' // of ${NAME:-4G}
 		if (isDefault || edge(i-1) || !wordByte(old[0])) && (edge(i+len(old)) || !wordByte(old[len(old)-1])) {
-			out = append(out, candidate{region{r.file, r.start + i, r.start + i + len(old)}, now})
+			out = append(out, candidate{partOf(r.file, r.Start+i, r.Start+i+len(old)), now})
 		}
 	}
 	slices.Reverse(out)
@@ -365,18 +367,18 @@ func (c Command) quote(word string) (string, error) {
 // withBlank is a region with the blanks before it, or behind it where none are before.
 func (s *Script) withBlank(r region) region {
 	text, err := s.text(r.file)
-	if err != nil || r.end > len(text) {
+	if err != nil || r.End > len(text) {
 		return r
 	}
 	blank := func(at int) bool { return at >= 0 && at < len(text) && (text[at] == ' ' || text[at] == '\t') }
-	if blank(r.start - 1) {
-		for blank(r.start - 1) {
-			r.start--
+	if blank(r.Start - 1) {
+		for blank(r.Start - 1) {
+			r.Start--
 		}
 		return r
 	}
-	for blank(r.end) {
-		r.end++
+	for blank(r.End) {
+		r.End++
 	}
 	return r
 }
@@ -385,10 +387,10 @@ func (s *Script) withBlank(r region) region {
 // it begins with.
 func (s *Script) lineStart(r region) (at int, indent, newline string) {
 	text, err := s.text(r.file)
-	if err != nil || r.start > len(text) {
+	if err != nil || r.Start > len(text) {
 		return -1, "", "\n"
 	}
-	at = bytes.LastIndexByte(text[:r.start], '\n') + 1
+	at = placed.LineStart(text, r.Start)
 	n := len(text[at:]) - len(bytes.TrimLeft(text[at:], " \t"))
 	newline = "\n"
 	if bytes.Contains(text, []byte("\r\n")) {
@@ -441,7 +443,7 @@ func (s *Script) Artifact(old, now string) (edits []Edit, lacking []string, err 
 			}
 		}
 		if program {
-			ch.ways = append(ch.ways, s.tokens(region{c.own.file, c.start, c.end}, path.Base(old), path.Base(now))...)
+			ch.ways = append(ch.ways, s.tokens(partOf(c.own.file, c.start, c.end), path.Base(old), path.Base(now))...)
 		}
 		if e, ok := s.try(i, ch); ok {
 			edits = append(edits, e)

@@ -10,10 +10,10 @@ import (
 	"strconv"
 	"strings"
 
+	"freshkeel/internal/placed"
 	"freshkeel/internal/words"
 
 	"github.com/pelletier/go-toml/v2"
-	"github.com/pelletier/go-toml/v2/unstable"
 )
 
 // Text is a profile's text that is edited in place: what is not the edited key keeps its
@@ -36,75 +36,29 @@ type section struct {
 // without quotes; those in tables of which there may be several are left out.
 func (t Text) scan() (keys map[string]spot, sections []section, err error) {
 	keys = map[string]spot{}
-	var p unstable.Parser
-	p.Reset(t)
+	entries, err := placed.TOML(t)
+	if err != nil {
+		return nil, nil, err
+	}
 	table, several := "", false
-	for p.NextExpression() {
-		e := p.Expression()
-		if e.Kind == unstable.Comment {
+	for _, e := range entries {
+		name := strings.Join(e.Path, ".")
+		if e.Table {
+			table, several = name, e.Many
+			sections = append(sections, section{name: name, end: e.Lines.End})
 			continue
 		}
-		var parts []string
-		first := -1
-		for it := e.Key(); it.Next(); {
-			if first < 0 {
-				first = int(it.Node().Raw.Offset)
-			}
-			parts = append(parts, string(it.Node().Data))
+		if len(sections) > 0 {
+			sections[len(sections)-1].end = e.Lines.End
 		}
-		name := strings.Join(parts, ".")
-		start := bytes.LastIndexByte(t[:first], '\n') + 1
-		switch e.Kind {
-		case unstable.Table, unstable.ArrayTable:
-			table, several = name, e.Kind == unstable.ArrayTable
-			sections = append(sections, section{name: name, end: t.lineEnd(first)})
-		case unstable.KeyValue:
-			value := t.behindKey(first)
-			end, err := t.valueEnd(value)
-			if err != nil {
-				return nil, nil, err
-			}
-			for value < end && (t[value] == ' ' || t[value] == '\t') {
-				value++
-			}
-			if len(sections) > 0 {
-				sections[len(sections)-1].end = t.lineEnd(end)
-			}
-			if table != "" {
-				name = table + "." + name
-			}
-			if !several {
-				keys[name] = spot{line: start, value: value, end: end}
-			}
+		if table != "" {
+			name = table + "." + name
+		}
+		if !several {
+			keys[name] = spot{line: e.Lines.Start, value: e.Value.Start, end: e.Value.End}
 		}
 	}
-	return keys, sections, p.Error()
-}
-
-// behindKey is the offset behind the sign that follows the key at an offset.
-func (t Text) behindKey(at int) int { return min(at+outsideQuotes(string(t[at:]), '=')+1, len(t)) }
-
-// lineEnd is the offset behind the line in which at lies.
-func (t Text) lineEnd(at int) int {
-	if i := bytes.IndexByte(t[at:], '\n'); i >= 0 {
-		return at + i + 1
-	}
-	return len(t)
-}
-
-// valueEnd finds where the value that begins at an offset ends: the shortest text up to a
-// comment or a line's end that is a value.
-func (t Text) valueEnd(from int) (int, error) {
-	for at := from; at <= len(t); at++ {
-		if at < len(t) && t[at] != '#' && t[at] != '\n' && t[at] != '\r' {
-			continue
-		}
-		var v struct{ V any }
-		if toml.Unmarshal(append([]byte("V = "), t[from:at]...), &v) == nil {
-			return from + len(bytes.TrimRight(t[from:at], " \t")), nil
-		}
-	}
-	return 0, fmt.Errorf("the value at byte %d does not end", from)
+	return keys, sections, nil
 }
 
 // ours are the comments that Fresh Keel writes above or behind a key: they go with the value
@@ -225,7 +179,7 @@ func (t Text) Without(key string) (Text, error) {
 	if above := t.lineAbove(at.line); isOurs(above) {
 		from = bytes.LastIndexByte(t[:at.line-1], '\n') + 1
 	}
-	return slices.Concat(t[:from], t[t.lineEnd(at.end):]), nil
+	return slices.Concat(t[:from], t[placed.LineEnd(t, at.end):]), nil
 }
 
 // WithItem returns the text with one more item in a list; from stands behind it as a

@@ -57,11 +57,35 @@ func Key(name string) bool {
 	return n > 1 && slices.Contains(pairs, [2]string{parts[n-2], last})
 }
 
-// likely is a quick look, since a settings file may have many thousand keys.
+// ends are the words at which such a name ends, by their last letter.
+var ends = func() (out [256][][2]string) {
+	for _, w := range append(slices.Clone(alone), "pass") {
+		out[w[len(w)-1]] = append(out[w[len(w)-1]], [2]string{"", w})
+	}
+	for _, p := range pairs {
+		out[p[1][len(p[1])-1]] = append(out[p[1][len(p[1])-1]], p)
+	}
+	return out
+}()
+
+// likely is a quick look at how a name ends, since a settings file may have many thousand keys.
 func likely(name string) bool {
-	name = strings.ToLower(name)
-	for _, part := range []string{"pass", "pwd", "secret", "token", "credential", "key", "bearer", "dsn", "webhook", "connection", "auth"} {
-		if strings.Contains(name, part) {
+	letters := func(s string) string { // up to its last letter
+		n := len(s)
+		for n > 0 && (s[n-1]|' ' < 'a' || s[n-1]|' ' > 'z') {
+			n--
+		}
+		return s[:n]
+	}
+	name = letters(name)
+	if name == "" || ends[name[len(name)-1]|' '] == nil {
+		return false
+	}
+	last := name[len(name)-1] | ' '
+	name = strings.ToLower(name[max(0, len(name)-40):])
+	for _, p := range ends[last] {
+		before, is := strings.CutSuffix(name, p[1])
+		if is && (p[0] == "" || strings.HasSuffix(letters(before), p[0])) {
 			return true
 		}
 	}

@@ -2,49 +2,43 @@ package settings
 
 import (
 	"bytes"
+	"regexp"
 	"strings"
+
+	"freshkeel/internal/placed"
 )
 
 // eachLine hears of each line: where it begins, where its text ends, and where the next begins.
 func (d *Doc) eachLine(each func(from, end, next int) error) error {
-	for from := d.mark; from < len(d.text); {
-		next := len(d.text)
-		if i := bytes.IndexByte(d.text[from:], '\n'); i >= 0 {
-			next = from + i + 1
-		}
-		end := next
-		for end > from && (d.text[end-1] == '\n' || d.text[end-1] == '\r') {
-			end--
-		}
-		if err := each(from, end, next); err != nil {
+	for l := range placed.Lines(d.text, d.mark) {
+		if err := each(l.From, l.End, l.Next); err != nil {
 			return err
 		}
-		from = next
 	}
 	return nil
 }
 
 // trim is a span without the blanks at its ends.
 func (d *Doc) trim(from, to int) (int, int) {
-	for from < to && (d.text[from] == ' ' || d.text[from] == '\t') {
-		from++
-	}
-	for to > from && (d.text[to-1] == ' ' || d.text[to-1] == '\t') {
-		to--
-	}
-	return from, to
+	s := placed.Trim(d.text, placed.Span{Start: from, End: to})
+	return s.Start, s.End
 }
+
+// head is the line of a section: its name in brackets, and a comment behind it or none.
+var head = regexp.MustCompile(`^\[([^\]]*)\]\s*(?:[#;].*)?$`)
 
 // readLines reads lines of «key = value» or «key: value», in sections or not. A line of another
 // kind is nobody's, and stays.
 func readLines(d *Doc) error {
 	section, open := "", -1 // the value that goes on
-	return d.eachLine(func(from, end, next int) error {
+	said := d.mark          // behind the last line that says something
+	err := d.eachLine(func(from, end, next int) error {
 		a, b := d.trim(from, end)
 		s := d.plain[a:b]
 		if open >= 0 {
 			it := &d.Items[open]
 			it.end, it.to, it.Value = b, next, d.plain[it.start:b]
+			said = next
 			if !goesOn(s) {
 				open = -1
 			}
@@ -52,9 +46,14 @@ func readLines(d *Doc) error {
 		}
 		switch {
 		case s == "" || isComment(s):
-		case strings.HasPrefix(s, "[") && strings.HasSuffix(s, "]"):
-			section = s[1 : len(s)-1]
+		case s[0] == '[' && head.MatchString(s):
+			if len(d.above) > 0 {
+				d.shut(said)
+			}
+			section, said = head.FindStringSubmatch(s)[1], next
+			d.open(section, from)
 		default:
+			said = next
 			at := separator(s)
 			if at < 0 {
 				d.unknown(a, b)
@@ -71,6 +70,10 @@ func readLines(d *Doc) error {
 		}
 		return nil
 	})
+	if len(d.above) > 0 {
+		d.shut(said)
+	}
+	return err
 }
 
 // readWords reads lines of a name, blanks and a value; a name alone is one with no value.
@@ -147,6 +150,7 @@ func readBlocks(d *Doc) error {
 				return d.wrong(a, "a block ends here that did not begin")
 			}
 			above = above[:len(above)-1]
+			d.shut(next)
 		case sep > 0:
 			name := strings.TrimSuffix(strings.TrimSpace(s[:sep]), "[]")
 			va, vb := d.trim(a+sep+1, b)
@@ -163,13 +167,14 @@ func readBlocks(d *Doc) error {
 			d.add(strings.Join(above, "."), name, va, vb, at, next)
 		case strings.HasSuffix(s, "{"):
 			if name := strings.TrimSpace(strings.TrimSuffix(s, "{")); name != "" {
-				pending = name
+				pending, began = name, at
 			}
 			if above, pending = append(above, pending), ""; len(above) > maxDepth {
 				return d.wrong(a, errDeep.Error())
 			}
+			d.open(strings.Join(above, "."), began)
 		case !strings.HasSuffix(s, ";"):
-			pending = s
+			pending, began = s, at
 		default: // a name, blanks and a value
 			name, _, pair := strings.Cut(strings.ReplaceAll(s, "\t", " "), " ")
 			if !pair {

@@ -8,8 +8,11 @@ import (
 	"slices"
 	"strings"
 
+	"freshkeel/internal/placed"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
+
+	"github.com/pelletier/go-toml/v2"
 )
 
 // Fate is what becomes of a value.
@@ -79,23 +82,27 @@ func (m *Merged) Doubts() (out []Change) {
 	return out
 }
 
-// splice is one edit of the new default's text.
-type splice struct {
-	start, end int
-	text       string
-}
-
 // merging is one merge under way.
 type merging struct {
 	old, now, mine *Doc // old: nil where it is not known
 	r              Rules
 	out            *Merged
-	edits          []splice
-	brought        []*Item // keys that the new default alone has, once they are asked for
+	edits          []placed.Edit
+	gone           []placed.Span   // of the new default: values that are taken out of a text that commas part
+	placed         map[string]bool // sections of the operator's that were set in whole
+	theirs         map[string]bool // the comments of both defaults, once they are asked for
+	brought        []*Item         // keys that the new default alone has, once they are asked for
+	inline         bool            // it merges the elements of one list, which stand in brackets
+}
+
+// edit puts a text in the place of a part of the new default.
+func (m *merging) edit(start, end int, text string) {
+	m.edits = append(m.edits, placed.Edit{Span: placed.Span{Start: start, End: end}, Text: text})
 }
 
 // Merge sets the operator's changes, which are what differs between mine and old, in the text of
-// now. old may be nil. The error is a *Wrong where the result would not be read back as it should.
+// now. old may be nil. The error is a *Wrong where the two can't be set into one text. Whether the text is right is
+// not for the merge to say: see package proof.
 func Merge(old, now, mine *Doc, r Rules) (*Merged, error) {
 	if now.Format != mine.Format || (old != nil && old.Format != now.Format) {
 		return nil, &Wrong{
@@ -106,31 +113,41 @@ func Merge(old, now, mine *Doc, r Rules) (*Merged, error) {
 		return nil, err
 	}
 	m := &merging{
-		old:  old,
-		now:  now,
-		mine: mine,
-		r:    r,
-		out:  &Merged{Format: now.Format, Unsure: old == nil, Changes: make([]Change, 0, 64)},
+		old:    old,
+		now:    now,
+		mine:   mine,
+		r:      r,
+		out:    &Merged{Format: now.Format, Unsure: old == nil, Changes: make([]Change, 0, 64+len(mine.Items)/4)},
+		placed: map[string]bool{},
 	}
+	m.severalAreOfAList()
 	done := map[string]bool{}
-	for i := range mine.Items {
-		it := &mine.Items[i]
+	if old != nil {
+		m.sectionsOut(done)
+	}
+	for i := range m.mine.Items {
+		it := &m.mine.Items[i]
+		was, now := m.old.item(it.Key), m.now.item(it.Key)
 		switch {
-		case done[it.Key]:
-		case m.isList(it.Key):
-			m.list(it.Key)
-		default:
-			m.one(i)
+		case !it.list && (was == nil || !was.list) && (now == nil || !now.list): // each one of a list says so
+			m.one(i, was, now, done)
+		case !done[it.Key]:
+			if err := m.list(it.Key); err != nil {
+				return nil, err
+			}
+			done[it.Key] = true
 		}
-		done[it.Key] = true
 	}
 	if old != nil {
 		m.takenOut(done)
+		m.sectionsIn()
+		m.comments()
 	}
 	m.fresh(done)
 	m.always()
-	m.out.Text = m.apply()
-	return m.out, m.proof()
+	m.cut()
+	m.out.Text = placed.Apply(m.now.text, m.edits)
+	return m.out, nil
 }
 
 // sameRest refuses a file in which the operator wrote lines that nobody knows how to carry.
@@ -156,35 +173,35 @@ func sameRest(old, now, mine *Doc) error {
 	return nil
 }
 
-func (m *merging) isList(key string) bool {
-	list := false
-	for _, d := range []*Doc{m.old, m.now, m.mine} { // each item of a list says so
-		it := d.item(key)
-		list = list || (it != nil && it.list)
-	}
-	return list
-}
-
 // same tells whether two values are: quotes around one make no other value where a format has none, and of lines that go
 // on their ends do not count. A number and the same one in quotes are two values where a format has kinds.
 func (d *Doc) same(a, b string) bool {
 	if strings.Contains(a, "\r") || strings.Contains(b, "\r") {
 		a, b = strings.ReplaceAll(a, "\r\n", "\n"), strings.ReplaceAll(b, "\r\n", "\n")
 	}
-	if a == b {
-		return true
-	}
+	return a == b || d.canon(a) == d.canon(b)
+}
+
+// canon is a value in the one way in which all are written that are the same.
+func (d *Doc) canon(v string) string {
 	switch d.Format {
 	case "json":
-		return compact(a) == compact(b)
+		return compact(v)
 	case "toml":
-		return quoted(a) && quoted(b) && bare(a) == bare(b) && !strings.Contains(a+b, `\`)
+		if quoted(v) && !strings.Contains(v, `\`) {
+			return `"` + bare(v) + `"`
+		}
+		var is struct{ V any }
+		if (strings.HasPrefix(v, "[") || strings.HasPrefix(v, "{")) && toml.Unmarshal([]byte("V = "+v), &is) == nil {
+			return fmt.Sprintf("%#v", is.V)
+		}
+		return v
 	case "yaml":
-		if quoted(a) != quoted(b) && kinded.MatchString(bare(a)) {
-			return false
+		if quoted(v) && kinded.MatchString(bare(v)) {
+			return `"` + bare(v) + `"`
 		}
 	}
-	return bare(a) == bare(b)
+	return bare(v)
 }
 
 func quoted(s string) bool { return bare(s) != s }
@@ -219,13 +236,12 @@ func (m *merging) never(key string) bool {
 }
 
 // one is for a key of the operator's that stands once.
-func (m *merging) one(i int) {
+func (m *merging) one(i int, was, now *Item, done map[string]bool) {
 	it := &m.mine.Items[i]
 	key := it.Key
 	if to := m.r.Rename[key]; to != "" {
-		key = to
+		key, now = to, m.now.item(to)
 	}
-	was, now := m.old.item(it.Key), m.now.item(key)
 	c := Change{Key: key, Mine: it.Value, Line: it.Line}
 	if was != nil {
 		c.Was = was.Value
@@ -242,7 +258,11 @@ func (m *merging) one(i int) {
 		if c.Fate = Carried; was != nil && !m.now.same(was.Value, now.Value) {
 			c.Fate = Both
 		}
-		m.edits = append(m.edits, splice{now.start, now.end, m.behindSign(now, it.Value)})
+		if c.Fate != Both || !m.elements(it, was, now) {
+			m.exchange(now, it)
+		}
+	case m.instead(it, done):
+		c.Fate = Carried
 	case was != nil:
 		c.Fate = Dropped
 		if !m.now.same(it.Value, was.Value) {
@@ -251,11 +271,20 @@ func (m *merging) one(i int) {
 	case m.never(it.Key):
 		return
 	default:
-		if c.Fate = Added; !m.insert(i) {
+		if c.Fate = Added; !m.insert(it) {
 			c.Fate = Lost
 		}
 	}
 	m.tell(c)
+}
+
+// exchange has an item of the new default say what one of the operator's does.
+func (m *merging) exchange(now, it *Item) {
+	if now.closed || it.closed && it.start == it.end {
+		m.edit(now.from, now.to, m.raw(it.from, it.to))
+		return
+	}
+	m.edit(now.start, now.end, m.behindSign(now, strings.ReplaceAll(strings.ReplaceAll(it.Value, "\r\n", "\n"), "\n", m.now.nl)))
 }
 
 // behindSign is a value that takes the place of an empty one: behind a colon a blank stands before it.
@@ -294,45 +323,11 @@ func (m *merging) probably(it, was *Item) (key string) {
 	return key
 }
 
-// list is for a key that may be repeated: what the operator added or took out stays so.
-func (m *merging) list(key string) {
-	values := func(d *Doc) map[string]bool {
-		out := map[string]bool{}
-		d.all(key, func(it *Item) { out[it.Value] = true })
-		return out
-	}
-	was, now, mine := values(m.old), values(m.now), values(m.mine)
-	if m.never(key) {
-		return
-	}
-	for n, is := m.mine.first[key]; is; n = m.mine.next[n] {
-		it := &m.mine.Items[n]
-		if !was[it.Value] && !now[it.Value] {
-			c := Change{Key: key, Fate: Added, Mine: it.Value, Line: it.Line}
-			if !m.insert(int(n)) {
-				c.Fate = Lost
-			}
-			m.tell(c)
-		}
-		if m.mine.next[n] == 0 {
-			break
-		}
-	}
-	if m.old == nil {
-		return
-	}
-	m.now.all(key, func(it *Item) {
-		if was[it.Value] && !mine[it.Value] && m.remove(it) {
-			m.tell(Change{Key: key, Fate: Removed, Was: it.Value, Line: it.Line})
-		}
-	})
-}
-
 // takenOut takes out again what the operator took out of the old default.
 func (m *merging) takenOut(done map[string]bool) {
 	for i := range m.old.Items {
 		it := &m.old.Items[i]
-		if done[it.Key] {
+		if done[it.Key] || m.mine.item(it.Key) != nil {
 			continue
 		}
 		found := false
@@ -346,49 +341,6 @@ func (m *merging) takenOut(done map[string]bool) {
 			done[it.Key] = true
 		}
 	}
-}
-
-// byLines tells whether what belongs to a value is whole lines.
-func (m *merging) byLines() bool { return m.now.Format != "json" && m.now.Format != "xml" }
-
-// remove takes an item's lines out, where it has lines of its own.
-func (m *merging) remove(it *Item) bool {
-	from, to := it.from, it.to
-	if !m.byLines() {
-		var ok bool
-		if from, to, ok = m.apartFrom(it); !ok {
-			return false
-		}
-	}
-	m.edits = append(m.edits, splice{from, to, ""})
-	return true
-}
-
-// apartFrom is what goes with a value of JSON or XML that is taken out: the comma behind it, or before the last one, and the
-// blanks before it.
-func (m *merging) apartFrom(it *Item) (from, to int, ok bool) {
-	t := m.now.text
-	from, to = it.from, it.to
-	blank := func(at int) bool { return at < len(t) && strings.IndexByte(" \t\r\n", t[at]) >= 0 }
-	for from > 0 && blank(from-1) {
-		from--
-	}
-	if m.now.Format == "xml" {
-		return from, to, from > 0
-	}
-	after := to
-	for blank(after) {
-		after++
-	}
-	switch {
-	case after < len(t) && t[after] == ',':
-		return from, after + 1, true
-	case after < len(t) && t[after] == '}' && from > 0 && t[from-1] == ',':
-		return from - 1, to, true
-	case after < len(t) && t[after] == '}' && from > 0 && t[from-1] == '{':
-		return from, to, true
-	}
-	return 0, 0, false // a comment stands there
 }
 
 // fresh tells what is new in the new default.
@@ -420,160 +372,11 @@ func (m *merging) always() {
 		if q := now.Value; len(q) > 0 && (q[0] == '"' || q[0] == '\'') && bare(value) == value {
 			value = q[:1] + value + q[:1] // in the quoting that the file uses
 		}
-		m.edits = slices.DeleteFunc(m.edits, func(s splice) bool { return s.start == now.start && s.end == now.end })
+		m.edits = slices.DeleteFunc(m.edits, func(e placed.Edit) bool { return e.Start == now.start && e.End == now.end })
 		m.out.Changes = slices.DeleteFunc(m.out.Changes, func(c Change) bool { return c.Key == key })
 		if value != now.Value {
-			m.edits = append(m.edits, splice{now.start, now.end, m.behindSign(now, value)})
+			m.edit(now.start, now.end, m.behindSign(now, value))
 		}
 		m.tell(Change{Key: key, Fate: Set, Mine: value, Now: now.Value, Line: now.Line})
 	}
-}
-
-// insert puts an item of the operator's where it stood: behind the one before it, as far as the
-// new default has that, or before the one behind it, or at the end of its section.
-func (m *merging) insert(i int) bool {
-	it := &m.mine.Items[i]
-	beside := func(j int) (last *Item) {
-		if j < 0 || j >= len(m.mine.Items) || m.mine.Items[j].parent != it.parent {
-			return nil
-		}
-		m.now.all(m.mine.Items[j].Key, func(b *Item) { last = b })
-		return last
-	}
-	for j := i; j >= 0 && m.mine.Items[j].parent == it.parent; j-- {
-		if b := beside(j); b != nil {
-			return m.place(it, b, true)
-		}
-	}
-	for j := i + 1; j < len(m.mine.Items) && m.mine.Items[j].parent == it.parent; j++ {
-		if b := beside(j); b != nil {
-			return m.place(it, b, false)
-		}
-	}
-	for n := len(m.now.Items) - 1; n >= 0; n-- {
-		if m.now.Items[n].parent == it.parent {
-			return m.place(it, &m.now.Items[n], true)
-		}
-	}
-	return m.section(it)
-}
-
-// raw is what belongs to an item of the operator's, with the line ends of the new text.
-func (m *merging) raw(it *Item) string {
-	s := strings.ReplaceAll(string(m.mine.text[it.from:it.to]), "\r\n", "\n")
-	return strings.ReplaceAll(s, "\n", m.now.nl)
-}
-
-// place puts an item beside another of the new text.
-func (m *merging) place(it, beside *Item, behind bool) bool {
-	raw := m.raw(it)
-	if m.byLines() {
-		raw = strings.TrimRight(raw, "\r\n") + m.now.nl
-		if !behind {
-			m.edits = append(m.edits, splice{beside.from, beside.from, raw})
-			return true
-		}
-		if t := m.now.text[:beside.to]; len(t) > 0 && t[len(t)-1] != '\n' {
-			raw = m.now.nl + strings.TrimRight(raw, "\r\n")
-		}
-		m.edits = append(m.edits, splice{beside.to, beside.to, raw})
-		return true
-	}
-	line := bytes.LastIndexByte(m.now.text[:beside.from], '\n') + 1
-	indent := string(m.now.text[line:beside.from])
-	sep := m.now.nl + indent
-	if strings.TrimSpace(indent) != "" { // several stand on one line
-		sep = " "
-	}
-	if m.now.Format == "xml" {
-		if m.now.text[beside.from] != '<' || m.mine.text[it.from] != '<' {
-			return false // an attribute
-		}
-		if behind {
-			m.edits = append(m.edits, splice{beside.to, beside.to, sep + raw})
-		} else {
-			m.edits = append(m.edits, splice{beside.from, beside.from, raw + sep})
-		}
-		return true
-	}
-	if behind {
-		m.edits = append(m.edits, splice{beside.to, beside.to, "," + sep + raw})
-	} else {
-		m.edits = append(m.edits, splice{beside.from, beside.from, raw + "," + sep})
-	}
-	return true
-}
-
-// section puts an item into a section that the new default has not, at the end.
-func (m *merging) section(it *Item) bool {
-	if !slices.Contains([]string{"lines", "words", "toml", "list"}, m.now.Format) ||
-		strings.HasSuffix(it.parent, "]") {
-		return false
-	}
-	end, text := len(m.now.text), ""
-	if end > 0 && m.now.text[end-1] != '\n' {
-		text = m.now.nl
-	}
-	if it.parent != "" {
-		head := "[" + it.parent + "]" + m.now.nl
-		if !slices.ContainsFunc(
-			m.edits,
-			func(s splice) bool { return s.start == end && strings.Contains(s.text, head) },
-		) {
-			text += m.now.nl + head
-		}
-	} else if len(m.now.Items) > 0 && m.now.Items[len(m.now.Items)-1].parent != "" {
-		return false // at the end it would be of another section
-	}
-	m.edits = append(m.edits, splice{end, end, text + strings.TrimRight(m.raw(it), "\r\n") + m.now.nl})
-	return true
-}
-
-// apply makes the text. Edits at one place follow each other as they were made.
-func (m *merging) apply() []byte {
-	slices.SortStableFunc(m.edits, func(a, b splice) int { return a.start - b.start })
-	var out bytes.Buffer
-	at := 0
-	for _, e := range m.edits {
-		if e.start < at { // within what was taken out
-			continue
-		}
-		out.Write(m.now.text[at:e.start])
-		out.WriteString(e.text)
-		at = e.end
-	}
-	out.Write(m.now.text[at:])
-	return out.Bytes()
-}
-
-// proof reads the result back: what was to be carried must stand there.
-func (m *merging) proof() error {
-	if len(m.edits) == 0 {
-		return nil
-	}
-	got, err := Read("", m.out.Text)
-	if err != nil || got.Format != m.now.Format {
-		if got, err = readAs(m.now.Format, m.out.Text); err != nil {
-			return &Wrong{Why: "what the merge makes can't be read back: " + err.Error()}
-		}
-	}
-	for _, c := range m.out.Changes {
-		if c.Fate != Carried && c.Fate != Both && c.Fate != Set {
-			continue
-		}
-		value := ""
-		it := got.item(c.Key)
-		if it != nil {
-			value = it.Value
-		}
-		if it == nil || it.list || !got.same(value, c.Mine) {
-			return &Wrong{
-				Line:   c.Line,
-				Column: 1,
-				Why: fmt.Sprintf("%s would be %s in the merged text, and not %s", c.Key,
-					words.Quote(value), words.Quote(c.Mine)),
-			}
-		}
-	}
-	return nil
 }

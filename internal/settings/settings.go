@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"strings"
 
+	"freshkeel/internal/placed"
 	"freshkeel/internal/secrets"
 
 	"github.com/pelletier/go-toml/v2"
@@ -22,10 +23,25 @@ type Item struct {
 	Value string // as it is written, without blanks around it
 	Line  int    // counted from 1
 
-	start, end int    // of the value in the text
-	from, to   int    // of all that belongs to it: its lines, or in JSON and XML itself
-	parent     string // the key that it stands below
-	list       bool   // one of a list, or of a key that may be repeated
+	start, end int           // of the value in the text
+	from, to   int           // of all that belongs to it: its lines, or in JSON and XML itself
+	parent     string        // the key that it stands below
+	list       bool          // one of a list, or of a key that may be repeated
+	closed     bool          // an element of XML that has no place for a text: <a/>
+	parts      []placed.Span // of a list that is one value: its elements, where their places are known
+	facts      []fact        // of one of a list: what it may be known by
+}
+
+// fact is one plain value of an element.
+type fact struct{ name, value string }
+
+// section is a part of a text that has values below it: a table, an object, an element, a block.
+type section struct {
+	key, parent string
+	from, to    int         // all of it
+	first, last int         // its items: those of the Doc from first up to last
+	body        placed.Span // in JSON and XML: itself, without the name before it
+	many        bool        // one of several of its name, by its format
 }
 
 // Doc is a settings file that was read.
@@ -33,10 +49,15 @@ type Doc struct {
 	Format string // lines, words, toml, json, yaml, xml, blocks or list
 	Items  []Item
 
+	sections []section   // in the order in which they begin; a nested one comes behind the one around it
+	above    []int       // those that are open while it is read
+	body     placed.Span // of JSON that is one list
+
 	text  []byte
 	plain string           // the text once more: what is cut out of it needs no memory of its own
 	first map[string]int32 // key → where in Items it stands first
 	next  []int32          // of an item: where its key stands next; 0: nowhere
+	near  int              // where the next item is that is probably asked for: texts have their keys in one order
 	rest  []Item           // lines that are neither a value nor a comment: nobody knows what they say
 	mark  int              // bytes of a byte-order mark
 	nl    string           // how its lines end
@@ -87,7 +108,8 @@ func Read(name string, text []byte) (*Doc, error) {
 	if bytes.Contains(body, []byte("\r\n")) {
 		d.nl = "\r\n"
 	}
-	return d, d.read(formatOf(name, body))
+	d.plain = string(text)
+	return d, d.read(formatOf(name, d.plain[d.mark:]))
 }
 
 // ReadAs reads a text in a format: one that tells too little of its own is what its neighbours are.
@@ -109,7 +131,10 @@ func readAs(format string, text []byte) (*Doc, error) {
 }
 
 func (d *Doc) read(format string) (err error) {
-	d.Format, d.plain = format, string(d.text)
+	d.Format = format
+	if d.plain == "" {
+		d.plain = string(d.text)
+	}
 	d.Items = make([]Item, 0, bytes.Count(d.text, []byte("\n"))/2+8) // most have a comment
 	switch format {
 	case "json":
@@ -146,16 +171,39 @@ func (d *Doc) wrong(at int, why string) error {
 
 // add takes a value in; from and to are what belongs to it.
 func (d *Doc) add(parent, name string, start, end, from, to int) *Item {
-	key := name
-	if parent != "" {
-		key = parent + "." + name
-	}
 	d.Items = append(
 		d.Items,
-		Item{Key: key, Value: d.plain[start:end], start: start, end: end, from: from, to: to,
+		Item{Key: joined(parent, name), Value: d.plain[start:end], start: start, end: end, from: from, to: to,
 			parent: parent},
 	)
 	return &d.Items[len(d.Items)-1]
+}
+
+// joined is the key of a name below another key.
+func joined(parent, name string) string {
+	if parent == "" {
+		return name
+	}
+	return parent + "." + name
+}
+
+// open begins a section, in the one that is open.
+func (d *Doc) open(key string, from int) *section {
+	s := section{key: key, from: from, first: len(d.Items)}
+	if n := len(d.above); n > 0 {
+		s.parent = d.sections[d.above[n-1]].key
+	}
+	d.above = append(d.above, len(d.sections))
+	d.sections = append(d.sections, s)
+	return &d.sections[len(d.sections)-1]
+}
+
+// shut ends the section that was opened last.
+func (d *Doc) shut(to int) {
+	n := len(d.above) - 1
+	s := &d.sections[d.above[n]]
+	s.to, s.last = max(to, s.from), len(d.Items)
+	d.above = d.above[:n]
 }
 
 // unknown notes a line that is neither a value nor a comment.
@@ -183,7 +231,12 @@ func (d *Doc) item(key string) *Item {
 	if d == nil {
 		return nil
 	}
+	if n := d.near; n < len(d.Items) && !d.Items[n].list && d.Items[n].Key == key {
+		d.near++
+		return &d.Items[n]
+	}
 	if n, is := d.first[key]; is {
+		d.near = int(n) + 1
 		return &d.Items[n]
 	}
 	return nil
@@ -212,7 +265,7 @@ func (d *Doc) repeat() {
 }
 
 // formatOf tells the format of a text by what is in it, and by its name where that leaves it open.
-func formatOf(name string, body []byte) string {
+func formatOf(name, body string) string {
 	lower := strings.ToLower(name)
 	ending := lower[strings.LastIndexByte(lower, '.')+1:]
 	first := firstWord(body)
@@ -233,13 +286,16 @@ func formatOf(name string, body []byte) string {
 	}
 	keys, bare, blocks, statements := 0, 0, 0, 0
 	on := false
-	for line := range strings.Lines(string(body)) {
+	for line := range strings.Lines(body) {
 		s := strings.TrimSpace(line)
+		if s != "" && s[0] == '#' && !on {
+			continue
+		}
 		was := on
 		on = goesOn(s) && !isComment(s)
 		switch {
 		case was: // it belongs to the line before
-		case s == "" || isComment(s) || (strings.HasPrefix(s, "[") && strings.HasSuffix(s, "]")):
+		case s == "" || isComment(s) || head.MatchString(s):
 		case strings.HasSuffix(s, "{"), s == "}", s == "};":
 			blocks++
 		case separator(s) > 0:
@@ -255,7 +311,7 @@ func formatOf(name string, body []byte) string {
 		return "blocks"
 	case keys > 0 && bare == 0:
 		return "lines"
-	case bare > 0 && keys == 0 && bytes.IndexByte(body, '=') > 0 && toml.Unmarshal(body, new(map[string]any)) == nil:
+	case bare > 0 && keys == 0 && strings.IndexByte(body, '=') > 0 && toml.Unmarshal([]byte(body), new(map[string]any)) == nil:
 		return "toml" // keys in quotes
 	case bare > 0 && keys == 0:
 		return "list"
@@ -272,12 +328,12 @@ var ofWords = regexp.MustCompile(`\.(conf|cfg|config)\d*$|(^|/)[^./]*rc$`)
 var wordsLine = regexp.MustCompile(`^[A-Za-z_][\w.-]*([ \t]+[^=:{} \t].*)?$`)
 
 // isWords tells whether all lines of a text are a name and a value, or a name alone, of which there are fewer.
-func isWords(name string, body []byte) bool {
+func isWords(name, body string) bool {
 	if !ofWords.MatchString(name) {
 		return false
 	}
 	pairs, alone := 0, 0
-	for line := range strings.Lines(string(body)) {
+	for line := range strings.Lines(body) {
 		s := strings.TrimSpace(line)
 		switch {
 		case s == "" || isComment(s):
@@ -289,13 +345,13 @@ func isWords(name string, body []byte) bool {
 			alone++
 		}
 	}
-	return pairs > alone && pairs > 2
+	return pairs > alone && pairs > 1
 }
 
 // firstWord is where the content of a text begins, comments passed over.
-func firstWord(body []byte) string {
-	for line := range bytes.Lines(body) {
-		s := strings.TrimSpace(string(line))
+func firstWord(body string) string {
+	for line := range strings.Lines(body) {
+		s := strings.TrimSpace(line)
 		if s != "" && !isComment(s) && !strings.HasPrefix(s, "/*") && !strings.HasPrefix(s, "*") {
 			return s
 		}
@@ -303,8 +359,8 @@ func firstWord(body []byte) string {
 	return ""
 }
 
-func looksLikeJSON(body []byte) bool {
-	s := strings.TrimSpace(string(body))
+func looksLikeJSON(body string) bool {
+	s := strings.TrimSpace(body)
 	return strings.HasSuffix(s, "]") && strings.ContainsAny(s, "{\"")
 }
 

@@ -47,7 +47,7 @@ var formats = map[string]struct{ file, old, now, mine, want string }{
 		"{\n  \"kept\": 1,\n  \"mine\": 2,\n  \"a\": { \"both\": 3, \"maker\": [4], \"gone\": 5 }\n}\n",
 		"{\n  // pond\n  \"kept\": 1,\n  \"mine\": 2, /* m */\n  \"new\": null,\n  \"a\": { \"both\": 33, \"maker\": [44] },\n}\n",
 		"{\n  \"kept\": 1,\n  \"mine\": \"b}\",\n  \"own\": {\"x\": 1},\n  \"a\": { \"both\": \"c\", \"maker\": [4], \"gone\": 6, \"o\": 9 }\n}\n",
-		"{\n  // pond\n  \"kept\": 1,\n  \"mine\": \"b}\", /* m */\n  \"new\": null,\n  \"a\": { \"both\": \"c\", \"maker\": [44], \"o\": 9 },\n}\n"},
+		"{\n  // pond\n  \"kept\": 1,\n  \"mine\": \"b}\", /* m */\n  \"own\": {\"x\": 1},\n  \"new\": null,\n  \"a\": { \"both\": \"c\", \"maker\": [44], \"o\": 9 },\n}\n"},
 	"xml": {"pond.xml",
 		"<pond>\n  <kept>1</kept>\n  <p name=\"mine\" value=\"2\"/>\n  <both>3</both>\n  <maker>4</maker>\n  <gone>5</gone>\n</pond>\n",
 		"<?xml version=\"1.0\"?>\n<pond>\n  <!-- new -->\n  <kept>1</kept>\n  <p name=\"mine\" value=\"2\"/>\n  <new>7</new>\n  <both>33</both>\n  <maker>44</maker>\n</pond>\n",
