@@ -57,6 +57,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		"adopt": {"acquire", "feed", "fetch", "guard", "host", "install", "inventory", "launch", "learn", "locker", "needs",
 			"plan", "profile", "resolve", "tell"},
 		"ahead": {"install", "locker", "needs", "profile"},
+		"asked": {"host", "install", "launch", "profile"},
 		"audit": {"host", "install", "inventory", "locker", "logbook", "profile", "staging", "swap", "tell"},
 		"backups": {"acquire", "edited", "fetch", "install", "inventory", "locker", "locker/mirror", "logbook", "profile",
 			"resolve", "store", "tell", "unpack"},
@@ -106,7 +107,7 @@ func TestCoreHasNoInterfaceCodeAndArrowsRunOneWay(t *testing.T) {
 		"migrate":       {"data", "host", "install", "profile", "resolve", "tell"},
 		"plan": {
 			"acquire",
-			"ahead",
+			"ahead", "asked",
 			"install",
 			"inventory",
 			"launch",

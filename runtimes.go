@@ -12,6 +12,7 @@ import (
 
 	"freshkeel/internal/adopt"
 	"freshkeel/internal/ahead"
+	"freshkeel/internal/asked"
 	"freshkeel/internal/feed"
 	"freshkeel/internal/install"
 	"freshkeel/internal/launch"
@@ -166,6 +167,67 @@ type LaunchLine struct {
 	Args    []string `json:"args"`
 	Unknown []string `json:"unknown,omitempty"` // what can't be known before it runs, and what it is given depends on
 	Wishes  []string `json:"wishes,omitempty"`  // what the profile asks and the script does not say yet
+	Loop    string   `json:"loop,omitempty"`    // the line of the endless loop that starts it again
+	Waits   []string `json:"waits,omitempty"`   // lines that wait for a key, before it or behind it
+	Known   string   `json:"known"`             // how: "read", "asked" or "unknown"
+}
+
+// AskLaunch runs the launch scripts apart, and tells what each of them starts first; see LaunchLine. Where one can't be run, or
+// starts nothing, why says so.
+func AskLaunch(ctx context.Context, k *Keel) (out []LaunchLine, why []string, err error) {
+	for _, part := range k.in.Parts() {
+		s := part.Script(nil)
+		if part.Outside() || s.Name+s.Label == "" {
+			continue
+		}
+		c, err := asked.Of(ctx, part, asked.Question{Script: s})
+		if ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
+		if err != nil {
+			why = append(why, fmt.Sprintf("%s: %v", cmp.Or(s.Name, s.Label), err))
+			continue
+		}
+		one := lineOf(ctx, c)
+		one.Known, one.File = "asked", cmp.Or(s.Name, s.Label)
+		out = append(out, one)
+	}
+	return out, why, nil
+}
+
+// lineOf is a command as it is told.
+func lineOf(ctx context.Context, c launch.Command) LaunchLine {
+	one := LaunchLine{File: c.File, Line: c.Line, Text: c.Text, Program: c.Path, Runs: cmp.Or(c.Jar, c.Script),
+		Folder: c.Dir, Args: append([]string{}, c.Args...), Unknown: c.Unknown, Known: "read"}
+	if len(c.Unknown) > 0 {
+		one.Known = "unknown"
+		if c.Written != nil {
+			one.Args = append([]string{}, c.Written...)
+		}
+		if one.Runs == "." { // its name is what is not known
+			one.Runs = ""
+		}
+	}
+	if one.Program == "" {
+		one.Program, one.Missing = c.Program, len(c.Unknown) == 0
+	}
+	if c.Java() && c.Path != "" {
+		if rt, err := needs.ReadRuntime(ctx, c.Path); err == nil {
+			one.Runtime = rt.Version
+		}
+	}
+	if one.First, one.Most = c.Heap(); one.Known == "unknown" {
+		one.First, one.Most = 0, 0
+	}
+	if c.Loop != nil {
+		one.Loop = c.Loop.String()
+	}
+	for _, w := range []*launch.Place{c.Waits, c.Stays} {
+		if w != nil {
+			one.Waits = append(one.Waits, w.String())
+		}
+	}
+	return one
 }
 
 // LaunchLines tells what the launch script really runs: variables filled in, the scripts that it
@@ -198,18 +260,7 @@ func linesOfPart(ctx context.Context, s *launch.Script, wish launch.Wish) (out [
 		return nil, err
 	}
 	for _, c := range commands {
-		one := LaunchLine{File: c.File, Line: c.Line, Text: c.Text, Program: c.Path, Runs: cmp.Or(c.Jar, c.Script),
-			Folder: c.Dir, Args: append([]string{}, c.Args...), Unknown: c.Unknown}
-		if one.Program == "" {
-			one.Program, one.Missing = c.Program, true
-		}
-		if c.Java() && c.Path != "" {
-			if rt, err := needs.ReadRuntime(ctx, c.Path); err == nil {
-				one.Runtime = rt.Version
-			}
-		}
-		one.First, one.Most = c.Heap()
-		out = append(out, one)
+		out = append(out, lineOf(ctx, c))
 	}
 	edits, lacking, err := s.Grant(wish)
 	if err != nil || len(out) == 0 {

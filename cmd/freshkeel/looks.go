@@ -36,6 +36,8 @@ func (p lookCommands) commands() []*cli.Command {
 		},
 		{Name: "launch", Usage: "what the launch script really runs: program, runtime, memory, arguments, folder",
 			Action: p.launch, Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "ask", Usage: "run the launch script apart, over a copy that is thrown away, and tell what it would start: " +
+					"nothing of the server runs"},
 				&cli.StringFlag{
 					Name:  "write",
 					Usage: "write a launch script for this server to the new `FILE` (.sh or .bat)",
@@ -545,8 +547,17 @@ func (p lookCommands) launch(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return p.result(map[string]any{"script": freshkeel.StartedBy(k), "args": nonNil(k.Profile.Launch.Args),
-		"commands": nonNil(known(list, true)), "not_known": nonNil(known(list, false))}, func() { p.view.launch(freshkeel.StartedBy(k), list) })
+	said := map[string]any{"script": freshkeel.StartedBy(k), "args": nonNil(k.Profile.Launch.Args),
+		"commands": nonNil(known(list, true)), "not_known": nonNil(known(list, false))}
+	if !c.Bool("ask") {
+		return p.result(said, func() { p.view.launch(freshkeel.StartedBy(k), list) })
+	}
+	asked, why, err := freshkeel.AskLaunch(ctx, k)
+	if err != nil {
+		return err
+	}
+	said["asked"], said["not_asked"] = nonNil(asked), nonNil(why)
+	return p.result(said, func() { showAsked(p.view, freshkeel.StartedBy(k), list, asked, why) })
 }
 
 func (p lookCommands) writeLaunch(ctx context.Context, c *cli.Command, name string) error {
@@ -594,33 +605,71 @@ func (v *view) launch(script string, list []freshkeel.LaunchLine) {
 		v.outcome(calm, "RUNS", script)
 	}
 	for _, l := range list {
-		if len(l.Unknown) > 0 {
-			v.fact("not known", strings.Join(l.Unknown, ", "))
-		}
+		launchLine(v, l)
+	}
+}
+
+// launchLine shows one command of a launch script.
+func launchLine(v *view, l freshkeel.LaunchLine) {
+	if len(l.Unknown) > 0 {
+		v.fact("not known", strings.Join(l.Unknown, ", "))
+	}
+	if l.Line > 0 {
 		v.fact("line", fmt.Sprintf("%s:%d: %s", l.File, l.Line, l.Text))
-		program := l.Program
-		switch {
-		case l.Missing:
-			program += ", which is not there"
-		case l.Runtime != "":
-			program += ", Java " + l.Runtime
+	}
+	program := l.Program
+	switch {
+	case l.Missing:
+		program += ", which is not there"
+	case l.Runtime != "":
+		program += ", Java " + l.Runtime
+	}
+	v.fact("program", program)
+	v.fact("runs", l.Runs)
+	if l.Most > 0 || l.First > 0 {
+		var heap []string
+		if l.First > 0 {
+			heap = append(heap, freshkeel.Bytes(l.First)+" at first")
 		}
-		v.fact("program", program)
-		v.fact("runs", l.Runs)
-		if l.Most > 0 || l.First > 0 {
-			var heap []string
-			if l.First > 0 {
-				heap = append(heap, freshkeel.Bytes(l.First)+" at first")
-			}
-			if l.Most > 0 {
-				heap = append(heap, freshkeel.Bytes(l.Most)+" at most")
-			}
-			v.fact("memory", strings.Join(heap, ", "))
+		if l.Most > 0 {
+			heap = append(heap, freshkeel.Bytes(l.Most)+" at most")
 		}
-		v.fact("with", strings.Join(l.Args, " "))
-		v.fact("folder", l.Folder)
-		for _, w := range l.Wishes {
-			v.fact("profile", "asks for more, which the next refit writes: "+w)
+		v.fact("memory", strings.Join(heap, ", "))
+	}
+	v.fact("with", strings.Join(l.Args, " "))
+	v.fact("folder", l.Folder)
+	v.fact("loop", l.Loop)
+	for _, w := range l.Waits {
+		v.fact("waits", w)
+	}
+	for _, w := range l.Wishes {
+		v.fact("profile", "asks for more, which the next refit writes: "+w)
+	}
+	v.fact("known by", map[string]string{"read": "reading the script", "asked": "running the script apart: nothing of the server ran",
+		"unknown": "nothing for certain: freshkeel launch --ask runs the script apart"}[l.Known])
+}
+
+// showAsked shows what launch scripts start that were run apart, beside what was read in them.
+func showAsked(v *view, script string, list, asked []freshkeel.LaunchLine, why []string) {
+	for _, w := range why {
+		v.outcome(minded, "NOT ASKED", w)
+	}
+	if len(asked) == 0 {
+		v.launch(script, list)
+		return
+	}
+	v.outcome(calm, "WOULD START", script+", run apart over a copy, which is thrown away")
+	for _, l := range asked {
+		launchLine(v, l)
+		same := slices.ContainsFunc(list, func(r freshkeel.LaunchLine) bool {
+			return r.Program == l.Program && slices.Equal(r.Args, l.Args) && r.Folder == l.Folder
+		})
+		if same {
+			v.fact("read", "the script reads the same")
+			continue
+		}
+		for _, r := range list {
+			v.fact("read", fmt.Sprintf("%s:%d reads otherwise: %s", r.File, r.Line, strings.Join(append([]string{r.Program}, r.Args...), " ")))
 		}
 	}
 }

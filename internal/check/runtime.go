@@ -31,11 +31,14 @@ func checkRuntime(ctx context.Context, s *situation) (out []Finding) {
 			Do:  "freshkeel runtimes lists those that are here; --runtime RELEASE, or [runtime] use, takes another one"})
 	}
 	for _, c := range s.lines.commands {
-		if !c.Java() {
+		if !c.Java() || !c.Serves() { // or it only says its version
 			continue
 		}
 		where := fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.Text)
 		at, jar, err := s.programs.Java(c)
+		if len(c.Unknown) > 0 && err != nil {
+			err = &runtimes.Untold{Why: "what it runs depends on " + strings.Join(c.Unknown, " and ") + ", which can't be known before it runs"}
+		}
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // checkNames tells
 		}

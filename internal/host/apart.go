@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"freshkeel/internal/launch"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
 )
@@ -31,6 +32,7 @@ type Apart struct {
 	Replace map[string]string `json:"replace,omitempty"` // programs in the place of which others stand: full path → what it is
 	Memory  int64             `json:"memory"`            // see Bounds
 	Openly  bool              `json:"openly"`            // it is not shut off: in Dir itself, by the operator's word
+	Note    bool              `json:"note,omitempty"`    // see Ask
 }
 
 // ShowPrograms are the folders that have to be shown for programs to run which stand outside of the
@@ -59,6 +61,30 @@ func ShowPrograms(programs []string, install string) (out []string) {
 		}
 	}
 	return out
+}
+
+// ShowsFor are the programs besides the system's that a launch script needs which is run apart, and stands in root: those that
+// it runs, those that its search path and its runtime's variables name, and those that are given.
+func ShowsFor(install, root, script string, env []string, programs ...string) []string {
+	if commands, err := launch.Read(root, script, env); err == nil {
+		for _, c := range commands {
+			programs = append(programs, c.Path)
+		}
+	}
+	for _, kv := range env {
+		name, value, _ := strings.Cut(kv, "=")
+		switch name {
+		case "PATH":
+			for _, dir := range filepath.SplitList(value) {
+				programs = append(programs, filepath.Join(dir, "program"))
+			}
+		case "JAVA_HOME", "JDK_HOME", "JRE_HOME":
+			programs = append(programs, filepath.Join(value, "bin", "java"))
+		case "DOTNET_ROOT":
+			programs = append(programs, filepath.Join(value, "dotnet"))
+		}
+	}
+	return ShowPrograms(programs, install)
 }
 
 // mayShow tells whether a folder may be shown whole: none that holds homes, installs or the system's

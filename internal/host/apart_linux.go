@@ -85,6 +85,9 @@ func BeApart(in, out, errs *os.File) int {
 		fmt.Fprintf(errs, "freshkeel: %v\n", err)
 		return apartFailed
 	}
+	if a.Note {
+		return a.note(out, errs)
+	}
 	cmd := exec.Command(a.Argv[0], a.Argv[1:]...)
 	cmd.Dir, cmd.Env = a.At, a.Env
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, out, errs

@@ -146,12 +146,18 @@ func (c Command) exchange(s *Script, old, now string) *change {
 			ch.ways = append(ch.ways, s.tokens(r, pair[0], pair[1])...)
 		}
 	}
+	var whole []candidate
 	for i, a := range c.Args { // the whole word, however it came about
-		if a == old && c.words[i].End > 0 {
+		if a == old && i < len(c.words) && c.words[i].End > 0 {
 			if q, err := c.quote(now); err == nil {
-				ch.ways = append(ch.ways, candidate{c.words[i], q})
+				whole = append(whole, candidate{c.words[i], q})
 			}
 		}
+	}
+	if len(c.Unknown) > 0 { // a part of the word may be what is not known
+		ch.ways = append(whole, ch.ways...)
+	} else {
+		ch.ways = append(ch.ways, whole...)
 	}
 	return ch
 }

@@ -43,6 +43,7 @@ type Command struct {
 
 	// what can't be known before it runs and what it is given depends on: "$(date +%F)", say; none: all is known
 	Unknown []string
+	Written []string // Args, with those that depend on it as they stand in the script; nil: all is known
 
 	Flags []string // of a Java runtime: what it is told before what it runs, out of variables and argument files too
 	After int      // of a Java runtime: how many of Args come before the server's own
@@ -245,12 +246,13 @@ type shell struct {
 	found       []Command
 	returns     []int // carriage returns of the text, which the parser does not get
 
-	loop  *Place   // the endless loop around what is walked
-	ends  region   // the & behind the command that is walked
-	own   region   // that command's words
-	dirs  []string // where pushd went from
-	asked int      // of a condition: what is read there is no wait for a key
-	waits *Place   // a wait for a key that no command came after yet
+	loop    *Place   // the endless loop around what is walked
+	ends    region   // the & behind the command that is walked
+	own     region   // that command's words
+	written []string // likewise, as they stand there, where they depend on what is unknown
+	dirs    []string // where pushd went from
+	asked   int      // of a condition: what is read there is no wait for a key
+	waits   *Place   // a wait for a key that no command came after yet
 }
 
 func (s *shell) lineAt(line int) *Place {
@@ -579,11 +581,12 @@ func (s *shell) call(c *syntax.CallExpr, background bool) answer {
 			s.assign(a)
 		}
 	}
-	var words []string
+	var words, written []string
 	var at []region
 	failed := false
 	unknown := s.asking(func() {
 		for _, a := range c.Args {
+			touched := len(s.touched)
 			fields, err := expand.Fields(s.config(), a)
 			if err != nil {
 				failed = true
@@ -592,6 +595,16 @@ func (s *shell) call(c *syntax.CallExpr, background bool) answer {
 			where := s.region(int(a.Pos().Offset()), int(a.End().Offset()))
 			if len(fields) != 1 {
 				where = region{} // several words, or none, of one as written
+			}
+			as := fields
+			if len(s.touched) > touched {
+				as = make([]string, len(fields))
+				if len(as) > 0 {
+					as[0] = s.plainly(a) // the others stand there in the same word
+				}
+			}
+			if written = append(written, as...); len(fields) == 0 && len(s.touched) > touched && len(written) > 0 {
+				written[len(written)-1] += " " + s.plainly(a) // it may be no word at all
 			}
 			for _, f := range fields {
 				words, at = append(words, f), append(at, where)
@@ -608,7 +621,19 @@ func (s *shell) call(c *syntax.CallExpr, background bool) answer {
 		return is
 	}
 	s.own = s.region(int(c.Args[0].Pos().Offset()), int(c.End().Offset()))
+	if s.written = nil; len(unknown) > 0 {
+		s.written = written
+	}
 	return s.words(words, at, int(c.Pos().Line()), background, unknown)
+}
+
+// plainly is a word as it stands in the script.
+func (s *shell) plainly(w *syntax.Word) string {
+	var b strings.Builder
+	if err := syntax.NewPrinter().Print(&b, w); err != nil {
+		return "?"
+	}
+	return strings.Trim(b.String(), `"`)
 }
 
 // globbed are words that a shell holds against the names of files.
@@ -804,6 +829,9 @@ func (s *shell) words(words []string, at []region, line int, background bool, un
 		if !given {
 			copy(cmd.words, at[n+1:])
 		}
+	}
+	if n := len(s.written) - len(cmd.Args); n > 0 && all == len(s.written) {
+		cmd.Written = slices.DeleteFunc(slices.Clone(s.written[n:]), func(w string) bool { return w == "" })
 	}
 	if line >= 1 && line <= len(s.lines) {
 		cmd.Text = strings.TrimSpace(s.lines[line-1])

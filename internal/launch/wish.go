@@ -3,6 +3,7 @@ package launch
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -52,7 +53,50 @@ type Script struct {
 	Lines [][]string
 	Dir   string
 
+	// Unread has Grant change what depends on something unknown too: who sets it proves what it did
+	Unread bool
+
 	texts map[string][]byte // of files that were edited
+}
+
+// Copy is the script as it is now: what is edited in one of the two is not in the other.
+func (s *Script) Copy() *Script {
+	c := *s
+	c.texts = maps.Clone(s.texts)
+	return &c
+}
+
+// Restore has the script be as a copy of it is.
+func (s *Script) Restore(was *Script) { s.texts = maps.Clone(was.texts) }
+
+// Now are the texts of files as they will be.
+func (s *Script) Now() Texts { return s.with("", nil) }
+
+// Has tells whether a command that was started has what is wished, as far as a command that was started tells.
+func (w Wish) Has(s *Script, c Command) bool {
+	w.NoBackground, w.NoWait = false, false
+	return !slices.ContainsFunc(w.steps(), func(step func(*Script, Command) *change) bool { return step(s, c) != nil })
+}
+
+// Alone tells whether what is wished is all that differs between two commands that were started.
+func (w Wish) Alone(s *Script, before, after Command) bool {
+	w.NoBackground, w.NoWait = false, false
+	for _, step := range w.steps() {
+		for range mostChanges {
+			ch := step(s, before)
+			if ch == nil {
+				break
+			}
+			before = ch.want(before)
+		}
+	}
+	words := func(c Command) []string {
+		out := slices.Concat(c.Args, c.Flags)
+		slices.Sort(out)
+		return slices.Compact(out)
+	}
+	return before.Program == after.Program && before.Dir == after.Dir && before.Jar == after.Jar && before.Script == after.Script &&
+		slices.Equal(words(before), words(after))
 }
 
 // Texts are the files that were edited, by their paths.
@@ -122,11 +166,11 @@ func (s *Script) Grant(w Wish) (edits []Edit, lacking []string, err error) {
 		return nil, nil, err
 	}
 	for i := range commands {
-		if !commands[i].serves() || (w.Of != nil && !w.Of(commands[i])) {
+		if !commands[i].Serves() || (w.Of != nil && !w.Of(commands[i])) {
 			continue
 		}
 		for _, step := range w.steps() {
-			if unknown := commands[i].Unknown; len(unknown) > 0 && step(s, commands[i]) != nil {
+			if unknown := commands[i].Unknown; len(unknown) > 0 && !s.Unread && step(s, commands[i]) != nil {
 				lacking = append(lacking, fmt.Sprintf("%s:%d: what it runs depends on %s, which can't be known before it runs",
 					commands[i].File, commands[i].Line, strings.Join(unknown, " and ")))
 				break
@@ -155,10 +199,13 @@ func (s *Script) Grant(w Wish) (edits []Edit, lacking []string, err error) {
 // mostChanges bounds how often one wish changes one command.
 const mostChanges = 20
 
-// serves tells whether a command is the server, and no look at a version.
-func (c Command) serves() bool {
+// Serves tells whether a command is the server, and no look at a version.
+func (c Command) Serves() bool {
 	if !c.Java() {
 		return c.Path != "" || c.Script != ""
+	}
+	if c.Jar != "" { // whatever its name is
+		return true
 	}
 	line, err := c.JavaLine(func(string) ([]byte, error) { return nil, nil })
 	return err == nil && line.Runs()

@@ -32,11 +32,13 @@ type Planner struct {
 	inv *inventory.Kept
 	res *resolve.Resolver
 	rts *runtimes.Rack
+
+	heard map[string]heard // what launch scripts started that were run apart
 }
 
 // New is the planner of an install.
 func New(inv *inventory.Kept, res *resolve.Resolver, rts *runtimes.Rack) *Planner {
-	return &Planner{inv.Install, inv, res, rts}
+	return &Planner{Install: inv.Install, inv: inv, res: res, rts: rts}
 }
 
 // Plan is what a refit would do to the files of the install, each by name. The

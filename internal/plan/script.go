@@ -79,7 +79,7 @@ func (pr *Planner) planScript(p *Plan, f *acquire.Fetched, w resolve.Want) error
 			}
 			continue
 		}
-		if err := pr.planOne(p, s, part.Profile, f, w); err != nil {
+		if err := pr.planOne(p, part, s, f, w); err != nil {
 			return err
 		}
 		for _, at := range slices.Sorted(maps.Keys(s.Texts())) {
@@ -131,7 +131,7 @@ func (p *Plan) planLine(part *install.Install, s *launch.Script) {
 }
 
 // planOne has one launch script follow the new build and the profile.
-func (pr *Planner) planOne(p *Plan, s *launch.Script, of *profile.Profile, f *acquire.Fetched, w resolve.Want) error {
+func (pr *Planner) planOne(p *Plan, part *install.Install, s *launch.Script, f *acquire.Fetched, w resolve.Want) error {
 	if !f.Candidate.Stays {
 		for _, m := range pr.newNames(p) {
 			edits, lacking, err := s.Artifact(m[0], m[1])
@@ -141,7 +141,7 @@ func (pr *Planner) planOne(p *Plan, s *launch.Script, of *profile.Profile, f *ac
 			p.script(edits, lacking)
 		}
 	}
-	edits, lacking, err := s.Grant(WishOf(of))
+	edits, lacking, err := pr.grant(p, part, s)
 	if err != nil {
 		return err
 	}

@@ -203,3 +203,17 @@ func regular(f *os.File, path string) error {
 	}
 	return err
 }
+
+// RemoveAll removes a folder, of which a program may have made parts read-only.
+func RemoveAll(dir string) {
+	if os.RemoveAll(dir) == nil {
+		return
+	}
+	filepath.WalkDir(dir, func(at string, e fs.DirEntry, err error) error {
+		if e != nil && e.IsDir() {
+			os.Chmod(at, 0o700)
+		}
+		return nil
+	})
+	os.RemoveAll(dir)
+}

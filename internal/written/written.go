@@ -165,12 +165,12 @@ func harvest(ctx context.Context, in *install.Install, store *locker.Locker, s S
 	if err != nil {
 		return nil, err
 	}
-	defer removeAll(scratch)
+	defer tree.RemoveAll(scratch)
 	root, err := os.MkdirTemp(cmp.Or(host.ApartDir(), scratch), "freshkeel-first-start-")
 	if err != nil {
 		return nil, err
 	}
-	defer removeAll(root)
+	defer tree.RemoveAll(root)
 	laid, size, err := layOut(ctx, store, root, s.Lay)
 	if err != nil {
 		return nil, fmt.Errorf("lay the build out: %w", err)
@@ -190,23 +190,9 @@ func sweep(parent string) {
 	list, _ := filepath.Glob(filepath.Join(parent, "tmp-*"))
 	for _, at := range list {
 		if fi, err := os.Lstat(at); err == nil && time.Since(fi.ModTime()) > 24*time.Hour {
-			removeAll(at)
+			tree.RemoveAll(at)
 		}
 	}
-}
-
-// removeAll removes a folder, of which a program may have made parts read-only.
-func removeAll(dir string) {
-	if os.RemoveAll(dir) == nil {
-		return
-	}
-	filepath.WalkDir(dir, func(at string, e fs.DirEntry, err error) error {
-		if e != nil && e.IsDir() {
-			os.Chmod(at, 0o700)
-		}
-		return nil
-	})
-	os.RemoveAll(dir)
 }
 
 // layOut lays a build out in a folder, and tells what it laid and how much.
@@ -263,35 +249,6 @@ const (
 	leastTime  = 30 * time.Second
 )
 
-// shows are the programs besides the system's that a server needs which is booted in root: those of its
-// launch script, those that its search path and its runtime's variables name, and this program.
-func shows(in *install.Install, root string, run []string) []string {
-	env := in.ServerEnv()
-	programs := []string{in.Options.Apart[0]}
-	if len(run) > 0 {
-		programs = append(programs, run[0])
-	}
-	if commands, err := launch.Read(root, in.Profile.Launch.Script, env); err == nil {
-		for _, c := range commands {
-			programs = append(programs, c.Path)
-		}
-	}
-	for _, kv := range env {
-		name, value, _ := strings.Cut(kv, "=")
-		switch name {
-		case "PATH":
-			for _, dir := range filepath.SplitList(value) {
-				programs = append(programs, filepath.Join(dir, "program"))
-			}
-		case "JAVA_HOME", "JDK_HOME", "JRE_HOME":
-			programs = append(programs, filepath.Join(value, "bin", "java"))
-		case "DOTNET_ROOT":
-			programs = append(programs, filepath.Join(value, "dotnet"))
-		}
-	}
-	return host.ShowPrograms(programs, in.Dir)
-}
-
 // boot starts the server and ends it again when it is ready, or says nothing more. said are its
 // last lines where it ended by itself with an error.
 func boot(
@@ -304,7 +261,11 @@ func boot(
 ) (said []string,
 	err error) {
 	l := in.Profile.Launch
-	a := host.Apart{Dir: root, At: in.Dir, Env: in.ServerEnv(), Openly: s.Openly, Show: shows(in, root, s.Run)}
+	programs := []string{in.Options.Apart[0]}
+	if len(s.Run) > 0 {
+		programs = append(programs, s.Run[0])
+	}
+	a := host.Apart{Dir: root, At: in.Dir, Env: in.ServerEnv(), Openly: s.Openly, Show: host.ShowsFor(in.Dir, root, in.Profile.Launch.Script, in.ServerEnv(), programs...)}
 	a.Argv = host.Argv(host.Launch{Install: root, Script: l.Script, Args: l.Args})
 	if len(s.Run) > 0 {
 		a.Argv = append([]string{"/bin/sh", "-c", `cd "$0" && exec "$@"`, s.In}, s.Run...)
