@@ -2,6 +2,7 @@ package launch
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -11,16 +12,21 @@ import (
 )
 
 var (
-	batchSet   = regexp.MustCompile(`(?i)^@?set\s+"?([A-Za-z_][\w()]*)=([^"]*)"?\s*$`)
-	batchVar   = regexp.MustCompile(`%~dp0|%([A-Za-z_][\w()]*)%`)
-	batchCd    = regexp.MustCompile(`(?i)^@?(?:cd|chdir|pushd)\s+(?:/d\s+)?"?([^"&|]+?)"?\s*$`)
-	batchHead  = regexp.MustCompile(`(?i)^@?(?:start\s+(?:"[^"]*"\s+)?(?:/\w+(?:\s+\d+)?\s+)*|call\s+)?`)
+	batchSet   = regexp.MustCompile(`(?i)^set\s+(?:"([A-Za-z_][\w()]*)=(.*)"|([A-Za-z_][\w()]*)=(.*?))\s*$`)
+	batchAsk   = regexp.MustCompile(`(?i)^set\s+/[pa]\s+"?([A-Za-z_]\w*)\s*[-+*/]?=`)
+	batchVar   = regexp.MustCompile(`%~dp0|%\*|%~?[0-9]|%([A-Za-z_][\w()]*)(:[^%]*)?%|%%~?[a-zA-Z]+|![A-Za-z_][\w()]*(:[^!]*)?!`)
+	batchCd    = regexp.MustCompile(`(?i)^(?:cd|chdir|pushd)\s+(?:/d\s+)?"?([^"&|]+?)"?\s*$`)
+	batchHead  = regexp.MustCompile(`(?i)^@?(?:start\s+(?:"[^"]*"\s+)?(?:/\w+(?:\s+\d+)?\s+)*|call\s+)?(?:cmd(?:\.exe)?\s+/[ck]\s+)?`)
 	batchWord  = regexp.MustCompile(`^("[^"]*"|[^\s"]+)+`)
-	batchGoto  = regexp.MustCompile(`(?i)^@?goto\s+:?([\w.-]+)\s*$`)
+	batchGoto  = regexp.MustCompile(`(?i)^goto\s+:?([\w.-]+)\s*$`)
 	batchLabel = regexp.MustCompile(`^:([\w.-]+)\s*$`)
-	batchPause = regexp.MustCompile(`(?i)^@?pause\b`)
+	batchPause = regexp.MustCompile(`(?i)^pause\b`)
+	batchExit  = regexp.MustCompile(`(?i)^exit\b`)
+	batchIf    = regexp.MustCompile(`(?i)^if\s+((?:/i\s+)?(?:not\s+)?(?:exist\s+(?:"[^"]*"|\S+)|defined\s+\S+|errorlevel\s+\S+|(?:"[^"]*"|[^\s="]+)\s*(?:==|\s(?:equ|neq|lss|leq|gtr|geq)\s)\s*(?:"[^"]*"|\S+)))\s*(.*)$`)
+	batchFor   = regexp.MustCompile(`(?i)^(for\s+.*?\bdo)\s*(.*)$`)
+	batchElse  = regexp.MustCompile(`(?i)^\)\s*else\s*(.*)$`)
 	batchSkip  = regexp.MustCompile(
-		`(?i)^@?(?:rem\b|::|:|echo\b|if\b|for\b|goto\b|pause\b|title\b|exit\b|setlocal\b|endlocal\b|timeout\b|popd\b|\(|\))`,
+		`(?i)^(?:rem\b|::|:|echo\b|title\b|setlocal\b|endlocal\b|timeout\b|popd\b|color\b|mode\b|chcp\b|cls\b|ping\b|\()`,
 	)
 )
 
@@ -29,82 +35,312 @@ type batch struct {
 	source
 	script, dir string
 	vars        map[string]string // names in upper case
+	unknown     map[string]bool   // of these not what they hold is known
+	touched     []string          // what was met of those, and of the rest that can't be known
+	blocks      []block           // the parentheses that are open
+	labels      map[string]int    // how many commands came before each
+	goal        string            // a label that is gone to: what comes before it does not run
+	waits       *Place
+	out         []Command
 }
 
-// readBatch reads a batch script line by line: what it sets, where it goes, and
-// the lines that run a runtime or a program of the install. Lines behind an if
-// or a for are passed over: whether they run is not known.
-func readBatch(so source, script string, env []string, text []byte) (out []Command) {
-	b := &batch{source: so, script: script, dir: so.install, vars: map[string]string{}}
+// block is what stands in parentheses, or behind a condition.
+type block struct {
+	runs answer
+	why  string // the condition
+}
+
+// batchLine is one line of a script, or several that a sign at their ends joins.
+type batchLine struct {
+	text   string // without blanks around it
+	begin  int    // where it stands
+	n      int    // counted from 1
+	joined bool   // of several: no place in it is known
+}
+
+func batchLines(text []byte) (out []batchLine) {
+	at := 0
+	for n, raw := range strings.SplitAfter(string(text), "\n") {
+		line := strings.TrimRight(raw, "\r\n")
+		trimmed := strings.TrimSpace(line)
+		l := batchLine{text: trimmed, begin: at + len(line) - len(strings.TrimLeft(line, " \t")), n: n + 1}
+		if k := len(out) - 1; k >= 0 && strings.HasSuffix(out[k].text, "^") && !strings.HasSuffix(out[k].text, "^^") {
+			out[k].text, out[k].joined = strings.TrimSuffix(out[k].text, "^")+trimmed, true
+		} else {
+			if rest, is := strings.CutPrefix(l.text, "@"); is {
+				l.text, l.begin = strings.TrimSpace(rest), l.begin+1+len(rest)-len(strings.TrimLeft(rest, " \t"))
+			}
+			out = append(out, l)
+		}
+		at += len(raw)
+	}
+	return out
+}
+
+// readBatch reads a batch script line by line: what it sets, where it goes, and the lines that run a runtime or a program of
+// the install. What depends on a condition that can't be decided here, on what is asked or made as it runs, is unknown.
+func readBatch(so source, script string, env []string, text []byte) []Command {
+	b := &batch{source: so, script: script, dir: so.install, vars: map[string]string{}, unknown: map[string]bool{},
+		labels: map[string]int{}}
 	for _, kv := range env {
 		if k, v, ok := strings.Cut(kv, "="); ok {
 			b.vars[strings.ToUpper(k)] = v
 		}
 	}
-	at := 0
-	labels := map[string]int{} // how many commands came before each
-	var waits *Place
-	for n, raw := range strings.SplitAfter(string(text), "\n") {
-		begin := at
-		at += len(raw)
-		line := strings.TrimRight(raw, "\r\n")
-		begin += len(line) - len(strings.TrimLeft(line, " \t"))
-		line = strings.TrimSpace(line)
-		if m := batchSet.FindStringSubmatch(line); m != nil {
-			b.vars[strings.ToUpper(m[1])] = b.expand(m[2])
-			value := begin + strings.Index(line, m[1]+"=") + len(m[1]) + 1
-			b.from = append([]region{partOf(script, value, value+len(m[2]))}, b.from...)
-			continue
-		}
-		if m := batchCd.FindStringSubmatch(line); m != nil {
-			b.dir = b.abs(b.expand(m[1]))
-			continue
-		}
-		if m := batchGoto.FindStringSubmatch(line); m != nil {
-			if from, seen := labels[strings.ToLower(m[1])]; seen { // back: what came since is started again
-				for i := range out[min(from, len(out)):] {
-					out[from+i].Loop = &Place{script, n + 1, line}
-				}
-			}
-			continue
-		}
-		if m := batchLabel.FindStringSubmatch(line); m != nil {
-			labels[strings.ToLower(m[1])] = len(out)
-			continue
-		}
-		if batchPause.MatchString(line) {
-			here := &Place{script, n + 1, line}
-			if len(out) > 0 {
-				out[len(out)-1].Stays = here
-			} else {
-				waits = here
-			}
-			continue
-		}
-		if line == "" || batchSkip.MatchString(line) {
-			continue
-		}
-		c, ok := b.command(line, begin)
-		if !ok {
-			continue
-		}
-		c.Line, c.Waits = n+1, waits
-		ext := strings.ToLower(filepath.Ext(c.Program))
-		inside := tree.Inside(b.install, b.abs(c.Program)) && (ext == ".exe" || ext == ".bat" || ext == ".cmd")
-		if inside && ext != ".exe" && c.Path != "" && b.depth < maxDepth {
-			in := b.source
-			in.depth++
-			if more, err := in.read(b.rel(c.Program), b.environ()); err == nil {
-				out = append(out, more...)
-			}
-			continue
-		}
-		if c.Java() || c.Jar != "" || c.Script != "" || inside {
-			c.readFlags(b.source, b.vars["JAVA_TOOL_OPTIONS"], b.vars["JDK_JAVA_OPTIONS"])
-			out = append(out, c)
+	lines := batchLines(text)
+	for _, l := range lines {
+		if m := batchLabel.FindStringSubmatch(l.text); m != nil {
+			b.labels[strings.ToLower(m[1])] = -1 // it is there, and was not come to
 		}
 	}
-	return out
+	for _, l := range lines {
+		b.line(l)
+	}
+	return b.out
+}
+
+// runs tells whether what stands here runs, and why that is not known.
+func (b *batch) runs() (answer, []string) {
+	all, why := yes, []string(nil)
+	for _, k := range b.blocks {
+		switch k.runs {
+		case no:
+			return no, nil
+		case perhaps:
+			all = perhaps
+			why = append(why, k.why)
+		}
+	}
+	return all, why
+}
+
+// line follows one line.
+func (b *batch) line(l batchLine) {
+	if m := batchLabel.FindStringSubmatch(l.text); m != nil {
+		b.labels[strings.ToLower(m[1])] = len(b.out)
+		if b.goal == "" || strings.EqualFold(m[1], b.goal) || b.goal == anyLabel {
+			b.goal = ""
+		}
+		return
+	}
+	if b.goal != "" || l.text == "" {
+		return
+	}
+	for strings.HasPrefix(l.text, ")") {
+		last := block{}
+		if n := len(b.blocks) - 1; n >= 0 {
+			last, b.blocks = b.blocks[n], b.blocks[:n]
+		}
+		m := batchElse.FindStringSubmatch(l.text)
+		if m == nil {
+			l = l.from(1)
+			continue
+		}
+		l = l.from(len(l.text) - len(m[1]))
+		b.under(block{last.runs.not(), "not: " + last.why}, l)
+		return
+	}
+	b.statement(l)
+}
+
+// from is a line without its first bytes.
+func (l batchLine) from(n int) batchLine {
+	rest := l.text[n:]
+	l.text = strings.TrimLeft(rest, " \t")
+	l.begin += n + len(rest) - len(l.text)
+	return l
+}
+
+// under follows what stands behind a condition: parentheses that open, or a statement.
+func (b *batch) under(k block, l batchLine) {
+	b.blocks = append(b.blocks, k)
+	if l.text == "(" {
+		return // up to where they close
+	}
+	open := len(b.blocks)
+	if inner, is := strings.CutPrefix(l.text, "("); is { // on one line
+		inner, rest, closed := strings.Cut(inner, ")")
+		in := l.from(1)
+		in.text = strings.TrimSpace(inner)
+		b.statement(in)
+		if !closed {
+			return
+		}
+		b.blocks = b.blocks[:open-1]
+		if rest = strings.TrimSpace(rest); strings.HasPrefix(strings.ToLower(rest), "else") {
+			b.under(block{k.runs.not(), "not: " + k.why}, l.from(len(l.text)-len(rest)+len("else")))
+		}
+		return
+	}
+	b.statement(l)
+	if len(b.blocks) == open { // what it opened is open still
+		b.blocks = b.blocks[:open-1]
+	}
+}
+
+// anyLabel is where a script goes on that ended: at the next label, which something may go to.
+const anyLabel = ":"
+
+// statement follows what a line says, where it runs.
+func (b *batch) statement(l batchLine) {
+	is, why := b.runs()
+	if m := batchIf.FindStringSubmatch(l.text); m != nil {
+		b.under(block{b.holds(m[1]), "if " + m[1]}, l.from(len(l.text)-len(m[2])))
+		return
+	}
+	if m := batchFor.FindStringSubmatch(l.text); m != nil {
+		b.under(block{perhaps, m[1]}, l.from(len(l.text)-len(m[2])))
+		return
+	}
+	if strings.HasSuffix(l.text, "(") && (batchSkip.MatchString(l.text) || strings.HasPrefix(strings.ToLower(l.text), "if ")) {
+		b.blocks = append(b.blocks, block{perhaps, strings.TrimSpace(strings.TrimSuffix(l.text, "("))})
+		return
+	}
+	if is == no || l.text == "" {
+		return
+	}
+	if m := batchAsk.FindStringSubmatch(l.text); m != nil {
+		b.unknown[strings.ToUpper(m[1])] = true
+		return
+	}
+	if m := batchSet.FindStringSubmatch(l.text); m != nil {
+		b.set(m, l, is)
+		return
+	}
+	if m := batchCd.FindStringSubmatch(l.text); m != nil {
+		b.dir = b.abs(b.expand(m[1]))
+		return
+	}
+	if m := batchGoto.FindStringSubmatch(l.text); m != nil {
+		b.goes(m[1], l, is)
+		return
+	}
+	if batchExit.MatchString(l.text) {
+		if is == yes {
+			b.goal = anyLabel
+		}
+		return
+	}
+	if batchPause.MatchString(l.text) {
+		here := &Place{b.script, l.n, l.text}
+		if len(b.out) > 0 {
+			b.out[len(b.out)-1].Stays = here
+		} else {
+			b.waits = here
+		}
+		return
+	}
+	if !batchSkip.MatchString(l.text) {
+		b.run(l, why)
+	}
+}
+
+// goes follows a goto: back, so that what came since is started again, or forth, past what does not run then.
+func (b *batch) goes(label string, l batchLine, is answer) {
+	from, there := b.labels[strings.ToLower(label)]
+	switch {
+	case is != yes: // a server that ended well goes on
+	case there && from >= 0:
+		for i := range b.out[min(from, len(b.out)):] {
+			b.out[from+i].Loop = &Place{b.script, l.n, l.text}
+		}
+		b.goal = anyLabel
+	case there:
+		b.goal = label
+	case strings.EqualFold(label, "eof"):
+		b.goal = anyLabel
+	}
+}
+
+// set follows an assignment.
+func (b *batch) set(m []string, l batchLine, is answer) {
+	name, value := m[1]+m[3], m[2]+m[4]
+	key := strings.ToUpper(name)
+	before := b.touched
+	b.touched = nil
+	now := b.expand(value)
+	known := len(b.touched) == 0
+	b.touched = before
+	if old, had := b.vars[key]; is == perhaps && (!had || old != now) {
+		known = false
+	}
+	b.vars[key] = now
+	if b.unknown[key] = !known; !l.joined {
+		at := l.begin + strings.Index(l.text, name+"=") + len(name) + 1
+		b.from = append([]region{partOf(b.script, at, at+len(value))}, b.from...)
+	}
+}
+
+// holds decides a condition, as far as it can be.
+func (b *batch) holds(cond string) answer {
+	fold := false
+	not := func(a answer) answer { return a }
+	for {
+		lower := strings.ToLower(cond)
+		if strings.HasPrefix(lower, "/i ") {
+			cond, fold = strings.TrimSpace(cond[3:]), true
+		} else if strings.HasPrefix(lower, "not ") {
+			cond = strings.TrimSpace(cond[4:])
+			not = answer.not
+		} else {
+			break
+		}
+	}
+	before := b.touched
+	b.touched = nil
+	word, rest, _ := strings.Cut(cond, " ")
+	rest = strings.TrimSpace(rest)
+	is := perhaps
+	switch strings.ToLower(word) {
+	case "exist":
+		if at := b.abs(b.expand(rest)); len(b.touched) == 0 && !strings.ContainsAny(rest, "*?") {
+			_, err := os.Stat(at)
+			is = answerOf(err == nil)
+		}
+	case "defined":
+		if name := strings.ToUpper(rest); !b.unknown[name] && b.vars[name] != "" {
+			is = yes
+		}
+	case "errorlevel":
+	default:
+		a, c, two := strings.Cut(cond, "==")
+		if a, c = b.expand(strings.TrimSpace(a)), b.expand(strings.TrimSpace(c)); two && len(b.touched) == 0 {
+			is = answerOf(a == c || fold && strings.EqualFold(a, c))
+		}
+	}
+	b.touched = before
+	return not(is)
+}
+
+// run follows a line that may run something.
+func (b *batch) run(l batchLine, why []string) {
+	b.touched = nil
+	c, ok := b.command(l.text, l.begin)
+	if !ok {
+		return
+	}
+	c.Line, c.Waits, c.Unknown = l.n, b.waits, append(slices.Clone(why), b.touched...)
+	if l.joined { // no word of it has a place that is known
+		c.start, c.end, c.own, c.words = 0, 0, region{}, make([]region, len(c.Args))
+	}
+	ext := strings.ToLower(filepath.Ext(c.Program))
+	inside := tree.Inside(b.install, b.abs(c.Program)) && (ext == ".exe" || ext == ".bat" || ext == ".cmd")
+	if inside && ext != ".exe" && c.Path != "" && b.depth < maxDepth {
+		in := b.source
+		in.depth++
+		in.args = c.Args
+		if more, err := in.read(b.rel(c.Program), b.environ()); err == nil {
+			for i := range more {
+				more[i].Unknown = append(more[i].Unknown, c.Unknown...)
+			}
+			b.out = append(b.out, more...)
+		}
+		return
+	}
+	if c.Java() || c.Jar != "" || c.Script != "" || inside {
+		c.readFlags(b.source, b.vars["JAVA_TOOL_OPTIONS"], b.vars["JDK_JAVA_OPTIONS"])
+		b.out = append(b.out, c)
+	}
 }
 
 // command reads a line that may run something; begin is where it begins in the script.
@@ -150,12 +386,42 @@ func (b *batch) command(line string, begin int) (c Command, ok bool) {
 	return c, true
 }
 
+// touch notes something that can't be known before the script runs.
+func (b *batch) touch(what string) {
+	if !slices.Contains(b.touched, what) {
+		b.touched = append(b.touched, what)
+	}
+}
+
+// expand fills variables in. One that is set nowhere here may be set on the machine that runs the script.
 func (b *batch) expand(s string) string {
 	return batchVar.ReplaceAllStringFunc(s, func(v string) string {
-		if strings.EqualFold(v, "%~dp0") {
+		switch {
+		case strings.EqualFold(v, "%~dp0"):
 			return filepath.Dir(filepath.Join(b.install, filepath.FromSlash(b.script))) + string(filepath.Separator)
+		case v == "%*":
+			return strings.Join(b.args, " ")
+		case strings.HasPrefix(v, "%%"):
+			b.touch(v)
+			return ""
+		case v[len(v)-1] >= '0' && v[len(v)-1] <= '9':
+			if n := int(v[len(v)-1] - '0'); n > 0 && n <= len(b.args) {
+				return b.args[n-1]
+			} else if n == 0 {
+				b.touch(v)
+			}
+			return ""
 		}
-		return b.vars[strings.ToUpper(strings.Trim(v, "%"))]
+		name := strings.ToUpper(strings.Trim(v, "%!"))
+		value := b.vars[name] // one that is not set is empty: the server's environment is known
+		switch {
+		case strings.Contains(name, ":"): // a part of it, or one with something exchanged
+			b.touch(v)
+			return ""
+		case b.unknown[name]:
+			b.touch(v)
+		}
+		return value
 	})
 }
 

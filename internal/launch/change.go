@@ -146,6 +146,7 @@ func (c Command) exchange(s *Script, old, now string) *change {
 			ch.ways = append(ch.ways, s.tokens(r, pair[0], pair[1])...)
 		}
 	}
+	ch.ways = slices.DeleteFunc(ch.ways, s.besideVariable)
 	var whole []candidate
 	for i, a := range c.Args { // the whole word, however it came about
 		if a == old && i < len(c.words) && c.words[i].End > 0 {
@@ -160,6 +161,12 @@ func (c Command) exchange(s *Script, old, now string) *change {
 		ch.ways = append(ch.ways, whole...)
 	}
 	return ch
+}
+
+// besideVariable tells whether the value of a variable would stand right behind what is written: the two would be one word.
+func (s *Script) besideVariable(way candidate) bool {
+	text, err := s.text(way.file)
+	return err == nil && way.End < len(text) && strings.IndexByte("$%!`", text[way.End]) >= 0
 }
 
 // insert adds a flag to a runtime's, right behind the word that names it.

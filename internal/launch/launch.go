@@ -278,6 +278,9 @@ func (s *shell) stmt(st *syntax.Stmt) (is answer) {
 	case *syntax.CallExpr:
 		if s.waitsForKey(c, st) {
 			s.wait(int(c.Pos().Line()))
+			for _, a := range c.Args[1:] {
+				s.hears(a.Lit())
+			}
 			return perhaps
 		}
 		s.ends = region{}
@@ -449,6 +452,13 @@ func (s *shell) waitsForKey(c *syntax.CallExpr, st *syntax.Stmt) bool {
 		}
 	}
 	return true
+}
+
+// hears notes that what a variable holds is told to the script as it runs.
+func (s *shell) hears(name string) {
+	if name != "" && !strings.HasPrefix(name, "-") {
+		s.put(name, "", []string{"read " + name})
+	}
 }
 
 // wait notes where the script waits for a key: after what it has run so far, or before
@@ -684,6 +694,11 @@ func (s *shell) builtin(words, unknown []string) (is answer, done bool) {
 			s.state.args = s.state.args[1:]
 		}
 		return yes, true
+	case "read", "readarray", "mapfile": // from whoever sits there
+		for _, name := range words[1:] {
+			s.hears(name)
+		}
+		return perhaps, true
 	case "unset":
 		for _, name := range words[1:] {
 			delete(s.vars, name)
