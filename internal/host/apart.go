@@ -176,7 +176,7 @@ func RunApart(ctx context.Context, self []string, a Apart, b Bounds, line func(s
 		}
 		drop()
 		killApart(r.cmd) // what it left behind, where nothing else ends it
-		select { // what it said last; a process that it left behind may hold the other end for ever
+		select {         // what it said last; a process that it left behind may hold the other end for ever
 		case <-read:
 		case <-time.After(2 * time.Second):
 		}
