@@ -67,12 +67,24 @@ func (d disk) umount(t *testing.T) {
 	t.Helper()
 	for range 50 { // a process may be on its way out
 		if exec.Command("umount", d.at).Run() == nil {
+			d.gone()
 			return
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
 	out, err := exec.Command("umount", d.at).CombinedOutput()
 	require.NoError(t, err, string(out))
+}
+
+// gone waits until nothing holds the file system: a process with mounts of its own, which another test began just then, has a copy
+// of this one for a moment, and what is mounted meanwhile is that file system once more, and no new look at the disk.
+func (d disk) gone() {
+	for range 200 {
+		if out, err := exec.Command("losetup", "-j", d.image).Output(); err != nil || len(strings.TrimSpace(string(out))) == 0 {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
 }
 
 // A whole life on each file system: adopted, refitted, gone back, restored; a refit

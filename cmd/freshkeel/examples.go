@@ -39,7 +39,7 @@ freshkeel lay ~/trial --like ~/pond --at b0007 --port 27750=27760`,
 	"rollback": `freshkeel -d ~/pond rollback r0004     back to before that refit`,
 	"recover":  `freshkeel -d ~/pond recover`,
 	"audit":    "freshkeel -d ~/pond audit\nfreshkeel -d ~/pond audit --deep --mend",
-	"launch":   "freshkeel -d ~/pond launch\nfreshkeel -d ~/pond launch --write start.sh",
+	"launch":   "freshkeel -d ~/pond launch\nfreshkeel -d ~/pond launch --ask\nfreshkeel -d ~/pond launch --write start.sh",
 	"settings": "freshkeel -d ~/pond settings\nfreshkeel -d ~/pond settings pond.conf --against 1.1",
 	"compare": "freshkeel -d ~/pond compare 1.0 now --only 'lib/**'\n" +
 		"freshkeel -d ~/pond compare 'before the feast' now\n" +
