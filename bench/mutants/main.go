@@ -123,10 +123,10 @@ func mutants(set *token.FileSet, name string, f *ast.File) (out []mutant) {
 			}
 		case *ast.BlockStmt:
 			for i, s := range n.List {
-				switch s.(type) {
+				switch a := s.(type) {
 				case *ast.ExprStmt, *ast.IncDecStmt:
 				case *ast.AssignStmt:
-					if s.(*ast.AssignStmt).Tok != token.ASSIGN {
+					if a.Tok != token.ASSIGN {
 						continue
 					}
 				default:
