@@ -102,7 +102,7 @@ func checkSettings(_ context.Context, s *situation) (out []Finding) {
 func carriedWords(c plan.Carry) string {
 	var parts []string
 	for _, f := range []settings.Fate{settings.Carried, settings.Both, settings.Set, settings.Added, settings.Removed,
-		settings.Default, settings.New, settings.Dropped, settings.Lost} {
+		settings.Default, settings.New, settings.Dropped, settings.Lost, settings.Unkept} {
 		if n := c.Count(f); n > 0 {
 			w := fateWords[f]
 			if n > 1 {
@@ -135,6 +135,7 @@ var fateWords = map[settings.Fate][2]string{
 	settings.New:     {"new key", "new keys"},
 	settings.Dropped: {"key that the maker dropped", "keys that the maker dropped"},
 	settings.Lost:    {"value for which there is no place", "values for which there is no place"},
+	settings.Unkept:  {"comment of yours that is not kept", "comments of yours that are not kept"},
 }
 
 // doubtWords is one value to look at.
@@ -148,6 +149,10 @@ func doubtWords(d settings.Change) string {
 			return fmt.Sprintf("%s = %s is dropped; probably it is %s now", d.Key, mine, d.Like)
 		}
 		return fmt.Sprintf("%s = %s is dropped by the maker", d.Key, mine)
+	}
+	if d.Fate == settings.Unkept {
+		first, _, _ := strings.Cut(d.Mine, "\n")
+		return fmt.Sprintf("your comment in line %d, %s, has no place in the new file", d.Line, words.Quote(secrets.Of("", first)))
 	}
 	return fmt.Sprintf("%s = %s has no place in the new file", d.Key, mine)
 }

@@ -29,6 +29,7 @@ const (
 	New     Fate = "new"     // the maker's
 	Set     Fate = "set"     // the profile says it
 	Lost    Fate = "lost"    // the operator's own, for which there is no place in the new text: told
+	Unkept  Fate = "unkept"  // a comment of the operator's, for which there is no place: told; it has no key
 )
 
 // Change is what became of one value.
@@ -44,7 +45,7 @@ type Change struct {
 
 // Doubtful tells whether an operator should look at it.
 func (c Change) Doubtful() bool {
-	return c.Fate == Both || c.Fate == Lost || (c.Fate == Dropped && c.Mine != c.Was)
+	return c.Fate == Both || c.Fate == Lost || c.Fate == Unkept || (c.Fate == Dropped && c.Mine != c.Was)
 }
 
 // Rules are what a profile says of one file.
@@ -91,6 +92,7 @@ type merging struct {
 	gone           []placed.Span   // of the new default: values that are taken out of a text that commas part
 	placed         map[string]bool // sections of the operator's that were set in whole
 	theirs         map[string]bool // the comments of both defaults, once they are asked for
+	over           map[int]bool    // lines of the operator's above which their comments were put in place
 	brought        []*Item         // keys that the new default alone has, once they are asked for
 	inline         bool            // it merges the elements of one list, which stand in brackets
 }
@@ -119,6 +121,7 @@ func Merge(old, now, mine *Doc, r Rules) (*Merged, error) {
 		r:      r,
 		out:    &Merged{Format: now.Format, Unsure: old == nil, Changes: make([]Change, 0, 64+len(mine.Items)/4)},
 		placed: map[string]bool{},
+		over:   map[int]bool{},
 	}
 	m.severalAreOfAList()
 	done := map[string]bool{}
@@ -147,6 +150,9 @@ func Merge(old, now, mine *Doc, r Rules) (*Merged, error) {
 	m.always()
 	m.cut()
 	m.out.Text = placed.Apply(m.now.text, m.edits)
+	if old != nil {
+		m.unkept()
+	}
 	return m.out, nil
 }
 
@@ -287,9 +293,14 @@ func (m *merging) exchange(now, it *Item) {
 	m.edit(now.start, now.end, m.behindSign(now, strings.ReplaceAll(strings.ReplaceAll(it.Value, "\r\n", "\n"), "\n", m.now.nl)))
 }
 
-// behindSign is a value that takes the place of an empty one: behind a colon a blank stands before it.
+// behindSign is a value that takes the place of an empty one: behind a colon a blank stands before it, and behind another sign
+// where one stands before that, as in «key = value».
 func (m *merging) behindSign(now *Item, value string) string {
-	if now.start == now.end && value != "" && now.start > 0 && m.now.text[now.start-1] == ':' {
+	if now.start != now.end || value == "" || now.start < 2 {
+		return value
+	}
+	sign, before := m.now.text[now.start-1], m.now.text[now.start-2]
+	if sign == ':' || sign == '=' && before == ' ' {
 		return " " + value
 	}
 	return value

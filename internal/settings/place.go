@@ -242,6 +242,9 @@ func (m *merging) place(u, beside unit, behind bool) bool {
 	} else if strings.Contains(raw, "\n") {
 		raw = strings.TrimLeft(reindented(string(m.mine.text[placed.LineStart(m.mine.text, u.from):u.from])+raw, indent), " \t")
 	}
+	if own := m.ownAbove(u.from); own != "" && sep != " " {
+		raw = strings.TrimLeft(own, " \t") + indent + raw
+	}
 	if m.now.Format == "xml" {
 		if t[beside.from] != '<' || m.mine.text[u.from] != '<' {
 			return false // an attribute
