@@ -221,7 +221,7 @@ func (b *batch) statement(l batchLine) {
 		}
 		return
 	}
-	if batchPause.MatchString(l.text) {
+	if batchPause.MatchString(l.text[len(batchHead.FindString(l.text)):]) {
 		here := &Place{b.script, l.n, l.text}
 		if len(b.out) > 0 {
 			b.out[len(b.out)-1].Stays = here
@@ -320,6 +320,9 @@ func (b *batch) run(l batchLine, why []string) {
 		return
 	}
 	c.Line, c.Waits, c.Unknown = l.n, b.waits, append(slices.Clone(why), b.touched...)
+	if len(c.Unknown) == 0 {
+		c.Written = nil
+	}
 	if l.joined { // no word of it has a place that is known
 		c.start, c.end, c.own, c.words = 0, 0, region{}, make([]region, len(c.Args))
 	}
@@ -366,6 +369,7 @@ func (b *batch) command(line string, begin int) (c Command, ok bool) {
 	c = Command{File: b.script, Text: line, Program: program, Args: batchFields(rest), Dir: b.dir,
 		Path: b.lookup(program), batch: true,
 		start: begin + head, end: begin + head + len(word), own: own, from: slices.Clone(b.from)}
+	c.Written = batchFields(line[head+len(word):][:own.End-own.Start-len(word)])
 	c.words = make([]region, len(c.Args))
 	if at := batchWords(line[head+len(word):][:own.End-own.Start-len(word)], own.Start+len(word), b.script); !several &&
 		len(at) == len(c.Args) { // else a variable is several words

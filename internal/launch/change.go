@@ -47,6 +47,9 @@ func (c Command) Heap() (first, most int64) {
 
 // heap sets a heap: in the last flag that says it, which counts, or in a new one.
 func (c Command) heap(s *Script, forms []string, size string) *change {
+	if !c.Java() && forms[0] == firstFlags[0] {
+		return nil // the heap that it begins with is a Java runtime's alone
+	}
 	form, now := "", ""
 	for _, a := range c.runtimeArgs() {
 		for _, f := range forms {
@@ -288,8 +291,9 @@ func (c Command) folder(s *Script, folder string) *change {
 		return c
 	}}
 	at, indent, nl := s.lineStart(c.own)
-	if at < 0 {
-		return ch
+	slash := strings.ReplaceAll(c.Program, `\`, "/")
+	if at < 0 || c.Path != "" && strings.Contains(slash, "/") && !path.IsAbs(slash) && !runs(path.Join(want, slash)) {
+		return ch // from there it finds no program
 	}
 	here := partOf(c.own.file, at, at)
 	below := ""

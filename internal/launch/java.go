@@ -118,6 +118,9 @@ func (c *Command) readFlags(so source, tool, launcher string) {
 	c.outside = len(outside)
 	c.Flags = append(outside, line.Flags...)
 	c.After = line.Own
+	if c.Jar == "" && line.Jar != "" { // out of an argument file
+		c.Jar = c.At(so.install, line.Jar)
+	}
 }
 
 // pathList splits a class path. Windows separates by ";", since paths have ":" there;

@@ -319,7 +319,11 @@ func (s *shell) stmt(st *syntax.Stmt) (is answer) {
 		}
 		s.decide(conditions, ways, otherwise)
 	case *syntax.WhileClause:
+		before := len(s.found)
 		s.holds(c.Cond)
+		for i := range s.found[min(before, len(s.found)):] { // it is started again by how it ended
+			s.found[before+i].Loop = s.lineAt(int(c.Pos().Line()))
+		}
 		s.body(c.Do, int(c.Pos().Line()), endless(c))
 	case *syntax.ForClause:
 		l, counts := c.Loop.(*syntax.CStyleLoop)
@@ -569,13 +573,17 @@ func (s *shell) config() *expand.Config {
 	} // "<(a command)": it is not run
 }
 
-// wrappers run the rest of their line; a value is how many words of theirs to
-// pass over besides flags.
-var wrappers = map[string]int{"exec": 0, "nohup": 0, "setsid": 0, "nice": 0, "ionice": 0, "env": 0, "command": 0,
-	"time": 0, "taskset": 1, "timeout": 1, "stdbuf": 0, "chrt": 1, "caffeinate": 0}
+// wrapper is a program that runs the rest of its line.
+type wrapper struct {
+	skip   int      // how many words of its own stand in front of the rest, besides flags
+	valued []string // its flags whose value is the next word
+}
 
-// flagWithValue are wrappers' flags whose value is the next word.
-var flagWithValue = map[string]bool{"-n": true, "-c": true, "-a": true, "-k": true, "-s": true}
+var wrappers = map[string]wrapper{"exec": {0, []string{"-a"}}, "nohup": {}, "setsid": {}, "nice": {0, []string{"-n"}},
+	"ionice": {0, []string{"-c", "-n"}}, "env": {0, []string{"-u", "-C"}}, "command": {}, "time": {0, []string{"-o", "-f"}},
+	"taskset": {skip: 1}, "timeout": {1, []string{"-k", "-s"}}, "stdbuf": {0, []string{"-i", "-o", "-e"}}, "chrt": {skip: 1},
+	"caffeinate": {0, []string{"-t", "-w"}}, "sudo": {0, []string{"-u", "-g", "-h", "-p", "-C", "-D", "-R", "-T", "-r", "-t", "--user", "--group"}},
+	"doas": {0, []string{"-u", "-C"}}, "numactl": {0, []string{"-N", "-m", "-i", "-C", "-p"}}, "setpriv": {}, "unbuffer": {}}
 
 func (s *shell) call(c *syntax.CallExpr, background bool) answer {
 	if len(c.Args) == 0 {
@@ -643,7 +651,10 @@ func (s *shell) plainly(w *syntax.Word) string {
 	if err := syntax.NewPrinter().Print(&b, w); err != nil {
 		return "?"
 	}
-	return strings.Trim(b.String(), `"`)
+	if text := b.String(); len(text) > 1 && text[0] == '"' && strings.IndexByte(text[1:], '"') == len(text)-2 {
+		return text[1 : len(text)-1]
+	}
+	return b.String()
 }
 
 // globbed are words that a shell holds against the names of files.
@@ -756,10 +767,11 @@ func (s *shell) region(start, end int) region {
 // Variables that they set count from here on.
 func (s *shell) unwrapped(words []string) []string {
 	for len(words) > 0 {
-		skip, ok := wrappers[words[0]]
+		w, ok := wrappers[words[0]]
 		if !ok {
 			break
 		}
+		skip := w.skip
 		if words[0] == "taskset" && len(words) > 1 && (words[1] == "-c" || words[1] == "--cpu-list") {
 			words, skip = append([]string{words[0]}, words[2:]...), 1 // its list is the word behind
 		}
@@ -768,10 +780,13 @@ func (s *shell) unwrapped(words []string) []string {
 			if k, v, ok := strings.Cut(words[0], "="); ok && !strings.HasPrefix(k, "-") {
 				s.put(k, v, nil)
 			}
-			if flagWithValue[words[0]] && len(words) > 1 {
+			last := words[0] == "--"
+			if slices.Contains(w.valued, words[0]) && len(words) > 1 {
 				words = words[1:]
 			}
-			words = words[1:]
+			if words = words[1:]; last {
+				break
+			}
 		}
 		words = words[min(skip, len(words)):]
 	}
@@ -787,7 +802,7 @@ func unscreened(words []string) []string {
 	if len(words) > 1 && (words[0] == "sh" || words[0] == "bash") && strings.HasPrefix(words[1], "-") {
 		words = strings.Fields(strings.Join(words[2:], " "))
 	}
-	for len(words) > 0 && wrappers[words[0]] == 0 && words[0] == "exec" {
+	for len(words) > 0 && words[0] == "exec" {
 		words = words[1:]
 	}
 	return words
@@ -801,7 +816,7 @@ func (s *shell) words(words []string, at []region, line int, background bool, un
 	}
 	screen, inner := inScreen(words)
 	if screen != "" {
-		words, at = unscreened(inner), nil
+		words, at = s.unwrapped(unscreened(inner)), nil
 		if all = len(words); all == 0 {
 			return perhaps
 		}
@@ -826,6 +841,12 @@ func (s *shell) words(words []string, at []region, line int, background bool, un
 			return perhaps
 		}
 		return s.sourced(words[1:])
+	}
+	if base := filepath.Base(words[0]); base == "su" || base == "runuser" { // as another user
+		if i := slices.Index(words, "-c"); i > 0 && i+1 < len(words) {
+			s.spoken(words[i+1], line)
+		}
+		return perhaps
 	}
 	given := false // to a shell, which runs it whatever its mode
 	if base := filepath.Base(words[0]); (base == "sh" || base == "bash") &&

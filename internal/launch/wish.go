@@ -2,6 +2,7 @@ package launch
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
@@ -30,6 +31,12 @@ type Wish struct {
 
 // Nothing tells whether nothing is wished.
 func (w Wish) Nothing() bool { return len(w.steps()) == 0 }
+
+// ofTheServer tells whether something is wished of what the server itself is told.
+func (w Wish) ofTheServer() bool {
+	w.NoBackground, w.NoWait = false, false
+	return !w.Nothing()
+}
 
 // Edit is one change of a script's text.
 type Edit struct {
@@ -165,6 +172,9 @@ func (s *Script) Grant(w Wish) (edits []Edit, lacking []string, err error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	if w.Of == nil && w.ofTheServer() && !slices.ContainsFunc(commands, Command.Serves) {
+		return nil, []string{cmp.Or(s.Name, s.Label) + ": it is not known which line of it starts the server"}, nil
+	}
 	for i := range commands {
 		if !commands[i].Serves() || (w.Of != nil && !w.Of(commands[i])) {
 			continue
@@ -204,7 +214,7 @@ func (c Command) Serves() bool {
 	if !c.Java() {
 		return c.Path != "" || c.Script != ""
 	}
-	if c.Jar != "" { // whatever its name is
+	if c.Jar != "" || len(c.Unknown) > 0 { // whatever its name is
 		return true
 	}
 	line, err := c.JavaLine(func(string) ([]byte, error) { return nil, nil })
@@ -225,7 +235,7 @@ func (w Wish) steps() (out []func(*Script, Command) *change) {
 	for _, f := range w.Flags {
 		out = append(out, func(s *Script, c Command) *change { return c.flag(s, f) })
 	}
-	for _, f := range w.With {
+	for _, f := range slices.Backward(w.With) { // each is put before the others: so they stand in their order
 		out = append(out, func(s *Script, c Command) *change { return c.argument(f) })
 	}
 	for _, f := range w.Without {
@@ -272,8 +282,11 @@ func (s *Script) try(i int, ch change) (Edit, bool) {
 		}
 		s.texts[way.file] = edited
 		line := placed.LineOf(text, way.Start)
-		return Edit{File: way.file, Line: line, Old: linesOf(text, way.Start, way.End),
-			New: linesOf(edited, way.Start, way.Start+len(way.text)), Why: ch.why}, true
+		e := Edit{File: way.file, Line: line, Old: linesOf(text, way.Start, way.End), Why: ch.why}
+		if way.text != "" || way.Start != placed.LineStart(text, way.Start) || way.End != placed.LineEnd(text, way.Start) { // else the line is gone
+			e.New = linesOf(edited, way.Start, way.Start+len(way.text))
+		}
+		return e, true
 	}
 	return Edit{}, false
 }
