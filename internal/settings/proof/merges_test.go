@@ -99,13 +99,37 @@ func damaged(format, old, now, mine, text string) (unseen int) {
 	return unseen
 }
 
+// What lies too deep in itself is refused, whatever its format: a reader that goes down once for each would not come back.
+func TestDepthIsBounded(t *testing.T) {
+	for name, nested := range map[string]func(n int) string{
+		"a.json": func(n int) string { return strings.Repeat(`{"a":`, n) + "1" + strings.Repeat("}", n) },
+		"b.json": func(n int) string { return `{"a":` + strings.Repeat("[", n) + strings.Repeat("]", n) + "}" },
+		"a.xml":  func(n int) string { return strings.Repeat("<a>", n) + "1" + strings.Repeat("</a>", n) },
+		"a.yml": func(n int) (out string) {
+			for i := range n {
+				out += strings.Repeat(" ", i) + "a:\n"
+			}
+			return out + strings.Repeat(" ", n) + "b: 1\n"
+		},
+		"a.cfg": func(n int) string {
+			return strings.Repeat("class A {\n", n) + "x = 1;\n" + strings.Repeat("};\n", n)
+		},
+	} {
+		for n, fits := range map[int]bool{60: true, 1_001: false} {
+			text := nested(n)
+			_, err := settings.Read(name, []byte(text))
+			require.Equal(t, fits, err == nil, "%s, %d deep: %v", name, n, err)
+		}
+	}
+}
+
 // Each edit of each format is merged into a new default, into one whose old is not known, and back into the old one; and what the
 // proof reads is written out. All of it is held against what was once looked through by eye:
 // FRESHKEEL_WRITE_EXPECTED=1 writes it anew.
 func TestEditsOfEachFormat(t *testing.T) {
 	files, err := filepath.Glob("testdata/*.txt")
 	require.NoError(t, err)
-	require.Len(t, files, 9)
+	require.Len(t, files, 14)
 	for _, file := range files {
 		b, err := os.ReadFile(file)
 		require.NoError(t, err)
@@ -126,7 +150,7 @@ func TestEditsOfEachFormat(t *testing.T) {
 			got += fmt.Sprintf("%q %q\n", path, v[path])
 		}
 		got += "===== merges\n"
-		for _, e := range s.edits {
+		for n, e := range s.edits {
 			mine := strings.Replace(s.old, e[1], e[2], 1)
 			for _, one := range [][3]string{{s.old, s.now, mine}, {"", s.now, mine}, {s.now, s.old, strings.Replace(s.now, e[1], e[2], 1)}} {
 				way := "to the new default"
@@ -141,14 +165,17 @@ func TestEditsOfEachFormat(t *testing.T) {
 					continue
 				}
 				got += fmt.Sprintf("%s, %s\n%s", e[0], way, differs(one[1], text))
-				if one[0] == s.old {
+				if one[0] == s.old && n%4 == 0 {
 					got += fmt.Sprintf("  %d damages not seen\n", damaged(d.Format, one[0], one[1], one[2], text))
 				}
 			}
 		}
 		right, told := 0, 0
 		for i, a := range s.edits {
-			for _, b := range s.edits[i+1:] {
+			for j, b := range s.edits[i+1:] {
+				if j%4 != 0 { // a share of them
+					continue
+				}
 				mine := strings.Replace(strings.Replace(s.old, a[1], a[2], 1), b[1], b[2], 1)
 				if _, why := s.attempt(t, name, s.old, s.now, mine); why == "" {
 					right++
