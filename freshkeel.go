@@ -30,6 +30,7 @@ import (
 	"freshkeel/internal/acquire"
 	"freshkeel/internal/audit"
 	"freshkeel/internal/backups"
+	"freshkeel/internal/change"
 	"freshkeel/internal/check"
 	"freshkeel/internal/data"
 	"freshkeel/internal/host"
@@ -50,17 +51,17 @@ type Keel struct {
 	Dir     string // absolute
 	Profile *profile.Profile
 
-	in       *install.Install
-	inv      *inventory.Kept
-	res      *resolve.Resolver
-	acq      *acquire.Acquirer
-	rts      *runtimes.Rack
-	planner  *plan.Planner
-	shelf    *backups.Shelf
-	checker  *check.Checker
-	outside  *data.Outside
-	srv      *server.Server
-	returner *putback.Returner
+	in      *install.Install
+	inv     *inventory.Kept
+	res     *resolve.Resolver
+	acq     *acquire.Acquirer
+	rts     *runtimes.Rack
+	planner *plan.Planner
+	shelf   *backups.Shelf
+	checker *check.Checker
+	outside *data.Outside
+	srv     *server.Server
+	changer *change.Changer
 
 	Auditor *audit.Auditor // holds the install against what was put there
 	Keeper  *kept.Keeper   // what the locker holds besides backups
@@ -96,10 +97,12 @@ func newKeel(in *install.Install) *Keel {
 	rts := runtimes.New(in, res)
 	acq := acquire.New(inv, res)
 	planner, shelf := plan.New(inv, res, rts), backups.New(in, acq, res)
-	return &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner,
+	k := &Keel{Dir: in.Dir, Profile: in.Profile, in: in, inv: inv, res: res, acq: acq, rts: rts, planner: planner,
 		shelf: shelf, checker: check.New(inv, res, rts, planner, shelf), outside: data.New(in), srv: server.New(in),
-		returner: putback.New(in), Lessons: lessons.New(in, inv), Auditor: audit.New(inv),
-		Keeper: kept.New(in)}
+		Lessons: lessons.New(in, inv), Auditor: audit.New(inv), Keeper: kept.New(in)}
+	k.changer = &change.Changer{In: in, Inv: inv, Res: res, Acq: acq, Planner: planner, Shelf: shelf, Outside: k.outside, Srv: k.srv,
+		Returner: putback.New(in), Auditor: k.Auditor}
+	return k
 }
 
 // begin is how every command that changes the install starts: alone, and with
@@ -116,7 +119,7 @@ func (k *Keel) begin(ctx context.Context, doing string) (unlock func(), err erro
 	}
 	k.srv.TakeOver(ctx)
 	k.srv.LetGo()
-	if _, err := k.recoverLocked(ctx); err != nil {
+	if _, err := k.changer.Recover(ctx); err != nil {
 		unlock()
 		return nil, err
 	}

@@ -13,7 +13,7 @@ import (
 	"freshkeel/internal/locker"
 	"freshkeel/internal/migrate"
 	"freshkeel/internal/plan"
-	"freshkeel/internal/server"
+	"freshkeel/internal/run"
 	"freshkeel/internal/tell"
 	"freshkeel/internal/tree"
 	"freshkeel/internal/words"
@@ -114,17 +114,6 @@ func couldAlone(k *Keel, pre *Preflight) []string {
 	return k.Profile.Alone(paths, lined)
 }
 
-// only is an install of which a transaction stops and starts some parts alone.
-func only(k *Keel, parts []string) *Keel {
-	if len(parts) == 0 {
-		return k
-	}
-	one := *k
-	one.in = k.in.All().Only(parts)
-	one.srv = server.New(one.in)
-	return &one
-}
-
 // What an audit finds: see Keel.Auditor.
 type (
 	AuditOrder   = audit.Order   // how to look
@@ -153,7 +142,7 @@ func MendAudit(ctx context.Context, k *Keel, o AuditOrder) (*AuditReport, error)
 		return nil, err
 	}
 	err = k.Auditor.Mend(ctx, r)
-	prune(k.in)
+	run.Prune(k.in)
 	return r, err
 }
 
