@@ -1,6 +1,7 @@
 package launch
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -20,6 +21,9 @@ var (
 	batchWord  = regexp.MustCompile(`^("[^"]*"|[^\s"]+)+`)
 	batchGoto  = regexp.MustCompile(`(?i)^goto\s+:?([\w.-]+)\s*$`)
 	batchLabel = regexp.MustCompile(`^:([\w.-]+)\s*$`)
+	batchBack  = regexp.MustCompile(`(?i)^popd\s*$`)
+	batchCall  = regexp.MustCompile(`(?i)^call\s+:([\w.-]+)\s*(.*)$`)
+	batchGiven = regexp.MustCompile(`(?i)^(?:start\s+(?:"[^"]*"\s+)?(?:/\w+\s+)*)?cmd(?:\.exe)?\s+/[ck]\s+"(\w+(?:\.exe)?\s[^"]+)"\s*$`)
 	batchPause = regexp.MustCompile(`(?i)^pause\b`)
 	batchExit  = regexp.MustCompile(`(?i)^exit\b`)
 	batchIf    = regexp.MustCompile(`(?i)^if\s+((?:/i\s+)?(?:not\s+)?(?:exist\s+(?:"[^"]*"|\S+)|defined\s+\S+|errorlevel\s+\S+|(?:"[^"]*"|[^\s="]+)\s*(?:==|\s(?:equ|neq|lss|leq|gtr|geq)\s)\s*(?:"[^"]*"|\S+)))\s*(.*)$`)
@@ -35,12 +39,15 @@ type batch struct {
 	source
 	script, dir string
 	vars        map[string]string // names in upper case
+	many        bool              // its words are other ones from call to call
 	unknown     map[string]bool   // of these not what they hold is known
 	touched     []string          // what was met of those, and of the rest that can't be known
 	blocks      []block           // the parentheses that are open
 	labels      map[string]int    // how many commands came before each
 	goal        string            // a label that is gone to: what comes before it does not run
 	waits       *Place
+	dirs        []string            // that pushd has left
+	calls       map[string][]string // what each label is called with; nil: by several, with other words
 	out         []Command
 }
 
@@ -56,6 +63,7 @@ type batchLine struct {
 	begin  int    // where it stands
 	n      int    // counted from 1
 	joined bool   // of several: no place in it is known
+	whole  string // all of the line, of which this is a part; "": this is
 }
 
 func batchLines(text []byte) (out []batchLine) {
@@ -81,7 +89,7 @@ func batchLines(text []byte) (out []batchLine) {
 // the install. What depends on a condition that can't be decided here, on what is asked or made as it runs, is unknown.
 func readBatch(so source, script string, env []string, text []byte) []Command {
 	b := &batch{source: so, script: script, dir: so.install, vars: map[string]string{}, unknown: map[string]bool{},
-		labels: map[string]int{}}
+		labels: map[string]int{}, calls: map[string][]string{}}
 	for _, kv := range env {
 		if k, v, ok := strings.Cut(kv, "="); ok {
 			b.vars[strings.ToUpper(k)] = v
@@ -118,6 +126,9 @@ func (b *batch) runs() (answer, []string) {
 func (b *batch) line(l batchLine) {
 	if m := batchLabel.FindStringSubmatch(l.text); m != nil {
 		b.labels[strings.ToLower(m[1])] = len(b.out)
+		if args, called := b.calls[strings.ToLower(m[1])]; called {
+			b.args, b.many = args, args == nil
+		}
 		if b.goal == "" || strings.EqualFold(m[1], b.goal) || b.goal == anyLabel {
 			b.goal = ""
 		}
@@ -199,6 +210,23 @@ func (b *batch) statement(l batchLine) {
 	if is == no || l.text == "" {
 		return
 	}
+	if rest := batchMore(l.text); rest > 0 { // several on one line
+		first := l
+		first.text, first.whole = strings.TrimRight(l.text[:rest], " \t"), cmp.Or(l.whole, l.text)
+		b.statement(first)
+		n := rest
+		for n < len(l.text) && (l.text[n] == '&' || l.text[n] == '|') {
+			n++
+		}
+		next := l.from(n)
+		next.whole = first.whole
+		if l.text[rest] == '|' { // where the first fails
+			b.under(block{perhaps, "|| " + next.text}, next)
+			return
+		}
+		b.statement(next)
+		return
+	}
 	if m := batchAsk.FindStringSubmatch(l.text); m != nil {
 		b.unknown[strings.ToUpper(m[1])] = true
 		return
@@ -207,7 +235,26 @@ func (b *batch) statement(l batchLine) {
 		b.set(m, l, is)
 		return
 	}
+	if inner, is := strings.CutPrefix(l.text, "("); is && strings.HasSuffix(inner, ")") {
+		in := l.from(1)
+		in.text = strings.TrimRight(strings.TrimSuffix(in.text, ")"), " \t")
+		b.statement(in)
+		return
+	}
+	if m := batchCall.FindStringSubmatch(l.text); m != nil {
+		b.call(strings.ToLower(m[1]), batchFields(b.expand(m[2])))
+		return
+	}
+	if batchBack.MatchString(l.text) {
+		if n := len(b.dirs); n > 0 {
+			b.dir, b.dirs = b.dirs[n-1], b.dirs[:n-1]
+		}
+		return
+	}
 	if m := batchCd.FindStringSubmatch(l.text); m != nil {
+		if strings.EqualFold(l.text[:min(5, len(l.text))], "pushd") {
+			b.dirs = append(b.dirs, b.dir)
+		}
 		b.dir = b.abs(b.expand(m[1]))
 		return
 	}
@@ -247,9 +294,59 @@ func (b *batch) goes(label string, l batchLine, is answer) {
 		b.goal = anyLabel
 	case there:
 		b.goal = label
-	case strings.EqualFold(label, "eof"):
+	default: // the end of the file, or no label: it ends
 		b.goal = anyLabel
 	}
+}
+
+// call notes what a part of the script is called with.
+func (b *batch) call(label string, args []string) {
+	if before, is := b.calls[label]; is && !slices.Equal(before, args) {
+		args = nil
+	} else if args == nil {
+		args = []string{}
+	}
+	b.calls[label] = args
+}
+
+// batchEnd is where the words of a command end: at a sign for another one, or for where its output goes; -1 for none.
+func batchEnd(line string) int {
+	quoted := false
+	for i := 0; i < len(line); i++ {
+		switch c := line[i]; {
+		case c == '"':
+			quoted = !quoted
+		case c == '^' && !quoted:
+			i++
+		case !quoted && strings.IndexByte("&|<>", c) >= 0:
+			return i
+		}
+	}
+	return -1
+}
+
+// batchMore is where on a line a sign stands behind which another command comes, outside of quotes and parentheses; 0 for none.
+func batchMore(line string) int {
+	quoted, deep := false, 0
+	for i := 0; i < len(line); i++ {
+		switch c := line[i]; {
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '^':
+			i++
+		case c == '(':
+			deep++
+		case c == ')':
+			deep--
+		case deep > 0 || i == 0:
+		case c == '&' && line[i-1] != '>':
+			return i
+		case c == '|' && i+1 < len(line) && line[i+1] == '|':
+			return i
+		}
+	}
+	return 0
 }
 
 // set follows an assignment.
@@ -315,10 +412,14 @@ func (b *batch) holds(cond string) answer {
 // run follows a line that may run something.
 func (b *batch) run(l batchLine, why []string) {
 	b.touched = nil
+	if m := batchGiven.FindStringSubmatch(l.text); m != nil { // a line that is given to another shell as a word
+		l.whole, l.text, l.joined = cmp.Or(l.whole, l.text), m[1], true
+	}
 	c, ok := b.command(l.text, l.begin)
 	if !ok {
 		return
 	}
+	c.Text = cmp.Or(l.whole, c.Text)
 	c.Line, c.Waits, c.Unknown = l.n, b.waits, append(slices.Clone(why), b.touched...)
 	if len(c.Unknown) == 0 {
 		c.Written = nil
@@ -355,7 +456,7 @@ func (b *batch) command(line string, begin int) (c Command, ok bool) {
 		return c, false
 	}
 	own := partOf(b.script, begin+head, begin+len(line))
-	if i := strings.IndexAny(line[head+len(word):], "&|<>"); i >= 0 {
+	if i := batchEnd(line[head+len(word):]); i >= 0 {
 		own.End = begin + head + len(word) + len(strings.TrimRight(line[head+len(word):][:i], " \t"))
 	}
 	rest := b.expand(line[head+len(word):])
@@ -363,7 +464,7 @@ func (b *batch) command(line string, begin int) (c Command, ok bool) {
 	if several = several && !strings.HasPrefix(word, `"`); several { // of one variable
 		program, rest = first, more+" "+rest
 	}
-	if i := strings.IndexAny(rest, "&|<>"); i >= 0 { // what comes after is another command, or where its output goes
+	if i := batchEnd(rest); i >= 0 { // what comes after is another command, or where its output goes
 		rest = rest[:i]
 	}
 	c = Command{File: b.script, Text: line, Program: program, Args: batchFields(rest), Dir: b.dir,
@@ -409,7 +510,9 @@ func (b *batch) expand(s string) string {
 			b.touch(v)
 			return ""
 		case v[len(v)-1] >= '0' && v[len(v)-1] <= '9':
-			if n := int(v[len(v)-1] - '0'); n > 0 && n <= len(b.args) {
+			if n := int(v[len(v)-1] - '0'); n > 0 && b.many {
+				b.touch(v)
+			} else if n > 0 && n <= len(b.args) {
 				return b.args[n-1]
 			} else if n == 0 {
 				b.touch(v)

@@ -31,6 +31,8 @@ type state struct {
 	args    []string        // the positional parameters
 	given   []string        // what they depend on that is unknown
 	opaque  bool            // something was run here that may have set any variable
+	over    bool            // the script has ended here
+	left    bool            // the function, or the file that is read into this shell, has
 	touched []string        // what was asked for and is unknown, since it was last looked at
 }
 
@@ -130,6 +132,14 @@ func (s *state) put(name, value string, unknown []string) {
 
 // either has the variables that two ways left with different values be unknown; a is where it goes on.
 func (s *state) either(a, b state) {
+	if gone := a.over || a.left; gone != (b.over || b.left) { // one of the two goes no further
+		touched, opaque := a.touched, a.opaque || b.opaque
+		if *s = a; gone {
+			*s = b
+		}
+		s.touched, s.opaque = touched, opaque
+		return
+	}
 	*s = a
 	for name := range b.vars {
 		if _, is := a.vars[name]; !is {
@@ -517,7 +527,7 @@ func (s *shell) sourced(words []string) answer {
 	args := s.state.args
 	in.stmts(f.Stmts)
 	s.state, s.dir, s.from = in.state, in.dir, in.from
-	s.state.args = args
+	s.state.args, s.left = args, false
 	s.found = append(s.found, in.found...)
 	return yes
 }

@@ -265,6 +265,9 @@ func (s *shell) lineAt(line int) *Place {
 
 func (s *shell) stmts(list []*syntax.Stmt) {
 	for _, st := range list {
+		if s.over || s.left {
+			return
+		}
 		s.stmt(st)
 	}
 }
@@ -297,6 +300,9 @@ func (s *shell) stmt(st *syntax.Stmt) (is answer) {
 		return s.two(c)
 	case *syntax.Block:
 		for _, st := range c.Stmts {
+			if s.over || s.left {
+				break
+			}
 			is = s.stmt(st)
 		}
 		return is
@@ -426,7 +432,9 @@ func (s *shell) body(list []*syntax.Stmt, line int, endless bool) {
 		s.loop = s.lineAt(line)
 	}
 	s.stmts(list)
-	s.loop = around
+	if s.loop = around; !endless { // it may not be gone through at all
+		s.over, s.left = false, false
+	}
 }
 
 // endless tells whether a loop's condition always holds: "while true", "while :",
@@ -583,7 +591,7 @@ var wrappers = map[string]wrapper{"exec": {0, []string{"-a"}}, "nohup": {}, "set
 	"ionice": {0, []string{"-c", "-n"}}, "env": {0, []string{"-u", "-C"}}, "command": {}, "time": {0, []string{"-o", "-f"}},
 	"taskset": {skip: 1}, "timeout": {1, []string{"-k", "-s"}}, "stdbuf": {0, []string{"-i", "-o", "-e"}}, "chrt": {skip: 1},
 	"caffeinate": {0, []string{"-t", "-w"}}, "sudo": {0, []string{"-u", "-g", "-h", "-p", "-C", "-D", "-R", "-T", "-r", "-t", "--user", "--group"}},
-	"doas": {0, []string{"-u", "-C"}}, "numactl": {0, []string{"-N", "-m", "-i", "-C", "-p"}}, "setpriv": {}, "unbuffer": {}}
+	"doas": {0, []string{"-u", "-C"}}, "runuser": {0, []string{"-u", "-g", "-G"}}, "numactl": {0, []string{"-N", "-m", "-i", "-C", "-p"}}, "setpriv": {}, "unbuffer": {}}
 
 func (s *shell) call(c *syntax.CallExpr, background bool) answer {
 	if len(c.Args) == 0 {
@@ -717,6 +725,12 @@ func (s *shell) builtin(words, unknown []string) (is answer, done bool) {
 			delete(s.unknown, name)
 		}
 		return yes, true
+	case "exit":
+		s.over = true
+		return yes, true
+	case "return":
+		s.left = true
+		return perhaps, true
 	case "eval":
 		s.evaluated(strings.Join(words[1:], " "), unknown)
 		return perhaps, true
@@ -725,7 +739,7 @@ func (s *shell) builtin(words, unknown []string) (is answer, done bool) {
 		args := s.state.args
 		s.state.args, s.depth = words[1:], s.depth+1
 		is := s.stmt(body)
-		s.state.args, s.depth = args, s.depth-1
+		s.state.args, s.depth, s.left = args, s.depth-1, false
 		return is, true
 	}
 	return perhaps, false
@@ -811,6 +825,12 @@ func unscreened(words []string) []string {
 // words follows a command's words, at holding where each stands.
 func (s *shell) words(words []string, at []region, line int, background bool, unknown []string) answer {
 	all := len(words)
+	if base := filepath.Base(words[0]); base == "su" || base == "runuser" { // as another user
+		if i := slices.Index(words, "-c"); i > 0 && i+1 < len(words) {
+			s.spoken(words[i+1], line, background)
+			return perhaps
+		}
+	}
 	if words = s.unwrapped(words); len(words) == 0 {
 		return perhaps
 	}
@@ -832,7 +852,7 @@ func (s *shell) words(words []string, at []region, line int, background bool, un
 	}
 	if base := filepath.Base(words[0]); (base == "sh" || base == "bash" || base == "dash") && len(words) > 2 &&
 		commandFlag.MatchString(words[1]) {
-		s.spoken(words[2], line)
+		s.spoken(words[2], line, background)
 		return perhaps
 	}
 	if (words[0] == "." || words[0] == "source") && len(words) > 1 {
@@ -841,12 +861,6 @@ func (s *shell) words(words []string, at []region, line int, background bool, un
 			return perhaps
 		}
 		return s.sourced(words[1:])
-	}
-	if base := filepath.Base(words[0]); base == "su" || base == "runuser" { // as another user
-		if i := slices.Index(words, "-c"); i > 0 && i+1 < len(words) {
-			s.spoken(words[i+1], line)
-		}
-		return perhaps
 	}
 	given := false // to a shell, which runs it whatever its mode
 	if base := filepath.Base(words[0]); (base == "sh" || base == "bash") &&
@@ -922,6 +936,9 @@ func (s *shell) goes(words []string) answer {
 	if len(words) > 1 {
 		to = words[len(words)-1]
 	}
+	if to == "-" { // where it was before
+		to = s.vars["OLDPWD"]
+	}
 	at := s.abs(to)
 	fi, err := os.Stat(at)
 	if (err != nil || !fi.IsDir()) && !tree.Inside(s.install, at) {
@@ -930,6 +947,7 @@ func (s *shell) goes(words []string) answer {
 	if words[0] == "pushd" {
 		s.dirs = append(s.dirs, s.dir)
 	}
+	s.vars["OLDPWD"] = s.dir
 	s.dir = at
 	s.vars["PWD"] = at
 	if err != nil {
@@ -943,7 +961,7 @@ var commandFlag = regexp.MustCompile(`^-[a-z]*c$`)
 
 // spoken follows a text that a shell is given as a word. What it runs is known; no part of it is
 // a word of the script, so nothing in it is edited.
-func (s *shell) spoken(text string, line int) {
+func (s *shell) spoken(text string, line int, background bool) {
 	if s.depth >= maxDepth {
 		return
 	}
@@ -961,6 +979,7 @@ func (s *shell) spoken(text string, line int) {
 		}
 		c.Line, c.Text, c.start, c.end, c.own, c.ends, c.from = line, s.lineAt(line).Text, 0, 0, region{}, region{}, nil
 		c.words = make([]region, len(c.Args))
+		c.Background = c.Background || background
 	}
 	s.took(in.found, "")
 }

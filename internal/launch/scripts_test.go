@@ -137,3 +137,136 @@ func TestScriptsOfManyManners(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, string(expected), got)
 }
+
+// What a script of a line or two runs, for each thing that a shell can say.
+func TestLinesOfManyManners(t *testing.T) {
+	b, err := os.ReadFile("testdata/lines.txt")
+	require.NoError(t, err)
+	dir := filepath.Join(t.TempDir(), "pond")
+	for at, text := range map[string]string{"run/p.jar": "PK", "env.sh": "MEM=3G\n", "mem.txt": "5G\n", "empty.txt": "", "p.jar": "PK", "pond": "\x7fELF", "pond.exe": "MZ",
+		"inner.sh": "#!/bin/sh\njava -Xmx$1 -jar p.jar\n", "inner.bat": "java -Xmx%1 -jar p.jar\r\n", "inner.cmd": "java -Xmx%1 -jar p.jar\r\n", "srv.py": "1", "srv.pl": "1", "app.js": "1",
+		"Pond.dll": "MZ", "Pond.exe": "MZ", "args.txt": "-Xmx6G\n", "lib/x": "", "rt/java": "\x7fELF"} {
+		full := filepath.Join(dir, filepath.FromSlash(at))
+		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		mode := os.FileMode(0o755)
+		if strings.HasSuffix(at, ".jar") || strings.HasSuffix(at, ".txt") {
+			mode = 0o644
+		}
+		require.NoError(t, os.WriteFile(full, []byte(text), mode))
+	}
+	got, name := "", ""
+	for _, line := range strings.Split(strings.TrimSuffix(string(b), "\n"), "\n") {
+		if kind, is := strings.CutPrefix(line, "===== "); is {
+			name = "o." + kind
+			continue
+		}
+		text := strings.NewReplacer(`\\n`, "\\\n", `\\`, `\`, `\n`, "\n", `\t`, "\t").Replace(line) + "\n"
+		if name == "o.bat" {
+			text = strings.ReplaceAll(text, "\n", "\r\n")
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o755))
+		list, err := ReadWith(dir, name, []string{"day"}, []string{"PATH=" + dir + "/rt", "HOME=/home/pond"}, nil)
+		got += line + "\n"
+		if err != nil {
+			got += "  " + err.Error() + "\n"
+		}
+		for _, c := range list {
+			got += told(dir, c)
+		}
+		script := &Script{Install: dir, Name: name, Args: []string{"day"}, Env: []string{"PATH=" + dir + "/rt", "HOME=/home/pond"}}
+		edits, lacking, err := script.Grant(Wish{Most: "9G", With: []string{"--tide 1"}, NoWait: true})
+		if err == nil && len(list) > 0 {
+			got += fmt.Sprintf("  → %q\n", script.Texts())
+		}
+		for _, l := range lacking {
+			got += "  not done: " + l + "\n"
+		}
+		require.Equal(t, len(edits) == 0, len(script.Texts()) == 0)
+	}
+	got = strings.ReplaceAll(got, dir, "DIR")
+	if os.Getenv("FRESHKEEL_WRITE_EXPECTED") != "" {
+		require.NoError(t, os.WriteFile("testdata/lines.expected", []byte(got), 0o644))
+	}
+	expected, err := os.ReadFile("testdata/lines.expected")
+	require.NoError(t, err)
+	require.Equal(t, string(expected), got)
+}
+
+// What a system saw start is the server, or a tool of the script's.
+func TestWhatWasStarted(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "args.txt"), []byte("-Xmx3G -jar fen.jar"), 0o644))
+	for _, c := range []struct {
+		program string
+		argv    []string
+		env     string
+		serves  bool
+		jar     string
+		script  string
+		flags   []string
+	}{
+		{"/usr/bin/java", []string{"java", "-Xmx1G", "-jar", "fen.jar", "-jar", "x"}, "", true, "fen.jar", "", []string{"-Xmx1G"}},
+		{"/usr/bin/java", []string{"java", "-jar", dir + "/lib/fen.jar"}, "JAVA_TOOL_OPTIONS=-Xmx2G", true, "lib/fen.jar", "", []string{"-Xmx2G"}},
+		{"/usr/bin/java", []string{"java", "-jar", "/opt/fen.jar"}, "JDK_JAVA_OPTIONS=-Xmx2G", true, "/opt/fen.jar", "", []string{"-Xmx2G"}},
+		{"/usr/bin/java", []string{"java", "@args.txt"}, "", true, "fen.jar", "", []string{"-Xmx3G"}},
+		{"/usr/bin/java", []string{"java", "-version"}, "", false, "", "", []string{"-version"}},
+		{"/usr/bin/java", []string{"java", "-cp", "lib", "fen.Main"}, "", true, "", "", []string{"-cp", "lib"}},
+		{"/usr/bin/java-17", []string{"java", "-jar", "fen.jar"}, "", true, "fen.jar", "", nil},
+		{dir + "/fenhold", []string{"./fenhold", "-x"}, "", true, "", "", nil},
+		{dir + "/fenhold", []string{"./fenhold"}, "", true, "", "", nil},
+		{dir + "/fenhold", []string{"./fenhold", "--version"}, "", false, "", "", nil},
+		{dir + "/fenhold", []string{"./fenhold", "-v", "--help"}, "", false, "", "", nil},
+		{dir + "/fenhold", []string{"./fenhold", "-v", "--world"}, "", true, "", "", nil},
+		{dir + "/sh", []string{"sh", "x"}, "", true, "", "", nil},
+		{"/bin/sh", []string{"sh", "fen.sh"}, "", false, "", "", nil},
+		{"/bin/busybox", []string{"cat", "fen.sh"}, "", false, "", "", nil},
+		{"/usr/bin/node", []string{"node", "app.js"}, "", true, "", "app.js", nil},
+		{"/usr/bin/python3", []string{"python3", "-u", dir + "/srv.py"}, "", true, "", "srv.py", nil},
+		{"/usr/bin/uname", []string{"uname"}, "", false, "", "", nil},
+		{"/usr/bin/uname", nil, "", false, "", "", nil},
+	} {
+		got, serves := Started(dir, c.program, dir, c.argv, []string{c.env})
+		require.Equal(t, c.serves, serves, "%v", c)
+		if serves {
+			require.Equal(t, []any{c.jar, c.script, c.flags}, []any{got.Jar, got.Script, got.Flags}, "%v", c)
+			require.Equal(t, c.argv[1:], got.Args)
+		}
+	}
+	got, _ := Started(dir, "/usr/bin/java-17", dir, []string{"jre", "-jar", "x.jar"}, nil)
+	require.Equal(t, "/usr/bin/java-17", got.Program)
+}
+
+// A makers' script and an operator's become one by their statements and words, or are a conflict.
+func TestScriptsBecomeOne(t *testing.T) {
+	for _, c := range []struct{ old, now, mine, merged, conflict string }{
+		{"a\nb\nc\n", "a\nb\nc\nd\n", "a\nx\nc\n", "a\nx\nc\nd\n", ""},
+		{"a\nb\nc\n", "a\nc\n", "a\nb\nc\nd\n", "a\nc\nd\n", ""},
+		{"a\nb\nc\n", "a\ny\nc\n", "a\nx\nc\n", "", "2: b, y, x"},
+		{"a\nb\n", "a\nb\n", "b\na\n", "b\na\n", ""},
+		{"a\n", "b\n", "b\n", "b\n", ""},
+		{"a\n", "b\n", "c\n", "", "1: a, b, c"},
+		{"", "a\n", "a\n", "a\n", ""},
+		{"java -Xmx1G -jar a.jar\n", "java -Xmx1G -jar b.jar\n", "java -Xmx2G -jar a.jar\n", "java -Xmx2G -jar b.jar\n", ""},
+		{"java -Xmx1G -jar a.jar\n", "java -Xmx3G -jar a.jar\n", "java -Xmx2G -jar a.jar\n", "java -Xmx2G -jar a.jar\n", ""},
+		{"java -jar a.jar\n", "java -Xmx3G -jar a.jar\n", "java -Xmx2G -jar a.jar\n", "java -Xmx2G -jar a.jar\n", ""},
+		{"java -jar a.jar\n", "java -Da=1 -jar a.jar\n", "java -Db=2 -jar a.jar\n", "java -Da=1 -Db=2 -jar a.jar\n", ""},
+		{"java -jar a.jar x\n", "java -jar a.jar y\n", "java -jar a.jar z\n", "", "1: java -jar a.jar x, java -jar a.jar y, java -jar a.jar z"},
+		{"java -Da=1 -Db=2 -jar a.jar\n", "java -Da=1 -jar a.jar\n", "java -Db=2 -jar a.jar\n", "",
+			"1: java -Da=1 -Db=2 -jar a.jar, java -Da=1 -jar a.jar, java -Db=2 -jar a.jar"},
+		{"java -Da=1 -jar a.jar\n", "java -Da=\"x y\" -jar a.jar\n", "java -Da=1 -jar 'a.jar' &\n", "java -Da=\"x y\" -jar 'a.jar' &\n", ""},
+		{"M=1G\nF=\"-Xmx$M -Da\"\njava $F -jar a.jar\n", "M=1G\nF=\"-Xmx$M -Da -Db\"\njava $F -jar a.jar\n", "M=2G\nF=\"-Xmx$M -Da\"\njava $F -jar a.jar\n", "M=2G\nF=\"-Xmx$M -Da -Db\"\njava $F -jar a.jar\n", ""},
+		{"if x; then\n  a\nfi\n", "if x; then\n  a\n  b\nfi\n", "if x; then\n  c\n  a\nfi\n", "if x; then\n  c\n  a\n  b\nfi\n", ""},
+		{"# one\na\n", "# two\na\n", "# one\nb\n", "# two\nb\n", ""},
+		{"a\n", "a  \n", "a\nb\n", "a  \nb\n", ""},
+	} {
+		m := Merge("o.sh", []byte(c.old), []byte(c.now), []byte(c.mine))
+		if c.conflict != "" {
+			require.Len(t, m.Conflicts, 1, "%q", c)
+			one := m.Conflicts[0]
+			require.Equal(t, c.conflict, fmt.Sprintf("%d: %s, %s, %s", one.Line, one.Old, one.Now, one.Mine))
+			continue
+		}
+		require.Empty(t, m.Conflicts, "%q", c)
+		require.Equal(t, c.merged, string(m.Text), "%q", c)
+	}
+}

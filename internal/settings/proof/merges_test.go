@@ -192,3 +192,46 @@ func TestEditsOfEachFormat(t *testing.T) {
 		require.Equal(t, expected, got, file)
 	}
 }
+
+// What an odd text says is written out as each of the two readers understands it.
+func TestOddTexts(t *testing.T) {
+	b, err := os.ReadFile("testdata/odd/texts.txt")
+	require.NoError(t, err)
+	got := ""
+	for n, part := range strings.Split(string(b), "===== ")[1:] {
+		name, text, _ := strings.Cut(part, "\n")
+		if open, is := strings.CutSuffix(text, "\\\n"); is && n > 1 { // it has no end of its last line
+			text = open
+		}
+		got += fmt.Sprintf("===== %s %q\n", name, text)
+		d, err := settings.Read(name, []byte(text))
+		if err != nil {
+			got += "not read: " + err.Error() + "\n"
+		} else {
+			for _, it := range d.Items {
+				got += fmt.Sprintf("%d %q %q\n", it.Line, it.Key, it.Value)
+			}
+		}
+		for _, format := range []string{"lines", "words", "list", "blocks", "json", "toml", "yaml", "xml"} {
+			if d != nil && d.Format != format && err == nil {
+				continue
+			}
+			v, err := Read(format, []byte(text))
+			if err != nil {
+				got += fmt.Sprintf("  as %s: %v\n", format, err)
+				continue
+			}
+			got += fmt.Sprintf("  as %s:", format)
+			for _, path := range slices.Sorted(maps.Keys(v)) {
+				got += fmt.Sprintf(" %q=%q", path, v[path])
+			}
+			got += "\n"
+		}
+	}
+	if os.Getenv("FRESHKEEL_WRITE_EXPECTED") != "" {
+		require.NoError(t, os.WriteFile("testdata/odd/expected.txt", []byte(got), 0o644))
+	}
+	expected, err := os.ReadFile("testdata/odd/expected.txt")
+	require.NoError(t, err)
+	require.Equal(t, string(expected), got)
+}

@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"strings"
 	"testing"
 
 	"freshkeel/internal/settings"
@@ -68,4 +69,67 @@ func TestAWrongMergeIsNotProven(t *testing.T) {
 		Rules{Always: map[string]string{"a": "7"}, Never: []string{"b"}})
 	require.NoError(t, err)
 	assert.Empty(t, wrong, "what the profile says counts")
+}
+
+// What counts as right, case by case: the old default, the new one, the operator's, and what came of it.
+func TestWhatIsRight(t *testing.T) {
+	rules := Rules{Always: map[string]string{"set": "5", "gone": "1"}, Never: []string{"a/never", "b.never", "list"}, Rename: map[string]string{"was": "is", "x": "y"}}
+	for _, c := range []struct{ format, old, now, mine, merged, wrong string }{
+		{"lines", "", "a=1\nb=2\n", "a=1\n", "a=1\nb=2\n", ""}, // no old default is known from here on
+		{"lines", "", "a=1\n", "a=2\nc=3\n", "a=2\nc=3\n", ""},
+		{"lines", "", "a=1\n", "a=2\nc=3\n", "a=2\n", "c"},
+		{"lines", "", "a=1\n", "a=2\n", "a=1\n", "a"},
+		{"lines", "", "d=1\nd=2\n", "d=2\nd=3\n", "d=2\nd=3\n", ""},
+		{"lines", "", "d=1\nd=2\n", "d=2\nd=3\n", "d=1\nd=2\nd=3\n", ""},
+		{"lines", "", "d=1\nd=2\n", "d=2\nd=3\n", "d=3\n", "d"},
+		{"list", "", "m\nn\n", "n\no\n", "m\nn\no\n", ""},
+		{"list", "", "m\nn\n", "o\n", "o\nm\nn\n", ""},
+		{"list", "", "m\n", "m\n", "m\nm\n", "line[]"},
+		{"lines", "a=1\n", "a=2\n", "a=1\n", "a=2\n", ""}, // and is from here on
+		{"lines", "a=1\n", "a=2\n", "a=1\n", "a=1\n", "a"},
+		{"lines", "a=1\n", "a=1\n", "a=2\n", "a=2\n", ""},
+		{"lines", "a=1\n", "a=2\n", "a=2\n", "a=2\n", ""},
+		{"lines", "a=1\n", "b=2\n", "a=3\n", "b=2\n", ""}, // its makers have it no more
+		{"lines", "a=1\n", "b=2\n", "a=3\n", "a=3\nb=2\n", ""},
+		{"lines", "a=1\n", "b=2\n", "a=3\n", "a=1\nb=2\n", "a"},
+		{"lines", "a=1\n", "a=2\n", "b=3\n", "b=3\n", ""}, // taken out
+		{"lines", "a=1\n", "a=2\n", "b=3\n", "a=2\nb=3\n", "a"},
+		{"lines", "a=1\n", "a=2\n", "a=3\n", "a=3\n", ""},
+		{"lines", "a=1\n", "a=2\n", "a=3\n", "a=2\n", "a"},
+		{"lines", "d=1\nd=2\n", "d=1\nd=2\n", "d=2\nd=1\nd=3\n", "d=1\nd=2\nd=3\n", ""}, // several, in no order
+		{"lines", "d=1\nd=2\n", "d=1\nd=2\nd=4\n", "d=2\nd=3\n", "d=2\nd=4\nd=3\n", ""},
+		{"lines", "d=1\nd=2\n", "d=1\nd=2\nd=4\n", "d=2\nd=3\n", "d=1\nd=2\nd=4\nd=3\n", "d"},
+		{"lines", "d=1\nd=2\n", "d=1\nd=2\nd=4\n", "d=2\nd=3\n", "d=2\nd=3\n", ""},
+		{"lines", "d=1\n", "d=2\n", "d=1\nd=1\n", "d=2\nd=1\n", ""},
+		{"list", "m\nn\n", "m\nn\no\n", "m\np\n", "m\no\np\n", ""},
+		{"list", "m\nn\n", "m\nn\no\n", "m\np\n", "m\nn\no\np\n", "line[]"},
+		{"lines", "set=1\n", "set=1\n", "set=2\n", "set=5\n", ""}, // by the profile's rules
+		{"lines", "set=1\n", "set=1\n", "set=2\n", "set = \"5\"\n", ""},
+		{"lines", "set=1\n", "set=1\n", "set=2\n", "set=2\n", "set"},
+		{"lines", "set=1\n", "set=1\n", "set=2\n", "set=5\nset=5\n", "set"},
+		{"lines", "gone=0\n", "a=1\n", "gone=0\n", "a=1\n", ""},
+		{"lines", "[a]\nnever=1\n", "[a]\nnever=2\n", "[a]\nnever=3\n", "[a]\nnever=2\n", ""},
+		{"lines", "[a]\nnever=1\n", "[a]\nnever=2\n", "[a]\nnever=3\n", "[a]\nnever=3\n", "a.never"},
+		{"lines", "[b]\nnever=1\n", "[b]\nnever=2\n", "[b]\nnever=3\n", "[b]\nnever=2\n", ""},
+		{"json", `{"list":[1]}`, `{"list":[2]}`, `{"list":[3]}`, `{"list":[2]}`, ""},
+		{"json", `{"list":[1]}`, `{"list":[2]}`, `{"list":[3]}`, `{"list":[3]}`, "list[]"},
+		{"lines", "was=1\n", "is=1\n", "was=2\n", "is=2\n", ""},
+		{"lines", "was=1\n", "is=1\n", "was=2\n", "is=1\n", "is"},
+		{"lines", "x=1\n", "y=1\n", "x=2\ny=3\n", "y=3\n", "x"}, // which stands there already
+		{"lines", "x=1\n", "y=1\n", "x=2\ny=3\n", "y=2\n", "x y"},
+	} {
+		var old []byte
+		if c.old != "" {
+			old = []byte(c.old)
+		}
+		wrong, err := Check(c.format, old, []byte(c.now), []byte(c.mine), []byte(c.merged), rules)
+		require.NoError(t, err, c)
+		assert.Equal(t, c.wrong, strings.Join(wrong, " "), "%+v", c)
+	}
+	for i, texts := range [][4]string{{"{", "{}", "{}", "{}"}, {"{}", "{", "{}", "{}"}, {"{}", "{}", "{", "{}"}} {
+		_, err := Check("json", []byte(texts[0]), []byte(texts[1]), []byte(texts[2]), []byte(texts[3]), Rules{})
+		assert.ErrorContains(t, err, [...]string{"the old default", "the new default", "yours"}[i])
+	}
+	_, err := Check("no such", nil, nil, nil, nil, Rules{})
+	assert.Error(t, err)
 }
