@@ -2,7 +2,6 @@ package audit
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"path"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"freshkeel/internal/inventory"
 	"freshkeel/internal/locker"
 	"freshkeel/internal/logbook"
+	"freshkeel/internal/run"
 	"freshkeel/internal/staging"
 	"freshkeel/internal/swap"
 	"freshkeel/internal/tree"
@@ -21,21 +21,20 @@ import (
 // what it takes out is kept in the run's folder. The report gets what was done, and loses the
 // findings that are put right.
 //
-// A crash on the way leaves every file either as it was or as it should be; Undo takes back
+// A crash on the way leaves every file either as it was or as it should be; Settle takes back
 // what was done until then.
 func (a *Auditor) Mend(ctx context.Context, r *Report) error {
 	p, err := a.mending(r)
 	if err != nil || (len(p.steps) == 0 && len(p.rights) == 0) {
 		return err
 	}
-	e := &logbook.Entry{Kind: logbook.Mend, From: r.Version, To: r.Version, Phase: logbook.Preparing}
-	if err := a.Book.Begin(e); err != nil {
+	e := &logbook.Entry{Kind: logbook.Mend, From: r.Version, To: r.Version}
+	mend := a.steps(e, p)
+	if err := mend.Begin(); err != nil {
 		return err
 	}
-	run := a.Run(e.ID)
-	p.places(a, &run)
-	if err := a.mend(ctx, e, run, p); err != nil {
-		return errors.Join(err, a.Undo(e, err.Error()))
+	if err := mend.Go(ctx); err != nil {
+		return err
 	}
 	r.Mended, r.Run = p.paths, e.ID
 	left := []Finding{}
@@ -137,53 +136,45 @@ func (p *mending) places(a *Auditor, run *swap.Run) {
 	}
 }
 
-func (a *Auditor) mend(ctx context.Context, e *logbook.Entry, run swap.Run, p *mending) error {
+// steps are those of a mend, the server running on; of one that a crash left p is not known, and not needed.
+func (a *Auditor) steps(e *logbook.Entry, p *mending) *run.Run {
+	r := &run.Run{In: a.Install, E: e, Dir: a.Run(e.ID), Way: run.Way{Phase: logbook.RollingBack, Name: "undo", Outcome: logbook.Abandoned}}
+	r.Steps = []run.Step{
+		{Phase: logbook.Preparing, Do: func(ctx context.Context) (string, error) { return "", a.stage(ctx, r, p) }},
+
+		{Phase: logbook.Swapping, Name: "mend", Do: func(context.Context) (string, error) {
+			if err := r.Dir.Apply(r.Dir.Plan(p.steps), a.Halt); err != nil {
+				return "", err
+			}
+			return words.Plural(len(p.paths), "path") + " put back", a.setRights(p.rights)
+		}, Undo: func() (map[string]bool, error) {
+			plan, err := r.Dir.Read()
+			if err != nil {
+				return nil, err
+			}
+			r.Dir.Places = plan.Places
+			return nil, r.Dir.Reverse(plan, a.Halt)
+		}},
+		{Phase: logbook.Swapping, Do: func(context.Context) (string, error) { return "", a.noteSeen(p) }},
+	}
+	return r
+}
+
+// stage lays out what comes back, and writes down the plan.
+func (a *Auditor) stage(ctx context.Context, r *run.Run, p *mending) error {
+	if err := a.Halt("mend"); err != nil {
+		return err
+	}
 	store, err := a.Locker()
 	if err != nil {
 		return err
 	}
-	if err := tree.MakeDirs(run.Dir, 0o700); err != nil {
-		return err
+	p.places(a, &r.Dir)
+	if err := staging.Steps(ctx, store, r.Dir, p.steps, func(at string) *locker.File { return p.files[at] },
+		func(locker.Laying) {}); err != nil {
+		return fmt.Errorf("stage %w", err)
 	}
-	took, err := a.Step("mend", func() (string, error) {
-		if err := a.Halt("mend"); err != nil {
-			return "", err
-		}
-		if err := staging.Steps(ctx, store, run, p.steps, func(at string) *locker.File { return p.files[at] },
-			func(locker.Laying) {}); err != nil {
-			return "", fmt.Errorf("stage %w", err)
-		}
-		plan := run.Plan(p.steps)
-		if err := run.Write(plan); err != nil {
-			return "", err
-		}
-		e.Phase = logbook.Swapping
-		if err := a.Book.Save(e); err != nil {
-			return "", err
-		}
-		if err := a.Halt("phase:swapping"); err != nil {
-			return "", err
-		}
-		if err := run.Apply(plan, a.Halt); err != nil {
-			return "", err
-		}
-		return words.Plural(len(p.paths), "path") + " put back", a.setRights(p.rights)
-	})
-	if err != nil {
-		return err
-	}
-	e.Steps = append(
-		e.Steps,
-		logbook.Step{Name: "mend", Took: took, Note: words.Plural(len(p.paths), "path") + " put back"},
-	)
-	if err := a.noteSeen(p); err != nil {
-		return err
-	}
-	e.Phase, e.Outcome, e.Ended = logbook.Done, logbook.Confirmed, time.Now().Round(0)
-	if err := a.Book.Save(e); err != nil {
-		return err
-	}
-	return a.Halt("finished")
+	return r.Dir.Write(r.Dir.Plan(p.steps))
 }
 
 // setRights puts modes and owners back where the files stand.
@@ -220,23 +211,7 @@ func (a *Auditor) noteSeen(p *mending) error {
 	})
 }
 
-// Undo takes back what a mend did before it was cut off; why is the reason. The install is
-// as the mend found it, and the entry ends.
-func (a *Auditor) Undo(e *logbook.Entry, why string) error {
-	run := a.Run(e.ID)
-	plan, err := run.Read()
-	if err != nil {
-		return err
-	}
-	run.Places = plan.Places
-	if run.Begun() {
-		if err := run.Reverse(plan, a.Halt); err != nil {
-			return err
-		}
-	}
-	if err := run.DropStaging(); err != nil {
-		return err
-	}
-	e.Why, e.Phase, e.Outcome, e.Ended = why, logbook.Done, logbook.Abandoned, time.Now().Round(0)
-	return a.Book.Save(e)
+// Settle takes back what a mend did before it was cut off: the install is as the mend found it.
+func (a *Auditor) Settle(ctx context.Context, e *logbook.Entry) error {
+	return a.steps(e, nil).Recover(ctx)
 }

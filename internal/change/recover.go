@@ -28,15 +28,15 @@ func (k *Changer) Recover(ctx context.Context) (*logbook.Entry, error) {
 		return nil, err
 	}
 	k.In.Warn("%s %s was interrupted while %s: recovering", e.Kind, e.ID, e.Phase)
-	t := k.open(e)
-	defer t.close()
 	if e.Kind == logbook.Mend { // no server was stopped for it
-		if err := k.Auditor.Undo(e, fmt.Sprintf("interrupted while %s", e.Phase)); err != nil {
-			return nil, t.Stuck("taking the mend back", err)
+		if err := k.Auditor.Settle(ctx, e); err != nil {
+			return nil, err
 		}
 		k.In.Note("%s: what it had put back was taken out again; freshkeel audit tells what is wrong", e.ID)
 		return e, nil
 	}
+	t := k.open(e)
+	defer t.close()
 	if err := t.Recover(ctx); err != nil {
 		return nil, err
 	}

@@ -210,21 +210,8 @@ func (b *batch) statement(l batchLine) {
 	if is == no || l.text == "" {
 		return
 	}
-	if rest := batchMore(l.text); rest > 0 { // several on one line
-		first := l
-		first.text, first.whole = strings.TrimRight(l.text[:rest], " \t"), cmp.Or(l.whole, l.text)
-		b.statement(first)
-		n := rest
-		for n < len(l.text) && (l.text[n] == '&' || l.text[n] == '|') {
-			n++
-		}
-		next := l.from(n)
-		next.whole = first.whole
-		if l.text[rest] == '|' { // where the first fails
-			b.under(block{perhaps, "|| " + next.text}, next)
-			return
-		}
-		b.statement(next)
+	if rest := batchMore(l.text); rest > 0 {
+		b.several(l, rest)
 		return
 	}
 	if m := batchAsk.FindStringSubmatch(l.text); m != nil {
@@ -280,6 +267,24 @@ func (b *batch) statement(l batchLine) {
 	if !batchSkip.MatchString(l.text) {
 		b.run(l, why)
 	}
+}
+
+// several follows commands that stand on one line; rest is where the sign behind the first of them stands.
+func (b *batch) several(l batchLine, rest int) {
+	first := l
+	first.text, first.whole = strings.TrimRight(l.text[:rest], " \t"), cmp.Or(l.whole, l.text)
+	b.statement(first)
+	n := rest
+	for n < len(l.text) && (l.text[n] == '&' || l.text[n] == '|') {
+		n++
+	}
+	next := l.from(n)
+	next.whole = first.whole
+	if l.text[rest] == '|' { // where the first fails
+		b.under(block{perhaps, "|| " + next.text}, next)
+		return
+	}
+	b.statement(next)
 }
 
 // goes follows a goto: back, so that what came since is started again, or forth, past what does not run then.

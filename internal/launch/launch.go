@@ -325,12 +325,7 @@ func (s *shell) stmt(st *syntax.Stmt) (is answer) {
 		}
 		s.decide(conditions, ways, otherwise)
 	case *syntax.WhileClause:
-		before := len(s.found)
-		s.holds(c.Cond)
-		for i := range s.found[min(before, len(s.found)):] { // it is started again by how it ended
-			s.found[before+i].Loop = s.lineAt(int(c.Pos().Line()))
-		}
-		s.body(c.Do, int(c.Pos().Line()), endless(c))
+		s.while(c)
 	case *syntax.ForClause:
 		l, counts := c.Loop.(*syntax.CStyleLoop)
 		if words, is := c.Loop.(*syntax.WordIter); is {
@@ -424,6 +419,16 @@ func (s *shell) chosen(c *syntax.CaseClause) {
 		ways = append(ways, func() { s.stmts(it.Stmts) })
 	}
 	s.decide(conditions, ways, nil)
+}
+
+// while follows a loop. A server in its condition is started again by how it ended.
+func (s *shell) while(c *syntax.WhileClause) {
+	before, line := len(s.found), int(c.Pos().Line())
+	s.holds(c.Cond)
+	for i := before; i < len(s.found); i++ {
+		s.found[i].Loop = s.lineAt(line)
+	}
+	s.body(c.Do, line, endless(c))
 }
 
 func (s *shell) body(list []*syntax.Stmt, line int, endless bool) {

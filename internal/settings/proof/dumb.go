@@ -101,11 +101,8 @@ func (b *blocks) blank() {
 
 // line passes over the rest of the line.
 func (b *blocks) line() {
-	if end := strings.IndexByte(b.text[b.at:], '\n'); end >= 0 {
-		b.at += end
-	} else {
-		b.at = len(b.text)
-	}
+	line, _, _ := strings.Cut(b.text[b.at:], "\n")
+	b.at += len(line)
 }
 
 func (b *blocks) inside(v Values, path string, depth int) error {
@@ -166,32 +163,22 @@ func (b *blocks) inside(v Values, path string, depth int) error {
 
 // opens passes over a brace behind the sign where keys and values stand in it; an array of words is a value.
 func (b *blocks) opens() bool {
-	at := b.at
-	for at < len(b.text) && (b.text[at] == ' ' || b.text[at] == '\t') {
-		at++
-	}
-	if at == len(b.text) || b.text[at] != '{' {
+	rest := strings.TrimLeft(b.text[b.at:], " \t")
+	inner, _, closed := strings.Cut(rest, "}")
+	if !closed || !strings.HasPrefix(inner, "{") || !strings.ContainsAny(inner, "=:") {
 		return false
 	}
-	end := strings.IndexByte(b.text[at:], '}')
-	if end < 0 || !strings.ContainsAny(b.text[at:at+end], "=:") {
-		return false
-	}
-	b.at = at + 1
+	b.at = len(b.text) - len(rest) + len("{")
 	return true
 }
 
 // value is what stands behind the sign: to the end of the line, or to the brace that ends an array.
 func (b *blocks) value() string {
-	for b.at < len(b.text) && (b.text[b.at] == ' ' || b.text[b.at] == '\t') {
-		b.at++
-	}
-	if b.at < len(b.text) && b.text[b.at] == '{' {
-		if end := strings.IndexByte(b.text[b.at:], '}'); end >= 0 {
-			s := b.text[b.at : b.at+end+1]
-			b.at += end + 1
-			return strings.Join(strings.Fields(s), " ")
-		}
+	rest := strings.TrimLeft(b.text[b.at:], " \t")
+	b.at = len(b.text) - len(rest)
+	if inner, _, closed := strings.Cut(rest, "}"); closed && strings.HasPrefix(inner, "{") {
+		b.at += len(inner) + len("}")
+		return strings.Join(strings.Fields(inner+"}"), " ")
 	}
 	from, deep := b.at, 0
 	quote := byte(0)

@@ -27,13 +27,19 @@ type Rules struct {
 // Check gives the paths, sorted, at which a merged text is not what three-way says: the operator's change where there is
 // one, else the maker's. old is nil where it is not known. The error says that one of the texts can't be read here.
 func Check(format string, old, now, mine, merged []byte, r Rules) (wrong []string, err error) {
-	var v [4]Values
-	for i, text := range [][]byte{old, now, mine, merged} {
-		if v[i], err = Read(format, text); err != nil && (i > 0 || old != nil) {
-			return nil, fmt.Errorf("%s: %w", [...]string{"the old default", "the new default", "yours", "the merged text"}[i], err)
+	o, n, m, got := Values{}, Values{}, Values{}, Values{}
+	for _, one := range []struct {
+		what string
+		text []byte
+		v    *Values
+	}{{"the old default", old, &o}, {"the new default", now, &n}, {"yours", mine, &m}, {"the merged text", merged, &got}} {
+		if one.text == nil && one.v == &o { // it is not known
+			continue
+		}
+		if *one.v, err = Read(format, one.text); err != nil {
+			return nil, fmt.Errorf("%s: %w", one.what, err)
 		}
 	}
-	o, n, m, got := v[0], v[1], v[2], v[3]
 	for from, to := range r.Rename {
 		for _, one := range []Values{o, m} {
 			if list, is := one[from]; is && one[to] == nil {
@@ -43,7 +49,7 @@ func Check(format string, old, now, mine, merged []byte, r Rules) (wrong []strin
 		}
 	}
 	paths := map[string]bool{}
-	for _, one := range v {
+	for _, one := range []Values{o, n, m, got} {
 		for path := range one {
 			paths[path] = true
 		}
