@@ -42,7 +42,7 @@ func (d *Doc) remarks(from, to int) (out []remark) {
 				}
 				out = append(out, remark{placed.Span{Start: at, End: next}, strings.Join(lines, "\n")})
 			}
-		} else if s != "" && d.Format != "xml" && isComment(s) {
+		} else if s != "" && d.Format != "xml" && d.isComment(s) {
 			out = append(out, remark{placed.Span{Start: at, End: next}, s})
 		}
 		at = next
@@ -79,7 +79,7 @@ func (d *Doc) remarksAbove(at int) []remark {
 func (d *Doc) maybeRemark(at int) bool {
 	s := strings.TrimSpace(d.plain[placed.LineStart(d.text, at-1):at])
 	_, end := d.around()
-	return s != "" && (isComment(s) || end != "" && strings.HasSuffix(s, end))
+	return s != "" && (d.isComment(s) || end != "" && strings.HasSuffix(s, end))
 }
 
 // commentsAbove is where the comments begin that stand right above an offset.

@@ -81,7 +81,7 @@ func readWords(d *Doc) error {
 	return d.eachLine(func(from, end, next int) error {
 		a, b := d.trim(from, end)
 		s := d.plain[a:b]
-		if s == "" || isComment(s) {
+		if s == "" || d.isComment(s) {
 			return nil
 		}
 		at := strings.IndexAny(s, " \t")

@@ -370,6 +370,12 @@ func isComment(s string) bool {
 		strings.HasPrefix(s, "! ") || strings.HasPrefix(s, "% ")
 }
 
+// isComment is isComment for a line of the text: of lines of words those of two signs are lines like others, since servers
+// that have such lines do not agree whether they say something.
+func (d *Doc) isComment(s string) bool {
+	return isComment(s) && !(d.Format == "words" && (s[0] == '!' || s[0] == '%'))
+}
+
 // goesOn tells whether a line goes on in the next one: it ends in a backslash that no other takes its meaning from.
 func goesOn(s string) bool { return (len(s)-len(strings.TrimRight(s, `\`)))%2 == 1 }
 

@@ -36,7 +36,7 @@ func Read(format string, text []byte) (Values, error) {
 		readLines(v, string(text))
 	case "words":
 		for line := range strings.Lines(string(text)) {
-			if name, rest, _ := strings.Cut(strings.ReplaceAll(strings.TrimSpace(line), "\t", " "), " "); name != "" && !isComment(name) {
+			if name, rest, _ := strings.Cut(strings.ReplaceAll(strings.TrimSpace(line), "\t", " "), " "); name != "" && (name == "!" || name == "%" || !isComment(name)) {
 				v.put(name, value(strings.TrimSpace(rest)))
 			}
 		}
