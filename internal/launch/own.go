@@ -63,7 +63,7 @@ var (
 	shells       = []string{"sh", "bash", "dash", "ash", "zsh", "ksh"}
 	bareWrappers = []string{"nohup", "setsid", "exec", "command"} // which have no flags that matter here
 	// aside are commands of a shell that run beside the program of a line, and are none.
-	aside = []string{"cd", "sleep", "test", "[", "true", "false", ":", "echo", "export", "umask", "ulimit", "trap", "wait",
+	aside = []string{"sleep", "test", "[", "true", "false", ":", "echo", "export", "umask", "ulimit", "trap", "wait",
 		"set", "systemd-notify", "exit"}
 )
 
@@ -128,8 +128,19 @@ func ownOfText(text, dir string, depth int) (out []string, err error) {
 			words = append(words, lit)
 		}
 		switch {
-		case words[0] == "cd" && len(words) == 2 && filepath.IsAbs(words[1]):
-			dir = words[1]
+		case words[0] == "cd":
+			to, why := "", errors.New("it changes into a folder that is not known from its line")
+			if len(words) == 2 && words[1] != "-" {
+				to = words[1]
+			}
+			switch {
+			case to == "" || strings.Contains(to, "$"):
+				err = why
+			case filepath.IsAbs(to):
+				dir = to
+			default:
+				dir = filepath.Join(dir, to)
+			}
 		case slices.Contains(aside, words[0]):
 		default:
 			var more []string

@@ -29,7 +29,12 @@ func TestALinesOwnProgram(t *testing.T) {
 		"/bin/sh -c '(sleep 1; systemd-notify --ready) & exec /srv/pond/run.sh'": "/srv/pond/run.sh",
 		"/bin/sh -c 'tail -f x & exec /srv/pond/run.sh'":                         "tail /srv/pond/run.sh",
 		"/bin/sh -c 'java -jar pond.jar | tee log'":                              "/srv/pond/pond.jar tee",
-		"/bin/sh -c '[ -e x ] || exit 1; sh -c \"/srv/pond/a\"'":                 "",
+		"/bin/sh -c 'cd /opt && ./run.sh'":                                       "/opt/run.sh",
+		"/bin/sh -c 'cd opt && ./run.sh'":                                        "/srv/pond/opt/run.sh",
+		"/bin/sh -c 'cd opt; cd ..; exec nohup ./run.sh'":                        "/srv/pond/run.sh",
+		"/usr/bin/setsid /usr/bin/nohup /srv/pond/run.sh":                        "/srv/pond/run.sh",
+		"pond": "pond",
+		"/bin/sh -c '[ -e x ] || exit 1; sh -c \"/srv/pond/a\"'": "",
 	} {
 		var words []string
 		rest := line
@@ -56,8 +61,30 @@ func TestALinesOwnProgram(t *testing.T) {
 	}
 	for _, line := range [][]string{nil, {"/usr/bin/java"}, {"/usr/bin/java", "@args"}, {"/usr/bin/java", "-m", "a/b"}, {"$PROGRAM", "x"},
 		{"/bin/sh"}, {"/bin/sh", "-c", "$X"}, {"/bin/sh", "-c", "if"}, {"/bin/sh", "-c", "sleep 1"}, {"/usr/bin/python3", "-m", "pond"},
-		{"/usr/bin/python3"}, {"/usr/bin/java", "-jar", "$JAR"}, {"/usr/bin/java", "Main"}, {"/bin/sh", "-c", "\"$(cat x)\" y"}} {
+		{"/usr/bin/python3"}, {"/usr/bin/java", "-jar", "$JAR"}, {"/usr/bin/java", "Main"}, {"/usr/bin/nohup"}, {"/bin/sh", "-c", "cd $X; ./run.sh"}, {"/bin/sh", "-c", "cd; ./run.sh"}, {"/bin/sh", "-c", "cd -; ./run.sh"},
+		{"/usr/bin/java", "-cp", "a.jar:$X", "Main"}, {"/usr/bin/java", "-cp", "a.jar"}, {"/bin/sh", "-c", "\"$(cat x)\" y"}} {
 		_, err := Own(line, "/srv/pond")
 		assert.Error(t, err, "%q", line)
+	}
+}
+
+// A script is made of a program, its words and a folder, in the quotes that its words need.
+func TestAScriptIsMade(t *testing.T) {
+	for name, c := range map[string]struct {
+		of   Composed
+		want string
+	}{
+		"a.sh":  {Composed{Program: "./pond", Args: []string{"a b", "--x=1"}}, "#!/bin/sh\n# Written by f: w.\ncd \"$(dirname \"$0\")\" || exit 1\nexec ./pond 'a b' --x=1\n"},
+		"b.sh":  {Composed{Program: "./pond", Folder: "."}, "#!/bin/sh\n# Written by f: w.\ncd \"$(dirname \"$0\")\" || exit 1\nexec ./pond\n"},
+		"c.sh":  {Composed{Program: "java", Folder: "run 1"}, "#!/bin/sh\n# Written by f: w.\ncd \"$(dirname \"$0\")\"'/run 1' || exit 1\nexec java\n"},
+		"d.bat": {Composed{Program: "bin/pond.exe", Args: []string{"a b", "50%"}, Folder: "run/x"}, "@echo off\r\nrem Written by f: w.\r\ncd /d \"%~dp0run\\x\"\r\nbin\\pond.exe \"a b\" 50%%\r\n"},
+		"e.bat": {Composed{Program: "pond.exe", Args: []string{"a\"b"}}, ""},
+		"f.sh":  {Composed{Program: "pond", Folder: "x\x00"}, ""},
+		"g.sh":  {Composed{Program: "pond\x00"}, ""},
+	} {
+		c.of.By, c.of.Why = "f", "w"
+		text, err := Compose(name, c.of)
+		assert.Equal(t, c.want == "", err != nil, "%s: %v", name, err)
+		assert.Equal(t, c.want, string(text), name)
 	}
 }

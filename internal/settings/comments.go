@@ -55,9 +55,6 @@ func (d *Doc) remarksAbove(at int) []remark {
 	at = placed.LineStart(d.text, at)
 	top := d.mark // no line of a value is a comment
 	i, _ := slices.BinarySearchFunc(d.Items, at, func(it Item, at int) int { return it.from - at })
-	for i > 0 && d.Items[i-1].to > at { // it goes on behind this
-		i--
-	}
 	if i > 0 {
 		if top = d.Items[i-1].to; top != placed.LineStart(d.text, top) {
 			top = min(placed.LineEnd(d.text, top), at)
