@@ -193,8 +193,10 @@ func (m *merging) commentBehind(it, now, old *Item) {
 	case strings.HasSuffix(was, said) || strings.HasSuffix(is, said):
 	case is == was && m.byLines():
 		m.edit(theirs.Start, theirs.End, mine.Of(m.mine.text))
+	case strings.Trim(is, ",") == "" && strings.Trim(was, ",") == "" && m.now.Format == "json": // behind the comma, at the end of the line
+		m.edit(theirs.End, theirs.End, " "+said)
 	default:
-		m.tell(Change{Fate: Unkept, Mine: said, Line: it.Line})
+		m.lost = append(m.lost, Change{Fate: Unkept, Mine: said, Line: it.Line})
 	}
 }
 
@@ -207,7 +209,9 @@ func (m *merging) unkept() {
 	}
 	for _, r := range m.mine.remarks(m.mine.mark, len(m.mine.text)) {
 		if m.isOwn(r) && !stand[r.text] {
-			m.tell(Change{Fate: Unkept, Mine: r.text, Line: placed.LineOf(m.mine.text, r.Start)})
+			m.lost = append(m.lost, Change{Fate: Unkept, Mine: r.text, Line: placed.LineOf(m.mine.text, r.Start)})
 		}
 	}
+	slices.SortStableFunc(m.lost, func(a, b Change) int { return a.Line - b.Line })
+	m.out.Changes = append(m.out.Changes, m.lost...)
 }

@@ -92,6 +92,7 @@ type merging struct {
 	gone           []placed.Span   // of the new default: values that are taken out of a text that commas part
 	placed         map[string]bool // sections of the operator's that were set in whole
 	theirs         map[string]bool // the comments of both defaults, once they are asked for
+	lost           []Change        // comments of the operator's that have no place
 	over           map[int]bool    // lines of the operator's above which their comments were put in place
 	brought        []*Item         // keys that the new default alone has, once they are asked for
 	inline         bool            // it merges the elements of one list, which stand in brackets
