@@ -104,7 +104,7 @@ type (
 )
 
 // DropBuilds drops the builds of a plan of Keeper.PlanDrop, and gives their space back.
-func DropBuilds(ctx context.Context, k *Keel, d *Dropping) error {
+func (k *Keel) DropBuilds(ctx context.Context, d *Dropping) error {
 	unlock, err := k.begin(ctx, "builds drop")
 	if err != nil {
 		return err

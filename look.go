@@ -47,7 +47,7 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 			if err != nil {
 				return "", err
 			}
-			one.Alone, one.All = alone(k, one, w)
+			one.Alone, one.All = k.alone(one, w)
 			if pre == nil {
 				pre = one
 			} else {
@@ -66,12 +66,12 @@ func (k *Keel) Preflight(ctx context.Context, w Want) (*Preflight, error) {
 // alone names the parts that a refit stops, where the profile lets others run on; nil: it stops
 // all of them, and why tells why, where some could run on. Data outside, what its makers want done to it,
 // and a consent that may be given at the start are of the whole server.
-func alone(k *Keel, pre *Preflight, w Want) (names []string, why string) {
+func (k *Keel) alone(pre *Preflight, w Want) (names []string, why string) {
 	st := k.in.Host().Status()
 	if len(k.Profile.Parts) == 0 || !st.Running || st.Partly || pre.Plan.Nothing() {
 		return nil, ""
 	}
-	names = couldAlone(k, pre)
+	names = k.couldAlone(pre)
 	var stopping []string
 	for _, part := range k.in.Parts() {
 		if !part.Outside() {
@@ -99,7 +99,7 @@ func alone(k *Keel, pre *Preflight, w Want) (names []string, why string) {
 }
 
 // couldAlone names the parts whose files, or whose service's line, a plan changes, and those after them.
-func couldAlone(k *Keel, pre *Preflight) []string {
+func (k *Keel) couldAlone(pre *Preflight) []string {
 	var paths, lined []string
 	for _, s := range pre.Plan.Steps {
 		paths = append(paths, s.Path)
@@ -131,7 +131,7 @@ const (
 const FoundForeign = audit.Foreign
 
 // MendAudit audits an install, and puts back what can be put back as things are.
-func MendAudit(ctx context.Context, k *Keel, o AuditOrder) (*AuditReport, error) {
+func (k *Keel) MendAudit(ctx context.Context, o AuditOrder) (*AuditReport, error) {
 	unlock, err := k.begin(ctx, "audit")
 	if err != nil {
 		return nil, err
@@ -171,7 +171,7 @@ func Compare(ctx context.Context, k *Keel, first, second string, how CompareOrde
 }
 
 // TellOnce is which routine findings of a preflight were told before, by what they say; now they are told.
-func TellOnce(k *Keel, pre *Preflight) map[string]bool { return pre.TellOnce(k.in) }
+func (k *Keel) TellOnce(pre *Preflight) map[string]bool { return pre.TellOnce(k.in) }
 
 // Settings of the operator's.
 type (
@@ -182,7 +182,7 @@ type (
 
 // ChangedSettings tells what the operator changed in settings against the defaults of the build
 // that is installed, or of another version. of is the version that it was held against.
-func ChangedSettings(ctx context.Context, k *Keel, against string, only []string) (list []SettingsChanged, of string,
+func (k *Keel) ChangedSettings(ctx context.Context, against string, only []string) (list []SettingsChanged, of string,
 	err error) {
 	if against != "" {
 		f, err := k.acq.Goal(ctx, Want{Version: against, Back: true})
@@ -241,7 +241,7 @@ func ChangedSettings(ctx context.Context, k *Keel, against string, only []string
 }
 
 // CarryWritten adds rules to the profile by which settings that the server writes itself are carried over.
-func CarryWritten(k *Keel, list []SettingsChanged) (files []string, err error) {
+func (k *Keel) CarryWritten(list []SettingsChanged) (files []string, err error) {
 	for _, c := range list {
 		if c.Rule {
 			files = append(files, c.Path)

@@ -257,7 +257,7 @@ type Consent = plan.Consent
 
 // OpenConsents lists the consents that are asked for and not given yet. Those that the operator
 // accepts by name are given, which given names.
-func OpenConsents(k *Keel, accepted []string) (open []Consent, given []string, err error) {
+func (k *Keel) OpenConsents(accepted []string) (open []Consent, given []string, err error) {
 	for _, c := range k.planner.OpenConsents() {
 		if k.planner.Accepts(c.Path, Want{Consent: accepted}) == "" {
 			open = append(open, c)

@@ -48,8 +48,8 @@ func (k *Keel) GiveUp() (*logbook.Entry, error) {
 // SettleFiles makes the files whole that a run left between two builds, and starts and stops nothing: it
 // comes before a service manager starts the server. What else the run was about, the next command sees to. The
 // entry is nil where nothing was to do.
-func SettleFiles(ctx context.Context, k *Keel) (*logbook.Entry, error) {
-	unlock, err := lockToSettle(ctx, k)
+func (k *Keel) SettleFiles(ctx context.Context) (*logbook.Entry, error) {
+	unlock, err := k.lockToSettle(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +65,7 @@ const settling = "making files whole"
 
 // lockToSettle waits for others that make the files of the same install whole, for another unit of it. A
 // command that exchanges files is not waited for: it may wait for the unit itself.
-func lockToSettle(ctx context.Context, k *Keel) (unlock func(), err error) {
+func (k *Keel) lockToSettle(ctx context.Context) (unlock func(), err error) {
 	for {
 		var busy *Busy
 		if unlock, err = k.in.Lock(settling); !errors.As(err, &busy) || busy.Doing != settling {

@@ -27,7 +27,7 @@ const (
 type Dumped = data.Dumped
 
 // DumpsOf are the dumps of a backup that a whole restore could load.
-func DumpsOf(k *Keel, backup string) ([]Dumped, error) {
+func (k *Keel) DumpsOf(backup string) ([]Dumped, error) {
 	set, err := k.shelf.ReadMeant(backup)
 	if err != nil {
 		return nil, err

@@ -41,7 +41,7 @@ func (k *Keel) Rollback(ctx context.Context, b Back) (*logbook.Entry, error) {
 
 // WorldOffer is the command that puts the world of the newest backup back, for a server that does not come up; "" for
 // none.
-func WorldOffer(k *Keel) string { return k.changer.WorldOffer(time.Now()) }
+func (k *Keel) WorldOffer() string { return k.changer.WorldOffer(time.Now()) }
 
 // Logbook lists every run, oldest first.
 func (k *Keel) Logbook() ([]*logbook.Entry, error) { return k.in.Book.All() }

@@ -52,7 +52,7 @@ func (k *Keel) Runtimes(ctx context.Context, w Want) (*Runtimes, error) {
 // FitRuntime looks whether the runtime that the launch script runs fits what is installed. In a
 // script that Fresh Keel wrote another one takes its place where that fits; note says so. lack
 // says what is missing, "" for nothing.
-func FitRuntime(ctx context.Context, k *Keel) (note, lack string, err error) {
+func (k *Keel) FitRuntime(ctx context.Context) (note, lack string, err error) {
 	rs, err := k.Runtimes(ctx, Want{})
 	if err != nil || rs.Need == "" {
 		return "", "", err
@@ -174,7 +174,7 @@ type LaunchLine struct {
 
 // AskLaunch runs the launch scripts apart, and tells what each of them starts first; see LaunchLine. Where one can't be run, or
 // starts nothing, why says so.
-func AskLaunch(ctx context.Context, k *Keel) (out []LaunchLine, why []string, err error) {
+func (k *Keel) AskLaunch(ctx context.Context) (out []LaunchLine, why []string, err error) {
 	for _, part := range k.in.Parts() {
 		s := part.Script(nil)
 		if part.Outside() || s.Name+s.Label == "" {
@@ -232,7 +232,7 @@ func lineOf(ctx context.Context, c launch.Command) LaunchLine {
 
 // LaunchLines tells what the launch script really runs: variables filled in, the scripts that it
 // calls followed.
-func LaunchLines(ctx context.Context, k *Keel) (out []LaunchLine, err error) {
+func (k *Keel) LaunchLines(ctx context.Context) (out []LaunchLine, err error) {
 	named := false
 	for _, part := range k.in.Parts() {
 		s := part.Script(nil)
@@ -279,7 +279,7 @@ func linesOfPart(ctx context.Context, s *launch.Script, wish launch.Wish) (out [
 // WriteLaunch writes a launch script for the server to a new file of the install, and returns
 // its text: what the present script runs, or the one program of the install, with what the
 // profile asks of it. One that is there is never written over; dry writes nothing.
-func WriteLaunch(ctx context.Context, k *Keel, name string, dry bool) (string, error) {
+func (k *Keel) WriteLaunch(ctx context.Context, name string, dry bool) (string, error) {
 	if !tree.Local(name) || profile.Reserved(name) {
 		return "", tell.Misuse(name+" is no path in the install", "freshkeel launch --write start.sh")
 	}

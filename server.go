@@ -75,7 +75,7 @@ func (k *Keel) Rejoin(ctx context.Context) {
 }
 
 // LetGo has a server go on that a command which was killed kept still for its backup.
-func LetGo(k *Keel) {
+func (k *Keel) LetGo() {
 	if !k.srv.Held() {
 		return
 	}
@@ -203,7 +203,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 	if err := k.startable(); err != nil {
 		return nil, err
 	}
-	tellHidden(k)
+	k.tellHidden()
 	head, err := k.inv.Head()
 	if err != nil {
 		return nil, err
@@ -228,7 +228,7 @@ func (k *Keel) Start(ctx context.Context) (*Verdict, error) {
 }
 
 // tellHidden tells of services whose own line was changed since a line of ours stands over it.
-func tellHidden(k *Keel) {
+func (k *Keel) tellHidden() {
 	for _, part := range k.in.Parts() {
 		sv := part.Service()
 		if sv == nil || part.Outside() {
@@ -244,7 +244,7 @@ func tellHidden(k *Keel) {
 }
 
 // TakeOver ends a server that somebody else started by hand, so that Start can start it: see server.Oust.
-func TakeOver(ctx context.Context, k *Keel) error {
+func (k *Keel) TakeOver(ctx context.Context) error {
 	unlock, err := k.begin(ctx, "take-over")
 	if err != nil {
 		return err
@@ -344,7 +344,7 @@ func orKill(p host.Process) string {
 
 // StartedBy names what starts the server, or each of its parts: a launch script, a service, a
 // command of the operator's own.
-func StartedBy(k *Keel) string {
+func (k *Keel) StartedBy() string {
 	var all []string
 	for _, part := range k.in.Parts() {
 		switch h := part.Profile.Host; {
@@ -395,7 +395,7 @@ const crashPauseMost = 10 * time.Minute
 // meanwhile. Each crash is in the logbook, with its last lines.
 //
 // part names the part that crashed, of a server of several; "": the server.
-func AfterCrash(ctx context.Context, k *Keel, part string) error {
+func (k *Keel) AfterCrash(ctx context.Context, part string) error {
 	in := k.in
 	for _, one := range k.in.Parts() {
 		if one.PartName() == part {
@@ -403,7 +403,7 @@ func AfterCrash(ctx context.Context, k *Keel, part string) error {
 		}
 	}
 	srv := server.New(in)
-	unlock, err := lockAfterCrash(ctx, k)
+	unlock, err := k.lockAfterCrash(ctx)
 	if err != nil {
 		return err
 	}
@@ -451,11 +451,11 @@ func AfterCrash(ctx context.Context, k *Keel, part string) error {
 		)
 		return k.in.Book.Save(e)
 	}
-	return startAgain(ctx, k, srv, e, h.Pause.Std()<<min(crashes-1, 20))
+	return k.startAgain(ctx, srv, e, h.Pause.Std()<<min(crashes-1, 20))
 }
 
 // lockAfterCrash waits for other commands to end: one may be about another part that crashed.
-func lockAfterCrash(ctx context.Context, k *Keel) (unlock func(), err error) {
+func (k *Keel) lockAfterCrash(ctx context.Context) (unlock func(), err error) {
 	for end := time.Now().Add(crashPauseMost); ; {
 		unlock, err = k.in.Lock("after a crash")
 		if !errors.As(err, new(*Busy)) || time.Now().After(end) {
@@ -471,7 +471,7 @@ func lockAfterCrash(ctx context.Context, k *Keel) (unlock func(), err error) {
 
 // startAgain starts a server, or a part, that crashed, after a pause, unless somebody else has seen
 // to it meanwhile.
-func startAgain(ctx context.Context, k *Keel, srv *server.Server, e *logbook.Entry, pause time.Duration) error {
+func (k *Keel) startAgain(ctx context.Context, srv *server.Server, e *logbook.Entry, pause time.Duration) error {
 	last := srv.Host().Status().Last
 	for end := time.Now().Add(max(min(pause, crashPauseMost), 0)); time.Now().Before(end); {
 		if _, err := os.Stat(srv.StayDown()); err == nil || srv.Host().Status().Running {
@@ -483,7 +483,7 @@ func startAgain(ctx context.Context, k *Keel, srv *server.Server, e *logbook.Ent
 		case <-time.After(min(frontRest, time.Until(end))):
 		}
 	}
-	unlock, err := lockAfterCrash(ctx, k)
+	unlock, err := k.lockAfterCrash(ctx)
 	if err != nil {
 		return err
 	}
@@ -513,7 +513,7 @@ func startAgain(ctx context.Context, k *Keel, srv *server.Server, e *logbook.Ent
 // another command exchanges the server under it, and starts the new one itself, so that the new
 // one stays in this process's group. It returns when the server has ended for good; the error is
 // nil where it was told to.
-func Run(ctx context.Context, k *Keel, in io.Reader, each func(string)) error {
+func (k *Keel) Run(ctx context.Context, in io.Reader, each func(string)) error {
 	if !k.in.Minded() {
 		return tell.Advise(errors.New("the server is not run by a minder: its own host keeps it"), "freshkeel log -f")
 	}
@@ -592,7 +592,7 @@ const (
 
 // Rights is a rule of sudo's that lets the install's user start, stop, hear and write the lines of the services
 // of this one server, and where it belongs.
-func Rights(k *Keel) (at, text string, err error) {
+func (k *Keel) Rights() (at, text string, err error) {
 	e, _, err := tree.Describe(k.Dir, "")
 	if err != nil {
 		return "", "", err
@@ -638,7 +638,7 @@ func plainName(name string) string {
 
 // BootUnit is a unit of the system's service manager that runs the server at boot, in the
 // foreground of "freshkeel run", and where it belongs.
-func BootUnit(k *Keel, user bool) (name, text string) {
+func (k *Keel) BootUnit(user bool) (name, text string) {
 	name = "freshkeel-" + plainName(k.Profile.Server.Name) + ".service"
 	s := k.Profile.Stop
 	stop := s.Wait.Std() + s.Terminate.Std() + 30*time.Second

@@ -508,7 +508,7 @@ func (p *program) check(ctx context.Context, k *freshkeel.Keel, w freshkeel.Want
 		return err
 	}
 	if err := p.result(preflightJSON(pre), func() {
-		p.view.preflight(pre, w, all, freshkeel.TellOnce(k, pre))
+		p.view.preflight(pre, w, all, k.TellOnce(pre))
 	}); err != nil {
 		return err
 	}
@@ -602,7 +602,7 @@ func (p *program) recover(ctx context.Context, c *cli.Command) error {
 			})
 		}
 	} else if c.Bool("no-start") {
-		if e, err = freshkeel.SettleFiles(ctx, k); err == nil && e != nil {
+		if e, err = k.SettleFiles(ctx); err == nil && e != nil {
 			return p.result(entryJSON{"result", e}, func() {
 				p.view.outcome(good, "FILES WHOLE", fmt.Sprintf("%s %s: nothing was started or stopped", e.Kind, e.ID))
 				p.view.fact("why", e.Why)
@@ -685,7 +685,7 @@ func (p backupCommands) list(ctx context.Context, c *cli.Command) error {
 
 // askData asks whether a backup's dumps are to be loaded, where it has some.
 func (p backupCommands) askData(k *freshkeel.Keel, backup string) (load string, err error) {
-	dumps, err := freshkeel.DumpsOf(k, backup)
+	dumps, err := k.DumpsOf(backup)
 	if err != nil || len(dumps) == 0 {
 		return "", err
 	}
@@ -728,7 +728,7 @@ func (p backupCommands) restore(ctx context.Context, c *cli.Command) error {
 		}
 		var dumps []freshkeel.Dumped
 		if len(r.Only) == 0 && r.Data != freshkeel.LeaveData {
-			if dumps, err = freshkeel.DumpsOf(k, r.Backup); err != nil {
+			if dumps, err = k.DumpsOf(r.Backup); err != nil {
 				return err
 			}
 		}
@@ -846,8 +846,8 @@ func (p *program) start(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("dry-run") {
-		return p.result(map[string]any{"would_run": freshkeel.StartedBy(k)},
-			func() { p.view.outcome(calm, "WOULD START", freshkeel.StartedBy(k)+" in "+k.Dir) })
+		return p.result(map[string]any{"would_run": k.StartedBy()},
+			func() { p.view.outcome(calm, "WOULD START", k.StartedBy()+" in "+k.Dir) })
 	}
 	return startUp(ctx, p, k, c.Bool("learn"), c.Bool("take-over"))
 }
@@ -873,7 +873,7 @@ func exchangeEarly(p *program, k *freshkeel.Keel, v *freshkeel.Verdict, seen []f
 // startUp starts the server, and tells what that showed.
 func startUp(ctx context.Context, p *program, k *freshkeel.Keel, learn, takeOver bool) error {
 	if takeOver {
-		if err := freshkeel.TakeOver(ctx, k); err != nil {
+		if err := k.TakeOver(ctx); err != nil {
 			return err
 		}
 	}
@@ -900,7 +900,7 @@ func startUp(ctx context.Context, p *program, k *freshkeel.Keel, learn, takeOver
 		p.view.end()
 		p.view.outcome(bad, "NOT UP", k.Profile.Server.Name+" did not come up, and was stopped again")
 		p.view.verdict(v)
-		p.view.fact("or", freshkeel.WorldOffer(k))
+		p.view.fact("or", k.WorldOffer())
 		p.view.fact("more", "freshkeel log")
 		return cli.Exit("", exitFailed)
 	}
@@ -970,9 +970,9 @@ func restart(ctx context.Context, p *program, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("dry-run") {
-		return p.result(map[string]any{"would_run": freshkeel.StartedBy(k), "would_stop": true}, func() {
+		return p.result(map[string]any{"would_run": k.StartedBy(), "would_stop": true}, func() {
 			p.view.outcome(calm, "WOULD RESTART", fmt.Sprintf("send %q, then start %s in %s", k.Profile.Stop.Send,
-				freshkeel.StartedBy(k), k.Dir))
+				k.StartedBy(), k.Dir))
 		})
 	}
 	exit, took, err := k.Stop(ctx)
@@ -1096,7 +1096,7 @@ func (p *program) run(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	p.view.quiet = true // the server's lines alone
-	err = freshkeel.Run(ctx, k, os.Stdin, func(l string) { fmt.Fprintln(p.out, freshkeel.Printable(l)) })
+	err = k.Run(ctx, os.Stdin, func(l string) { fmt.Fprintln(p.out, freshkeel.Printable(l)) })
 	p.view.quiet = false
 	return err
 }
@@ -1106,7 +1106,7 @@ func (p *program) afterCrash(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return freshkeel.AfterCrash(ctx, k, c.Args().First())
+	return k.AfterCrash(ctx, c.Args().First())
 }
 
 func (p *program) unit(ctx context.Context, c *cli.Command) error {
@@ -1118,7 +1118,7 @@ func (p *program) unit(ctx context.Context, c *cli.Command) error {
 		return &freshkeel.Usage{What: "--rights prints a rule of sudo's, and no unit", Do: "freshkeel unit --rights, alone"}
 	}
 	if c.Bool("rights") {
-		at, text, err := freshkeel.Rights(k)
+		at, text, err := k.Rights()
 		if err != nil {
 			return err
 		}
@@ -1127,7 +1127,7 @@ func (p *program) unit(ctx context.Context, c *cli.Command) error {
 			p.view.noteLine("put it at " + at + " (sudo visudo -f " + at + "); then: freshkeel profile set host.rights sudo")
 		})
 	}
-	name, text := freshkeel.BootUnit(k, c.Bool("user"))
+	name, text := k.BootUnit(c.Bool("user"))
 	at := c.String("write")
 	if at != "" {
 		if err := p.intoTarget(at, true); err != nil {

@@ -134,7 +134,7 @@ func (p lessonCommands) startOnce(
 	if err != nil {
 		return err
 	}
-	note, lack, err := freshkeel.FitRuntime(ctx, k)
+	note, lack, err := k.FitRuntime(ctx)
 	switch {
 	case err != nil:
 		return err
@@ -150,7 +150,7 @@ func (p lessonCommands) startOnce(
 	if err != nil {
 		return err
 	}
-	open, given, err := freshkeel.OpenConsents(k, c.StringSlice("consent"))
+	open, given, err := k.OpenConsents(c.StringSlice("consent"))
 	if err != nil {
 		return err
 	}

@@ -217,7 +217,7 @@ func (p lookCommands) audit(ctx context.Context, c *cli.Command) error {
 		}
 		return p.audited(r, k.Profile.Server.Name, c)
 	}
-	r, err := freshkeel.MendAudit(ctx, k, order)
+	r, err := k.MendAudit(ctx, order)
 	if err != nil {
 		return err
 	}
@@ -393,7 +393,7 @@ func (p lookCommands) drop(ctx context.Context, c *cli.Command) error {
 	if !c.Bool("yes") && !p.sure(lost) {
 		return errors.New("nothing was dropped")
 	}
-	if err := freshkeel.DropBuilds(ctx, k, plan); err != nil {
+	if err := k.DropBuilds(ctx, plan); err != nil {
 		return err
 	}
 	return p.result(plan, show("DROPPED"))
@@ -471,13 +471,13 @@ func (p lookCommands) settings(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	list, of, err := freshkeel.ChangedSettings(ctx, k, c.String("against"), c.Args().Slice())
+	list, of, err := k.ChangedSettings(ctx, c.String("against"), c.Args().Slice())
 	if err != nil {
 		return err
 	}
 	var learned []string
 	if c.Bool("learn") {
-		if learned, err = freshkeel.CarryWritten(k, list); err != nil {
+		if learned, err = k.CarryWritten(list); err != nil {
 			return err
 		}
 	}
@@ -543,21 +543,21 @@ func (p lookCommands) launch(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	list, err := freshkeel.LaunchLines(ctx, k)
+	list, err := k.LaunchLines(ctx)
 	if err != nil {
 		return err
 	}
-	said := map[string]any{"script": freshkeel.StartedBy(k), "args": nonNil(k.Profile.Launch.Args),
+	said := map[string]any{"script": k.StartedBy(), "args": nonNil(k.Profile.Launch.Args),
 		"commands": nonNil(known(list, true)), "not_known": nonNil(known(list, false))}
 	if !c.Bool("ask") {
-		return p.result(said, func() { p.view.launch(freshkeel.StartedBy(k), list) })
+		return p.result(said, func() { p.view.launch(k.StartedBy(), list) })
 	}
-	asked, why, err := freshkeel.AskLaunch(ctx, k)
+	asked, why, err := k.AskLaunch(ctx)
 	if err != nil {
 		return err
 	}
 	said["asked"], said["not_asked"] = nonNil(asked), nonNil(why)
-	return p.result(said, func() { showAsked(p.view, freshkeel.StartedBy(k), list, asked, why) })
+	return p.result(said, func() { showAsked(p.view, k.StartedBy(), list, asked, why) })
 }
 
 func (p lookCommands) writeLaunch(ctx context.Context, c *cli.Command, name string) error {
@@ -565,7 +565,7 @@ func (p lookCommands) writeLaunch(ctx context.Context, c *cli.Command, name stri
 	if err != nil {
 		return err
 	}
-	text, err := freshkeel.WriteLaunch(ctx, k, name, c.Bool("dry-run"))
+	text, err := k.WriteLaunch(ctx, name, c.Bool("dry-run"))
 	if err != nil {
 		return err
 	}

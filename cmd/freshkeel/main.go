@@ -272,7 +272,7 @@ func (p *program) look(ctx context.Context) (*freshkeel.Keel, error) {
 		return nil, err
 	}
 	k.Rejoin(ctx)
-	freshkeel.LetGo(k)
+	k.LetGo()
 	if e := k.Unsettled(); e != nil {
 		what := fmt.Sprintf("%s %s of %s was interrupted while %s", e.Kind, e.ID, when(e.Started), e.Phase)
 		if e.Stuck != "" {
