@@ -75,7 +75,7 @@ var errBlock = errors.New("a block does not end, or ends that did not begin")
 // readBlocks reads «name { key = value; … }», one in the other, with arrays in braces.
 func readBlocks(v Values, text string) error {
 	b := &blocks{text: text}
-	if err := b.inside(v, "", 0); err != nil {
+	if err := b.inside(v, "", false); err != nil {
 		return err
 	}
 	if b.at < len(b.text) {
@@ -105,17 +105,17 @@ func (b *blocks) line() {
 	b.at += len(line)
 }
 
-func (b *blocks) inside(v Values, path string, depth int) error {
+func (b *blocks) inside(v Values, path string, within bool) error {
 	for {
 		b.blank()
 		switch {
 		case b.at == len(b.text):
-			if depth > 0 {
+			if within {
 				return errBlock
 			}
 			return nil
 		case b.text[b.at] == '}':
-			if depth == 0 {
+			if !within {
 				return errBlock
 			}
 			b.at++
@@ -142,14 +142,14 @@ func (b *blocks) inside(v Values, path string, depth int) error {
 		case '{':
 			b.at++
 			v.put(below(path, name)+" block", "")
-			if err := b.inside(v, below(path, name), depth+1); err != nil {
+			if err := b.inside(v, below(path, name), true); err != nil {
 				return err
 			}
 		case '=', ':':
 			b.at++
 			if b.opens() { // a block by another sign
 				v.put(below(path, name)+" block", "")
-				if err := b.inside(v, below(path, name), depth+1); err != nil {
+				if err := b.inside(v, below(path, name), true); err != nil {
 					return err
 				}
 				continue
@@ -195,7 +195,7 @@ func (b *blocks) value() string {
 			deep++
 		case c == '}' && deep > 0:
 			deep--
-		case c == ';', c == '}', strings.HasPrefix(b.text[b.at:], "//") && b.at > 0 && b.text[b.at-1] != ':':
+		case c == ';', c == '}', strings.HasPrefix(b.text[b.at:], "//") && !strings.HasSuffix(b.text[:b.at], ":"):
 			s := strings.TrimSpace(b.text[from:b.at])
 			if c == '/' {
 				b.line()

@@ -48,13 +48,12 @@ func Check(format string, old, now, mine, merged []byte, r Rules) (wrong []strin
 			}
 		}
 	}
-	paths := map[string]bool{}
+	var paths []string
 	for _, one := range []Values{o, n, m, got} {
-		for path := range one {
-			paths[path] = true
-		}
+		paths = slices.AppendSeq(paths, maps.Keys(one))
 	}
-	for _, path := range slices.Sorted(maps.Keys(paths)) {
+	slices.Sort(paths)
+	for _, path := range slices.Compact(paths) {
 		if value, is := r.Always[path]; is && n[path] != nil {
 			if len(got[path]) != 1 || plain(got[path][0]) != plain(value) {
 				wrong = append(wrong, path)

@@ -176,17 +176,17 @@ func strictJSON(text []byte) []byte {
 				}
 			}
 			out = append(out, text[from:min(i+1, len(text))]...)
-		case c == '#' || c == '/' && i+1 < len(text) && text[i+1] == '/':
+		case c == '#', bytes.HasPrefix(text[i:], []byte("//")):
 			for i < len(text) && text[i] != '\n' {
 				i++
 			}
 			out = append(out, '\n')
-		case c == '/' && i+1 < len(text) && text[i+1] == '*':
-			end := bytes.Index(text[i:], []byte("*/"))
-			if end < 0 {
+		case bytes.HasPrefix(text[i:], []byte("/*")):
+			inner, _, closed := bytes.Cut(text[i+len("/*"):], []byte("*/"))
+			if !closed {
 				return out
 			}
-			i += end + 1
+			i += len("/*") + len(inner) + len("*/") - 1
 		case c == '}' || c == ']':
 			if t := bytes.TrimRight(out, " \t\n\r"); len(t) > 0 && t[len(t)-1] == ',' {
 				out = t[:len(t)-1]
