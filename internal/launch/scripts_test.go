@@ -110,6 +110,8 @@ func TestScriptsOfManyManners(t *testing.T) {
 		}
 		got += "another name\n"
 		edited(script().Artifact("fen.jar", "fen-5.jar"))
+		edited(script().Artifact("fen.jar", "lib/fen-5.jar"))
+		edited(script().Artifact("fenhold", "fenhold10"))
 		s := script()
 		if e, ok, err := s.Program(max(len(list)-1, 0), "/opt/rt 21/java", "newer"); ok || err != nil {
 			edited([]Edit{e}, nil, err)
