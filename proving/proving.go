@@ -232,7 +232,7 @@ func GoWithProgram(t *testing.T) {
 
 // shares is in how many parts a plain run takes what there is much of: a part each day, so
 // that the tests are run often. FRESHKEEL_TEST_ALL=1 takes it all.
-const shares = 4
+const shares = 5
 
 // All tells whether this run takes all.
 func All() bool { return os.Getenv("FRESHKEEL_TEST_ALL") != "" }
