@@ -45,7 +45,7 @@ func TestABuildOfAnotherLayoutIsPlacedOrRefused(t *testing.T) {
 	proving.Put(t, filepath.Join(next, "data/moss.zip"), "moss of 2.0")
 	p.OK("start")
 	r := p.OK("refit", "--from", next, "--as", "2.0")
-	assert.Contains(t, r.Err, "2 files of the build lies in the folder program: laid in the install's own folder, where pond.sh stands")
+	assert.Contains(t, r.Err, "the folder program has 2 files of the build: laid in the install's own folder, where pond.sh stands")
 	for at, want := range map[string]string{"pond.sh": "echo pond server 2.0\n" + patient, "lib/new.dat": "new", "moss.zip": "moss of 2.0"} {
 		assert.Equal(t, want, p.Read(at))
 	}

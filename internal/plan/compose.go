@@ -128,8 +128,8 @@ func (d Drop) String() string {
 		if d.To != "." {
 			to = d.To
 		}
-		return fmt.Sprintf("%s of %s lies in the folder %s: laid in %s, where %s stands", words.Plural(d.Files, "file"),
-			Whose(d.Layer), d.Folder, to, d.By)
+		return fmt.Sprintf("the folder %s has %s of %s: laid in %s, where %s stands", d.Folder, words.Plural(d.Files, "file"),
+			Whose(d.Layer), to, d.By)
 	}
 	return fmt.Sprintf("everything of %s lies in one folder, %s: its content is taken, since the install has those "+
 		"files without it", Whose(d.Layer), d.Folder)
