@@ -97,7 +97,7 @@ func (r *Run) Go(ctx context.Context) error { return r.forward(ctx, 0) }
 func (r *Run) forward(ctx context.Context, from int) error {
 	for i := from; i < len(r.Steps); i++ {
 		s := r.Steps[i]
-		if err := ctx.Err(); err != nil && s.Heeds {
+		if err := ctx.Err(); err != nil && s.Heeds && i > from { // a step that a crash cut off is done again all the same
 			return r.back(err)
 		}
 		if i > 0 && (i == from || s.Phase != r.Steps[i-1].Phase) { // a run begins in its first phase

@@ -251,6 +251,22 @@ func TestAnInterruptIsHeededBeforeFilesMove(t *testing.T) {
 	assert.ErrorContains(t, err, "interrupted")
 	assert.Equal(t, "stage, stop, up", s.said())
 	assert.Equal(t, logbook.Abandoned, e.Outcome)
+
+	s = newStage(t) // what a crash cut off goes on, whoever is impatient
+	s.dies = "put back"
+	e = &logbook.Entry{Kind: logbook.Rollback, WasRunning: true}
+	r = s.run(e)
+	r.Steps[2].Heeds = true
+	require.NoError(t, r.Begin())
+	s.goes(func() error { return r.Go(context.Background()) })
+	s.said()
+	s.dies = ""
+	left, err := s.in.Book.Unfinished()
+	require.NoError(t, err)
+	r = s.run(left)
+	r.Steps[2].Heeds = true
+	require.NoError(t, r.Recover(ctx))
+	assert.Equal(t, "put back, inventory, come back", s.said())
 }
 
 // What the version before this package left unfinished is settled as it would have settled it: entries as they stood on its disk.
