@@ -206,6 +206,9 @@ func (c Command) argument(arg string) *change {
 		return nil
 	}
 	ch := &change{why: "with " + arg}
+	if c.Java() && first == 0 {
+		return ch // where its own arguments begin is not known
+	}
 	switch i := first + at; {
 	case at < 0:
 		ch.want = func(c Command) Command {
