@@ -37,12 +37,12 @@ func readScene(t *testing.T, text string) (s scene, input, expected string) {
 }
 
 // attempt merges three texts, and says of what comes out how it differs from the new default, or why there is nothing.
-func (s scene) attempt(t *testing.T, name, old, now, mine string) (text string, told string) {
+func (s scene) attempt(t *testing.T, name, old, now, mine string) (text, told, fates string) {
 	n, err := settings.Read(name, []byte(now))
 	require.NoError(t, err)
 	m, err := settings.ReadAs(n.Format, []byte(mine))
 	if err != nil {
-		return "", err.Error()
+		return "", err.Error(), ""
 	}
 	var o *settings.Doc
 	var oldText []byte
@@ -53,21 +53,24 @@ func (s scene) attempt(t *testing.T, name, old, now, mine string) (text string, 
 	}
 	merged, err := settings.Merge(o, n, m, settings.Rules{})
 	if err != nil {
-		return "", err.Error()
+		return "", err.Error(), ""
+	}
+	for _, c := range merged.Changes {
+		fates += fmt.Sprintf(" %q %s %d;", c.Key, c.Fate, c.Line)
 	}
 	wrong, err := Check(n.Format, oldText, []byte(now), []byte(mine), merged.Text, Rules{})
 	if err != nil {
-		return "", err.Error()
+		return "", err.Error(), ""
 	}
 	if len(wrong) > 0 {
-		return "", "not proven: " + strings.Join(wrong, ", ")
+		return "", "not proven: " + strings.Join(wrong, ", "), fates
 	}
 	for _, c := range merged.Changes {
 		if c.Fate == settings.Unkept {
-			return string(merged.Text), fmt.Sprintf("not kept: %q", c.Mine)
+			return string(merged.Text), fmt.Sprintf("not kept: %q", c.Mine), fates
 		}
 	}
-	return string(merged.Text), ""
+	return string(merged.Text), "", fates
 }
 
 // differs are the lines that one text has and another has not.
@@ -159,12 +162,12 @@ func TestEditsOfEachFormat(t *testing.T) {
 				} else if one[0] == s.now {
 					way = "back"
 				}
-				text, told := s.attempt(t, name, one[0], one[1], one[2])
+				text, told, fates := s.attempt(t, name, one[0], one[1], one[2])
 				if told != "" {
-					got += fmt.Sprintf("%s, %s: told: %s\n", e[0], way, told)
+					got += fmt.Sprintf("%s, %s: told: %s (%s)\n", e[0], way, told, strings.TrimSpace(fates))
 					continue
 				}
-				got += fmt.Sprintf("%s, %s\n%s", e[0], way, differs(one[1], text))
+				got += fmt.Sprintf("%s, %s:%s\n%s", e[0], way, fates, differs(one[1], text))
 				if one[0] == s.old && n%4 == 0 {
 					got += fmt.Sprintf("  %d damages not seen\n", damaged(d.Format, one[0], one[1], one[2], text))
 				}
@@ -177,7 +180,7 @@ func TestEditsOfEachFormat(t *testing.T) {
 					continue
 				}
 				mine := strings.Replace(strings.Replace(s.old, a[1], a[2], 1), b[1], b[2], 1)
-				if _, why := s.attempt(t, name, s.old, s.now, mine); why == "" {
+				if _, why, _ := s.attempt(t, name, s.old, s.now, mine); why == "" {
 					right++
 				} else {
 					told++
