@@ -111,15 +111,7 @@ func (c *Command) readFlags(so source, tool, launcher string) {
 		return
 	}
 	line, err := c.JavaLine(func(name string) ([]byte, error) { return so.text(c.At(so.install, name)) })
-	if err != nil { // what they say is not known
-		for _, w := range c.Args {
-			if strings.HasPrefix(w, "@") && !slices.Contains(c.Unknown, w) {
-				c.Unknown = append(c.Unknown, w)
-			}
-		}
-		if c.Written == nil {
-			c.Written = c.Args
-		}
+	if err != nil {
 		return
 	}
 	outside := append(argFields(tool), argFields(launcher)...)
